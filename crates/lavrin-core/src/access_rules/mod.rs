@@ -1,0 +1,243 @@
+//! What OpenSSH's server requires of modes, owners and paths before it reads a key file (`StrictModes`), and what the
+//! account itself needs to reach the file, since the server reads it with the account's rights.
+
+use crate::account::{Account, is_private_group};
+use crate::fs::{BytePath, Node, NodeKind};
+use crate::survey::{Observation, Resolved, Server, Want, Wanted, resolve};
+
+const GROUP_WRITE: u32 = 0o020;
+const OTHER_WRITE: u32 = 0o002;
+
+/// Something on the way to a key file for which the server does not read it.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Obstacle {
+    /// Where.
+    pub path: BytePath,
+    /// What.
+    pub kind: ObstacleKind,
+}
+
+/// The kinds of obstacles.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub enum ObstacleKind {
+    /// Others may write.
+    TooOpen {
+        /// Bits found.
+        found: u32,
+        /// Bits wanted.
+        wanted: u32,
+    },
+    /// Neither the account nor root owns it.
+    WrongOwner {
+        /// Owner found.
+        found: u32,
+        /// Owner wanted.
+        wanted: u32,
+    },
+    /// The account itself may not read the file or pass the folder.
+    TooClosed {
+        /// Bits found.
+        found: u32,
+        /// Bits wanted.
+        wanted: u32,
+    },
+}
+
+/// A key file on the way to being read.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub enum Access {
+    /// It can be read; this is where it really is.
+    Open(BytePath),
+    /// It is there and the server does not read it: everything that stands in the way, the file first.
+    Barred(BytePath, Vec<Obstacle>),
+    /// It is a folder, pipe or device.
+    NotRegular(BytePath),
+    /// There is nothing at this path on the way.
+    Missing(BytePath),
+    /// Links in a circle.
+    LinkLoop,
+    /// This could not be looked at.
+    Unseen(BytePath, crate::fs::Why),
+}
+
+/// What has to be looked at before [`access`] can decide.
+#[must_use]
+pub fn wants(file: &BytePath, account: &Account, seen: &Observation) -> Vec<Want> {
+    let ask = |path: BytePath| {
+        let inside = path.is_within(&account.home) && path != account.home;
+        Want { what: Wanted::Node(path), account: inside.then(|| account.name.clone()) }
+    };
+    let paths = [resolve(file, seen), resolve(&account.home, seen)];
+    paths.into_iter().filter_map(|found| if let Resolved::Ask(path) = found { Some(ask(path)) } else { None }).collect()
+}
+
+/// Whether the server reads this key file for the account. `strict` is the server's `StrictModes`.
+#[must_use]
+pub fn access(file: &BytePath, account: &Account, strict: bool, seen: &Observation) -> Access {
+    let (real, node) = match resolve(file, seen) {
+        Resolved::To(real, node) => (real, node),
+        Resolved::Missing(path) => return Access::Missing(path),
+        Resolved::Unseen(path, why) => return Access::Unseen(path, why),
+        Resolved::Loop => return Access::LinkLoop,
+        Resolved::Ask(path) => return Access::Unseen(path, crate::fs::Why::NotReached),
+    };
+    if node.kind != NodeKind::File {
+        return Access::NotRegular(real);
+    }
+    let mut obstacles = Vec::new();
+    if strict {
+        obstacles.extend(unsafe_node(&real, &node, account, seen));
+        obstacles.extend(unsafe_folders(&real, account, seen));
+    }
+    obstacles.extend(unreachable(&real, &node, account, seen));
+    if obstacles.is_empty() { Access::Open(real) } else { Access::Barred(real, obstacles) }
+}
+
+/// The folders the server checks: up to the home where the file lies in it, else up to the root.
+fn unsafe_folders(real: &BytePath, account: &Account, seen: &Observation) -> Vec<Obstacle> {
+    let home = match resolve(&account.home, seen) {
+        Resolved::To(home, _) => Some(home),
+        _ => None,
+    };
+    let mut found = Vec::new();
+    let mut here = real.parent();
+    while let Some(folder) = here {
+        if let Some(node) = seen.node(&folder).into_known() {
+            found.extend(unsafe_node(&folder, node, account, seen));
+        }
+        here = if Some(&folder) == home.as_ref() { None } else { folder.parent() };
+    }
+    found
+}
+
+fn unsafe_node(path: &BytePath, node: &Node, account: &Account, seen: &Observation) -> Option<Obstacle> {
+    if node.uid != 0 && node.uid != account.uid {
+        let kind = ObstacleKind::WrongOwner { found: node.uid, wanted: account.uid };
+        return Some(Obstacle { path: path.clone(), kind });
+    }
+    let tolerated = matches!(seen.server, Server::OpenSsh { tolerates_private_groups: true })
+        && is_private_group(node.gid, account, &seen.accounts, &seen.groups);
+    let unsafe_bits = if tolerated { OTHER_WRITE } else { OTHER_WRITE | GROUP_WRITE };
+    (node.mode & unsafe_bits != 0).then(|| {
+        let kind = ObstacleKind::TooOpen { found: node.mode, wanted: node.mode & !(OTHER_WRITE | GROUP_WRITE) };
+        Obstacle { path: path.clone(), kind }
+    })
+}
+
+fn unreachable(real: &BytePath, node: &Node, account: &Account, seen: &Observation) -> Vec<Obstacle> {
+    // An access list can grant what the bits do not show; nothing is claimed then.
+    let barred = |path: &BytePath, node: &Node, need: u32| {
+        (!account.is_root() && !node.access_list && granted(node, account, seen) & need != need).then(|| Obstacle {
+            path: path.clone(),
+            kind: ObstacleKind::TooClosed {
+                found: node.mode,
+                wanted: node.mode | need_bits(node, account, seen, need),
+            },
+        })
+    };
+    let mut found: Vec<Obstacle> = barred(real, node, 0o4).into_iter().collect();
+    let mut here = real.parent();
+    while let Some(folder) = here {
+        if let Some(node) = seen.node(&folder).into_known() {
+            found.extend(barred(&folder, node, 0o1));
+        }
+        here = folder.parent();
+    }
+    found
+}
+
+fn in_group(gid: u32, account: &Account, seen: &Observation) -> bool {
+    account.gid == gid || seen.groups.iter().any(|group| group.gid == gid && group.members.contains(&account.name))
+}
+
+/// The three bits of the mode that hold for this account.
+fn granted(node: &Node, account: &Account, seen: &Observation) -> u32 {
+    match shift(node, account, seen) {
+        6 => node.mode >> 6 & 7,
+        3 => node.mode >> 3 & 7,
+        _ => node.mode & 7,
+    }
+}
+
+fn need_bits(node: &Node, account: &Account, seen: &Observation, need: u32) -> u32 {
+    need << shift(node, account, seen)
+}
+
+fn shift(node: &Node, account: &Account, seen: &Observation) -> u32 {
+    if node.uid == account.uid {
+        6
+    } else if in_group(node.gid, account, seen) {
+        3
+    } else {
+        0
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::account::{read_groups, read_passwd};
+    use crate::fs::Fact;
+
+    const FILE: &str = "/home/edda/.ssh/authorized_keys";
+
+    fn seen(home: u32, folder: u32, file: u32, owner: u32, server: Server) -> (Account, Observation) {
+        let accounts = read_passwd(b"edda:x:1001:1001::/home/edda:/bin/sh\nsten:x:1002:1002::/home/sten:/bin/sh\n");
+        let mut seen = Observation { server, groups: read_groups(b"edda:x:1001:\n"), ..Observation::default() };
+        let mut put = |path: &str, kind, mode, uid| {
+            let node = Node { kind, mode, uid, gid: uid, access_list: false };
+            seen.nodes.insert(path.into(), Fact::Known(node));
+        };
+        put("/home", NodeKind::Folder, 0o777, 0);
+        put("/home/edda", NodeKind::Folder, home, 1001);
+        put("/home/edda/.ssh", NodeKind::Folder, folder, 1001);
+        put(FILE, NodeKind::File, file, owner);
+        seen.accounts = accounts.clone();
+        (accounts[0].clone(), seen)
+    }
+
+    fn verdict(home: u32, folder: u32, file: u32, owner: u32, server: Server) -> Access {
+        let (account, seen) = seen(home, folder, file, owner, server);
+        access(&FILE.into(), &account, true, &seen)
+    }
+
+    #[test]
+    fn folders_above_the_home_do_not_matter() {
+        assert_eq!(verdict(0o755, 0o700, 0o600, 1001, Server::Unknown), Access::Open(FILE.into()));
+        assert_eq!(verdict(0o755, 0o100, 0o644, 0, Server::Unknown), Access::Open(FILE.into()));
+    }
+
+    #[test]
+    fn group_write_is_tolerated_only_by_debian_and_world_write_by_nobody() {
+        let debian = Server::OpenSsh { tolerates_private_groups: true };
+        assert_eq!(verdict(0o775, 0o770, 0o664, 1001, debian.clone()), Access::Open(FILE.into()));
+        let Access::Barred(_, obstacles) = verdict(0o775, 0o700, 0o664, 1001, Server::Unknown) else { panic!() };
+        assert_eq!(obstacles.len(), 2);
+        assert_eq!(obstacles[0].kind, ObstacleKind::TooOpen { found: 0o664, wanted: 0o644 });
+        assert!(matches!(verdict(0o755, 0o1777, 0o600, 1001, debian), Access::Barred(..)));
+    }
+
+    #[test]
+    fn the_account_has_to_own_and_to_reach_its_file() {
+        let only = |access| match access {
+            Access::Barred(_, mut obstacles) => obstacles.remove(0).kind,
+            other => panic!("{other:?}"),
+        };
+        let wrong = ObstacleKind::WrongOwner { found: 1002, wanted: 1001 };
+        assert_eq!(only(verdict(0o755, 0o700, 0o644, 1002, Server::Unknown)), wrong);
+        let closed = ObstacleKind::TooClosed { found: 0o600, wanted: 0o604 };
+        assert_eq!(only(verdict(0o755, 0o700, 0o600, 0, Server::Unknown)), closed);
+        let closed = ObstacleKind::TooClosed { found: 0o600, wanted: 0o700 };
+        assert_eq!(only(verdict(0o755, 0o600, 0o600, 1001, Server::Unknown)), closed);
+    }
+
+    #[test]
+    fn a_folder_in_place_of_the_file_is_told() {
+        let (account, mut seen) = seen(0o755, 0o700, 0o600, 1001, Server::Unknown);
+        seen.nodes.insert(FILE.into(), Fact::Absent);
+        assert_eq!(access(&FILE.into(), &account, true, &seen), Access::Missing(FILE.into()));
+        let node = Node { kind: NodeKind::Folder, mode: 0o700, uid: 1001, gid: 1001, access_list: false };
+        seen.nodes.insert(FILE.into(), Fact::Known(node));
+        assert_eq!(access(&FILE.into(), &account, true, &seen), Access::NotRegular(FILE.into()));
+    }
+}

@@ -1,0 +1,192 @@
+//! What an audit or an inspection has to say: a stable rule name, a severity, a place, what was found and expected.
+//! The words around it are the command's business.
+
+use crate::fs::BytePath;
+use crate::key::Fingerprint;
+use crate::key::strength::Weakness;
+use crate::keysfile::LineFault;
+use serde::Serialize;
+
+/// How much a finding matters. Ordered from harmless to urgent.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize)]
+#[serde(rename_all = "lowercase")]
+pub enum Severity {
+    /// Worth knowing.
+    Info,
+    /// Worth changing when one is there anyway.
+    Low,
+    /// To be changed.
+    Medium,
+    /// To be changed soon: a door is open, or somebody is locked out.
+    High,
+    /// To be changed now.
+    Critical,
+}
+
+impl Severity {
+    /// Every severity from the most urgent down.
+    pub const URGENT_FIRST: [Self; 5] = [Self::Critical, Self::High, Self::Medium, Self::Low, Self::Info];
+
+    /// Its name.
+    #[must_use]
+    pub fn name(self) -> &'static str {
+        match self {
+            Self::Info => "info",
+            Self::Low => "low",
+            Self::Medium => "medium",
+            Self::High => "high",
+            Self::Critical => "critical",
+        }
+    }
+}
+
+/// A finding.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Finding {
+    /// The fact.
+    pub fault: Fault,
+    /// The account it concerns, on a host.
+    pub account: Option<String>,
+    /// The path it concerns.
+    pub path: Option<BytePath>,
+    /// The line in that file, counted from 1.
+    pub line: Option<usize>,
+}
+
+/// The facts that findings are made of.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub enum Fault {
+    /// A public key is weak.
+    WeakKey {
+        /// In which way.
+        weakness: Weakness,
+        /// Which key.
+        fingerprint: Fingerprint,
+    },
+    /// A private key has no passphrase.
+    UnprotectedPrivateKey,
+    /// A private key may be read by others.
+    PrivateKeyReadable {
+        /// Its permission bits.
+        mode: u32,
+    },
+    /// A private key lies in an account on a server.
+    StrayPrivateKey {
+        /// Whether a passphrase protects it; `None` where that could not be told.
+        protected: Option<bool>,
+    },
+    /// A private key stands in a key file.
+    PrivateKeyInKeysFile,
+    /// A mode lets others change who may log in, so the server ignores the file.
+    ModeTooOpen {
+        /// The bits found.
+        found: u32,
+        /// The bits wanted.
+        wanted: u32,
+    },
+    /// A mode is wider than policy asks, though the server takes it.
+    ModeWiderThanPolicy {
+        /// The bits found.
+        found: u32,
+        /// The bits wanted.
+        wanted: u32,
+    },
+    /// The account cannot reach its own key file.
+    ModeTooClosed {
+        /// The bits found.
+        found: u32,
+        /// The bits wanted.
+        wanted: u32,
+    },
+    /// Someone other than the account and root owns it, so the server ignores the file.
+    WrongOwner {
+        /// Owner found.
+        found: u32,
+        /// Owner wanted.
+        wanted: u32,
+    },
+    /// Root owns a file in the account's home; the server takes it, the account cannot keep it.
+    OwnedByRoot {
+        /// Owner wanted.
+        wanted: u32,
+    },
+    /// It is not the regular file or folder that belongs there.
+    WrongKind,
+    /// The server skips a line.
+    UnusableLine {
+        /// Why.
+        fault: LineFault,
+    },
+    /// The same key stands in the file again.
+    DuplicateEntry {
+        /// The line that holds it first.
+        first_line: usize,
+        /// Which key.
+        fingerprint: Fingerprint,
+    },
+}
+
+impl Fault {
+    /// The stable rule name.
+    #[must_use]
+    pub fn rule(&self) -> &'static str {
+        match self {
+            Self::WeakKey { weakness, .. } => match weakness {
+                Weakness::RsaShort { .. } => "weak-rsa-short",
+                Weakness::EvenModulus => "weak-even-modulus",
+                Weakness::ExponentOne => "weak-exponent-1",
+                Weakness::ExponentEven => "weak-exponent-even",
+                Weakness::ExponentThree => "weak-exponent-3",
+            },
+            Self::UnprotectedPrivateKey => "private-key-unprotected",
+            Self::PrivateKeyReadable { .. } => "private-key-readable-by-others",
+            Self::StrayPrivateKey { .. } => "private-key-on-server",
+            Self::PrivateKeyInKeysFile => "private-key-in-key-file",
+            Self::ModeTooOpen { .. } => "mode-too-open",
+            Self::ModeWiderThanPolicy { .. } => "mode-wider-than-policy",
+            Self::ModeTooClosed { .. } => "mode-too-closed",
+            Self::WrongOwner { .. } => "wrong-owner",
+            Self::OwnedByRoot { .. } => "owned-by-root",
+            Self::WrongKind => "wrong-kind-of-file",
+            Self::UnusableLine { .. } => "unusable-line",
+            Self::DuplicateEntry { .. } => "duplicate-entry",
+        }
+    }
+
+    /// How much it matters by default.
+    #[must_use]
+    pub fn severity(&self) -> Severity {
+        match self {
+            Self::WeakKey { weakness, .. } => match weakness {
+                Weakness::RsaShort { bits, refused_below, .. } if bits < refused_below => Severity::High,
+                Weakness::RsaShort { .. } | Weakness::ExponentThree => Severity::Info,
+                Weakness::EvenModulus | Weakness::ExponentOne | Weakness::ExponentEven => Severity::Critical,
+            },
+            Self::StrayPrivateKey { protected: Some(true) } | Self::UnprotectedPrivateKey => Severity::Low,
+            Self::StrayPrivateKey { protected: None }
+            | Self::ModeTooClosed { .. }
+            | Self::WrongKind
+            | Self::UnusableLine { .. } => Severity::Medium,
+            Self::StrayPrivateKey { protected: Some(false) }
+            | Self::PrivateKeyReadable { .. }
+            | Self::ModeTooOpen { .. }
+            | Self::WrongOwner { .. } => Severity::High,
+            Self::PrivateKeyInKeysFile => Severity::Critical,
+            Self::ModeWiderThanPolicy { .. } | Self::OwnedByRoot { .. } | Self::DuplicateEntry { .. } => Severity::Low,
+        }
+    }
+}
+
+impl Finding {
+    /// A finding about nothing but a key.
+    #[must_use]
+    pub fn of(fault: Fault) -> Self {
+        Self { fault, account: None, path: None, line: None }
+    }
+
+    /// Its severity.
+    #[must_use]
+    pub fn severity(&self) -> Severity {
+        self.fault.severity()
+    }
+}

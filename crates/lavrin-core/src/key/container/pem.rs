@@ -1,0 +1,163 @@
+//! The text armour around keys (RFC 7468, and the four-dash form of RFC 4716): finding blocks and what stands between.
+
+use crate::key::KeyFault;
+use crate::text::printable;
+use base64::Engine as _;
+use base64::engine::general_purpose::STANDARD;
+use zeroize::Zeroizing;
+
+/// Longest block that is decoded, in bytes: an RSA private key of 16384 bits takes about 13 KB.
+const BLOCK_BYTES_MAX: usize = 256 << 10;
+
+/// A block between BEGIN and END lines.
+#[derive(Debug)]
+pub struct Block<'a> {
+    /// Line of the BEGIN, counted from 1.
+    pub line: usize,
+    /// The words between `BEGIN` and the dashes.
+    pub label: &'a [u8],
+    body: &'a [u8],
+    end_label: Option<&'a [u8]>,
+}
+
+/// A file falls into blocks and the text around them.
+#[derive(Debug)]
+pub enum Part<'a> {
+    /// A block.
+    Block(Block<'a>),
+    /// Lines outside of blocks.
+    Text {
+        /// Number of the first line.
+        line: usize,
+        /// The lines with their ends.
+        bytes: &'a [u8],
+    },
+}
+
+/// Splits a file; joined again, the parts with their marker lines are the file.
+#[must_use]
+pub fn split(bytes: &[u8]) -> Vec<Part<'_>> {
+    let mut parts = Vec::new();
+    let (mut at, mut number) = (0, 0);
+    let mut text_from = (0, 1);
+    let mut open: Option<(usize, usize, &[u8])> = None;
+    for line in bytes.split_inclusive(|byte| *byte == b'\n') {
+        number += 1;
+        let next = at + line.len();
+        if let Some((body_from, begin, label)) = open {
+            if let Some(end) = marker(line, b"END ") {
+                let block = Block { line: begin, label, body: &bytes[body_from..at], end_label: Some(end) };
+                parts.push(Part::Block(block));
+                open = None;
+                text_from = (next, number + 1);
+            }
+        } else if let Some(label) = marker(line, b"BEGIN ") {
+            if text_from.0 < at {
+                parts.push(Part::Text { line: text_from.1, bytes: &bytes[text_from.0..at] });
+            }
+            open = Some((next, number, label));
+        }
+        at = next;
+    }
+    match open {
+        Some((from, line, label)) => {
+            parts.push(Part::Block(Block { line, label, body: &bytes[from..], end_label: None }));
+        }
+        None if text_from.0 < bytes.len() => {
+            parts.push(Part::Text { line: text_from.1, bytes: &bytes[text_from.0..] });
+        }
+        None => {}
+    }
+    parts
+}
+
+/// The label of a marker line: `-----BEGIN X-----` or `---- BEGIN X ----`.
+fn marker<'a>(line: &'a [u8], word: &[u8]) -> Option<&'a [u8]> {
+    let line = line.trim_ascii();
+    if let Some(rest) = line.strip_prefix(b"-----") {
+        return rest.strip_prefix(word)?.strip_suffix(b"-----");
+    }
+    line.strip_prefix(b"---- ")?.strip_prefix(word)?.strip_suffix(b" ----")
+}
+
+impl Block<'_> {
+    /// The bytes that the base64 stands for.
+    ///
+    /// # Errors
+    /// [`KeyFault::Truncated`] without an END line, [`KeyFault::LabelMismatch`], [`KeyFault::TooLarge`],
+    /// [`KeyFault::BadBase64`].
+    pub fn decode(&self) -> Result<Zeroizing<Vec<u8>>, KeyFault> {
+        if self.body.len() > BLOCK_BYTES_MAX {
+            return Err(KeyFault::TooLarge { bytes: self.body.len(), limit: BLOCK_BYTES_MAX });
+        }
+        let end = self.end_label.ok_or(KeyFault::Truncated)?;
+        if end != self.label {
+            return Err(KeyFault::LabelMismatch);
+        }
+        let mut text = Zeroizing::new(Vec::with_capacity(self.body.len()));
+        text.extend(self.body.iter().filter(|byte| !byte.is_ascii_whitespace()));
+        STANDARD.decode(&*text).map(Zeroizing::new).map_err(|fault| KeyFault::BadBase64 { detail: fault.to_string() })
+    }
+}
+
+/// What a block with this label is, for those that are recognised by name and not read.
+pub(super) fn not_read_yet(label: &[u8]) -> KeyFault {
+    let what = match label {
+        b"RSA PRIVATE KEY" => "a PKCS#1 RSA private key".to_owned(),
+        b"EC PRIVATE KEY" => "a SEC1 EC private key".to_owned(),
+        b"DSA PRIVATE KEY" => return KeyFault::PolicyAlgorithm { name: "DSA".to_owned() },
+        b"PRIVATE KEY" => "a PKCS#8 private key".to_owned(),
+        b"ENCRYPTED PRIVATE KEY" => "an encrypted PKCS#8 private key".to_owned(),
+        b"PUBLIC KEY" => "a SubjectPublicKeyInfo public key".to_owned(),
+        b"RSA PUBLIC KEY" => "a PKCS#1 RSA public key".to_owned(),
+        b"SSH2 PUBLIC KEY" => "an RFC 4716 public key".to_owned(),
+        b"CERTIFICATE" | b"CERTIFICATE REQUEST" => "an X.509 certificate, not an SSH key".to_owned(),
+        other => format!("a block labelled '{}'", printable(&other[..other.len().min(64)])),
+    };
+    KeyFault::NotReadYet { what }
+}
+
+/// Base64 text in lines of 70 characters between BEGIN and END lines.
+pub(super) fn armour(label: &str, bytes: &[u8]) -> Zeroizing<String> {
+    const COLUMNS: usize = 70;
+    let mut base64 = Zeroizing::new(String::with_capacity(bytes.len() * 4 / 3 + 4));
+    STANDARD.encode_string(bytes, &mut base64);
+    let mut text = Zeroizing::new(String::with_capacity(base64.len() + base64.len() / COLUMNS + 128));
+    text.push_str(&format!("-----BEGIN {label}-----\n"));
+    let mut rest = base64.as_str();
+    while !rest.is_empty() {
+        let (head, tail) = rest.split_at(rest.len().min(COLUMNS));
+        text.push_str(head);
+        text.push('\n');
+        rest = tail;
+    }
+    text.push_str(&format!("-----END {label}-----\n"));
+    text
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn blocks_and_text_are_told_apart_with_their_lines() {
+        let file = b"hello\n-----BEGIN A-----\nAAAA\n-----END A-----\nbye\n---- BEGIN B ----\nx";
+        let parts = split(file);
+        assert_eq!(parts.len(), 4);
+        assert!(matches!(&parts[0], Part::Text { line: 1, bytes: b"hello\n" }));
+        assert!(matches!(&parts[1], Part::Block(block) if block.line == 2 && block.label == b"A"));
+        assert!(matches!(&parts[2], Part::Text { line: 5, .. }));
+        let Part::Block(cut) = &parts[3] else { panic!() };
+        assert_eq!(cut.decode(), Err(KeyFault::Truncated));
+    }
+
+    #[test]
+    fn refuses_differing_labels_and_bad_base64() {
+        let fault = |file: &[u8]| match &split(file)[0] {
+            Part::Block(block) => block.decode().unwrap_err().word(),
+            Part::Text { .. } => "no block",
+        };
+        assert_eq!(fault(b"-----BEGIN A-----\nAAAA\n-----END B-----\n"), "label-mismatch");
+        assert_eq!(fault(b"-----BEGIN A-----\nA*AA\n-----END A-----\n"), "bad-base64");
+    }
+}

@@ -1,0 +1,81 @@
+//! Fingerprints of public keys: SHA-256 in base64 as OpenSSH prints it, and the older MD5 form (RFC 4716, section 4).
+
+use aws_lc_rs::digest;
+use base64::Engine as _;
+use base64::engine::general_purpose::STANDARD_NO_PAD;
+use md5::Digest as _;
+use std::fmt;
+use thiserror::Error;
+
+/// The SHA-256 digest of a public key blob.
+#[derive(Clone, Copy, PartialEq, Eq, Hash, PartialOrd, Ord)]
+pub struct Fingerprint([u8; 32]);
+
+/// A text is not a fingerprint.
+#[derive(Debug, Clone, PartialEq, Eq, Error)]
+#[error("'{text}' is not a fingerprint: it is written SHA256: followed by 43 characters of base64")]
+pub struct NotAFingerprint {
+    /// What was given.
+    pub text: String,
+}
+
+impl Fingerprint {
+    /// The fingerprint of a public key blob (the bytes that base64 stands for in a one-line key).
+    #[must_use]
+    pub fn of(blob: &[u8]) -> Self {
+        let digest = digest::digest(&digest::SHA256, blob);
+        Self(digest.as_ref().try_into().expect("SHA-256 gives 32 bytes"))
+    }
+
+    /// Reads `SHA256:…` with or without base64 padding.
+    ///
+    /// # Errors
+    /// [`NotAFingerprint`] for anything else.
+    pub fn parse(text: &str) -> Result<Self, NotAFingerprint> {
+        let refuse = || NotAFingerprint { text: text.to_owned() };
+        let body = text.strip_prefix("SHA256:").ok_or_else(refuse)?.trim_end_matches('=');
+        let bytes = STANDARD_NO_PAD.decode(body).map_err(|_| refuse())?;
+        Ok(Self(bytes.try_into().map_err(|_| refuse())?))
+    }
+}
+
+impl fmt::Display for Fingerprint {
+    fn fmt(&self, out: &mut fmt::Formatter<'_>) -> fmt::Result {
+        write!(out, "SHA256:{}", STANDARD_NO_PAD.encode(self.0))
+    }
+}
+
+impl fmt::Debug for Fingerprint {
+    fn fmt(&self, out: &mut fmt::Formatter<'_>) -> fmt::Result {
+        fmt::Display::fmt(self, out)
+    }
+}
+
+/// The MD5 form that older devices show: `MD5:` and sixteen bytes in hexadecimal, separated by colons.
+#[must_use]
+pub fn md5_form(blob: &[u8]) -> String {
+    let digest = md5::Md5::digest(blob);
+    let hex: Vec<String> = digest.iter().map(|byte| format!("{byte:02x}")).collect();
+    format!("MD5:{}", hex.join(":"))
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn a_fingerprint_reads_back_from_its_text() {
+        let print = Fingerprint::of(b"");
+        assert_eq!(print.to_string(), "SHA256:47DEQpj8HBSa+/TImW+5JCeuQeRkm5NMpJWZG3hSuFU");
+        assert_eq!(Fingerprint::parse(&print.to_string()), Ok(print));
+        assert_eq!(Fingerprint::parse(&format!("{print}=")), Ok(print));
+        assert_eq!(md5_form(b""), "MD5:d4:1d:8c:d9:8f:00:b2:04:e9:80:09:98:ec:f8:42:7e");
+    }
+
+    #[test]
+    fn refuses_what_is_not_a_fingerprint() {
+        for text in ["", "SHA256:", "MD5:d4:1d", "47DEQpj8HBSa+/TImW+5JCeuQeRkm5NMpJWZG3hSuFU", "SHA256:abc"] {
+            assert!(Fingerprint::parse(text).is_err(), "{text}");
+        }
+    }
+}

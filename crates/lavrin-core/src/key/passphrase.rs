@@ -1,0 +1,47 @@
+//! Passphrases that Lavrin makes: letters only, from those that lie in the same place on QWERTY, QWERTZ and AZERTY
+//! keyboards and are not mistaken for each other on paper.
+
+use super::generate::Randomness;
+use zeroize::Zeroizing;
+
+/// Sixteen letters, so that each stands for exactly four bits.
+const LETTERS: &[u8; 16] = b"bcdefghjknprstuv";
+
+/// Letters in one group, for reading aloud.
+const GROUP: usize = 4;
+
+/// Groups in a passphrase.
+const GROUPS: usize = 6;
+
+/// Bits of randomness in a made passphrase.
+pub const MADE_BITS: usize = GROUP * GROUPS * 4;
+
+/// A new passphrase: six groups of four letters; the blanks between them are part of it.
+#[must_use]
+pub fn made(randomness: &dyn Randomness) -> Zeroizing<String> {
+    let mut bytes = Zeroizing::new([0u8; GROUP * GROUPS]);
+    randomness.fill(&mut *bytes);
+    let mut text = Zeroizing::new(String::with_capacity(GROUPS * (GROUP + 1)));
+    for (place, byte) in bytes.iter().enumerate() {
+        if place > 0 && place % GROUP == 0 {
+            text.push(' ');
+        }
+        text.push(char::from(LETTERS[usize::from(byte & 0x0f)]));
+    }
+    text
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::key::generate::SystemSource;
+
+    #[test]
+    fn made_passphrases_have_the_stated_form_and_differ() {
+        let (one, two) = (made(&SystemSource), made(&SystemSource));
+        assert_ne!(*one, *two);
+        assert_eq!(one.split(' ').map(str::len).collect::<Vec<_>>(), [4; 6]);
+        assert!(one.bytes().all(|byte| byte == b' ' || LETTERS.contains(&byte)));
+        assert_eq!(MADE_BITS, 96);
+    }
+}

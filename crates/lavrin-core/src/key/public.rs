@@ -1,0 +1,314 @@
+//! Public keys and their blob, the bytes that servers compare and fingerprints are made of.
+
+use super::{Algorithm, Curve, Fingerprint, KeyFault};
+use crate::wire::{Reader, Writer, without_leading_zeros};
+use aws_lc_rs::{agreement, rsa, signature};
+use base64::Engine as _;
+use base64::engine::general_purpose::STANDARD;
+
+/// Longest modulus Lavrin reads, in bits: OpenSSH's own limit for RSA keys.
+pub const RSA_BITS_MAX: usize = 16384;
+
+/// Longest public exponent Lavrin reads, in bytes. Real ones have three; a modulus-long one is judged as weak.
+const EXPONENT_BYTES_MAX: usize = RSA_BITS_MAX / 8;
+
+/// Longest application name of an authenticator's key, in bytes; real ones are a few characters.
+const APPLICATION_BYTES_MAX: usize = 1024;
+
+/// A public key. Numbers are big-endian without leading zeros; points are uncompressed.
+#[derive(Debug, Clone, PartialEq, Eq, Hash)]
+pub enum PublicKey {
+    /// `ssh-ed25519`: the 32 bytes of the point.
+    Ed25519([u8; 32]),
+    /// ECDSA: the uncompressed point, `04 x y`.
+    Ecdsa {
+        /// The curve.
+        curve: Curve,
+        /// The point.
+        point: Vec<u8>,
+    },
+    /// RSA.
+    Rsa {
+        /// Public exponent.
+        e: Vec<u8>,
+        /// Modulus.
+        n: Vec<u8>,
+    },
+    /// Ed25519 on an authenticator.
+    SkEd25519 {
+        /// The point.
+        point: [u8; 32],
+        /// Application name, usually `ssh:`.
+        application: Vec<u8>,
+    },
+    /// ECDSA P-256 on an authenticator.
+    SkEcdsa {
+        /// The uncompressed point.
+        point: Vec<u8>,
+        /// Application name, usually `ssh:`.
+        application: Vec<u8>,
+    },
+}
+
+impl PublicKey {
+    /// Reads a blob to its end; only the canonical form is taken, since it decides the fingerprint.
+    ///
+    /// # Errors
+    /// The [`KeyFault`] that says which field is wrong.
+    pub fn from_blob(blob: &[u8]) -> Result<Self, KeyFault> {
+        let (key, minimal) = Self::from_blob_as_server(blob)?;
+        if minimal { Ok(key) } else { Err(KeyFault::IntegerNotMinimal) }
+    }
+
+    /// Reads a blob as OpenSSH's server does, which lets an RSA number have surplus leading zeros. The flag says
+    /// whether the form was canonical.
+    ///
+    /// # Errors
+    /// The [`KeyFault`] that says which field is wrong.
+    pub fn from_blob_as_server(blob: &[u8]) -> Result<(Self, bool), KeyFault> {
+        let mut reader = Reader::new(blob);
+        let name = reader.string()?;
+        let Some(algorithm) = Algorithm::from_name(name) else {
+            return Err(unknown_algorithm(name));
+        };
+        let (key, minimal) = Self::read_body(algorithm, &mut reader)?;
+        reader.end()?;
+        Ok((key, minimal))
+    }
+
+    /// Reads the fields behind the algorithm's name, as they also stand inside a private key.
+    pub(crate) fn read_body(algorithm: Algorithm, reader: &mut Reader<'_>) -> Result<(Self, bool), KeyFault> {
+        let key = match algorithm {
+            Algorithm::Ed25519 => Self::Ed25519(ed25519_point(reader.string()?)?),
+            Algorithm::SkEd25519 => {
+                let point = ed25519_point(reader.string()?)?;
+                Self::SkEd25519 { point, application: application(reader.string()?)? }
+            }
+            Algorithm::Ecdsa(curve) => {
+                let point = read_curve_point(curve, reader)?;
+                Self::Ecdsa { curve, point }
+            }
+            Algorithm::SkEcdsa => {
+                let point = read_curve_point(Curve::P256, reader)?;
+                Self::SkEcdsa { point, application: application(reader.string()?)? }
+            }
+            Algorithm::Rsa => {
+                let (e, e_minimal) = reader.positive_any_form()?;
+                let (n, n_minimal) = reader.positive_any_form()?;
+                return Ok((Self::rsa(e, n)?, e_minimal && n_minimal));
+            }
+        };
+        Ok((key, true))
+    }
+
+    /// An RSA public key from its numbers.
+    ///
+    /// # Errors
+    /// [`KeyFault::TooLarge`] beyond [`RSA_BITS_MAX`].
+    pub fn rsa(e: &[u8], n: &[u8]) -> Result<Self, KeyFault> {
+        let (e, n) = (without_leading_zeros(e), without_leading_zeros(n));
+        if n.len() > RSA_BITS_MAX / 8 || e.len() > EXPONENT_BYTES_MAX {
+            return Err(KeyFault::TooLarge { bytes: n.len().max(e.len()), limit: RSA_BITS_MAX / 8 });
+        }
+        Ok(Self::Rsa { e: e.to_vec(), n: n.to_vec() })
+    }
+
+    /// The algorithm.
+    #[must_use]
+    pub fn algorithm(&self) -> Algorithm {
+        match self {
+            Self::Ed25519(_) => Algorithm::Ed25519,
+            Self::Ecdsa { curve, .. } => Algorithm::Ecdsa(*curve),
+            Self::Rsa { .. } => Algorithm::Rsa,
+            Self::SkEd25519 { .. } => Algorithm::SkEd25519,
+            Self::SkEcdsa { .. } => Algorithm::SkEcdsa,
+        }
+    }
+
+    /// Size in bits: of the modulus, or of the curve's field.
+    #[must_use]
+    pub fn bits(&self) -> usize {
+        match self {
+            Self::Ed25519(_) | Self::SkEd25519 { .. } | Self::SkEcdsa { .. } => 256,
+            Self::Ecdsa { curve, .. } => curve.bits(),
+            Self::Rsa { n, .. } => n.first().map_or(0, |first| n.len() * 8 - first.leading_zeros() as usize),
+        }
+    }
+
+    /// The canonical blob (RFC 4253, section 6.6; RFC 5656, section 3.1; RFC 8709, section 4).
+    #[must_use]
+    pub fn blob(&self) -> Vec<u8> {
+        let mut out = Writer::new();
+        out.string(self.algorithm().name().as_bytes());
+        self.write_body(&mut out);
+        out.finish().to_vec()
+    }
+
+    fn write_body(&self, out: &mut Writer) {
+        match self {
+            Self::Ed25519(point) => out.string(point),
+            Self::Ecdsa { curve, point } => out.string(curve.name().as_bytes()).string(point),
+            Self::Rsa { e, n } => out.positive(e).positive(n),
+            Self::SkEd25519 { point, application } => out.string(point).string(application),
+            Self::SkEcdsa { point, application } => {
+                out.string(Curve::P256.name().as_bytes()).string(point).string(application)
+            }
+        };
+    }
+
+    /// The SHA-256 fingerprint.
+    #[must_use]
+    pub fn fingerprint(&self) -> Fingerprint {
+        Fingerprint::of(&self.blob())
+    }
+
+    /// The one-line form, without a comment where it is empty.
+    #[must_use]
+    pub fn line(&self, comment: &str) -> String {
+        let key = format!("{} {}", self.algorithm(), STANDARD.encode(self.blob()));
+        if comment.is_empty() { key } else { format!("{key} {comment}") }
+    }
+
+    /// Whether `signature` (as in RFC 4253, section 6.6: name and bytes) over `data` was made with the private half.
+    /// Authenticator signatures and RSA keys outside 2048 to 8192 bits are not checked and give `false`.
+    #[must_use]
+    pub fn verifies(&self, data: &[u8], signature: &[u8]) -> bool {
+        let mut reader = Reader::new(signature);
+        let (Ok(name), Ok(body)) = (reader.string(), reader.string()) else { return false };
+        match self {
+            Self::Ed25519(point) => {
+                name == b"ssh-ed25519"
+                    && signature::UnparsedPublicKey::new(&signature::ED25519, point).verify(data, body).is_ok()
+            }
+            Self::Ecdsa { curve, point } => {
+                let algorithm = match curve {
+                    Curve::P256 => &signature::ECDSA_P256_SHA256_FIXED,
+                    Curve::P384 => &signature::ECDSA_P384_SHA384_FIXED,
+                    Curve::P521 => &signature::ECDSA_P521_SHA512_FIXED,
+                };
+                fixed_ecdsa_signature(*curve, body)
+                    .is_some_and(|body| signature::UnparsedPublicKey::new(algorithm, point).verify(data, &body).is_ok())
+            }
+            Self::Rsa { e, n } => {
+                let parameters = match name {
+                    b"rsa-sha2-256" => &signature::RSA_PKCS1_2048_8192_SHA256,
+                    b"rsa-sha2-512" => &signature::RSA_PKCS1_2048_8192_SHA512,
+                    _ => return false,
+                };
+                rsa::PublicKeyComponents { n, e }.verify(parameters, data, body).is_ok()
+            }
+            Self::SkEd25519 { .. } | Self::SkEcdsa { .. } => false,
+        }
+    }
+}
+
+fn unknown_algorithm(name: &[u8]) -> KeyFault {
+    let shown = crate::text::printable(&name[..name.len().min(64)]);
+    if Algorithm::is_retired(name) {
+        KeyFault::PolicyAlgorithm { name: shown }
+    } else {
+        KeyFault::UnsupportedAlgorithm { name: shown }
+    }
+}
+
+fn ed25519_point(bytes: &[u8]) -> Result<[u8; 32], KeyFault> {
+    bytes.try_into().map_err(|_| KeyFault::BadStructure { detail: "an Ed25519 public key has 32 bytes" })
+}
+
+fn application(bytes: &[u8]) -> Result<Vec<u8>, KeyFault> {
+    if bytes.len() > APPLICATION_BYTES_MAX {
+        return Err(KeyFault::TooLarge { bytes: bytes.len(), limit: APPLICATION_BYTES_MAX });
+    }
+    Ok(bytes.to_vec())
+}
+
+fn read_curve_point(curve: Curve, reader: &mut Reader<'_>) -> Result<Vec<u8>, KeyFault> {
+    let inside = reader.string()?;
+    if inside != curve.name().as_bytes() {
+        return Err(KeyFault::TypeMismatch {
+            outside: curve.name().to_owned(),
+            inside: crate::text::printable(&inside[..inside.len().min(64)]),
+        });
+    }
+    let point = reader.string()?;
+    check_point(curve, point)?;
+    Ok(point.to_vec())
+}
+
+/// Refuses points that are compressed, of the wrong length or not on the curve.
+pub(crate) fn check_point(curve: Curve, point: &[u8]) -> Result<(), KeyFault> {
+    if point.first() != Some(&4) || point.len() != 1 + 2 * curve.width() {
+        return Err(KeyFault::BadStructure { detail: "an ECDSA point has to be in uncompressed form" });
+    }
+    let unparsed = agreement::UnparsedPublicKey::new(exchange(curve), point);
+    agreement::ParsedPublicKey::try_from(unparsed).map(|_| ()).map_err(|_| KeyFault::PointNotOnCurve)
+}
+
+pub(crate) fn exchange(curve: Curve) -> &'static agreement::Algorithm {
+    match curve {
+        Curve::P256 => &agreement::ECDH_P256,
+        Curve::P384 => &agreement::ECDH_P384,
+        Curve::P521 => &agreement::ECDH_P521,
+    }
+}
+
+/// The two numbers of an ECDSA signature (RFC 5656, section 3.1.2) side by side at full width.
+fn fixed_ecdsa_signature(curve: Curve, body: &[u8]) -> Option<Vec<u8>> {
+    let mut reader = Reader::new(body);
+    let mut fixed = vec![0; 2 * curve.width()];
+    for half in fixed.chunks_mut(curve.width()) {
+        let number = reader.positive().ok()?;
+        half[curve.width().checked_sub(number.len())?..].copy_from_slice(number);
+    }
+    reader.end().ok()?;
+    Some(fixed)
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    fn blob(parts: &[&[u8]]) -> Vec<u8> {
+        let mut out = Writer::new();
+        for part in parts {
+            out.string(part);
+        }
+        out.finish().to_vec()
+    }
+
+    #[test]
+    fn rejects_a_short_ed25519_point() {
+        let fault = PublicKey::from_blob(&blob(&[b"ssh-ed25519", &[7; 31]])).unwrap_err();
+        assert_eq!(fault.word(), "bad-structure");
+    }
+
+    #[test]
+    fn rejects_bytes_behind_the_key() {
+        let fault = PublicKey::from_blob(&blob(&[b"ssh-ed25519", &[7; 32], b"x"])).unwrap_err();
+        assert_eq!(fault, KeyFault::TrailingData { left: 5 });
+    }
+
+    #[test]
+    fn rejects_dsa_by_name() {
+        let fault = PublicKey::from_blob(&blob(&[b"ssh-dss", b"p"])).unwrap_err();
+        assert_eq!(fault.word(), "policy-algorithm");
+    }
+
+    #[test]
+    fn rejects_a_point_off_the_curve() {
+        let mut point = vec![4; 65];
+        point[64] = 9;
+        let fault = PublicKey::from_blob(&blob(&[b"ecdsa-sha2-nistp256", b"nistp256", &point])).unwrap_err();
+        assert_eq!(fault, KeyFault::PointNotOnCurve);
+    }
+
+    #[test]
+    fn a_surplus_leading_zero_is_only_read_as_the_server_does() {
+        let bytes = blob(&[b"ssh-rsa", &[1, 0, 1], &[0, 0, 0xc5, 0x11]]);
+        assert_eq!(PublicKey::from_blob(&bytes), Err(KeyFault::IntegerNotMinimal));
+        let (key, minimal) = PublicKey::from_blob_as_server(&bytes).unwrap();
+        assert!(!minimal);
+        assert_eq!(key.bits(), 16);
+        assert_eq!(key.blob(), blob(&[b"ssh-rsa", &[1, 0, 1], &[0, 0xc5, 0x11]]));
+    }
+}

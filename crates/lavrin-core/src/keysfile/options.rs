@@ -1,0 +1,237 @@
+//! The options in front of an entry (manual page of sshd, "AUTHORIZED_KEYS FILE FORMAT", and what the server does).
+
+use crate::text::printable;
+use thiserror::Error;
+
+/// What an option takes.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+enum Takes {
+    Nothing,
+    Value,
+    OneValue,
+}
+
+/// Every option that OpenSSH's server knows; any other kills the line.
+const KNOWN: [(&str, Takes); 24] = [
+    ("restrict", Takes::Nothing),
+    ("cert-authority", Takes::Nothing),
+    ("agent-forwarding", Takes::Nothing),
+    ("no-agent-forwarding", Takes::Nothing),
+    ("port-forwarding", Takes::Nothing),
+    ("no-port-forwarding", Takes::Nothing),
+    ("x11-forwarding", Takes::Nothing),
+    ("no-x11-forwarding", Takes::Nothing),
+    ("pty", Takes::Nothing),
+    ("no-pty", Takes::Nothing),
+    ("user-rc", Takes::Nothing),
+    ("no-user-rc", Takes::Nothing),
+    ("touch-required", Takes::Nothing),
+    ("no-touch-required", Takes::Nothing),
+    ("verify-required", Takes::Nothing),
+    ("no-verify-required", Takes::Nothing),
+    ("command", Takes::OneValue),
+    ("principals", Takes::OneValue),
+    ("from", Takes::OneValue),
+    ("expiry-time", Takes::Value),
+    ("environment", Takes::Value),
+    ("permitopen", Takes::Value),
+    ("permitlisten", Takes::Value),
+    ("tunnel", Takes::OneValue),
+];
+
+/// The options of one entry.
+#[derive(Debug, Clone, PartialEq, Eq, Default)]
+pub struct Options {
+    /// As they stand in the file.
+    pub text: Vec<u8>,
+    list: Vec<KeyOption>,
+}
+
+/// One option: its name in lower case, and its value without quotes.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct KeyOption {
+    /// The name.
+    pub name: &'static str,
+    /// The value, for those that take one.
+    pub value: Option<Vec<u8>>,
+}
+
+/// Why options do not parse, so that the server skips the line.
+#[derive(Debug, Clone, PartialEq, Eq, Error)]
+pub enum OptionFault {
+    /// No server knows this name.
+    #[error("the server knows no option '{name}', so it skips the line")]
+    Unknown {
+        /// The name.
+        name: String,
+    },
+    /// The value has to stand in double quotes.
+    #[error("the value of '{name}' has to stand in double quotes")]
+    NotQuoted {
+        /// The option.
+        name: String,
+    },
+    /// The closing quote is missing.
+    #[error("the closing quote of '{name}' is missing")]
+    NotClosed {
+        /// The option.
+        name: String,
+    },
+    /// An option that may stand once stands twice.
+    #[error("'{name}' stands twice; the server takes it once")]
+    Repeated {
+        /// The option.
+        name: String,
+    },
+    /// Something stands where a comma was expected.
+    #[error("a comma is missing behind '{name}'")]
+    NoComma {
+        /// The option.
+        name: String,
+    },
+}
+
+/// Splits a line at the first blank outside of quotes: the options, and the rest without leading blanks.
+#[must_use]
+pub fn split(text: &[u8]) -> (&[u8], &[u8]) {
+    let mut quoted = false;
+    let mut at = 0;
+    while let Some(byte) = text.get(at) {
+        match byte {
+            b'\\' if text.get(at + 1) == Some(&b'"') => at += 1,
+            b'"' => quoted = !quoted,
+            b' ' | b'\t' if !quoted => break,
+            _ => {}
+        }
+        at += 1;
+    }
+    let at = at.min(text.len());
+    let rest = &text[at..];
+    let blanks = rest.iter().take_while(|byte| matches!(byte, b' ' | b'\t')).count();
+    (&text[..at], &rest[blanks..])
+}
+
+impl Options {
+    /// Reads the options; the text holds no blank outside of quotes.
+    ///
+    /// # Errors
+    /// [`OptionFault`] where the server would skip the line.
+    pub fn parse(text: &[u8]) -> Result<Self, OptionFault> {
+        let mut list: Vec<KeyOption> = Vec::new();
+        let mut rest = text;
+        loop {
+            // Stray commas pass.
+            let commas = rest.iter().take_while(|byte| **byte == b',').count();
+            rest = &rest[commas..];
+            if rest.is_empty() {
+                return Ok(Self { text: text.to_vec(), list });
+            }
+            let end = rest.iter().position(|byte| matches!(byte, b',' | b'=' | b'"')).unwrap_or(rest.len());
+            let (name, takes) = known(&rest[..end])?;
+            rest = &rest[end..];
+            let value = match takes {
+                Takes::Nothing => None,
+                Takes::Value | Takes::OneValue => {
+                    let (value, behind) = quoted(name, rest)?;
+                    rest = behind;
+                    Some(value)
+                }
+            };
+            if takes == Takes::OneValue && list.iter().any(|option| option.name == name) {
+                return Err(OptionFault::Repeated { name: name.to_owned() });
+            }
+            if !matches!(rest.first(), None | Some(b',')) {
+                return Err(OptionFault::NoComma { name: name.to_owned() });
+            }
+            list.push(KeyOption { name, value });
+        }
+    }
+
+    /// Every option in order.
+    #[must_use]
+    pub fn list(&self) -> &[KeyOption] {
+        &self.list
+    }
+
+    /// Whether there are none.
+    #[must_use]
+    pub fn is_empty(&self) -> bool {
+        self.list.is_empty()
+    }
+
+    /// Whether an option without value is given.
+    #[must_use]
+    pub fn has(&self, name: &str) -> bool {
+        self.list.iter().any(|option| option.name == name)
+    }
+
+    /// The first value of an option.
+    #[must_use]
+    pub fn value(&self, name: &str) -> Option<&[u8]> {
+        self.list.iter().find(|option| option.name == name)?.value.as_deref()
+    }
+
+    /// Every value of an option that may stand more than once.
+    pub fn values<'a>(&'a self, name: &'a str) -> impl Iterator<Item = &'a [u8]> {
+        self.list.iter().filter(move |option| option.name == name).filter_map(|option| option.value.as_deref())
+    }
+}
+
+fn known(name: &[u8]) -> Result<(&'static str, Takes), OptionFault> {
+    KNOWN
+        .into_iter()
+        .find(|(known, _)| known.as_bytes().eq_ignore_ascii_case(name))
+        .ok_or_else(|| OptionFault::Unknown { name: printable(&name[..name.len().min(64)]) })
+}
+
+/// A value in double quotes behind `=`; `\"` stands for a quote.
+fn quoted<'a>(name: &str, text: &'a [u8]) -> Result<(Vec<u8>, &'a [u8]), OptionFault> {
+    let Some(mut rest) = text.strip_prefix(b"=\"") else {
+        return Err(OptionFault::NotQuoted { name: name.to_owned() });
+    };
+    let mut value = Vec::new();
+    loop {
+        match rest {
+            [] => return Err(OptionFault::NotClosed { name: name.to_owned() }),
+            [b'\\', b'"', behind @ ..] => {
+                value.push(b'"');
+                rest = behind;
+            }
+            [b'"', behind @ ..] => return Ok((value, behind)),
+            [byte, behind @ ..] => {
+                value.push(*byte);
+                rest = behind;
+            }
+        }
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn quotes_hold_blanks_and_commas() {
+        let (options, rest) = split(b"command=\"/bin/tide \\\"now\\\", 2\",no-pty ssh-rsa AAAA");
+        assert_eq!(rest, b"ssh-rsa AAAA");
+        let options = Options::parse(options).unwrap();
+        assert_eq!(options.value("command"), Some(&b"/bin/tide \"now\", 2"[..]));
+        assert!(options.has("no-pty"));
+    }
+
+    #[test]
+    fn names_ignore_case_and_stray_commas_pass() {
+        assert!(Options::parse(b",RESTRICT,,Pty,").unwrap().has("restrict"));
+    }
+
+    #[test]
+    fn rejects_what_the_server_rejects() {
+        let fault = |text: &[u8]| Options::parse(text).unwrap_err();
+        assert_eq!(fault(b"nosuch"), OptionFault::Unknown { name: "nosuch".into() });
+        assert_eq!(fault(b"from=10.0.0.1"), OptionFault::NotQuoted { name: "from".into() });
+        assert_eq!(fault(b"command=\"a"), OptionFault::NotClosed { name: "command".into() });
+        assert_eq!(fault(b"from=\"a\",from=\"b\""), OptionFault::Repeated { name: "from".into() });
+        assert_eq!(fault(b"command=\"a\"b"), OptionFault::NoComma { name: "command".into() });
+        assert_eq!(fault(b"pty=\"yes\""), OptionFault::NoComma { name: "pty".into() });
+    }
+}

@@ -1,0 +1,572 @@
+//! The verdict: would this server let this key into this account, and which rule decides.
+
+pub mod address;
+mod limits;
+
+use crate::access_rules::{self, Access, Obstacle};
+use crate::account::{Account, Password};
+use crate::fs::{BytePath, Fact, Why};
+use crate::key::{Fingerprint, PublicKey};
+use crate::keysfile::{Entry, KeysFile, LineFault};
+use crate::server_config::{self, Settings, group_names, list_matches};
+use crate::survey::{KEYS_FILE_BYTES_MAX, Observation, Server, Want, Wanted, Who};
+pub use limits::Limits;
+use std::net::IpAddr;
+
+/// RSA keys below this size are refused by every OpenSSH server; `RequiredRSASize` can only raise it.
+const SERVER_RSA_BITS_MIN: usize = 1024;
+
+/// What is asked.
+#[derive(Debug, Clone)]
+pub struct Question {
+    /// The account.
+    pub account: String,
+    /// The key, by its fingerprint.
+    pub fingerprint: Fingerprint,
+    /// The key itself, where it is at hand; its size decides too.
+    pub key: Option<PublicKey>,
+    /// Where the login comes from, for `from=`.
+    pub from: Option<IpAddr>,
+    /// Seconds since 1970 (UTC), for `expiry-time=`.
+    pub now: i64,
+}
+
+/// The answer.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Verdict {
+    /// Accepted, refused, or not to be decided from what was seen.
+    pub outcome: Outcome,
+    /// The rule that decides; none where the key is accepted.
+    pub deciding: Option<Reason>,
+    /// What else would refuse or could not be decided.
+    pub also: Vec<Reason>,
+    /// The entry that the server takes, or would take.
+    pub entry: Option<Place>,
+    /// With which limits the key opens the account.
+    pub limits: Limits,
+}
+
+/// The three outcomes.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Outcome {
+    /// The key opens the account.
+    Accepted,
+    /// It does not.
+    Refused,
+    /// Something that decides could not be seen.
+    Undecided,
+}
+
+/// A line in a file.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Place {
+    /// The file.
+    pub path: BytePath,
+    /// The line, counted from 1.
+    pub line: usize,
+}
+
+/// One rule that refuses or leaves undecided.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Reason {
+    /// What it is.
+    pub kind: ReasonKind,
+    /// The path it is about.
+    pub path: Option<BytePath>,
+    /// The line in it.
+    pub line: Option<usize>,
+}
+
+/// The rules that decide about a login.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub enum ReasonKind {
+    /// There is no such account.
+    NoSuchAccount,
+    /// The password field locks the account and the server does not leave that to PAM.
+    AccountLocked,
+    /// The shell is not there.
+    ShellMissing(BytePath),
+    /// AllowUsers, DenyUsers, AllowGroups or DenyGroups keeps the account out.
+    UserNotAllowed(&'static str),
+    /// PermitRootLogin keeps root out.
+    RootNotAllowed(String),
+    /// PubkeyAuthentication is off.
+    PublicKeysOff,
+    /// The server reads no key file for this account.
+    NoKeyFileNamed,
+    /// The key file is not there.
+    NoKeyFile,
+    /// The key file is no regular file.
+    NotRegular,
+    /// Links go round in circles.
+    LinkLoop,
+    /// A mode or an owner on the way.
+    Obstacle(access_rules::ObstacleKind),
+    /// The file was read and holds no entry of this key.
+    NoEntry,
+    /// The key's line is there and the server skips it.
+    DeadLine(LineFault),
+    /// Another account's file holds the key.
+    OtherAccount(String),
+    /// The entry counts only for certificates that this key signed.
+    OnlyAsAuthority,
+    /// `from=` does not take the address.
+    FromElsewhere {
+        /// The pattern list.
+        from: String,
+    },
+    /// `from=` decides and the address is not known.
+    FromUnknown {
+        /// The pattern list.
+        from: String,
+    },
+    /// `expiry-time=` lies in the past.
+    Expired {
+        /// As it stands in the file.
+        at: String,
+    },
+    /// `principals=` stands on a plain key.
+    PrincipalsOnPlainKey,
+    /// The RSA key is shorter than the server takes.
+    KeyTooSmall {
+        /// Its bits.
+        bits: usize,
+        /// The server's minimum.
+        min: usize,
+    },
+    /// RevokedKeys is in use and was not looked at.
+    RevokedKeysUnseen,
+    /// The key alone is not enough.
+    FurtherMethod(String),
+    /// A command gives the server further keys.
+    KeysCommand(String),
+    /// The server's configuration could not be read; its defaults were assumed.
+    SettingsUnseen,
+    /// A Match block whose condition cannot be decided sets this keyword.
+    SettingConditional(String),
+    /// Something could not be looked at.
+    Unseen(Why),
+}
+
+impl ReasonKind {
+    /// The stable rule name.
+    #[must_use]
+    pub fn rule(&self) -> &'static str {
+        use access_rules::ObstacleKind as O;
+        match self {
+            Self::NoSuchAccount => "no-such-account",
+            Self::AccountLocked => "account-locked",
+            Self::ShellMissing(_) => "shell-missing",
+            Self::UserNotAllowed(_) => "user-not-allowed",
+            Self::RootNotAllowed(_) => "root-not-allowed",
+            Self::PublicKeysOff => "public-keys-off",
+            Self::NoKeyFileNamed => "no-key-file-named",
+            Self::NoKeyFile => "no-key-file",
+            Self::NotRegular => "not-a-regular-file",
+            Self::LinkLoop => "link-loop",
+            Self::Obstacle(O::TooOpen { .. }) => "mode-too-open",
+            Self::Obstacle(O::WrongOwner { .. }) => "wrong-owner",
+            Self::Obstacle(O::TooClosed { .. }) => "mode-too-closed",
+            Self::NoEntry => "no-entry",
+            Self::DeadLine(_) => "unusable-line",
+            Self::OtherAccount(_) => "other-account",
+            Self::OnlyAsAuthority => "only-as-authority",
+            Self::FromElsewhere { .. } => "from-elsewhere",
+            Self::FromUnknown { .. } => "from-unknown",
+            Self::Expired { .. } => "expired",
+            Self::PrincipalsOnPlainKey => "principals-on-plain-key",
+            Self::KeyTooSmall { .. } => "key-too-small",
+            Self::RevokedKeysUnseen => "revoked-keys-unseen",
+            Self::FurtherMethod(_) => "further-method",
+            Self::KeysCommand(_) => "keys-command",
+            Self::SettingsUnseen => "settings-unseen",
+            Self::SettingConditional(_) => "setting-conditional",
+            Self::Unseen(_) => "not-looked-at",
+        }
+    }
+
+    /// The class that groups rules by the server's own behaviour.
+    #[must_use]
+    pub fn class(&self) -> &'static str {
+        use access_rules::ObstacleKind as O;
+        match self {
+            Self::NoSuchAccount => "no-such-account",
+            Self::AccountLocked => "account-locked",
+            Self::ShellMissing(_) => "shell",
+            Self::UserNotAllowed(_) => "user-not-allowed",
+            Self::RootNotAllowed(_) => "root-not-allowed",
+            Self::PublicKeysOff => "method-off",
+            Self::NoKeyFileNamed | Self::NoEntry | Self::OtherAccount(_) | Self::OnlyAsAuthority => "no-match",
+            Self::NoKeyFile | Self::LinkLoop | Self::Obstacle(O::TooClosed { .. }) => "cannot-open",
+            Self::NotRegular => "not-regular",
+            Self::Obstacle(_) => "bad-modes",
+            Self::DeadLine(LineFault::Options(_)) => "bad-options",
+            Self::DeadLine(_) => "no-match",
+            Self::FromElsewhere { .. } | Self::FromUnknown { .. } => "from",
+            Self::Expired { .. } => "expired",
+            Self::PrincipalsOnPlainKey => "refused-by-options",
+            Self::KeyTooSmall { .. } => "key-too-small",
+            Self::RevokedKeysUnseen => "key-revoked",
+            Self::FurtherMethod(_) => "partial",
+            Self::KeysCommand(_) | Self::SettingsUnseen | Self::SettingConditional(_) | Self::Unseen(_) => "undecided",
+        }
+    }
+
+    /// Whether this leaves the verdict open instead of refusing.
+    fn is_open(&self) -> bool {
+        matches!(
+            self,
+            Self::FromUnknown { .. }
+                | Self::RevokedKeysUnseen
+                | Self::KeysCommand(_)
+                | Self::SettingsUnseen
+                | Self::SettingConditional(_)
+                | Self::Unseen(_)
+        )
+    }
+}
+
+impl Reason {
+    fn plain(kind: ReasonKind) -> Self {
+        Self { kind, path: None, line: None }
+    }
+
+    fn at(kind: ReasonKind, path: &BytePath, line: Option<usize>) -> Self {
+        Self { kind, path: Some(path.clone()), line }
+    }
+}
+
+/// What has to be looked at before [`judge`] can say everything about one account.
+#[must_use]
+pub fn wants(name: &str, seen: &Observation) -> Vec<Want> {
+    if !seen.looked {
+        return vec![Want { what: Wanted::System(Who::One(name.to_owned())), account: None }];
+    }
+    seen.account(name).map(|account| wants_of(account, seen)).unwrap_or_default()
+}
+
+/// The same for an account that was found. Homes on a network file system that nobody asked for are left alone.
+#[must_use]
+pub fn wants_of(account: &Account, seen: &Observation) -> Vec<Want> {
+    if seen.network_homes.contains(&account.home) {
+        return Vec::new();
+    }
+    let mut wants = if seen.said_by_server.is_some() { Vec::new() } else { server_config::wants(seen) };
+    for file in key_files(account, seen) {
+        wants.extend(access_rules::wants(&file, account, seen));
+        if let Access::Open(real) | Access::Barred(real, _) = access_rules::access(&file, account, true, seen) {
+            let what = Wanted::Bytes(real, KEYS_FILE_BYTES_MAX);
+            wants.push(Want { what, account: Some(account.name.clone()) });
+        }
+    }
+    wants.retain(|want| !seen.answers(want));
+    wants
+}
+
+/// The key files of an account: dropbear knows one, OpenSSH those that its settings name.
+#[must_use]
+pub fn key_files(account: &Account, seen: &Observation) -> Vec<BytePath> {
+    if seen.server == Server::Dropbear {
+        vec![account.home.join(b".ssh/authorized_keys")]
+    } else {
+        Settings::of(account, seen).key_files(account)
+    }
+}
+
+/// Whether the server refuses to read files with loose modes. Dropbear always does.
+#[must_use]
+pub fn strict(settings: &Settings, seen: &Observation) -> bool {
+    seen.server == Server::Dropbear || settings.word("strictmodes", "yes") != "no"
+}
+
+/// Decides.
+#[must_use]
+pub fn judge(question: &Question, seen: &Observation) -> Verdict {
+    let Some(account) = seen.account(&question.account) else {
+        return settle(vec![Reason::plain(ReasonKind::NoSuchAccount)], None, Limits::default());
+    };
+    if seen.network_homes.contains(&account.home) {
+        let unseen = Reason::at(ReasonKind::Unseen(Why::NetworkHome), &account.home, None);
+        return settle(vec![unseen], None, Limits::default());
+    }
+    let settings = Settings::of(account, seen);
+    let mut reasons = account_reasons(account, &settings, seen);
+    reasons.extend(key_reasons(question, &settings));
+    let found = search(question, account, &settings, seen);
+    let accepted = found.entry.is_some();
+    if !accepted {
+        reasons.extend(found.reasons.iter().cloned());
+        if found.reasons.iter().all(|reason| reason.kind == ReasonKind::NoEntry || reason.kind == ReasonKind::NoKeyFile)
+        {
+            reasons.extend(other_accounts(question, account, seen));
+        }
+    }
+    reasons.extend(open_questions(&settings, seen, accepted));
+    if accepted {
+        reasons.extend(found.reasons);
+    }
+    settle(reasons, found.entry, found.limits)
+}
+
+/// Sorts the reasons into a verdict. Refusals decide before open questions.
+fn settle(reasons: Vec<Reason>, entry: Option<Place>, limits: Limits) -> Verdict {
+    let (open, refusing): (Vec<_>, Vec<_>) = reasons.into_iter().partition(|reason| reason.kind.is_open());
+    let keys_may_come_from_elsewhere =
+        open.iter().any(|reason| matches!(reason.kind, ReasonKind::KeysCommand(_) | ReasonKind::Unseen(_)));
+    let only_entry_is_missing =
+        refusing.iter().all(|reason| reason.kind.class() == "no-match" || reason.kind == ReasonKind::NoKeyFile);
+    let (outcome, mut all) = match (refusing.is_empty(), open.is_empty()) {
+        (true, true) => (Outcome::Accepted, Vec::new()),
+        (true, false) => (Outcome::Undecided, open),
+        (false, _) if keys_may_come_from_elsewhere && only_entry_is_missing => {
+            (Outcome::Undecided, open.into_iter().chain(refusing).collect())
+        }
+        (false, _) => (Outcome::Refused, refusing.into_iter().chain(open).collect()),
+    };
+    let deciding = if all.is_empty() { None } else { Some(all.remove(0)) };
+    Verdict { outcome, deciding, also: all, entry, limits }
+}
+
+fn account_reasons(account: &Account, settings: &Settings, seen: &Observation) -> Vec<Reason> {
+    let mut reasons = Vec::new();
+    let mut push = |kind, keyword: &str| {
+        let setting = settings.get(keyword);
+        reasons.push(Reason {
+            kind,
+            path: setting.and_then(|setting| setting.path.clone()),
+            line: setting.and_then(|setting| setting.line),
+        });
+    };
+    if account.password == Some(Password::Locked)
+        && settings.word("usepam", "no") != "yes"
+        && seen.server != Server::Dropbear
+    {
+        push(ReasonKind::AccountLocked, "");
+    }
+    if matches!(seen.node(&account.shell), Fact::Absent) {
+        push(ReasonKind::ShellMissing(account.shell.clone()), "");
+    }
+    if let Some(keyword) = kept_out(account, settings, seen) {
+        push(ReasonKind::UserNotAllowed(keyword), &keyword.to_ascii_lowercase());
+    }
+    let root = settings.word("permitrootlogin", "prohibit-password");
+    if account.is_root() && root == "no" {
+        push(ReasonKind::RootNotAllowed(root), "permitrootlogin");
+    }
+    if settings.word("pubkeyauthentication", "yes") == "no" {
+        push(ReasonKind::PublicKeysOff, "pubkeyauthentication");
+    }
+    reasons
+}
+
+/// The keyword of the list that keeps the account out, in the server's order.
+fn kept_out(account: &Account, settings: &Settings, seen: &Observation) -> Option<&'static str> {
+    let list = |keyword: &str| settings.get(keyword).map(|setting| &setting.words);
+    // `name@host` patterns need the client's address; only the part before the @ is judged here.
+    let names = |words: &[String]| {
+        words.iter().map(|word| word.split('@').next().unwrap_or_default().to_owned()).collect::<Vec<_>>()
+    };
+    let user = |words: &Vec<String>| list_matches(names(words).iter().map(String::as_str), &account.name);
+    let group = |words: &Vec<String>| {
+        group_names(account, &seen.groups).any(|name| list_matches(words.iter().map(String::as_str), name))
+    };
+    if list("denyusers").is_some_and(user) {
+        Some("DenyUsers")
+    } else if list("allowusers").is_some_and(|words| !user(words)) {
+        Some("AllowUsers")
+    } else if list("denygroups").is_some_and(group) {
+        Some("DenyGroups")
+    } else if list("allowgroups").is_some_and(|words| !group(words)) {
+        Some("AllowGroups")
+    } else {
+        None
+    }
+}
+
+fn key_reasons(question: &Question, settings: &Settings) -> Vec<Reason> {
+    let Some(key @ PublicKey::Rsa { .. }) = &question.key else { return Vec::new() };
+    let min = settings.word("requiredrsasize", "1024").parse().unwrap_or(SERVER_RSA_BITS_MIN).max(SERVER_RSA_BITS_MIN);
+    let bits = key.bits();
+    if bits < min { vec![Reason::plain(ReasonKind::KeyTooSmall { bits, min })] } else { Vec::new() }
+}
+
+/// What the server's settings leave open.
+fn open_questions(settings: &Settings, seen: &Observation, accepted: bool) -> Vec<Reason> {
+    let mut reasons = Vec::new();
+    let place = |keyword: &str, kind: ReasonKind| {
+        let setting = settings.get(keyword)?;
+        Some(Reason { kind, path: setting.path.clone(), line: setting.line })
+    };
+    let said = |keyword: &str| settings.get(keyword).map(|setting| setting.words.join(" ")).unwrap_or_default();
+    if !accepted {
+        reasons.extend(place("authorizedkeyscommand", ReasonKind::KeysCommand(said("authorizedkeyscommand"))));
+    }
+    reasons.extend(place("revokedkeys", ReasonKind::RevokedKeysUnseen));
+    if accepted
+        && settings
+            .get("authenticationmethods")
+            .is_some_and(|setting| !setting.words.iter().any(|list| is_key_alone(list)))
+    {
+        reasons.extend(place("authenticationmethods", ReasonKind::FurtherMethod(said("authenticationmethods"))));
+    }
+    if !settings.unseen.is_empty() && seen.server != Server::Dropbear {
+        reasons.push(Reason::at(ReasonKind::SettingsUnseen, &settings.unseen[0], None));
+    }
+    for (keyword, path, line) in &settings.conditional {
+        if DECIDING_KEYWORDS.contains(&keyword.as_str()) {
+            reasons.push(Reason::at(ReasonKind::SettingConditional(keyword.clone()), path, Some(*line)));
+        }
+    }
+    reasons
+}
+
+/// Keywords that change whether a key opens an account.
+const DECIDING_KEYWORDS: [&str; 12] = [
+    "allowgroups",
+    "allowusers",
+    "authenticationmethods",
+    "authorizedkeyscommand",
+    "authorizedkeysfile",
+    "denygroups",
+    "denyusers",
+    "permitrootlogin",
+    "pubkeyacceptedalgorithms",
+    "pubkeyauthentication",
+    "requiredrsasize",
+    "revokedkeys",
+];
+
+fn is_key_alone(list: &str) -> bool {
+    list.eq_ignore_ascii_case("publickey") || list.eq_ignore_ascii_case("any")
+}
+
+struct Search {
+    reasons: Vec<Reason>,
+    entry: Option<Place>,
+    limits: Limits,
+}
+
+/// Goes through the key files as the server does: the first entry that matches and is usable wins.
+fn search(question: &Question, account: &Account, settings: &Settings, seen: &Observation) -> Search {
+    let mut reasons = Vec::new();
+    let files = key_files(account, seen);
+    if files.is_empty() {
+        reasons.push(Reason::plain(ReasonKind::NoKeyFileNamed));
+    }
+    let mut missing = Vec::new();
+    for file in &files {
+        let access = access_rules::access(file, account, strict(settings, seen), seen);
+        let real = match &access {
+            Access::Open(real) => real,
+            // A key file that is not there stops nothing; it is told only where no other file holds the key.
+            Access::Missing(_) => {
+                missing.push(Reason::at(ReasonKind::NoKeyFile, file, None));
+                continue;
+            }
+            barred => {
+                reasons.extend(barred_reasons(barred, file, question, seen));
+                continue;
+            }
+        };
+        let bytes = match seen.content(real) {
+            Fact::Known(bytes) => bytes,
+            Fact::Absent => continue,
+            Fact::Unseen(why) => {
+                reasons.push(Reason::at(ReasonKind::Unseen(why), file, None));
+                continue;
+            }
+        };
+        match search_file(question, &KeysFile::parse(bytes), file) {
+            Ok((line, limits)) => {
+                // What an earlier file says does not matter once a later one opens the account.
+                return Search { reasons: Vec::new(), entry: Some(Place { path: file.clone(), line }), limits };
+            }
+            Err(found) => reasons.extend(found),
+        }
+    }
+    if reasons.is_empty() {
+        reasons.extend(missing.into_iter().take(1));
+    } else if reasons.iter().any(|reason| reason.line.is_some()) {
+        // Where one file holds the key, it says nothing that another does not.
+        reasons.retain(|reason| reason.kind != ReasonKind::NoEntry);
+    }
+    Search { reasons, entry: None, limits: Limits::default() }
+}
+
+fn search_file(question: &Question, file: &KeysFile, path: &BytePath) -> Result<(usize, Limits), Vec<Reason>> {
+    let mut reasons = Vec::new();
+    for (line, entry) in file.entries().filter(|(_, entry)| entry.fingerprint == question.fingerprint) {
+        match entry_reason(question, entry) {
+            None => return Ok((line, Limits::of(&entry.options))),
+            Some(kind) => reasons.push(Reason::at(kind, path, Some(line))),
+        }
+    }
+    let dead = file
+        .unusable()
+        .filter(|(_, line)| line.key.as_ref().is_some_and(|key| key.fingerprint() == question.fingerprint));
+    reasons.extend(
+        dead.map(|(line, unusable)| Reason::at(ReasonKind::DeadLine(unusable.fault.clone()), path, Some(line))),
+    );
+    if reasons.is_empty() {
+        reasons.push(Reason::at(ReasonKind::NoEntry, path, None));
+    }
+    Err(reasons)
+}
+
+/// Why the server passes over an entry that holds the key.
+fn entry_reason(question: &Question, entry: &Entry) -> Option<ReasonKind> {
+    let options = &entry.options;
+    let shown = |value: &[u8]| crate::text::printable(value);
+    if options.has("cert-authority") {
+        return Some(ReasonKind::OnlyAsAuthority);
+    }
+    if options.has("principals") {
+        return Some(ReasonKind::PrincipalsOnPlainKey);
+    }
+    let expired = options.values("expiry-time").find(|value| limits::is_past(value, question.now));
+    if let Some(value) = expired {
+        return Some(ReasonKind::Expired { at: shown(value) });
+    }
+    let from = options.value("from")?;
+    match question.from {
+        None => Some(ReasonKind::FromUnknown { from: shown(from) }),
+        Some(address) if address::list_takes(&String::from_utf8_lossy(from), address) => None,
+        Some(_) => Some(ReasonKind::FromElsewhere { from: shown(from) }),
+    }
+}
+
+fn barred_reasons(access: &Access, file: &BytePath, question: &Question, seen: &Observation) -> Vec<Reason> {
+    match access {
+        Access::Barred(real, obstacles) => {
+            let mut reasons: Vec<Reason> = obstacles
+                .iter()
+                .map(|Obstacle { path, kind }| Reason::at(ReasonKind::Obstacle(kind.clone()), path, None))
+                .collect();
+            if let Some(bytes) = seen.content(real).into_known() {
+                reasons.extend(search_file(question, &KeysFile::parse(bytes), file).err().unwrap_or_default());
+            }
+            reasons
+        }
+        Access::NotRegular(path) => vec![Reason::at(ReasonKind::NotRegular, path, None)],
+        Access::LinkLoop => vec![Reason::at(ReasonKind::LinkLoop, file, None)],
+        Access::Unseen(path, why) => vec![Reason::at(ReasonKind::Unseen(why.clone()), path, None)],
+        Access::Open(_) | Access::Missing(_) => Vec::new(),
+    }
+}
+
+/// Whether the key stands in another account's file: the right key for the wrong account.
+fn other_accounts(question: &Question, account: &Account, seen: &Observation) -> Vec<Reason> {
+    let mut found = Vec::new();
+    for other in seen.accounts.iter().filter(|other| other.name != account.name) {
+        for path in key_files(other, seen) {
+            let Some(bytes) = seen.content(&path).into_known() else { continue };
+            if let Some(line) = KeysFile::parse(bytes).lines_of(&question.fingerprint).first() {
+                found.push(Reason::at(ReasonKind::OtherAccount(other.name.clone()), &path, Some(*line)));
+            }
+        }
+    }
+    found
+}
+
+#[cfg(test)]
+mod tests;

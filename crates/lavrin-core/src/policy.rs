@@ -1,0 +1,49 @@
+//! What is asked beyond what the server demands.
+
+use crate::key::strength::Weakness;
+use crate::key::{Algorithm, PublicKey, strength};
+
+/// The policy in force. [`Policy::default`] is what Lavrin asks without a register.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Policy {
+    /// RSA keys with fewer bits are refused.
+    pub rsa_bits_min: usize,
+    /// RSA keys with fewer bits are worth telling.
+    pub rsa_bits_advised: usize,
+    /// Algorithms that may be installed.
+    pub algorithms: Vec<Algorithm>,
+    /// Permission bits of a new `.ssh` folder.
+    pub folder_mode: u32,
+    /// Permission bits of a new key file.
+    pub file_mode: u32,
+}
+
+impl Default for Policy {
+    fn default() -> Self {
+        Self {
+            rsa_bits_min: 2048,
+            rsa_bits_advised: 3072,
+            algorithms: Algorithm::ALL.to_vec(),
+            folder_mode: 0o700,
+            file_mode: 0o600,
+        }
+    }
+}
+
+impl Policy {
+    /// The weaknesses for which this key may not be installed; empty for a key that may.
+    #[must_use]
+    pub fn objections(&self, key: &PublicKey) -> Vec<Weakness> {
+        strength::weaknesses(key, self).into_iter().filter(|weakness| self.refuses(weakness)).collect()
+    }
+
+    /// Whether a key with this weakness may not be installed.
+    #[must_use]
+    pub fn refuses(&self, weakness: &Weakness) -> bool {
+        match weakness {
+            Weakness::RsaShort { bits, .. } => *bits < self.rsa_bits_min,
+            Weakness::EvenModulus | Weakness::ExponentOne | Weakness::ExponentEven => true,
+            Weakness::ExponentThree => false,
+        }
+    }
+}

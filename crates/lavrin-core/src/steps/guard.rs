@@ -1,0 +1,46 @@
+//! The guard: only what it has let through can be carried out.
+
+use super::{Change, Steps};
+use crate::key::Fingerprint;
+
+/// The login over which the steps would be carried out.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Login {
+    /// The account it is for.
+    pub account: String,
+    /// The key that opened it; `None`: a password, or no login at all as in a local tree.
+    pub key: Option<Fingerprint>,
+}
+
+/// The steps would take the last proven way in.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct LockOut {
+    /// The account.
+    pub account: String,
+    /// The key that is the way in.
+    pub fingerprint: Fingerprint,
+}
+
+/// A change that the guard has let through. Nothing else can make one.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Guarded(Change);
+
+impl Guarded {
+    /// The change.
+    #[must_use]
+    pub fn change(&self) -> &Change {
+        &self.0
+    }
+}
+
+/// Lets steps through unless they take away the key that the login itself uses. `accepted` is the user's own word.
+///
+/// # Errors
+/// [`LockOut`].
+pub fn guard(steps: &Steps, removes: bool, login: Option<&Login>, accepted: bool) -> Result<Vec<Guarded>, LockOut> {
+    let own = login.is_some_and(|login| login.account == steps.account.name && login.key == Some(steps.fingerprint));
+    if removes && own && !accepted && !steps.changes.is_empty() {
+        return Err(LockOut { account: steps.account.name.clone(), fingerprint: steps.fingerprint });
+    }
+    Ok(steps.changes.iter().cloned().map(Guarded).collect())
+}

@@ -1,0 +1,252 @@
+//! Steps: the changes that would bring an account to what was asked. Printing them changes nothing.
+
+mod guard;
+mod install;
+mod remove;
+
+use crate::access_rules::{Access, Obstacle, ObstacleKind, access};
+use crate::account::Account;
+use crate::fs::{BytePath, Fact, Node, NodeKind, Why};
+use crate::key::Fingerprint;
+use crate::keysfile::KeysFile;
+use crate::login::{self, Limits, Place};
+use crate::policy::Policy;
+use crate::server_config::Settings;
+use crate::survey::{Observation, Resolved, resolve};
+pub use guard::{Guarded, LockOut, Login, guard};
+pub use install::install;
+pub use remove::remove;
+
+/// Numeric owner and group.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub struct Owner {
+    /// Owner.
+    pub uid: u32,
+    /// Group.
+    pub gid: u32,
+}
+
+/// One change. Paths are real ones: no link is on the way, or the step is refused when it is carried out.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub enum Change {
+    /// Make a folder.
+    MakeFolder {
+        /// Where.
+        path: BytePath,
+        /// Its permission bits.
+        mode: u32,
+        /// Its owner.
+        owner: Owner,
+    },
+    /// Set permission bits.
+    SetMode {
+        /// Of what.
+        path: BytePath,
+        /// Bits found.
+        from: u32,
+        /// Bits wanted.
+        to: u32,
+    },
+    /// Set owner and group.
+    SetOwner {
+        /// Of what.
+        path: BytePath,
+        /// Found.
+        from: Owner,
+        /// Wanted.
+        to: Owner,
+    },
+    /// Put a file in place of the one that was read, or where there was none.
+    WriteFile {
+        /// Where.
+        path: BytePath,
+        /// What has to be there still; `None`: nothing.
+        old: Option<Vec<u8>>,
+        /// What is to be there.
+        new: Vec<u8>,
+        /// Its permission bits.
+        mode: u32,
+        /// Its owner.
+        owner: Owner,
+    },
+}
+
+impl Change {
+    /// The path it is about.
+    #[must_use]
+    pub fn path(&self) -> &BytePath {
+        match self {
+            Self::MakeFolder { path, .. }
+            | Self::SetMode { path, .. }
+            | Self::SetOwner { path, .. }
+            | Self::WriteFile { path, .. } => path,
+        }
+    }
+}
+
+/// An entry that the server has ignored until now and that the steps bring to life.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Revived {
+    /// Where it stands.
+    pub place: Place,
+    /// Its key.
+    pub fingerprint: Fingerprint,
+    /// Its comment.
+    pub comment: Vec<u8>,
+}
+
+/// What would be done for one key and one account.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Steps {
+    /// The account.
+    pub account: Account,
+    /// The key.
+    pub fingerprint: Fingerprint,
+    /// The changes, in order. Empty: all is as asked.
+    pub changes: Vec<Change>,
+    /// Where the key stands already, with what limits it.
+    pub present: Vec<(Place, Limits)>,
+    /// Where the key will stand.
+    pub target: Option<Place>,
+    /// Entries that come to life.
+    pub revived: Vec<Revived>,
+    /// Places that give keys and are not covered: a command, certificates.
+    pub not_covered: Vec<NotCovered>,
+    /// Lines that stand for the key and are skipped by the server, with the file they are in.
+    pub dead: Vec<Place>,
+}
+
+/// Keys that come from somewhere else than the account's files.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub enum NotCovered {
+    /// `AuthorizedKeysCommand`.
+    KeysCommand(String),
+    /// `TrustedUserCAKeys`.
+    Authorities(String),
+    /// The settings could not be read, so the usual files were taken.
+    SettingsUnseen(BytePath),
+}
+
+/// Why no steps can be told.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub enum NoSteps {
+    /// There is no such account.
+    NoSuchAccount,
+    /// The server reads no key file for this account.
+    NoKeyFileNamed,
+    /// The home is not there.
+    HomeMissing(BytePath),
+    /// The home lies on a network file system and nobody asked to look there.
+    HomeOnNetwork(BytePath),
+    /// The home belongs to somebody else.
+    HomeOwner {
+        /// The home.
+        path: BytePath,
+        /// Its owner.
+        found: u32,
+        /// Who should own it.
+        wanted: u32,
+    },
+    /// Something other than a file or folder is in the way.
+    WrongKind(BytePath),
+    /// The file is reached over a link that leads out of the account's home.
+    LinkLeadsOut {
+        /// The file named.
+        path: BytePath,
+        /// Where it leads.
+        to: BytePath,
+    },
+    /// Links in a circle.
+    LinkLoop(BytePath),
+    /// It could not be read, so it cannot be changed safely.
+    Unseen(BytePath, Why),
+}
+
+/// What one key file is like before the change.
+struct Target {
+    named: BytePath,
+    real: BytePath,
+    node: Option<Node>,
+    bytes: Option<Vec<u8>>,
+}
+
+impl Target {
+    fn document(&self) -> KeysFile {
+        KeysFile::parse(self.bytes.as_deref().unwrap_or_default())
+    }
+}
+
+/// Looks up a key file: what is there, or that nothing is and the folder it would lie in.
+fn target(named: &BytePath, account: &Account, seen: &Observation) -> Result<Target, NoSteps> {
+    match resolve(named, seen) {
+        Resolved::To(real, node) => {
+            if node.kind != NodeKind::File {
+                return Err(NoSteps::WrongKind(real));
+            }
+            if named.is_within(&account.home) && !within_home(&real, account, seen) {
+                return Err(NoSteps::LinkLeadsOut { path: named.clone(), to: real });
+            }
+            match seen.content(&real) {
+                Fact::Known(bytes) => {
+                    Ok(Target { named: named.clone(), real, node: Some(node), bytes: Some(bytes.clone()) })
+                }
+                Fact::Absent => Ok(Target { named: named.clone(), real, node: None, bytes: None }),
+                Fact::Unseen(why) => Err(NoSteps::Unseen(real, why)),
+            }
+        }
+        Resolved::Missing(missing) => {
+            // The part that is there may lead over links; the rest is made below it.
+            let below = named.as_bytes().strip_prefix(missing.as_bytes()).map(<[u8]>::to_vec);
+            let real = below.map_or_else(
+                || named.clone(),
+                |rest| if rest.is_empty() { missing.clone() } else { missing.join(&rest) },
+            );
+            Ok(Target { named: named.clone(), real, node: None, bytes: None })
+        }
+        Resolved::Unseen(path, why) => Err(NoSteps::Unseen(path, why)),
+        Resolved::Loop => Err(NoSteps::LinkLoop(named.clone())),
+        Resolved::Ask(path) => Err(NoSteps::Unseen(path, Why::NotReached)),
+    }
+}
+
+fn within_home(path: &BytePath, account: &Account, seen: &Observation) -> bool {
+    let home = match resolve(&account.home, seen) {
+        Resolved::To(home, _) => home,
+        _ => account.home.clone(),
+    };
+    path.is_within(&home)
+}
+
+/// The home as it really is, or why nothing can be done in it.
+fn check_home(account: &Account, seen: &Observation) -> Result<(BytePath, Node), NoSteps> {
+    if seen.network_homes.contains(&account.home) {
+        return Err(NoSteps::HomeOnNetwork(account.home.clone()));
+    }
+    match resolve(&account.home, seen) {
+        Resolved::To(path, node) if node.kind != NodeKind::Folder => Err(NoSteps::WrongKind(path)),
+        Resolved::To(path, node) if node.uid != 0 && node.uid != account.uid => {
+            Err(NoSteps::HomeOwner { path, found: node.uid, wanted: account.uid })
+        }
+        Resolved::To(path, node) => Ok((path, node)),
+        Resolved::Missing(_) => Err(NoSteps::HomeMissing(account.home.clone())),
+        Resolved::Unseen(path, why) => Err(NoSteps::Unseen(path, why)),
+        Resolved::Loop => Err(NoSteps::LinkLoop(account.home.clone())),
+        Resolved::Ask(path) => Err(NoSteps::Unseen(path, Why::NotReached)),
+    }
+}
+
+fn not_covered(account: &Account, seen: &Observation) -> Vec<NotCovered> {
+    if seen.server == crate::survey::Server::Dropbear {
+        return Vec::new();
+    }
+    let settings = Settings::of(account, seen);
+    let said = |keyword: &str| settings.get(keyword).map(|setting| setting.words.join(" "));
+    let mut list = Vec::new();
+    list.extend(said("authorizedkeyscommand").map(NotCovered::KeysCommand));
+    list.extend(said("trustedusercakeys").map(NotCovered::Authorities));
+    list.extend(settings.unseen.first().cloned().map(NotCovered::SettingsUnseen));
+    list
+}
+
+#[cfg(test)]
+mod tests;

@@ -1,0 +1,132 @@
+use super::*;
+use crate::account::read_passwd;
+use crate::key::{PrivateKey, PublicKey};
+
+const FILE: &str = "/home/edda/.ssh/authorized_keys";
+
+fn key(seed: u8) -> PublicKey {
+    PrivateKey::ed25519(&[seed; 32]).unwrap().public().clone()
+}
+
+fn node(kind: NodeKind, mode: u32, uid: u32) -> Fact<Node> {
+    Fact::Known(Node { kind, mode, uid, gid: uid, access_list: false })
+}
+
+/// An account with a home and nothing in it.
+fn bare() -> Observation {
+    let mut seen = Observation {
+        looked: true,
+        accounts: read_passwd(b"edda:x:1001:1001::/home/edda:/bin/sh\n"),
+        ..Observation::default()
+    };
+    seen.nodes.insert("/home".into(), node(NodeKind::Folder, 0o755, 0));
+    seen.nodes.insert("/home/edda".into(), node(NodeKind::Folder, 0o755, 1001));
+    seen.nodes.insert("/home/edda/.ssh".into(), Fact::Absent);
+    seen
+}
+
+fn with_file(content: &str, folder: u32, file: u32, owner: u32) -> Observation {
+    let mut seen = bare();
+    seen.nodes.insert("/home/edda/.ssh".into(), node(NodeKind::Folder, folder, 1001));
+    seen.nodes.insert(FILE.into(), node(NodeKind::File, file, owner));
+    seen.nodes.insert("/home/edda/.ssh/authorized_keys2".into(), Fact::Absent);
+    seen.bytes.insert(FILE.into(), Fact::Known(content.as_bytes().to_vec()));
+    seen
+}
+
+fn plan(seen: &Observation) -> Steps {
+    install("edda", &key(1), "edda@lantern", seen, &Policy::default()).unwrap()
+}
+
+#[test]
+fn what_is_missing_is_made_with_the_account_as_owner() {
+    let steps = plan(&bare());
+    let owner = Owner { uid: 1001, gid: 1001 };
+    let new = format!("{}\n", key(1).line("edda@lantern")).into_bytes();
+    assert_eq!(
+        steps.changes,
+        [
+            Change::MakeFolder { path: "/home/edda/.ssh".into(), mode: 0o700, owner },
+            Change::WriteFile { path: FILE.into(), old: None, new, mode: 0o600, owner },
+        ]
+    );
+    assert_eq!(steps.target, Some(Place { path: FILE.into(), line: 1 }));
+}
+
+#[test]
+fn a_key_that_is_there_is_not_added_twice() {
+    let steps = plan(&with_file(&format!("# x\nno-pty {}\n", key(1).line("old")), 0o700, 0o600, 1001));
+    assert!(steps.changes.is_empty());
+    assert_eq!(steps.present[0].0.line, 2);
+    assert_eq!(steps.present[0].1.denied, ["a terminal"]);
+}
+
+#[test]
+fn loose_modes_and_wrong_owners_are_set_right_and_revived_entries_listed() {
+    let steps = plan(&with_file(&key(2).line("sten"), 0o777, 0o666, 0));
+    assert_eq!(steps.changes[0], Change::SetMode { path: "/home/edda/.ssh".into(), from: 0o777, to: 0o700 });
+    let Change::WriteFile { mode, owner, .. } = &steps.changes[1] else { panic!() };
+    assert_eq!((*mode, owner.uid), (0o600, 1001));
+    assert_eq!(steps.revived.len(), 1);
+    assert_eq!(steps.revived[0].fingerprint, key(2).fingerprint());
+}
+
+#[test]
+fn modes_are_set_right_even_where_the_key_is_there() {
+    let mut seen = with_file(&key(1).line("edda"), 0o700, 0o644, 1001);
+    seen.nodes.insert("/home/edda".into(), node(NodeKind::Folder, 0o777, 1001));
+    let steps = plan(&seen);
+    assert_eq!(
+        steps.changes,
+        [
+            Change::SetMode { path: "/home/edda".into(), from: 0o777, to: 0o755 },
+            Change::SetMode { path: FILE.into(), from: 0o644, to: 0o600 },
+        ]
+    );
+}
+
+#[test]
+fn links_that_lead_out_and_foreign_homes_are_refused() {
+    let mut seen = with_file("", 0o700, 0o600, 1001);
+    seen.nodes.insert(FILE.into(), node(NodeKind::Link(b"/etc/shadow".to_vec()), 0o777, 1001));
+    seen.nodes.insert("/etc".into(), node(NodeKind::Folder, 0o755, 0));
+    seen.nodes.insert("/etc/shadow".into(), node(NodeKind::File, 0o600, 0));
+    let refused = install("edda", &key(1), "", &seen, &Policy::default()).unwrap_err();
+    assert_eq!(refused, NoSteps::LinkLeadsOut { path: FILE.into(), to: "/etc/shadow".into() });
+    let mut seen = bare();
+    seen.nodes.insert("/home/edda".into(), node(NodeKind::Folder, 0o755, 1002));
+    let refused = install("edda", &key(1), "", &seen, &Policy::default()).unwrap_err();
+    assert_eq!(refused, NoSteps::HomeOwner { path: "/home/edda".into(), found: 1002, wanted: 1001 });
+}
+
+#[test]
+fn every_line_of_a_key_goes_and_the_rest_stays() {
+    let seen =
+        with_file(&format!("# x\n{0}\nrestrict {0}\n{1}\r\n", key(1).line("a"), key(2).line("b")), 0o700, 0o640, 1001);
+    let steps = remove("edda", &key(1).fingerprint(), &seen).unwrap();
+    let Change::WriteFile { new, mode, .. } = &steps.changes[0] else { panic!() };
+    assert_eq!(new, format!("# x\n{}\r\n", key(2).line("b")).as_bytes());
+    assert_eq!(*mode, 0o640);
+    assert_eq!(steps.present.len(), 2);
+    assert!(remove("edda", &key(3).fingerprint(), &seen).unwrap().changes.is_empty());
+}
+
+#[test]
+fn removal_is_refused_where_a_file_could_not_be_read() {
+    let mut seen = with_file("", 0o700, 0o600, 1001);
+    seen.bytes.insert(FILE.into(), Fact::Unseen(Why::Permission));
+    let refused = remove("edda", &key(1).fingerprint(), &seen).unwrap_err();
+    assert_eq!(refused, NoSteps::Unseen(FILE.into(), Why::Permission));
+}
+
+#[test]
+fn the_guard_keeps_the_key_that_the_login_uses() {
+    let seen = with_file(&key(1).line("a"), 0o700, 0o600, 1001);
+    let steps = remove("edda", &key(1).fingerprint(), &seen).unwrap();
+    let login = |account: &str, seed: u8| Login { account: account.into(), key: Some(key(seed).fingerprint()) };
+    assert!(guard(&steps, true, Some(&login("edda", 1)), false).is_err());
+    assert!(guard(&steps, true, Some(&login("edda", 1)), true).is_ok());
+    assert!(guard(&steps, true, Some(&login("edda", 2)), false).is_ok());
+    assert!(guard(&steps, true, Some(&login("root", 1)), false).is_ok());
+    assert_eq!(guard(&steps, true, None, false).unwrap().len(), 1);
+}

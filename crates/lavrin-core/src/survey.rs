@@ -1,0 +1,278 @@
+//! The observation: what was seen of one system, and what has to be looked at next.
+//!
+//! The core asks ([`Want`]), a reach looks and puts what it saw into the [`Observation`], until nothing is asked any more.
+
+use crate::account::{Account, Group};
+use crate::fs::{BytePath, Fact, Node, NodeKind, Why};
+use std::collections::BTreeMap;
+
+/// Longest key file that is fetched, in bytes; the server itself has no limit.
+pub const KEYS_FILE_BYTES_MAX: u64 = 16 << 20;
+
+/// Longest configuration file that is fetched, in bytes.
+pub const CONFIG_BYTES_MAX: u64 = 1 << 20;
+
+/// Links followed on the way to one file; Linux itself stops at 40.
+const LINKS_MAX: usize = 40;
+
+/// What to look at, and with whose rights.
+#[derive(Debug, Clone, PartialEq, Eq, Hash)]
+pub struct Want {
+    /// The thing.
+    pub what: Wanted,
+    /// The account whose rights are used, since what lies in its home is under its control; `None`: one's own.
+    pub account: Option<String>,
+}
+
+/// The things that can be looked at.
+#[derive(Debug, Clone, PartialEq, Eq, Hash)]
+pub enum Wanted {
+    /// Accounts, groups, the server's kind and main configuration; a reach over a network adds the usual files of each
+    /// account, since a second round trip costs more than they do.
+    System(Who),
+    /// Kind, mode and owner of a path; links are not followed.
+    Node(BytePath),
+    /// The bytes of a regular file up to a limit.
+    Bytes(BytePath, u64),
+    /// The names in a folder.
+    Names(BytePath),
+    /// The private keys in a folder: where they are and whether they are protected, never what they hold.
+    PrivateKeys(BytePath),
+}
+
+/// Which accounts a look is about.
+#[derive(Debug, Clone, PartialEq, Eq, Hash)]
+pub enum Who {
+    /// Every account of the system.
+    All,
+    /// One.
+    One(String),
+}
+
+/// A private key that lies on a system.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct StrayKey {
+    /// Where.
+    pub path: BytePath,
+    /// Whether a passphrase protects it, where that could be told.
+    pub protected: Option<bool>,
+}
+
+/// What runs the logins.
+#[derive(Debug, Clone, PartialEq, Eq, Default)]
+pub enum Server {
+    /// OpenSSH; Debian's build tolerates group write where the group is private to the account.
+    OpenSsh {
+        /// Whether it is Debian's build or one that descends from it.
+        tolerates_private_groups: bool,
+    },
+    /// Dropbear: one key file per account, no settings for it.
+    Dropbear,
+    /// Not known; OpenSSH's rules without Debian's tolerance are assumed.
+    #[default]
+    Unknown,
+}
+
+impl Server {
+    /// Reads the identification a server sends (RFC 4253, section 4.2), as `SSH-2.0-OpenSSH_9.2p1 Debian-2`.
+    #[must_use]
+    pub fn from_banner(banner: &str) -> Self {
+        let software = banner.splitn(3, '-').nth(2).unwrap_or_default();
+        if software.starts_with("OpenSSH") {
+            let tolerates_private_groups = software.contains("Debian") || software.contains("Ubuntu");
+            Self::OpenSsh { tolerates_private_groups }
+        } else if software.starts_with("dropbear") {
+            Self::Dropbear
+        } else {
+            Self::Unknown
+        }
+    }
+}
+
+/// What was seen.
+#[derive(Debug, Clone, Default)]
+pub struct Observation {
+    /// Whether the first look happened.
+    pub looked: bool,
+    /// The uid that looked; 0 sees everything.
+    pub viewer: Option<u32>,
+    /// What runs the logins.
+    pub server: Server,
+    /// The main configuration file, where it is not the usual one.
+    pub config_path: Option<BytePath>,
+    /// What the server itself said is in force for the account asked about (`keyword value` lines).
+    pub said_by_server: Option<Vec<u8>>,
+    /// The accounts, in the system's order.
+    pub accounts: Vec<Account>,
+    /// The groups.
+    pub groups: Vec<Group>,
+    /// Homes that lie on a network file system and were not looked at.
+    pub network_homes: Vec<BytePath>,
+    /// Nodes by path.
+    pub nodes: BTreeMap<BytePath, Fact<Node>>,
+    /// File contents by path.
+    pub bytes: BTreeMap<BytePath, Fact<Vec<u8>>>,
+    /// Names by folder.
+    pub names: BTreeMap<BytePath, Fact<Vec<Vec<u8>>>>,
+    /// Private keys by folder.
+    pub private_keys: BTreeMap<BytePath, Fact<Vec<StrayKey>>>,
+    /// Open sessions by account, where they could be counted.
+    pub sessions: BTreeMap<String, usize>,
+}
+
+impl Observation {
+    /// The account of this name.
+    #[must_use]
+    pub fn account(&self, name: &str) -> Option<&Account> {
+        self.accounts.iter().find(|account| account.name == name)
+    }
+
+    /// The node at a path; what was never looked at is "not reached".
+    #[must_use]
+    pub fn node(&self, path: &BytePath) -> Fact<&Node> {
+        look_up(&self.nodes, path)
+    }
+
+    /// The content of a file.
+    #[must_use]
+    pub fn content(&self, path: &BytePath) -> Fact<&Vec<u8>> {
+        look_up(&self.bytes, path)
+    }
+
+    /// Whether this want has been answered, well or badly.
+    #[must_use]
+    pub fn answers(&self, want: &Want) -> bool {
+        match &want.what {
+            Wanted::System(_) => self.looked,
+            Wanted::Node(path) => self.nodes.contains_key(path),
+            Wanted::Bytes(path, _) => self.bytes.contains_key(path),
+            Wanted::Names(path) => self.names.contains_key(path),
+            Wanted::PrivateKeys(path) => self.private_keys.contains_key(path),
+        }
+    }
+
+    /// Writes down that something could not be seen, so that it is not asked for again.
+    pub fn give_up(&mut self, want: &Want, why: &Why) {
+        match &want.what {
+            Wanted::System(_) => self.looked = true,
+            Wanted::Node(path) => drop(self.nodes.insert(path.clone(), Fact::Unseen(why.clone()))),
+            Wanted::Bytes(path, _) => drop(self.bytes.insert(path.clone(), Fact::Unseen(why.clone()))),
+            Wanted::Names(path) => drop(self.names.insert(path.clone(), Fact::Unseen(why.clone()))),
+            Wanted::PrivateKeys(path) => drop(self.private_keys.insert(path.clone(), Fact::Unseen(why.clone()))),
+        }
+    }
+}
+
+fn look_up<'a, T>(map: &'a BTreeMap<BytePath, Fact<T>>, path: &BytePath) -> Fact<&'a T> {
+    match map.get(path) {
+        Some(Fact::Known(value)) => Fact::Known(value),
+        Some(Fact::Absent) => Fact::Absent,
+        Some(Fact::Unseen(why)) => Fact::Unseen(why.clone()),
+        None => Fact::Unseen(Why::NotReached),
+    }
+}
+
+/// A path with its links followed, as the server's own `realpath` does.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub enum Resolved {
+    /// Where it leads, and what is there.
+    To(BytePath, Node),
+    /// Nothing is at this path on the way.
+    Missing(BytePath),
+    /// This path on the way could not be seen.
+    Unseen(BytePath, Why),
+    /// The links go round in circles.
+    Loop,
+    /// This path has to be looked at first.
+    Ask(BytePath),
+}
+
+/// Follows the links in a path, from the root down, by what was seen.
+#[must_use]
+pub fn resolve(path: &BytePath, seen: &Observation) -> Resolved {
+    let mut rest: Vec<Vec<u8>> = components(path).rev().collect();
+    let mut here = BytePath::from("/");
+    let mut links = 0;
+    let mut last = Node { kind: NodeKind::Folder, mode: 0o755, uid: 0, gid: 0, access_list: false };
+    while let Some(name) = rest.pop() {
+        if name == b".." {
+            here = here.parent().unwrap_or(here);
+            continue;
+        }
+        let next = here.join(&name);
+        let node = match seen.nodes.get(&next) {
+            None => return Resolved::Ask(next),
+            Some(Fact::Absent) => return Resolved::Missing(next),
+            Some(Fact::Unseen(why)) => return Resolved::Unseen(next, why.clone()),
+            Some(Fact::Known(node)) => node,
+        };
+        if let NodeKind::Link(target) = &node.kind {
+            links += 1;
+            if links > LINKS_MAX {
+                return Resolved::Loop;
+            }
+            if target.first() == Some(&b'/') {
+                here = BytePath::from("/");
+            }
+            rest.extend(components(&BytePath::new(target)).rev());
+        } else {
+            last = node.clone();
+            here = next;
+        }
+    }
+    // After `..` the node of the folder itself counts; the root is taken as safe.
+    if let Some(Fact::Known(node)) = seen.nodes.get(&here) {
+        last = node.clone();
+    }
+    Resolved::To(here, last)
+}
+
+fn components(path: &BytePath) -> impl DoubleEndedIterator<Item = Vec<u8>> {
+    let parts = path.as_bytes().split(|byte| *byte == b'/').filter(|part| !part.is_empty());
+    parts.map(<[u8]>::to_vec).collect::<Vec<_>>().into_iter()
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    fn tree(nodes: &[(&str, NodeKind)]) -> Observation {
+        let mut seen = Observation::default();
+        for (path, kind) in nodes {
+            let node = Node { kind: kind.clone(), mode: 0o755, uid: 0, gid: 0, access_list: false };
+            seen.nodes.insert((*path).into(), Fact::Known(node));
+        }
+        seen
+    }
+
+    #[test]
+    fn links_are_followed_inside_the_tree() {
+        let link = |to: &str| NodeKind::Link(to.as_bytes().to_vec());
+        let seen = tree(&[
+            ("/home", link("/srv/homes")),
+            ("/srv", NodeKind::Folder),
+            ("/srv/homes", NodeKind::Folder),
+            ("/srv/homes/edda", link("../people/edda")),
+            ("/srv/people", NodeKind::Folder),
+            ("/srv/people/edda", NodeKind::Folder),
+        ]);
+        let Resolved::To(path, _) = resolve(&"/home/edda".into(), &seen) else { panic!() };
+        assert_eq!(path.to_string(), "/srv/people/edda");
+        assert_eq!(resolve(&"/home/edda/.ssh".into(), &seen), Resolved::Ask("/srv/people/edda/.ssh".into()));
+    }
+
+    #[test]
+    fn link_loops_end() {
+        let seen = tree(&[("/a", NodeKind::Link(b"/b".to_vec())), ("/b", NodeKind::Link(b"a".to_vec()))]);
+        assert_eq!(resolve(&"/a".into(), &seen), Resolved::Loop);
+    }
+
+    #[test]
+    fn banners_tell_the_server() {
+        let debian = Server::OpenSsh { tolerates_private_groups: true };
+        assert_eq!(Server::from_banner("SSH-2.0-OpenSSH_9.2p1 Debian-2+deb12u10"), debian);
+        assert_eq!(Server::from_banner("SSH-2.0-OpenSSH_9.9"), Server::OpenSsh { tolerates_private_groups: false });
+        assert_eq!(Server::from_banner("SSH-2.0-dropbear_2022.83"), Server::Dropbear);
+        assert_eq!(Server::from_banner("nonsense"), Server::Unknown);
+    }
+}

@@ -1,0 +1,68 @@
+//! Text from outside, made safe to show: a comment in a key may hold terminal codes, direction overrides and line ends.
+
+use std::fmt::Write as _;
+
+/// Characters that change how their neighbours are shown: direction marks and overrides, zero-width characters, BOM.
+fn is_deceptive(character: char) -> bool {
+    matches!(character, '\u{ad}' | '\u{61c}' | '\u{180e}' | '\u{200b}'..='\u{200f}' | '\u{2028}'..='\u{202e}' | '\u{2060}'..='\u{206f}' | '\u{feff}' | '\u{fff9}'..='\u{fffb}' | '\u{e0000}'..='\u{e007f}')
+}
+
+/// The text with everything that could change the terminal or hide something written out as `\xNN` or `\u{…}`.
+#[must_use]
+pub fn printable(bytes: &[u8]) -> String {
+    let mut out = String::with_capacity(bytes.len());
+    for chunk in bytes.utf8_chunks() {
+        for character in chunk.valid().chars() {
+            if character.is_control() || is_deceptive(character) {
+                if character.is_ascii() {
+                    let _ = write!(out, "\\x{:02x}", character as u32);
+                } else {
+                    let _ = write!(out, "\\u{{{:x}}}", character as u32);
+                }
+            } else {
+                out.push(character);
+            }
+        }
+        for byte in chunk.invalid() {
+            let _ = write!(out, "\\x{byte:02x}");
+        }
+    }
+    out
+}
+
+/// `1 entry`, `2 entries`: a count with its noun.
+#[must_use]
+pub fn count(number: usize, one: &str, many: &str) -> String {
+    if number == 1 { format!("1 {one}") } else { format!("{number} {many}") }
+}
+
+/// The text as one word of a POSIX shell command line.
+#[must_use]
+pub fn shell_word(text: &str) -> String {
+    let plain = |byte: u8| byte.is_ascii_alphanumeric() || b"/._-@:+=,%".contains(&byte);
+    if !text.is_empty() && text.bytes().all(plain) && !text.starts_with('-') {
+        text.to_owned()
+    } else {
+        format!("'{}'", text.replace('\'', "'\\''"))
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn terminal_codes_and_overrides_are_written_out() {
+        assert_eq!(printable(b"edda\x1b[31m\nx\xff"), "edda\\x1b[31m\\x0ax\\xff");
+        assert_eq!(printable("a\u{202e}b\u{200b}".as_bytes()), "a\\u{202e}b\\u{200b}");
+        assert_eq!(printable("Leuchtturm Möwe".as_bytes()), "Leuchtturm Möwe");
+    }
+
+    #[test]
+    fn shell_words_survive_quotes() {
+        assert_eq!(shell_word("/home/edda/.ssh"), "/home/edda/.ssh");
+        assert_eq!(shell_word("it's"), "'it'\\''s'");
+        assert_eq!(shell_word(""), "''");
+        assert_eq!(shell_word("-rf"), "'-rf'");
+    }
+}
