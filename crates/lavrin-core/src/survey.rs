@@ -15,6 +15,22 @@ pub const CONFIG_BYTES_MAX: u64 = 1 << 20;
 /// Links followed on the way to one file; Linux itself stops at 40.
 const LINKS_MAX: usize = 40;
 
+/// File systems behind which a network lies: a home there is looked at only when asked.
+pub const NETWORK_FILE_SYSTEMS: [&str; 12] = [
+    "nfs",
+    "nfs4",
+    "cifs",
+    "smb3",
+    "smbfs",
+    "9p",
+    "afs",
+    "ceph",
+    "glusterfs",
+    "lustre",
+    "fuse.sshfs",
+    "fuse.glusterfs",
+];
+
 /// What to look at, and with whose rights.
 #[derive(Debug, Clone, PartialEq, Eq, Hash)]
 pub struct Want {

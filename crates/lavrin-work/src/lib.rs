@@ -1,1 +1,48 @@
+//! One piece of work from beginning to end: look, decide, journal the intent, carry out, prove, journal the outcome.
 
+mod carry;
+mod prove;
+
+pub use carry::{Carried, Record, Settled, carry_out, take_back};
+pub use prove::{NoProof, Proof, prove};
+
+use lavrin_core::survey::{Observation, Want};
+use lavrin_reach::local::LocalTree;
+use lavrin_reach::shell::ShellHost;
+use lavrin_reach::ssh::ExecFault;
+
+/// Most rounds of looking: each brings the answers to questions that the last one raised (a link, an Include).
+const ROUNDS_MAX: usize = 60;
+
+/// Where the work is done.
+pub enum Place {
+    /// A tree on this machine.
+    Local(LocalTree),
+    /// A host behind a login.
+    Shell(Box<ShellHost>),
+}
+
+impl Place {
+    /// Looks until the core asks nothing any more.
+    ///
+    /// # Errors
+    /// [`ExecFault`] where a host gave no whole answer.
+    pub async fn look(
+        &mut self,
+        seen: &mut Observation,
+        wants: impl Fn(&Observation) -> Vec<Want>,
+    ) -> Result<(), ExecFault> {
+        for _ in 0..ROUNDS_MAX {
+            let mut open = wants(seen);
+            open.retain(|want| !seen.answers(want));
+            if open.is_empty() {
+                return Ok(());
+            }
+            match self {
+                Self::Local(tree) => tree.look(&open, seen),
+                Self::Shell(host) => host.look(&open, seen).await?,
+            }
+        }
+        Ok(())
+    }
+}

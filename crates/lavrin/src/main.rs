@@ -1,1 +1,22 @@
-fn main(){}
+//! The `lavrin` command: who can log in where, is that how it should be, and can it be made so.
+
+mod account_target;
+mod cli;
+mod clock;
+mod command;
+mod error;
+mod exit;
+mod host;
+mod input;
+mod json;
+mod paths;
+mod secret;
+mod table;
+mod ui;
+mod wording;
+
+use std::process::ExitCode;
+
+fn main() -> ExitCode {
+    cli::run().into()
+}

@@ -9,7 +9,7 @@ use crate::fs::{BytePath, Fact, Why};
 use crate::key::{Fingerprint, PublicKey};
 use crate::keysfile::{Entry, KeysFile, LineFault};
 use crate::server_config::{self, Settings, group_names, list_matches};
-use crate::survey::{KEYS_FILE_BYTES_MAX, Observation, Server, Want, Wanted, Who};
+use crate::survey::{KEYS_FILE_BYTES_MAX, Observation, Resolved, Server, Want, Wanted, Who, resolve};
 pub use limits::Limits;
 use std::net::IpAddr;
 
@@ -242,7 +242,34 @@ pub fn wants(name: &str, seen: &Observation) -> Vec<Want> {
     if !seen.looked {
         return vec![Want { what: Wanted::System(Who::One(name.to_owned())), account: None }];
     }
-    seen.account(name).map(|account| wants_of(account, seen)).unwrap_or_default()
+    let Some(account) = seen.account(name) else { return Vec::new() };
+    let mut wants = wants_of(account, seen);
+    if let Resolved::Ask(path) = resolve(&account.shell, seen) {
+        wants.push(Want { what: Wanted::Node(path), account: None });
+    }
+    wants.retain(|want| !seen.answers(want));
+    wants
+}
+
+/// What has to be looked at to find the key in the files of other accounts too.
+#[must_use]
+pub fn wants_of_others(seen: &Observation) -> Vec<Want> {
+    let mut distinct = std::collections::HashSet::new();
+    let all = seen.accounts.iter().flat_map(|account| wants_of(account, seen));
+    all.filter(|want| distinct.insert(want.clone())).collect()
+}
+
+/// The key of this fingerprint, from whichever of the account's files holds it.
+#[must_use]
+pub fn find_key(name: &str, fingerprint: &Fingerprint, seen: &Observation) -> Option<PublicKey> {
+    let account = seen.account(name)?;
+    key_files(account, seen).iter().find_map(|file| {
+        let Resolved::To(real, _) = resolve(file, seen) else { return None };
+        let document = KeysFile::parse(seen.content(&real).into_known()?);
+        let entries = document.entries().map(|(_, entry)| entry.key.clone());
+        let dead = document.unusable().filter_map(|(_, unusable)| unusable.key.clone());
+        entries.chain(dead).find(|key| key.fingerprint() == *fingerprint)
+    })
 }
 
 /// The same for an account that was found. Homes on a network file system that nobody asked for are left alone.
@@ -343,7 +370,10 @@ fn account_reasons(account: &Account, settings: &Settings, seen: &Observation) -
     {
         push(ReasonKind::AccountLocked, "");
     }
-    if matches!(seen.node(&account.shell), Fact::Absent) {
+    // A tree without the folder of the shell is only part of a system and says nothing about it.
+    if let Resolved::Missing(path) = resolve(&account.shell, seen)
+        && path.name() == account.shell.name()
+    {
         push(ReasonKind::ShellMissing(account.shell.clone()), "");
     }
     if let Some(keyword) = kept_out(account, settings, seen) {

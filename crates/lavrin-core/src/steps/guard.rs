@@ -26,6 +26,12 @@ pub struct LockOut {
 pub struct Guarded(Change);
 
 impl Guarded {
+    /// What takes the change back; it needs no further leave.
+    #[must_use]
+    pub fn inverse(&self) -> Self {
+        Self(self.0.inverse())
+    }
+
     /// The change.
     #[must_use]
     pub fn change(&self) -> &Change {

@@ -8,17 +8,11 @@ use crate::key::PublicKey;
 use crate::login::Limits;
 use crate::server_config::Settings;
 
-/// The steps for `key` with this comment. The first file that the server reads takes it.
+/// The steps that add `line`, which holds `key`. The first file that the server reads takes it.
 ///
 /// # Errors
 /// [`NoSteps`] where something is in the way that is not for Lavrin to decide.
-pub fn install(
-    name: &str,
-    key: &PublicKey,
-    comment: &str,
-    seen: &Observation,
-    policy: &Policy,
-) -> Result<Steps, NoSteps> {
+pub fn install(name: &str, key: &PublicKey, line: &str, seen: &Observation, policy: &Policy) -> Result<Steps, NoSteps> {
     let account = seen.account(name).ok_or(NoSteps::NoSuchAccount)?;
     let files = login::key_files(account, seen);
     let first = files.first().ok_or(NoSteps::NoKeyFileNamed)?;
@@ -50,7 +44,7 @@ pub fn install(
     let repair = Repair { account, home: &home, policy, seen };
     repair.folders(&home_node, &found, &mut steps)?;
     if steps.present.is_empty() {
-        append(&repair, &found, &key.line(comment), &mut steps);
+        append(&repair, &found, line, &mut steps);
     } else {
         repair.file(&found, &mut steps);
     }
@@ -76,6 +70,9 @@ fn append(repair: &Repair<'_>, found: &Target, line: &str, steps: &mut Steps) {
     let new = found.document().with_appended(line);
     let number = KeysFile::parse(&new).lines().last().map_or(1, |line| line.number);
     let (mode, owner) = repair.file_should_be(found);
+    if repair.may_give_away() {
+        repair.file(found, steps);
+    }
     steps.changes.push(Change::WriteFile { path: found.real.clone(), old: found.bytes.clone(), new, mode, owner });
     steps.target = Some(Place { path: found.named.clone(), line: number });
 }
@@ -105,7 +102,7 @@ impl Repair<'_> {
             match self.seen.node(&path).into_known() {
                 Some(node) if node.kind != NodeKind::Folder => return Err(NoSteps::WrongKind(path)),
                 Some(node) if !missing => {
-                    self.owner(&path, node, steps);
+                    self.owner(&path, node, steps)?;
                     let wanted = if node.mode & !self.policy.folder_mode & 0o777 != 0 || node.mode & 0o100 == 0 {
                         self.policy.folder_mode
                     } else {
@@ -135,11 +132,20 @@ impl Repair<'_> {
         }
     }
 
-    fn owner(&self, path: &BytePath, node: &Node, steps: &mut Steps) {
-        if node.uid != self.account.uid {
-            let from = Owner { uid: node.uid, gid: node.gid };
-            steps.changes.push(Change::SetOwner { path: path.clone(), from, to: self.own() });
+    fn may_give_away(&self) -> bool {
+        self.seen.viewer == Some(0)
+    }
+
+    fn owner(&self, path: &BytePath, node: &Node, steps: &mut Steps) -> Result<(), NoSteps> {
+        if node.uid == self.account.uid {
+            return Ok(());
         }
+        if !self.may_give_away() {
+            return Err(NoSteps::NeedsRoot { path: path.clone(), found: node.uid, wanted: self.account.uid });
+        }
+        let from = Owner { uid: node.uid, gid: node.gid };
+        steps.changes.push(Change::SetOwner { path: path.clone(), from, to: self.own() });
+        Ok(())
     }
 
     /// Mode and owner that the file should have: as they are where nobody objects.
@@ -154,10 +160,22 @@ impl Repair<'_> {
         (mode, if node.uid == self.account.uid { owner } else { self.own() })
     }
 
+    /// Owner and mode of a file that is there. Without root's rights a foreign owner goes when the file is replaced.
     fn file(&self, found: &Target, steps: &mut Steps) {
         let Some(node) = &found.node else { return };
         let (mode, owner) = self.file_should_be(found);
         let from = Owner { uid: node.uid, gid: node.gid };
+        if owner != from && !self.may_give_away() {
+            let bytes = found.bytes.clone().unwrap_or_default();
+            steps.changes.push(Change::WriteFile {
+                path: found.real.clone(),
+                old: Some(bytes.clone()),
+                new: bytes,
+                mode,
+                owner,
+            });
+            return;
+        }
         if owner != from {
             steps.changes.push(Change::SetOwner { path: found.real.clone(), from, to: owner });
         }

@@ -38,6 +38,15 @@ pub enum Change {
         /// Its owner.
         owner: Owner,
     },
+    /// Remove an empty folder; only ever to take back [`Change::MakeFolder`].
+    RemoveFolder {
+        /// Where.
+        path: BytePath,
+        /// Its permission bits.
+        mode: u32,
+        /// Its owner.
+        owner: Owner,
+    },
     /// Set permission bits.
     SetMode {
         /// Of what.
@@ -69,17 +78,46 @@ pub enum Change {
         /// Its owner.
         owner: Owner,
     },
+    /// Remove a file; only ever to take back [`Change::WriteFile`] where there was none.
+    RemoveFile {
+        /// Where.
+        path: BytePath,
+        /// What has to be there still.
+        old: Vec<u8>,
+        /// Its permission bits.
+        mode: u32,
+        /// Its owner.
+        owner: Owner,
+    },
 }
 
 impl Change {
+    /// The change that takes this one back.
+    #[must_use]
+    pub fn inverse(&self) -> Self {
+        match self.clone() {
+            Self::MakeFolder { path, mode, owner } => Self::RemoveFolder { path, mode, owner },
+            Self::RemoveFolder { path, mode, owner } => Self::MakeFolder { path, mode, owner },
+            Self::SetMode { path, from, to } => Self::SetMode { path, from: to, to: from },
+            Self::SetOwner { path, from, to } => Self::SetOwner { path, from: to, to: from },
+            Self::WriteFile { path, old: Some(old), new, mode, owner } => {
+                Self::WriteFile { path, old: Some(new), new: old, mode, owner }
+            }
+            Self::WriteFile { path, old: None, new, mode, owner } => Self::RemoveFile { path, old: new, mode, owner },
+            Self::RemoveFile { path, old, mode, owner } => Self::WriteFile { path, old: None, new: old, mode, owner },
+        }
+    }
+
     /// The path it is about.
     #[must_use]
     pub fn path(&self) -> &BytePath {
         match self {
             Self::MakeFolder { path, .. }
+            | Self::RemoveFolder { path, .. }
             | Self::SetMode { path, .. }
             | Self::SetOwner { path, .. }
-            | Self::WriteFile { path, .. } => path,
+            | Self::WriteFile { path, .. }
+            | Self::RemoveFile { path, .. } => path,
         }
     }
 }
@@ -141,6 +179,15 @@ pub enum NoSteps {
     /// The home belongs to somebody else.
     HomeOwner {
         /// The home.
+        path: BytePath,
+        /// Its owner.
+        found: u32,
+        /// Who should own it.
+        wanted: u32,
+    },
+    /// Somebody else owns it, and only root may change that.
+    NeedsRoot {
+        /// The path.
         path: BytePath,
         /// Its owner.
         found: u32,

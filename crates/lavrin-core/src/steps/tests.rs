@@ -35,7 +35,7 @@ fn with_file(content: &str, folder: u32, file: u32, owner: u32) -> Observation {
 }
 
 fn plan(seen: &Observation) -> Steps {
-    install("edda", &key(1), "edda@lantern", seen, &Policy::default()).unwrap()
+    install("edda", &key(1), &key(1).line("edda@lantern"), seen, &Policy::default()).unwrap()
 }
 
 #[test]
@@ -63,10 +63,20 @@ fn a_key_that_is_there_is_not_added_twice() {
 
 #[test]
 fn loose_modes_and_wrong_owners_are_set_right_and_revived_entries_listed() {
-    let steps = plan(&with_file(&key(2).line("sten"), 0o777, 0o666, 0));
+    let mut seen = with_file(&key(2).line("sten"), 0o777, 0o666, 0);
+    let steps = plan(&seen);
     assert_eq!(steps.changes[0], Change::SetMode { path: "/home/edda/.ssh".into(), from: 0o777, to: 0o700 });
     let Change::WriteFile { mode, owner, .. } = &steps.changes[1] else { panic!() };
     assert_eq!((*mode, owner.uid), (0o600, 1001));
+    seen.viewer = Some(0);
+    let owner = Owner { uid: 1001, gid: 1001 };
+    let given = Change::SetOwner { path: FILE.into(), from: Owner { uid: 0, gid: 0 }, to: owner };
+    assert_eq!(plan(&seen).changes[1], given);
+    let bar = node(NodeKind::Folder, 0o700, 1002);
+    seen.viewer = Some(1001);
+    seen.nodes.insert("/home/edda/.ssh".into(), bar);
+    let refused = install("edda", &key(1), "x", &seen, &Policy::default()).unwrap_err();
+    assert_eq!(refused, NoSteps::NeedsRoot { path: "/home/edda/.ssh".into(), found: 1002, wanted: 1001 });
     assert_eq!(steps.revived.len(), 1);
     assert_eq!(steps.revived[0].fingerprint, key(2).fingerprint());
 }
@@ -91,11 +101,11 @@ fn links_that_lead_out_and_foreign_homes_are_refused() {
     seen.nodes.insert(FILE.into(), node(NodeKind::Link(b"/etc/shadow".to_vec()), 0o777, 1001));
     seen.nodes.insert("/etc".into(), node(NodeKind::Folder, 0o755, 0));
     seen.nodes.insert("/etc/shadow".into(), node(NodeKind::File, 0o600, 0));
-    let refused = install("edda", &key(1), "", &seen, &Policy::default()).unwrap_err();
+    let refused = install("edda", &key(1), "x", &seen, &Policy::default()).unwrap_err();
     assert_eq!(refused, NoSteps::LinkLeadsOut { path: FILE.into(), to: "/etc/shadow".into() });
     let mut seen = bare();
     seen.nodes.insert("/home/edda".into(), node(NodeKind::Folder, 0o755, 1002));
-    let refused = install("edda", &key(1), "", &seen, &Policy::default()).unwrap_err();
+    let refused = install("edda", &key(1), "x", &seen, &Policy::default()).unwrap_err();
     assert_eq!(refused, NoSteps::HomeOwner { path: "/home/edda".into(), found: 1002, wanted: 1001 });
 }
 

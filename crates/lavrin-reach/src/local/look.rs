@@ -1,0 +1,133 @@
+//! Looking at a local tree.
+
+use super::{LocalTree, hold, magic, system};
+use lavrin_core::fs::{BytePath, Fact, Node, NodeKind, Why};
+use lavrin_core::key::container::private_key_head;
+use lavrin_core::survey::{Observation, StrayKey, Want, Wanted};
+use rustix::fd::OwnedFd;
+use rustix::fs::{AtFlags, Dir, FileType, Mode, OFlags, fstat, openat, readlinkat, statat};
+use rustix::io::Errno;
+use std::ffi::OsStr;
+use std::io::Read as _;
+use std::os::unix::ffi::OsStrExt as _;
+use zeroize::Zeroizing;
+
+/// A private key file shows what it is in its first bytes.
+const HEAD_BYTES: usize = 256;
+
+/// Most names that one folder gives.
+const NAMES_MAX: usize = 10_000;
+
+impl LocalTree {
+    /// Looks at everything that is wanted and writes it into the observation.
+    pub fn look(&self, wants: &[Want], seen: &mut Observation) {
+        for want in wants {
+            match &want.what {
+                Wanted::System(_) => system::look(self, seen),
+                Wanted::Node(path) => drop(seen.nodes.insert(path.clone(), self.node(path))),
+                Wanted::Bytes(path, limit) => drop(seen.bytes.insert(path.clone(), self.bytes(path, *limit))),
+                Wanted::Names(path) => drop(seen.names.insert(path.clone(), self.names(path))),
+                Wanted::PrivateKeys(path) => drop(seen.private_keys.insert(path.clone(), self.private_keys(path))),
+            }
+        }
+    }
+
+    pub(super) fn node(&self, path: &BytePath) -> Fact<Node> {
+        self.try_node(path).map_or_else(fact_of, Fact::Known)
+    }
+
+    fn try_node(&self, path: &BytePath) -> Result<Node, Errno> {
+        let parent = self.parent(path)?;
+        let name = path.name();
+        let stat = if name.is_empty() {
+            fstat(&parent)?
+        } else {
+            statat(&parent, OsStr::from_bytes(name), AtFlags::SYMLINK_NOFOLLOW)?
+        };
+        let kind = match FileType::from_raw_mode(stat.st_mode) {
+            FileType::RegularFile => NodeKind::File,
+            FileType::Directory => NodeKind::Folder,
+            FileType::Symlink => NodeKind::Link(readlinkat(&parent, OsStr::from_bytes(name), Vec::new())?.into_bytes()),
+            _ => NodeKind::Special,
+        };
+        let access_list = matches!(kind, NodeKind::File | NodeKind::Folder) && has_access_list(&parent, name);
+        Ok(Node { kind, mode: stat.st_mode & 0o7777, uid: stat.st_uid, gid: stat.st_gid, access_list })
+    }
+
+    pub(super) fn bytes(&self, path: &BytePath, limit: u64) -> Fact<Vec<u8>> {
+        match self.open_file(path) {
+            Err(Errno::INVAL) => Fact::Unseen(Why::WrongKind),
+            Err(errno) => fact_of(errno),
+            Ok(file) => read_up_to(std::fs::File::from(file), limit),
+        }
+    }
+
+    /// Opens a regular file; `EINVAL` stands for anything else.
+    fn open_file(&self, path: &BytePath) -> Result<OwnedFd, Errno> {
+        let parent = self.parent(path)?;
+        let flags = OFlags::RDONLY | OFlags::NOFOLLOW | OFlags::NONBLOCK | OFlags::NOCTTY | OFlags::CLOEXEC;
+        let file = openat(&parent, OsStr::from_bytes(path.name()), flags, Mode::empty())?;
+        if FileType::from_raw_mode(fstat(&file)?.st_mode) == FileType::RegularFile {
+            Ok(file)
+        } else {
+            Err(Errno::INVAL)
+        }
+    }
+
+    fn names(&self, path: &BytePath) -> Fact<Vec<Vec<u8>>> {
+        self.try_names(path).map_or_else(fact_of, Fact::Known)
+    }
+
+    fn try_names(&self, path: &BytePath) -> Result<Vec<Vec<u8>>, Errno> {
+        let parent = self.parent(path)?;
+        let flags = OFlags::RDONLY | OFlags::DIRECTORY | OFlags::NOFOLLOW | OFlags::CLOEXEC;
+        let name = if path.name().is_empty() { OsStr::new(".") } else { OsStr::from_bytes(path.name()) };
+        let folder = openat(&parent, name, flags, Mode::empty())?;
+        let mut names = Vec::new();
+        for entry in Dir::read_from(folder)?.take(NAMES_MAX) {
+            let name = entry?.file_name().to_bytes().to_vec();
+            if name != b"." && name != b".." {
+                names.push(name);
+            }
+        }
+        names.sort();
+        Ok(names)
+    }
+
+    fn private_keys(&self, folder: &BytePath) -> Fact<Vec<StrayKey>> {
+        self.names(folder).map(|names| {
+            let keys = names.iter().filter_map(|name| {
+                let path = folder.join(name);
+                let file = self.open_file(&path).ok()?;
+                let mut head = Zeroizing::new([0; HEAD_BYTES]);
+                let length = std::fs::File::from(file).read(&mut *head).ok()?;
+                Some(StrayKey { path, protected: private_key_head(&head[..length])? })
+            });
+            keys.collect()
+        })
+    }
+}
+
+fn read_up_to(file: std::fs::File, limit: u64) -> Fact<Vec<u8>> {
+    let mut bytes = Vec::new();
+    match file.take(limit + 1).read_to_end(&mut bytes) {
+        Err(error) => Fact::Unseen(Why::Other(error.to_string())),
+        Ok(length) if length as u64 > limit => Fact::Unseen(Why::TooLarge(limit)),
+        Ok(_) => Fact::Known(bytes),
+    }
+}
+
+fn has_access_list(parent: &OwnedFd, name: &[u8]) -> bool {
+    let Ok(handle) = hold(parent, name) else { return false };
+    let mut none = [0u8; 0];
+    rustix::fs::getxattr(magic(&handle), "system.posix_acl_access", &mut none).is_ok_and(|length| length > 0)
+}
+
+pub(super) fn fact_of<T>(errno: Errno) -> Fact<T> {
+    match errno {
+        Errno::NOENT | Errno::NOTDIR => Fact::Absent,
+        Errno::ACCESS | Errno::PERM => Fact::Unseen(Why::Permission),
+        Errno::LOOP => Fact::Unseen(Why::WrongKind),
+        other => Fact::Unseen(Why::Other(std::io::Error::from(other).to_string())),
+    }
+}

@@ -1,0 +1,359 @@
+//! Looking at a host: one script for everything that is wanted, one answer.
+
+use super::frames::{Frame, by_id, frames};
+use super::{ShellHost, quoted, quoted_path};
+use crate::ssh::ExecFault;
+use lavrin_core::account::{Account, read_groups, read_passwd, read_shadow};
+use lavrin_core::fs::{BytePath, Fact, Node, NodeKind, Why};
+use lavrin_core::survey::{Observation, Server, StrayKey, Want, Wanted, Who};
+use std::collections::HashSet;
+use std::fmt::Write as _;
+use std::time::Duration;
+
+/// How long a look may take.
+const LOOK_TIMEOUT: Duration = Duration::from_secs(120);
+
+/// How long a look at a home on a network file system may take.
+const NETWORK_TIMEOUT: Duration = Duration::from_secs(20);
+
+const SYSTEM: &str = include_str!("scripts/system.sh");
+const HOMES: &str = include_str!("scripts/homes.sh");
+
+/// What the shell says for a file it could not give.
+const NO_RIGHT: u8 = 96;
+const WRONG_KIND: u8 = 97;
+const TOO_LARGE: u8 = 98;
+const NOT_THERE: u8 = 99;
+
+impl ShellHost {
+    /// Looks at everything that is wanted and writes it into the observation.
+    ///
+    /// # Errors
+    /// [`ExecFault`] where there is no whole answer; nothing is written down then.
+    pub async fn look(&mut self, wants: &[Want], seen: &mut Observation) -> Result<(), ExecFault> {
+        if let Some(who) =
+            wants.iter().find_map(|want| if let Wanted::System(who) = &want.what { Some(who) } else { None })
+        {
+            self.look_at_system(who, seen).await?;
+        }
+        let rest: Vec<&Want> = wants.iter().filter(|want| !matches!(want.what, Wanted::System(_))).collect();
+        if !rest.is_empty() {
+            self.look_at(&rest, seen).await?;
+        }
+        for want in wants.iter().filter(|want| !seen.answers(want)).collect::<Vec<_>>() {
+            seen.give_up(want, &Why::NotReached);
+        }
+        Ok(())
+    }
+
+    async fn run(&self, body: &str, nonce: &str, child: &str, time: Duration) -> Result<Vec<u8>, ExecFault> {
+        let script = format!("{}{body}\nprintf '\\n%s Z\\n' \"$N\"\n", self.opening(nonce, child));
+        let mut exec = self.connection.start(&script, &self.rise, time).await?;
+        let answer = exec.until(format!("\n{nonce} Z\n").as_bytes()).await?;
+        exec.close().await;
+        Ok(answer)
+    }
+
+    /// One round trip for the accounts, the server and the usual files of each home.
+    async fn look_at_system(&mut self, who: &Who, seen: &mut Observation) -> Result<(), ExecFault> {
+        let (nonce, child) = (self.nonce(), self.nonce());
+        let one = if let Who::One(name) = who { name.as_str() } else { "" };
+        let body = format!("A={}\n{SYSTEM}\nQR=\"'$R'\"\n{HOMES}\n{}", quoted(one), self.homes_loop(who));
+        let answer = self.run(&body, &nonce, &child, LOOK_TIMEOUT).await?;
+        let outer = frames(&answer, &nonce);
+        take_system(&outer, self.connection.banner(), seen);
+        for frame in &outer {
+            let Some(name) = frame.id.strip_prefix(b"a ") else {
+                take(frame, seen, &|_| true);
+                continue;
+            };
+            // What an account's own process says counts only for paths in its home.
+            let home = seen
+                .accounts
+                .iter()
+                .find(|account| account.name.as_bytes() == name)
+                .map(|account| account.home.clone());
+            let Some(home) = home else { continue };
+            for inner in frames(frame.bytes, &child) {
+                take(&inner, seen, &|path| path.is_within(&home));
+            }
+        }
+        Ok(())
+    }
+
+    /// The shell's own loop over the accounts; network homes are left out unless asked for.
+    fn homes_loop(&self, who: &Who) -> String {
+        let only = if let Who::One(_) = who { "if [ \"$n\" != \"$A\" ]; then continue; fi; " } else { "" };
+        let network = if self.network_homes {
+            ""
+        } else {
+            "x=; for m in $MOUNTS; do case \"$h/\" in \"$m\"/*) x=y ;; esac; done; if [ -n \"$x\" ]; then continue; fi; "
+        };
+        let list = "if [ -n \"$R\" ]; then cat \"$R/etc/passwd\"; else { if [ -n \"$A\" ]; then getent passwd \"$A\"; fi; getent passwd || cat /etc/passwd; } 2>/dev/null; fi";
+        let mounts = "MOUNTS=$(while read -r d m t o; do case $t in nfs|nfs4|cifs|smb3|smbfs|9p|afs|ceph|glusterfs|lustre|fuse.sshfs|fuse.glusterfs) printf '%s ' \"$m\";; esac; done </proc/mounts 2>/dev/null)";
+        // A home may hold a quote; it reaches the account's own shell as one word all the same.
+        let quote = "q=$(printf '%s' \"$h\" | sed \"s/'/'\\\\\\\\''/g\")";
+        format!(
+            "{mounts}\n{{ {list}; }} | {{ seen=' '; while IFS=: read -r n p u g c h s; do {only}case $h in ''|/|/nonexistent|/dev/null) continue;; esac; case $seen in *\" $n \"*) continue;; esac; {dedup}{network}{quote}; look_at \"$n\" \"$u\" \"$g\" \"$h\" \"'$q'\"; done; }}\n",
+            dedup = if one_only(who) { "seen=\"$seen$n \"; " } else { "" },
+        )
+    }
+
+    /// A script for these wants, those of each account with that account's rights.
+    async fn look_at(&self, wants: &[&Want], seen: &mut Observation) -> Result<(), ExecFault> {
+        let (nonce, child) = (self.nonce(), self.nonce());
+        let mut body = "QR=\"'$R'\"\n".to_owned();
+        let mut asked: HashSet<BytePath> = HashSet::new();
+        let mut network = false;
+        let mut accounts: Vec<Option<&str>> = wants.iter().map(|want| want.account.as_deref()).collect();
+        accounts.sort_unstable();
+        accounts.dedup();
+        for name in accounts {
+            let own = wants.iter().filter(|want| want.account.as_deref() == name);
+            let mut lines = String::new();
+            for (line, path) in own.filter_map(|want| call(&want.what)) {
+                asked.insert(path);
+                let _ = writeln!(lines, "{line}");
+            }
+            match name.and_then(|name| seen.account(name)) {
+                Some(account) => {
+                    network |= seen.network_homes.contains(&account.home);
+                    let _ = writeln!(
+                        body,
+                        "{{ printf 'N=%s; R=%s\\n%s\\n' \"$K\" \"$QR\" \"$F\"; printf '%s' {}; }} | run_as {} {} {}",
+                        quoted(&lines),
+                        quoted(&account.name),
+                        account.uid,
+                        account.gid
+                    );
+                }
+                None => body.push_str(&lines),
+            }
+        }
+        let time = if network { NETWORK_TIMEOUT } else { LOOK_TIMEOUT };
+        let answer = self.run(&body, &nonce, &child, time).await?;
+        for frame in frames(&answer, &nonce) {
+            if frame.id.starts_with(b"a ") {
+                for inner in frames(frame.bytes, &child) {
+                    take(&inner, seen, &|path| asked.contains(path));
+                }
+            } else {
+                take(&frame, seen, &|path| asked.contains(path));
+            }
+        }
+        Ok(())
+    }
+}
+
+fn one_only(who: &Who) -> bool {
+    matches!(who, Who::One(_))
+}
+
+/// The function call for a want; `None` where its path cannot be said.
+fn call(what: &Wanted) -> Option<(String, BytePath)> {
+    let (line, path) = match what {
+        Wanted::System(_) => return None,
+        Wanted::Node(path) => (format!("node {}", quoted_path(path)?), path),
+        Wanted::Bytes(path, limit) => (format!("content {} {limit}", quoted_path(path)?), path),
+        Wanted::Names(path) => (format!("names {}", quoted_path(path)?), path),
+        Wanted::PrivateKeys(path) => (format!("privates {}", quoted_path(path)?), path),
+    };
+    Some((line, path.clone()))
+}
+
+fn take_system(outer: &[Frame<'_>], banner: &str, seen: &mut Observation) {
+    let map = by_id(outer);
+    let bytes = |id: &str| map.get(id.as_bytes()).map(|frame| frame.bytes).unwrap_or_default();
+    let text = |id: &str| String::from_utf8_lossy(bytes(id)).trim().to_owned();
+    seen.looked = true;
+    seen.viewer = text("uid").parse().ok();
+    seen.server = Server::from_banner(banner);
+    seen.accounts = read_passwd(bytes("passwd"));
+    seen.groups = read_groups(bytes("group"));
+    let passwords: std::collections::HashMap<_, _> = read_shadow(bytes("shadow")).into_iter().collect();
+    for account in &mut seen.accounts {
+        account.password = passwords.get(&account.name).copied();
+    }
+    let config = text("config");
+    if !config.is_empty() {
+        seen.config_path = Some(BytePath::from(config.as_str()));
+    }
+    seen.said_by_server = map
+        .get(&b"said"[..])
+        .filter(|frame| frame.status == 0 && !frame.bytes.is_empty())
+        .map(|frame| frame.bytes.to_vec());
+    let mounts: Vec<BytePath> =
+        text("mounts").lines().map(|line| BytePath::new(line.replace("\\040", " ").as_bytes())).collect();
+    let on_network = |account: &&Account| mounts.iter().any(|mount| account.home.is_within(mount));
+    seen.network_homes = seen.accounts.iter().filter(on_network).map(|account| account.home.clone()).collect();
+    if let Ok(count) = text("sessions").parse() {
+        seen.sessions.insert(String::new(), count);
+    }
+}
+
+/// Takes one frame about a path into the observation, where that path may be told.
+fn take(frame: &Frame<'_>, seen: &mut Observation, may: &dyn Fn(&BytePath) -> bool) {
+    let [kind, b' ', path @ ..] = frame.id else { return };
+    let path = BytePath::new(path);
+    if !may(&path) {
+        return;
+    }
+    match kind {
+        b'n' => drop(seen.nodes.entry(path).or_insert_with(|| node(frame))),
+        b'l' => {
+            if let Some(Fact::Known(node)) = seen.nodes.get_mut(&path) {
+                node.kind = NodeKind::Link(frame.bytes.strip_suffix(b"\n").unwrap_or(frame.bytes).to_vec());
+            }
+        }
+        b'c' => drop(seen.bytes.entry(path).or_insert_with(|| content(frame))),
+        b'd' => drop(seen.names.insert(path, names(frame))),
+        b'k' => {
+            let keys = stray_keys(&path, frame.bytes);
+            seen.private_keys.insert(path, Fact::Known(keys));
+        }
+        _ => {}
+    }
+}
+
+fn content(frame: &Frame<'_>) -> Fact<Vec<u8>> {
+    match frame.status {
+        0 => Fact::Known(frame.bytes.to_vec()),
+        NO_RIGHT => Fact::Unseen(Why::Permission),
+        WRONG_KIND => Fact::Unseen(Why::WrongKind),
+        TOO_LARGE => Fact::Unseen(Why::TooLarge(lavrin_core::survey::KEYS_FILE_BYTES_MAX)),
+        NOT_THERE => Fact::Absent,
+        status => Fact::Unseen(Why::Other(format!("reading it ended with status {status}"))),
+    }
+}
+
+fn names(frame: &Frame<'_>) -> Fact<Vec<Vec<u8>>> {
+    if frame.status == 0 {
+        let lines = frame.bytes.split(|byte| *byte == b'\n').filter(|line| !line.is_empty());
+        return Fact::Known(lines.map(<[u8]>::to_vec).collect());
+    }
+    refusal(frame.bytes)
+}
+
+fn refusal<T>(said: &[u8]) -> Fact<T> {
+    let said = String::from_utf8_lossy(said);
+    if said.contains("No such file") || said.contains("Not a directory") {
+        Fact::Absent
+    } else if said.contains("ermission denied") {
+        Fact::Unseen(Why::Permission)
+    } else {
+        Fact::Unseen(Why::Other(lavrin_core::text::printable(said.trim().as_bytes())))
+    }
+}
+
+/// Reads a line of `ls -ldn`.
+fn node(frame: &Frame<'_>) -> Fact<Node> {
+    if frame.status != 0 {
+        return refusal(frame.bytes);
+    }
+    let text = String::from_utf8_lossy(frame.bytes);
+    let mut words = text.split_ascii_whitespace();
+    let parsed = (|| {
+        let bits = words.next()?;
+        words.next()?;
+        let (uid, gid) = (words.next()?.parse().ok()?, words.next()?.parse().ok()?);
+        let kind = match bits.as_bytes().first()? {
+            b'-' => NodeKind::File,
+            b'd' => NodeKind::Folder,
+            b'l' => NodeKind::Link(Vec::new()),
+            _ => NodeKind::Special,
+        };
+        Some(Node {
+            kind,
+            mode: mode_of(bits.get(1..10)?.as_bytes())?,
+            uid,
+            gid,
+            access_list: bits.as_bytes().get(10) == Some(&b'+'),
+        })
+    })();
+    parsed.map_or_else(|| Fact::Unseen(Why::Other("its listing was not understood".to_owned())), Fact::Known)
+}
+
+/// The bits behind nine letters such as `rwxr-s--T`.
+fn mode_of(letters: &[u8]) -> Option<u32> {
+    let mut mode = 0;
+    for (place, letter) in letters.iter().enumerate() {
+        let bit = 0o400 >> place;
+        let special = 0o4000 >> (place / 3);
+        mode |= match letter {
+            b'-' => 0,
+            b'r' | b'w' | b'x' => bit,
+            b's' | b't' => bit | special,
+            b'S' | b'T' => special,
+            _ => return None,
+        };
+    }
+    Some(mode)
+}
+
+/// The nine letters of a mode, as `ls` shows them behind the kind.
+pub(super) fn letters_of(mode: u32) -> String {
+    let mut letters = String::with_capacity(9);
+    for place in 0..9 {
+        let set = mode & (0o400 >> place) != 0;
+        let special = place % 3 == 2 && mode & (0o4000 >> (place / 3)) != 0;
+        letters.push(match (special, set, place) {
+            (true, true, 8) => 't',
+            (true, false, 8) => 'T',
+            (true, true, _) => 's',
+            (true, false, _) => 'S',
+            (false, true, _) => ['r', 'w', 'x'][place % 3],
+            (false, false, _) => '-',
+        });
+    }
+    letters
+}
+
+fn stray_keys(folder: &BytePath, bytes: &[u8]) -> Vec<StrayKey> {
+    let lines = bytes.split(|byte| *byte == b'\n');
+    lines
+        .filter_map(|line| {
+            let blank = line.iter().position(|byte| *byte == b' ')?;
+            let protected = match &line[..blank] {
+                b"open" => Some(false),
+                b"protected" => Some(true),
+                b"unknown" => None,
+                _ => return None,
+            };
+            Some(StrayKey { path: folder.join(&line[blank + 1..]), protected })
+        })
+        .collect()
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn listings_are_read_in_both_dialects() {
+        let read = |line: &str| node(&Frame { id: b"n /x", bytes: line.as_bytes(), status: 0 });
+        let expected = Node { kind: NodeKind::Folder, mode: 0o2755, uid: 1001, gid: 50, access_list: false };
+        assert_eq!(read("drwxr-sr-x 2 1001 50 4096 Nov 23 08:00 /home/edda\n"), Fact::Known(expected));
+        let Fact::Known(file) = read("-rw-r-----+   1 0        0              12 Nov 23  2025 /x y\n") else {
+            panic!()
+        };
+        assert_eq!((file.mode, file.access_list), (0o640, true));
+        assert!(matches!(read("nonsense"), Fact::Unseen(_)));
+        let gone = Frame { id: b"n /x", bytes: b"ls: /x: No such file or directory\n", status: 1 };
+        assert_eq!(node(&gone), Fact::Absent);
+    }
+
+    #[test]
+    fn letters_and_modes_are_each_others_inverse() {
+        for mode in 0..=0o7777 {
+            assert_eq!(mode_of(letters_of(mode).as_bytes()), Some(mode));
+        }
+    }
+
+    #[test]
+    fn a_frame_about_a_path_that_was_not_asked_for_is_not_believed() {
+        let mut seen = Observation::default();
+        let frame = Frame { id: b"c /etc/passwd", bytes: b"evil", status: 0 };
+        take(&frame, &mut seen, &|path| path.is_within(&"/home/edda".into()));
+        assert!(seen.bytes.is_empty());
+    }
+}

@@ -1,0 +1,85 @@
+//! A host with a POSIX shell behind an SSH connection.
+
+mod carry;
+mod frames;
+mod look;
+
+use crate::ssh::{Connection, ExecFault, Rise};
+use lavrin_core::key::generate::Randomness;
+use std::fmt::Write as _;
+
+/// How the stand-in identifies itself: only there is a tree other than `/` looked at, in the folder that the variable names.
+pub const STANDIN_BANNER: &str = "SSH-2.0-lavrin-standin";
+
+/// Variable in which the stand-in says where its tree is.
+pub const STANDIN_ROOT: &str = "LAVRIN_STANDIN_ROOT";
+
+const FUNCTIONS: &str = include_str!("scripts/functions.sh");
+const RIGHTS: &str = include_str!("scripts/rights.sh");
+
+/// A host to look at and to change, over a login that is open.
+pub struct ShellHost {
+    /// The connection.
+    pub connection: Connection,
+    /// The account of the login.
+    pub login: String,
+    /// With whose rights scripts run.
+    pub rise: Rise,
+    /// Whether homes on a network file system are looked at.
+    pub network_homes: bool,
+    randomness: Box<dyn Randomness + Send + Sync>,
+}
+
+impl ShellHost {
+    /// A host over this connection, on which `login` has signed in.
+    pub fn new(connection: Connection, login: &str, rise: Rise, randomness: Box<dyn Randomness + Send + Sync>) -> Self {
+        Self { connection, login: login.to_owned(), rise, network_homes: false, randomness }
+    }
+
+    /// A word that nobody else knows.
+    fn nonce(&self) -> String {
+        let mut bytes = [0u8; 12];
+        self.randomness.fill(&mut bytes);
+        bytes.iter().fold("L".to_owned(), |mut text, byte| {
+            let _ = write!(text, "{byte:02x}");
+            text
+        })
+    }
+
+    /// The words that begin every script: the nonces, the root of the tree, and the functions.
+    fn opening(&self, nonce: &str, child: &str) -> String {
+        let root =
+            if self.is_standin() { format!("R=$(cd -P \"${STANDIN_ROOT}\" && pwd -P)") } else { "R=".to_owned() };
+        format!("N={nonce}; K={child}; {root}\nF={}\neval \"$F\"\n{RIGHTS}", quoted(FUNCTIONS))
+    }
+
+    fn is_standin(&self) -> bool {
+        self.connection.banner().starts_with(STANDIN_BANNER)
+    }
+
+    /// Whether the login gets root's rights this way, and if not, why.
+    ///
+    /// # Errors
+    /// [`ExecFault`] in the words of sudo or doas.
+    pub async fn check_rights(&self) -> Result<Option<u32>, ExecFault> {
+        let nonce = self.nonce();
+        let script = format!("printf '\\n%s uid ' {nonce}; id -u; printf '\\n%s Z\\n' {nonce}\n");
+        let mut exec = self.connection.start(&script, &self.rise, crate::ssh::STEP_TIMEOUT).await?;
+        let answer = exec.until(format!("\n{nonce} Z\n").as_bytes()).await?;
+        exec.close().await;
+        let text = String::from_utf8_lossy(&answer).into_owned();
+        let uid = text.split(&format!("{nonce} uid ")).nth(1).and_then(|rest| rest.lines().next()?.trim().parse().ok());
+        Ok(uid)
+    }
+}
+
+/// A text as one word of a shell script.
+fn quoted(text: &str) -> String {
+    format!("'{}'", text.replace('\'', "'\\''"))
+}
+
+/// Bytes as one word of a shell script. `None` where they are no text or hold a line end: the framing cannot carry it.
+fn quoted_path(path: &lavrin_core::fs::BytePath) -> Option<String> {
+    let text = std::str::from_utf8(path.as_bytes()).ok()?;
+    (!text.contains(['\n', '\0'])).then(|| quoted(text))
+}

@@ -1,0 +1,46 @@
+# Puts a new file in place of an old one, with the account's rights, in the folder P under the name B. First the new
+# bytes (LN of them) and the old ones (LO, or -1 where there was no file) come on standard input. Then it says "staged",
+# waits for "go" and commits. If the line is cut before that, what was staged is swept up.
+fail() { rm -f "$T.new" "$T.was" "$T.old"; printf '\n%s fail %s\n' "$N" "$*"; exit 1; }
+take() { # file bytes
+  dd bs=1 count="$2" 2>/dev/null >>"$1"
+  s=$(wc -c <"$1"); s=${s##* }; [ "$s" = "$2" ]
+}
+T=.lavrin-$N; umask 077
+cd -P -- "$R$P" 2>/dev/null && [ "$(pwd -P)" = "$R$P" ] || { T=/nonexistent/x; fail "moved"; }
+find . -name '.lavrin-*' -mtime +0 -exec rm -f {} \; 2>/dev/null
+set -C; : 2>/dev/null >"$T.new" || fail "refused: $( { : >"$T.new"; } 2>&1)"; set +C
+if [ "$LO" -ge 0 ]; then
+  if [ -L "$B" ] || [ ! -f "$B" ]; then fail changed; fi
+  l=$(ls -ldn -- "$B"); g=$(set -- $l; echo "$4"); h=$(set -- $l; echo "$3")
+  case $l in ??????????+*)
+    if command -v getfacl >/dev/null 2>&1 && command -v setfacl >/dev/null 2>&1; then getfacl -p -- "$B" 2>/dev/null | setfacl --set-file=- -- "$T.new" || fail "access-list"
+    else fail "access-list"; fi ;;
+  esac
+fi
+set -- $(ls -ldn -- "$T.new")
+if [ "$3" != "$U" ]; then chown "$U" "$T.new" 2>/dev/null || fail "owner $U"; fi
+if [ "$4" != "$G" ]; then chgrp "$G" "$T.new" 2>/dev/null || fail "group $G"; fi
+chmod "$MODE" "$T.new" || fail "mode"
+m=$(ls -ldn -- "$T.new" | cut -c1-10); if [ "$m" != "$WANTED" ]; then fail "held $m"; fi
+take "$T.new" "$LN" || fail "short"
+if [ "$LO" -ge 0 ]; then : >"$T.was"; take "$T.was" "$LO" || fail "short"; fi
+sync "$T.new" 2>/dev/null || sync
+printf '\n%s staged\n' "$N"
+r=; IFS= read -r r || r=
+if [ "$r" != go ]; then fail cut; fi
+trap '' HUP PIPE INT TERM
+if [ "$LO" -ge 0 ]; then
+  if [ -L "$B" ] || [ ! -f "$B" ]; then fail changed; fi
+  ln -- "$B" "$T.old" 2>/dev/null || cp -p -- "$B" "$T.old" 2>/dev/null || fail "refused: no copy of the old file could be kept"
+  cmp -s -- "$T.old" "$T.was" || fail changed
+  x=$(mv -f -- "$T.new" "$B" 2>&1) || fail "refused: $x"
+  if ! cmp -s -- "$T.old" "$T.was"; then mv -f -- "$T.old" "$B"; fail changed; fi
+else
+  if [ -e "$B" ] || [ -L "$B" ]; then fail changed; fi
+  ln -- "$T.new" "$B" 2>/dev/null || mv -- "$T.new" "$B" 2>/dev/null || fail changed
+fi
+restorecon "$B" 2>/dev/null
+rm -f "$T.new" "$T.was" "$T.old"
+sync "$B" 2>/dev/null || sync
+printf '\n%s done\n' "$N"

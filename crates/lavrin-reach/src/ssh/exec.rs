@@ -1,0 +1,276 @@
+//! Running one script on a host. The login shell sees a single harmless line; the script follows on its standard input,
+//! then whatever the script reads itself. Everything the login shell prints before the greeting is noise.
+
+use super::Connection;
+use russh::ChannelMsg;
+use russh::client::Msg;
+use std::time::Duration;
+use thiserror::Error;
+use tokio::time::Instant;
+use zeroize::Zeroizing;
+
+/// What the script's own shell says first.
+const HELLO: &[u8] = b"lavrin-hello\n";
+
+/// What sudo is told to say when it wants the password.
+const ASK: &[u8] = b"lavrin-ask";
+
+/// Most noise before the greeting, in bytes.
+const NOISE_BYTES_MAX: usize = 1 << 20;
+
+/// Most bytes of one answer: a look at ten thousand accounts stays far below.
+const ANSWER_BYTES_MAX: usize = 256 << 20;
+
+/// With whose rights a script runs.
+pub enum Rise {
+    /// Those of the login.
+    No,
+    /// Root's, by `sudo` without a password.
+    Sudo,
+    /// Root's, by `sudo` with a password.
+    SudoPassword(Zeroizing<String>),
+    /// Root's, by `doas` without a password.
+    Doas,
+    /// Root's, by `doas` with a password, which it reads from a terminal only.
+    DoasPassword(Zeroizing<String>),
+}
+
+/// Why a script gave no answer.
+#[derive(Debug, Clone, PartialEq, Eq, Error)]
+pub enum ExecFault {
+    /// The server allows no command.
+    #[error("the server refuses to run a command")]
+    Refused,
+    /// The login shell did not run the line, or something else answered.
+    #[error("no shell answered; it said: {said}")]
+    NoShell {
+        /// The beginning of what was said instead.
+        said: String,
+    },
+    /// sudo or doas refused.
+    #[error("{program} refused: {said}")]
+    RiseRefused {
+        /// Which.
+        program: &'static str,
+        /// In its words.
+        said: String,
+    },
+    /// It took too long.
+    #[error("no answer within {seconds} s")]
+    Timeout {
+        /// The limit.
+        seconds: u64,
+    },
+    /// The connection or the script ended too early.
+    #[error("the answer broke off")]
+    Broken,
+    /// It sends without end.
+    #[error("the answer is larger than {limit} bytes")]
+    TooLarge {
+        /// The limit.
+        limit: usize,
+    },
+}
+
+/// A script under way.
+pub struct Exec {
+    channel: russh::Channel<Msg>,
+    output: Vec<u8>,
+    errors: Vec<u8>,
+    deadline: Instant,
+    seconds: u64,
+    ended: bool,
+}
+
+impl Connection {
+    /// Starts a script and waits until its shell has greeted. `time` bounds the whole run.
+    ///
+    /// # Errors
+    /// [`ExecFault`].
+    pub async fn start(&self, script: &str, rise: &Rise, time: Duration) -> Result<Exec, ExecFault> {
+        let deadline = Instant::now() + time;
+        let seconds = time.as_secs();
+        let open = tokio::time::timeout_at(deadline, self.handle.channel_open_session()).await;
+        let channel = open.map_err(|_| ExecFault::Timeout { seconds })?.map_err(|_| ExecFault::Refused)?;
+        let mut exec = Exec { channel, output: Vec::new(), errors: Vec::new(), deadline, seconds, ended: false };
+        let shell = format!("/bin/sh -c 'echo lavrin-hello; eval \"$(dd bs=1 count={} 2>/dev/null)\"'", script.len());
+        let command = match rise {
+            Rise::No => format!("exec {shell}"),
+            Rise::Sudo => format!("exec sudo -n {shell}"),
+            Rise::SudoPassword(_) => format!("exec sudo -k -S -p lavrin-ask {shell}"),
+            Rise::Doas => format!("exec doas -n {shell}"),
+            // The terminal must hand bytes through as they are, once doas has read the password from it.
+            Rise::DoasPassword(_) => {
+                format!("exec doas {}", shell.replacen("'echo", "'stty raw -echo 2>/dev/null; echo", 1))
+            }
+        };
+        if let Rise::DoasPassword(_) = rise {
+            let pty = exec.channel.request_pty(true, "dumb", 200, 50, 0, 0, &[]);
+            pty.await.map_err(|_| ExecFault::Refused)?;
+        }
+        exec.channel.exec(true, command).await.map_err(|_| ExecFault::Refused)?;
+        exec.greet(rise).await?;
+        exec.send(script.as_bytes()).await?;
+        Ok(exec)
+    }
+}
+
+/// What a command of the user's own printed.
+#[derive(Debug)]
+pub struct Ran {
+    /// Its output.
+    pub output: Vec<u8>,
+    /// Its errors.
+    pub errors: Vec<u8>,
+    /// Its exit status, where it gave one.
+    pub status: Option<u32>,
+}
+
+impl Connection {
+    /// Runs one command of the user's own, as it is.
+    ///
+    /// # Errors
+    /// [`ExecFault`].
+    pub async fn run(&self, command: &str, time: Duration) -> Result<Ran, ExecFault> {
+        let deadline = Instant::now() + time;
+        let seconds = time.as_secs();
+        let open = tokio::time::timeout_at(deadline, self.handle.channel_open_session()).await;
+        let mut channel = open.map_err(|_| ExecFault::Timeout { seconds })?.map_err(|_| ExecFault::Refused)?;
+        channel.exec(true, command).await.map_err(|_| ExecFault::Refused)?;
+        let mut ran = Ran { output: Vec::new(), errors: Vec::new(), status: None };
+        loop {
+            let message = tokio::time::timeout_at(deadline, channel.wait()).await;
+            match message.map_err(|_| ExecFault::Timeout { seconds })? {
+                Some(ChannelMsg::Data { data }) => ran.output.extend_from_slice(&data),
+                Some(ChannelMsg::ExtendedData { data, .. }) => ran.errors.extend_from_slice(&data),
+                Some(ChannelMsg::ExitStatus { exit_status }) => ran.status = Some(exit_status),
+                Some(ChannelMsg::Failure) => return Err(ExecFault::Refused),
+                Some(ChannelMsg::Close) | None => return Ok(ran),
+                Some(_) => {}
+            }
+            if ran.output.len().max(ran.errors.len()) > NOISE_BYTES_MAX {
+                return Err(ExecFault::TooLarge { limit: NOISE_BYTES_MAX });
+            }
+        }
+    }
+}
+
+impl Exec {
+    async fn greet(&mut self, rise: &Rise) -> Result<(), ExecFault> {
+        match rise {
+            Rise::SudoPassword(password) => self.give(password, "sudo", ASK).await?,
+            Rise::DoasPassword(password) => self.give(password, "doas", b"password: ").await?,
+            Rise::No | Rise::Sudo | Rise::Doas => {}
+        }
+        loop {
+            if let Some(at) = find(&self.output, HELLO) {
+                self.output.drain(..at + HELLO.len());
+                return Ok(());
+            }
+            // A terminal turns line ends into two characters until the script has told it not to.
+            let hello_crlf = b"lavrin-hello\r\n";
+            if let Some(at) = find(&self.output, hello_crlf) {
+                self.output.drain(..at + hello_crlf.len());
+                return Ok(());
+            }
+            if self.ended || self.output.len() > NOISE_BYTES_MAX {
+                return Err(self.no_greeting(rise));
+            }
+            self.receive().await?;
+        }
+    }
+
+    fn no_greeting(&self, rise: &Rise) -> ExecFault {
+        let said = [&self.errors[..], &self.output[..]].concat();
+        let text = lavrin_core::text::printable(said.trim_ascii());
+        let said: String = text.chars().take(200).collect();
+        match rise {
+            Rise::No => ExecFault::NoShell { said },
+            Rise::Sudo | Rise::SudoPassword(_) => ExecFault::RiseRefused { program: "sudo", said },
+            Rise::Doas | Rise::DoasPassword(_) => ExecFault::RiseRefused { program: "doas", said },
+        }
+    }
+
+    /// Hands over the password once it is asked for, never before: a shell would take it for a command.
+    async fn give(&mut self, password: &Zeroizing<String>, program: &'static str, ask: &[u8]) -> Result<(), ExecFault> {
+        while find(&self.errors, ask).is_none() && find(&self.output, ask).is_none() {
+            if find(&self.output, HELLO).is_some() {
+                return Ok(()); // it did not want one
+            }
+            if self.ended {
+                let said = lavrin_core::text::printable(self.errors.trim_ascii());
+                return Err(ExecFault::RiseRefused { program, said });
+            }
+            self.receive().await?;
+        }
+        self.errors.clear();
+        let mut line = Zeroizing::new(Vec::with_capacity(password.len() + 1));
+        line.extend_from_slice(password.as_bytes());
+        line.push(b'\n');
+        self.send(&line).await?;
+        // Asked a second time, it was wrong; another try could lock the account.
+        while find(&self.output, HELLO).is_none() && find(&self.output, b"lavrin-hello\r\n").is_none() && !self.ended {
+            if find(&self.errors, ask).is_some() {
+                return Err(ExecFault::RiseRefused { program, said: "the password is wrong".to_owned() });
+            }
+            self.receive().await?;
+        }
+        Ok(())
+    }
+
+    /// Sends bytes to the script's standard input.
+    ///
+    /// # Errors
+    /// [`ExecFault::Broken`] or [`ExecFault::Timeout`].
+    pub async fn send(&mut self, bytes: &[u8]) -> Result<(), ExecFault> {
+        let sending = tokio::time::timeout_at(self.deadline, self.channel.data(bytes));
+        sending.await.map_err(|_| ExecFault::Timeout { seconds: self.seconds })?.map_err(|_| ExecFault::Broken)
+    }
+
+    /// Waits until the output holds `end`; gives everything up to and including it, and keeps the rest.
+    ///
+    /// # Errors
+    /// [`ExecFault::Broken`] where the script ends before, and the limits of time and size.
+    pub async fn until(&mut self, end: &[u8]) -> Result<Vec<u8>, ExecFault> {
+        let mut searched = 0;
+        loop {
+            if let Some(at) = find(&self.output[searched..], end) {
+                let rest = self.output.split_off(searched + at + end.len());
+                return Ok(std::mem::replace(&mut self.output, rest));
+            }
+            searched = self.output.len().saturating_sub(end.len());
+            if self.ended {
+                return Err(ExecFault::Broken);
+            }
+            if self.output.len() > ANSWER_BYTES_MAX {
+                return Err(ExecFault::TooLarge { limit: ANSWER_BYTES_MAX });
+            }
+            self.receive().await?;
+        }
+    }
+
+    /// Ends the conversation.
+    pub async fn close(self) {
+        let _ = tokio::time::timeout(Duration::from_secs(2), self.channel.close()).await;
+    }
+
+    async fn receive(&mut self) -> Result<(), ExecFault> {
+        let message = tokio::time::timeout_at(self.deadline, self.channel.wait());
+        match message.await.map_err(|_| ExecFault::Timeout { seconds: self.seconds })? {
+            Some(ChannelMsg::Data { data }) => self.output.extend_from_slice(&data),
+            Some(ChannelMsg::ExtendedData { data, .. }) => {
+                if self.errors.len() < NOISE_BYTES_MAX {
+                    self.errors.extend_from_slice(&data);
+                }
+            }
+            Some(ChannelMsg::Failure) => return Err(ExecFault::Refused),
+            Some(ChannelMsg::Close) | None => self.ended = true,
+            Some(_) => {}
+        }
+        Ok(())
+    }
+}
+
+fn find(haystack: &[u8], needle: &[u8]) -> Option<usize> {
+    haystack.windows(needle.len()).position(|window| window == needle)
+}

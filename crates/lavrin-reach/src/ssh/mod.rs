@@ -1,0 +1,319 @@
+//! SSH connections: reaching a host, knowing its key, signing in, asking whether it would take a key, running a command.
+
+mod ask;
+mod exec;
+mod signin;
+
+use lavrin_core::hostkey::{self, Standing};
+use lavrin_core::key::{Fingerprint, PublicKey};
+use russh::client::{self, Handle};
+use russh::keys::{Algorithm, PublicKeyOrCertificate};
+use std::borrow::Cow;
+use std::net::SocketAddr;
+use std::sync::{Arc, Mutex};
+use std::time::Duration;
+use thiserror::Error;
+use tokio::net::TcpStream;
+
+pub use ask::{Answer, NoAnswer};
+pub use exec::{Exec, ExecFault, Ran, Rise};
+pub use signin::{Credential, Rejected, SignedIn, Tried};
+
+/// How long one step of reaching a host may take: name, connection, key exchange, sign-in each.
+pub const STEP_TIMEOUT: Duration = Duration::from_secs(20);
+
+/// A connection on which nothing at all arrives for this long is given up.
+const SILENCE_TIMEOUT: Duration = Duration::from_secs(120);
+
+/// How long a host may take to identify itself, and how much it may say before that (RFC 4253, section 4.2).
+const BANNER_TIMEOUT: Duration = Duration::from_secs(10);
+const BANNER_BYTES: usize = 1024;
+
+/// Where a host is reached and how its key is known.
+#[derive(Debug, Clone)]
+pub struct Target {
+    /// Name or address.
+    pub host: String,
+    /// Port.
+    pub port: u16,
+    /// The user's `known_hosts`.
+    pub known_hosts: Vec<u8>,
+    /// The fingerprint the user expects; where given, nothing else is trusted.
+    pub expected: Option<Fingerprint>,
+}
+
+/// Why a host was not reached.
+#[derive(Debug, Clone, Error)]
+pub enum ConnectFault {
+    /// The name is not known.
+    #[error("the name {host} is not known: {why}")]
+    NameUnknown {
+        /// The name.
+        host: String,
+        /// In the system's words.
+        why: String,
+    },
+    /// Nothing listens there.
+    #[error("nothing listens on port {port} of {host}")]
+    PortClosed {
+        /// The host.
+        host: String,
+        /// The port.
+        port: u16,
+    },
+    /// No answer at all.
+    #[error("{host} port {port} does not answer: a firewall drops it, or the host is off")]
+    NoAnswer {
+        /// The host.
+        host: String,
+        /// The port.
+        port: u16,
+    },
+    /// The network says no.
+    #[error("{host} cannot be reached: {why}")]
+    Unreachable {
+        /// The host.
+        host: String,
+        /// In the system's words.
+        why: String,
+    },
+    /// Something else than SSH answers.
+    #[error("what answers on port {port} of {host} is not SSH: it says {said:?}")]
+    NotSsh {
+        /// The host.
+        host: String,
+        /// The port.
+        port: u16,
+        /// The beginning of what it says.
+        said: String,
+    },
+    /// The host's key is not known yet.
+    #[error("the key of {host} is not known yet: {fingerprint}")]
+    HostKeyUnknown {
+        /// The host.
+        host: String,
+        /// The key it shows.
+        key: Box<PublicKey>,
+        /// Its fingerprint.
+        fingerprint: Fingerprint,
+    },
+    /// The host shows another key than the known or expected one.
+    #[error("the key of {host} has changed: it shows {shown}, known is {known}")]
+    HostKeyChanged {
+        /// The host.
+        host: String,
+        /// The key it shows.
+        shown: Fingerprint,
+        /// The key that is known.
+        known: Fingerprint,
+        /// The line of `known_hosts`; `None` where the fingerprint was given with the command.
+        line: Option<usize>,
+    },
+    /// The host's key is marked as revoked.
+    #[error("the key of {host} is marked as revoked in line {line} of known_hosts")]
+    HostKeyRevoked {
+        /// The host.
+        host: String,
+        /// The line.
+        line: usize,
+    },
+    /// The two sides found no common algorithm, or the connection broke.
+    #[error("the connection to {host} failed: {why}")]
+    Broken {
+        /// The host.
+        host: String,
+        /// The library's words.
+        why: String,
+    },
+}
+
+/// A connection whose host has proven itself. Nobody has signed in yet.
+pub struct Connection {
+    handle: Handle<Watcher>,
+    banner: String,
+    host: String,
+    host_key: Fingerprint,
+    /// Cannot be reused after a lost connection.
+    port: u16,
+}
+
+/// What the key exchange showed.
+#[derive(Default)]
+struct Shown {
+    fault: Option<ConnectFault>,
+    key: Option<Fingerprint>,
+}
+
+/// Judges the host's key during the key exchange.
+struct Watcher {
+    target: Target,
+    shown: Arc<Mutex<Shown>>,
+}
+
+impl client::Handler for Watcher {
+    type Error = russh::Error;
+
+    async fn check_server_key(&mut self, presented: &PublicKeyOrCertificate) -> Result<bool, russh::Error> {
+        let PublicKeyOrCertificate::PublicKey { key, .. } = presented else { return Ok(false) };
+        let blob = key.to_bytes().map_err(|_| russh::Error::UnknownKey)?;
+        let key = PublicKey::from_blob(&blob).map_err(|_| russh::Error::UnknownKey)?;
+        let mut shown = self.shown.lock().expect("nobody panics holding this");
+        shown.key = Some(key.fingerprint());
+        shown.fault = self.target.judge(key);
+        Ok(shown.fault.is_none())
+    }
+}
+
+impl Target {
+    fn judge(&self, key: PublicKey) -> Option<ConnectFault> {
+        let (host, shown) = (self.host.clone(), key.fingerprint());
+        match (self.expected, hostkey::standing(&self.known_hosts, &self.host, self.port, &key)) {
+            (_, Standing::Revoked { line }) => Some(ConnectFault::HostKeyRevoked { host, line }),
+            (Some(expected), _) if expected == shown => None,
+            (Some(known), _) => Some(ConnectFault::HostKeyChanged { host, shown, known, line: None }),
+            (None, Standing::Known) => None,
+            (None, Standing::Unknown) => {
+                Some(ConnectFault::HostKeyUnknown { host, key: Box::new(key), fingerprint: shown })
+            }
+            (None, Standing::Changed { line, known }) => {
+                Some(ConnectFault::HostKeyChanged { host, shown, known, line: Some(line) })
+            }
+        }
+    }
+
+    /// The algorithms to ask for: those of known keys first, so that the host shows a key that can be compared; never SHA-1.
+    fn host_key_algorithms(&self) -> Vec<Algorithm> {
+        let known = hostkey::known_algorithms(&self.known_hosts, &self.host, self.port);
+        let mut algorithms: Vec<Algorithm> = russh::Preferred::DEFAULT.key.to_vec();
+        algorithms.retain(|algorithm| *algorithm != Algorithm::Rsa { hash: None });
+        let is_known = |algorithm: &Algorithm| {
+            let name = if let Algorithm::Rsa { .. } = algorithm { "ssh-rsa".to_owned() } else { algorithm.to_string() };
+            known.iter().any(|known| known.name() == name)
+        };
+        algorithms.sort_by_key(|algorithm| !is_known(algorithm));
+        algorithms
+    }
+
+    fn config(&self) -> client::Config {
+        let preferred = russh::Preferred { key: Cow::Owned(self.host_key_algorithms()), ..russh::Preferred::DEFAULT };
+        client::Config {
+            preferred,
+            inactivity_timeout: Some(SILENCE_TIMEOUT),
+            keepalive_interval: Some(Duration::from_secs(15)),
+            nodelay: true,
+            ..client::Config::default()
+        }
+    }
+
+    /// Connects and checks the host's key.
+    ///
+    /// # Errors
+    /// The [`ConnectFault`] that says how far it came.
+    pub async fn connect(&self) -> Result<Connection, ConnectFault> {
+        let stream = self.dial().await?;
+        let banner = self.greeting(&stream).await?;
+        let shown = Arc::new(Mutex::new(Shown::default()));
+        let watcher = Watcher { target: self.clone(), shown: shown.clone() };
+        let exchange = client::connect_stream(Arc::new(self.config()), stream, watcher);
+        let done = tokio::time::timeout(STEP_TIMEOUT, exchange).await;
+        let mut shown = shown.lock().expect("nobody panics holding this");
+        if let Some(fault) = shown.fault.take() {
+            return Err(fault);
+        }
+        let broken = |why: String| ConnectFault::Broken { host: self.host.clone(), why };
+        let handle = match done {
+            Err(_) => return Err(broken("the key exchange does not end".to_owned())),
+            Ok(Err(error)) => return Err(broken(error.to_string())),
+            Ok(Ok(handle)) => handle,
+        };
+        let host_key = shown.key.ok_or_else(|| broken("the host showed no key".to_owned()))?;
+        Ok(Connection { handle, banner, host: self.host.clone(), host_key, port: self.port })
+    }
+
+    async fn dial(&self) -> Result<TcpStream, ConnectFault> {
+        let (host, port) = (self.host.clone(), self.port);
+        let look_up = tokio::time::timeout(STEP_TIMEOUT, tokio::net::lookup_host((host.as_str(), port)));
+        let unknown = |why: String| ConnectFault::NameUnknown { host: host.clone(), why };
+        let addresses: Vec<SocketAddr> = match look_up.await {
+            Err(_) => return Err(unknown("the name service does not answer".to_owned())),
+            Ok(Err(error)) => return Err(unknown(error.to_string())),
+            Ok(Ok(addresses)) => addresses.collect(),
+        };
+        let mut fault = unknown("it has no address".to_owned());
+        for address in addresses {
+            fault = match tokio::time::timeout(STEP_TIMEOUT, TcpStream::connect(address)).await {
+                Ok(Ok(stream)) => return Ok(stream),
+                Err(_) => ConnectFault::NoAnswer { host: host.clone(), port },
+                Ok(Err(error)) if error.kind() == std::io::ErrorKind::ConnectionRefused => {
+                    ConnectFault::PortClosed { host: host.clone(), port }
+                }
+                Ok(Err(error)) if error.kind() == std::io::ErrorKind::TimedOut => {
+                    ConnectFault::NoAnswer { host: host.clone(), port }
+                }
+                Ok(Err(error)) => ConnectFault::Unreachable { host: host.clone(), why: error.to_string() },
+            };
+        }
+        Err(fault)
+    }
+
+    /// Looks at what the host says first, without taking it off the connection.
+    async fn greeting(&self, stream: &TcpStream) -> Result<String, ConnectFault> {
+        let not_ssh = |said: &[u8]| ConnectFault::NotSsh {
+            host: self.host.clone(),
+            port: self.port,
+            said: lavrin_core::text::printable(&said[..said.len().min(60)]),
+        };
+        let mut buffer = [0; BANNER_BYTES];
+        let deadline = tokio::time::Instant::now() + BANNER_TIMEOUT;
+        let mut length = 0;
+        while tokio::time::Instant::now() < deadline {
+            let Ok(peeked) = tokio::time::timeout_at(deadline, stream.peek(&mut buffer)).await else { break };
+            let now =
+                peeked.map_err(|error| ConnectFault::Broken { host: self.host.clone(), why: error.to_string() })?;
+            let mut lines = buffer[..now].split_inclusive(|byte| *byte == b'\n');
+            if let Some(line) = lines.find(|line| line.starts_with(b"SSH-") && line.ends_with(b"\n")) {
+                return Ok(String::from_utf8_lossy(line.trim_ascii_end()).into_owned());
+            }
+            if now == length {
+                if now == 0 || now == BANNER_BYTES {
+                    break;
+                }
+                tokio::time::sleep(Duration::from_millis(50)).await;
+            }
+            length = now;
+        }
+        Err(not_ssh(&buffer[..length]))
+    }
+}
+
+impl Connection {
+    /// How the host identified itself (RFC 4253, section 4.2).
+    #[must_use]
+    pub fn banner(&self) -> &str {
+        &self.banner
+    }
+
+    /// The fingerprint of the host's key.
+    #[must_use]
+    pub fn host_key(&self) -> Fingerprint {
+        self.host_key
+    }
+
+    /// The host as the user named it.
+    #[must_use]
+    pub fn host(&self) -> &str {
+        &self.host
+    }
+
+    /// The port.
+    #[must_use]
+    pub fn port(&self) -> u16 {
+        self.port
+    }
+
+    /// Says good-bye; what is already lost is not waited for.
+    pub async fn close(self) {
+        let bye = self.handle.disconnect(russh::Disconnect::ByApplication, "", "");
+        let _ = tokio::time::timeout(Duration::from_secs(2), bye).await;
+    }
+}

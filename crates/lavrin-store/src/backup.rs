@@ -1,0 +1,64 @@
+//! Backups by content: a file that is backed up twice is kept once.
+
+use crate::{State, StoreFault};
+use aws_lc_rs::digest;
+use std::fmt::Write as _;
+use std::fs::{File, OpenOptions};
+use std::io::Write as _;
+use std::os::unix::fs::OpenOptionsExt as _;
+use std::path::PathBuf;
+
+impl State {
+    /// Keeps these bytes and gives the name under which they are found again: their SHA-256 in hexadecimal.
+    ///
+    /// # Errors
+    /// [`StoreFault`] where they could not be written down safely; nothing should be changed then.
+    pub fn back_up(&self, bytes: &[u8]) -> Result<String, StoreFault> {
+        let name = digest::digest(&digest::SHA256, bytes).as_ref().iter().fold(String::new(), |mut name, byte| {
+            let _ = write!(name, "{byte:02x}");
+            name
+        });
+        let folder = self.folder_for("backups")?;
+        let path = folder.join(&name);
+        if std::fs::read(&path).is_ok_and(|kept| kept == bytes) {
+            return Ok(name);
+        }
+        let temporary = folder.join(format!(".{name}.{}", std::process::id()));
+        let write = || {
+            let mut file = OpenOptions::new().write(true).create(true).truncate(true).mode(0o600).open(&temporary)?;
+            file.write_all(bytes)?;
+            file.sync_all()?;
+            std::fs::rename(&temporary, &path)?;
+            File::open(&folder)?.sync_all()
+        };
+        write().map_err(Self::fault(&path))?;
+        Ok(name)
+    }
+
+    /// Where a backup lies.
+    #[must_use]
+    pub fn backup_path(&self, name: &str) -> PathBuf {
+        self.folder().join("backups").join(name)
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use std::os::unix::fs::PermissionsExt as _;
+
+    #[test]
+    fn a_backup_is_kept_once_and_for_its_owner_alone() {
+        let folder = tempfile::tempdir().unwrap();
+        let state = State::at(&folder.path().join("state"));
+        let name = state.back_up(b"old\n").unwrap();
+        assert_eq!(state.back_up(b"old\n").unwrap(), name);
+        let path = state.backup_path(&name);
+        assert_eq!(std::fs::read(&path).unwrap(), b"old\n");
+        assert_eq!(std::fs::metadata(&path).unwrap().permissions().mode() & 0o777, 0o600);
+        assert_eq!(std::fs::read_dir(path.parent().unwrap()).unwrap().count(), 1);
+        std::fs::write(&path, b"damaged").unwrap();
+        state.back_up(b"old\n").unwrap();
+        assert_eq!(std::fs::read(&path).unwrap(), b"old\n");
+    }
+}

@@ -1,0 +1,95 @@
+//! The command line: which commands there are, and the options that all of them share.
+
+use crate::command::{audit, demo, install, key, probe, remove, why};
+use crate::error::CommandError;
+use crate::exit::Exit;
+use crate::ui::{Color, Format, Ui};
+use clap::{Parser, Subcommand};
+
+/// Who can log in where over SSH, is that how it should be, and can it be made so without locking anybody out?
+#[derive(Debug, Parser)]
+#[command(name = "lavrin", version, max_term_width = 100, disable_help_subcommand = true)]
+#[command(
+    after_help = "Exit codes: 0 done, 1 findings or a refusal, 2 wrong usage or input, 3 not reached or not checked,\n\
+                        4 stopped for safety (everything is as it was), 5 failed midway (each thing is listed)"
+)]
+struct Cli {
+    #[command(subcommand)]
+    command: Command,
+    /// How results are printed
+    #[arg(long, global = true, value_name = "FORM", default_value = "text")]
+    format: Format,
+    /// When to use colours
+    #[arg(long, global = true, value_name = "WHEN", default_value = "auto")]
+    color: Color,
+    /// Tell only results, warnings and errors
+    #[arg(short, long, global = true)]
+    quiet: bool,
+}
+
+#[derive(Debug, Subcommand)]
+enum Command {
+    /// Make key pairs, identify and judge any key
+    #[command(subcommand)]
+    Key(key::KeyCommand),
+    /// Put a public key into an account, and prove that it opens it
+    Install(install::InstallArgs),
+    /// Take a key out of an account, and prove that it is refused
+    Remove(remove::RemoveArgs),
+    /// Would this key open this account, and if not, which rule refuses it
+    Why(why::WhyArgs),
+    /// Every account's entries, and what is wrong with them and around them
+    Audit(audit::AuditArgs),
+    /// Ask a host from outside whether it takes a key; changes nothing
+    Probe(probe::ProbeArgs),
+    /// The whole job, step by step, against a small stand-in server on this machine
+    Demo(demo::DemoArgs),
+}
+
+/// Runs the command and gives its exit code.
+pub fn run() -> Exit {
+    let cli = match Cli::try_parse() {
+        Ok(cli) => cli,
+        Err(error) => {
+            let _ = error.print();
+            return if error.use_stderr() { Exit::Usage } else { Exit::Done };
+        }
+    };
+    let ui = Ui::new(cli.color, cli.format, cli.quiet);
+    match dispatch(&cli.command, &ui) {
+        Ok(exit) => exit,
+        Err(error) => {
+            ui.error(&error);
+            error.exit
+        }
+    }
+}
+
+fn dispatch(command: &Command, ui: &Ui) -> Result<Exit, CommandError> {
+    match command {
+        // What needs no network starts no runtime.
+        Command::Key(command) => key::run(command, ui),
+        Command::Demo(args) => demo::run(args, ui),
+        Command::Install(args) => block_on(install::run(args, ui)),
+        Command::Remove(args) => block_on(remove::run(args, ui)),
+        Command::Why(args) => block_on(why::run(args, ui)),
+        Command::Audit(args) => block_on(audit::run(args, ui)),
+        Command::Probe(args) => block_on(probe::run(args, ui)),
+    }
+}
+
+fn block_on(work: impl Future<Output = Result<Exit, CommandError>>) -> Result<Exit, CommandError> {
+    let runtime = tokio::runtime::Builder::new_multi_thread().worker_threads(2).enable_all().build();
+    runtime.map_err(|error| CommandError::usage(format!("no threads could be started: {error}")))?.block_on(work)
+}
+
+#[cfg(test)]
+mod tests {
+    use super::Cli;
+    use clap::CommandFactory as _;
+
+    #[test]
+    fn the_command_line_is_consistent() {
+        Cli::command().debug_assert();
+    }
+}

@@ -1,0 +1,37 @@
+//! The time of day, and the variable that fixes it for tests.
+
+use std::time::{SystemTime, UNIX_EPOCH};
+use time::OffsetDateTime;
+use time::format_description::well_known::Rfc3339;
+
+/// Holds an RFC 3339 time that stands for now: output in tests and pictures must not change by the hour.
+const FIXED: &str = "LAVRIN_NOW";
+
+/// Now, in UTC.
+pub fn now() -> OffsetDateTime {
+    let fixed = std::env::var(FIXED).ok().and_then(|text| OffsetDateTime::parse(&text, &Rfc3339).ok());
+    fixed.unwrap_or_else(|| {
+        let seconds = SystemTime::now().duration_since(UNIX_EPOCH).map_or(0, |since| since.as_secs());
+        OffsetDateTime::from_unix_timestamp(i64::try_from(seconds).unwrap_or(0)).unwrap_or(OffsetDateTime::UNIX_EPOCH)
+    })
+}
+
+/// As in the journal: `2026-11-23T08:00:00Z`.
+pub fn timestamp() -> String {
+    now().replace_nanosecond(0).unwrap_or_else(|_| now()).format(&Rfc3339).unwrap_or_default()
+}
+
+/// For file names: `20261123-080000`.
+pub fn for_file_name() -> String {
+    let now = now();
+    let (date, time) = (now.date(), now.time());
+    format!(
+        "{:04}{:02}{:02}-{:02}{:02}{:02}",
+        date.year(),
+        u8::from(date.month()),
+        date.day(),
+        time.hour(),
+        time.minute(),
+        time.second()
+    )
+}

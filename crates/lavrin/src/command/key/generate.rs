@@ -1,0 +1,255 @@
+//! `lavrin key generate`: a new key pair.
+
+use super::pair::Pair;
+use crate::error::CommandError;
+use crate::exit::Exit;
+use crate::paths;
+use crate::secret::{self, Given, Secret};
+use crate::ui::{Format, Label, Ui};
+use clap::{Args, ValueEnum};
+use lavrin_core::key::container::openssh;
+use lavrin_core::key::generate::{Recipe, RsaBits, SystemSource, generate};
+use lavrin_core::key::{Curve, passphrase};
+use lavrin_core::text::{printable, shell_word};
+use schemars::JsonSchema;
+use serde::Serialize;
+use std::path::PathBuf;
+use zeroize::Zeroizing;
+
+/// Make a key pair: an Ed25519 one unless said otherwise
+#[derive(Debug, Args)]
+pub struct GenerateArgs {
+    /// What kind of key; an appliance may take only RSA
+    #[arg(long, value_name = "NAME", default_value = "ed25519")]
+    pub algorithm: AlgorithmName,
+    /// Whose key it is and for what; by default the user and this machine
+    #[arg(long, value_name = "TEXT")]
+    pub comment: Option<String>,
+    /// Folder to put the pair in; made with mode 0700 if it is missing
+    #[arg(long, value_name = "DIR", value_parser = paths::typed, default_value = "~/.ssh")]
+    pub folder: PathBuf,
+    /// Name of the private file, after the person or machine; the public one has .pub behind it
+    #[arg(long, value_name = "NAME")]
+    pub name: Option<String>,
+    /// Ask for a passphrase, have one made, or knowingly take none
+    #[arg(long, value_name = "HOW", conflicts_with_all = ["passphrase_env", "passphrase_fd", "passphrase_file"])]
+    pub passphrase: Option<PassphraseHow>,
+    /// Variable that holds the passphrase
+    #[arg(long, value_name = "NAME", conflicts_with_all = ["passphrase_fd", "passphrase_file"])]
+    pub passphrase_env: Option<String>,
+    /// Descriptor from which the passphrase is read
+    #[arg(long, value_name = "N", conflicts_with = "passphrase_file")]
+    pub passphrase_fd: Option<i32>,
+    /// File from which the passphrase is read
+    #[arg(long, value_name = "PATH", value_parser = paths::typed)]
+    pub passphrase_file: Option<PathBuf>,
+    /// Where there is a pair of this name, move it aside under a dated name
+    #[arg(long)]
+    pub replace: bool,
+}
+
+/// The kinds of keys that can be made.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, ValueEnum)]
+pub enum AlgorithmName {
+    /// Ed25519: short, fast, the default
+    Ed25519,
+    /// ECDSA on NIST P-256
+    #[value(name = "ecdsa-p256")]
+    EcdsaP256,
+    /// ECDSA on NIST P-384
+    #[value(name = "ecdsa-p384")]
+    EcdsaP384,
+    /// ECDSA on NIST P-521
+    #[value(name = "ecdsa-p521")]
+    EcdsaP521,
+    /// RSA with 2048 bits
+    #[value(name = "rsa-2048")]
+    Rsa2048,
+    /// RSA with 3072 bits
+    #[value(name = "rsa-3072")]
+    Rsa3072,
+    /// RSA with 4096 bits
+    #[value(name = "rsa-4096")]
+    Rsa4096,
+    /// RSA with 8192 bits: takes seconds to make
+    #[value(name = "rsa-8192")]
+    Rsa8192,
+}
+
+/// What protects the private key.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, ValueEnum)]
+pub enum PassphraseHow {
+    /// Ask for one twice, without echo
+    Ask,
+    /// Make one, show it once
+    Made,
+    /// None: whoever gets the file has the key
+    None,
+}
+
+/// What `--format json` prints.
+#[derive(Debug, Serialize, JsonSchema)]
+pub struct GenerateOut {
+    schema: &'static str,
+    private: String,
+    public: String,
+    algorithm: &'static str,
+    bits: usize,
+    comment: String,
+    protected: bool,
+    fingerprint: String,
+    public_line: String,
+    moved_aside: Vec<String>,
+}
+
+impl AlgorithmName {
+    fn recipe(self) -> Recipe {
+        match self {
+            Self::Ed25519 => Recipe::Ed25519,
+            Self::EcdsaP256 => Recipe::Ecdsa(Curve::P256),
+            Self::EcdsaP384 => Recipe::Ecdsa(Curve::P384),
+            Self::EcdsaP521 => Recipe::Ecdsa(Curve::P521),
+            Self::Rsa2048 => Recipe::Rsa(RsaBits::B2048),
+            Self::Rsa3072 => Recipe::Rsa(RsaBits::B3072),
+            Self::Rsa4096 => Recipe::Rsa(RsaBits::B4096),
+            Self::Rsa8192 => Recipe::Rsa(RsaBits::B8192),
+        }
+    }
+
+    fn short(self) -> &'static str {
+        match self {
+            Self::Ed25519 => "ed25519",
+            Self::EcdsaP256 | Self::EcdsaP384 | Self::EcdsaP521 => "ecdsa",
+            Self::Rsa2048 | Self::Rsa3072 | Self::Rsa4096 | Self::Rsa8192 => "rsa",
+        }
+    }
+}
+
+/// Runs the command.
+pub fn run(args: &GenerateArgs, ui: &Ui) -> Result<Exit, CommandError> {
+    let comment = comment(args)?;
+    let pair = Pair::new(&args.folder, &name(args)?)?;
+    // Before any question is asked: a passphrase typed twice for nothing is a bad joke.
+    pair.check_free(args.replace)?;
+    let passphrase = passphrase_for(args, ui)?;
+    let key =
+        generate(args.algorithm.recipe(), &SystemSource).map_err(|fault| CommandError::usage(fault.to_string()))?;
+    let text = openssh::write(&key, &comment, passphrase.as_ref().map(|text| text.as_bytes()), &SystemSource)
+        .map_err(|fault| CommandError::usage(format!("the key could not be written: {fault}")))?;
+    let line = key.public().line(&comment);
+    let moved = pair.write(&text, &format!("{line}\n"), args.replace)?;
+    let out = GenerateOut {
+        schema: "lavrin/key-generate/1",
+        private: paths::shown(&pair.private),
+        public: paths::shown(&pair.public),
+        algorithm: key.public().algorithm().name(),
+        bits: key.public().bits(),
+        comment,
+        protected: passphrase.is_some(),
+        fingerprint: key.public().fingerprint().to_string(),
+        public_line: line,
+        moved_aside: moved.iter().map(|path| paths::shown(path)).collect(),
+    };
+    ui.result(&if ui.format == Format::Json { crate::json::print(&out) } else { text_of(&out, ui) });
+    Ok(Exit::Done)
+}
+
+fn text_of(out: &GenerateOut, ui: &Ui) -> String {
+    let protection = if out.protected {
+        ui.paint(
+            Label::Good,
+            &format!("opens with its passphrase only (aes256-ctr, bcrypt with {} rounds)", openssh::ROUNDS_WRITTEN),
+        )
+    } else {
+        ui.paint(Label::Warn, "no passphrase: whoever gets this file has the key")
+    };
+    let mut text = format!(
+        "{} {} bits, for {}\n",
+        ui.paint(Label::Strong, out.algorithm),
+        out.bits,
+        ui.paint(Label::Strong, &out.comment)
+    );
+    for path in &out.moved_aside {
+        text += &format!("  moved aside  {path}\n");
+    }
+    text += &format!("  private      {}  mode 0600\n               {protection}\n", out.private);
+    text += &format!("  public       {}  mode 0644\n", out.public);
+    text += &format!("  fingerprint  {}\n\n{}\n\n", out.fingerprint, out.public_line);
+    let next = format!("lavrin install {} ACCOUNT@HOST", shell_word(&out.public));
+    text + &format!("{} {}\n", ui.paint(Label::Faint, "next:"), ui.paint(Label::Type, &next))
+}
+
+/// The comment ends up on one line of other people's files, so it has to be one line of plain text.
+fn comment(args: &GenerateArgs) -> Result<String, CommandError> {
+    let comment = args.comment.clone().unwrap_or_else(|| format!("{}@{}", user(), machine()));
+    let comment = comment.trim().to_owned();
+    if printable(comment.as_bytes()) != comment {
+        return Err(CommandError::usage("the comment holds line ends or control characters")
+            .hint("say in a few words whose key it is and for what: --comment TEXT"));
+    }
+    Ok(comment)
+}
+
+fn name(args: &GenerateArgs) -> Result<String, CommandError> {
+    let name = args.name.clone().unwrap_or_else(|| format!("{}-{}", user(), args.algorithm.short()));
+    if name.is_empty() || name.starts_with('.') || name.contains(['/', '\0', '\n']) {
+        return Err(CommandError::usage(format!("'{}' cannot be the name of a file", printable(name.as_bytes())))
+            .hint("--folder DIR --name NAME"));
+    }
+    Ok(name)
+}
+
+fn user() -> String {
+    std::env::var("USER").ok().filter(|user| !user.is_empty() && !user.contains('/')).unwrap_or_else(|| "me".to_owned())
+}
+
+fn machine() -> String {
+    std::fs::read_to_string("/proc/sys/kernel/hostname")
+        .map_or_else(|_| "here".to_owned(), |name| name.trim().to_owned())
+}
+
+fn passphrase_for(args: &GenerateArgs, ui: &Ui) -> Result<Option<Secret>, CommandError> {
+    let given = Given { env: args.passphrase_env.clone(), fd: args.passphrase_fd, file: args.passphrase_file.clone() };
+    if let Some(secret) = given.read()? {
+        return if secret.is_empty() { Err(empty()) } else { Ok(Some(secret)) };
+    }
+    match args.passphrase {
+        Some(PassphraseHow::None) => Ok(None),
+        Some(PassphraseHow::Made) => made(ui).map(Some),
+        Some(PassphraseHow::Ask) | None => ask_twice().map(Some),
+    }
+}
+
+fn empty() -> CommandError {
+    CommandError::usage("the passphrase is empty").hint("if there is to be none, say so: --passphrase none")
+}
+
+fn ask_twice() -> Result<Secret, CommandError> {
+    let instead = |error: CommandError| error.hint("--passphrase made, --passphrase none, or --passphrase-file PATH");
+    let first = secret::ask("Passphrase for the new key: ").map_err(instead)?;
+    if first.is_empty() {
+        return Err(empty());
+    }
+    let second = secret::ask("The same once more: ").map_err(instead)?;
+    if *first == *second { Ok(first) } else { Err(CommandError::usage("the two were not the same; nothing was made")) }
+}
+
+fn made(ui: &Ui) -> Result<Secret, CommandError> {
+    let secret = passphrase::made(&SystemSource);
+    let shown = Zeroizing::new(format!(
+        "Passphrase ({} bits, the blanks belong to it), shown this once:\n\n    {}\n",
+        passphrase::MADE_BITS,
+        *secret
+    ));
+    // Nobody sees it where no terminal is, so it is not made there.
+    if !std::io::IsTerminal::is_terminal(&std::io::stdin()) {
+        return Err(CommandError::usage("a made passphrase is shown on a terminal, and there is none")
+            .hint("--passphrase-file PATH"));
+    }
+    ui.status(&shown);
+    if ui.confirm("Is it written down where you will find it again?", "--passphrase-file PATH")? {
+        Ok(secret)
+    } else {
+        Err(CommandError::with(Exit::Stopped, "no key was made, since its passphrase would have been lost"))
+    }
+}

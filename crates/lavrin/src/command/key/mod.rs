@@ -1,0 +1,27 @@
+//! `lavrin key …`
+
+pub mod generate;
+pub mod inspect;
+mod pair;
+
+use crate::error::CommandError;
+use crate::exit::Exit;
+use crate::ui::Ui;
+use clap::Subcommand;
+
+/// The commands about keys.
+#[derive(Debug, Subcommand)]
+pub enum KeyCommand {
+    /// Make a key pair
+    Generate(generate::GenerateArgs),
+    /// Say what a file or a paste holds, and what is weak about it
+    Inspect(inspect::InspectArgs),
+}
+
+/// Runs one of them.
+pub fn run(command: &KeyCommand, ui: &Ui) -> Result<Exit, CommandError> {
+    match command {
+        KeyCommand::Generate(args) => generate::run(args, ui),
+        KeyCommand::Inspect(args) => inspect::run(args, ui),
+    }
+}

@@ -1,0 +1,167 @@
+//! `lavrin why`: would this key open this account, and if not, which rule refuses it.
+
+use super::place::Work;
+use crate::account_target::AccountTarget;
+use crate::error::CommandError;
+use crate::exit::Exit;
+use crate::host::{HostArgs, NeedsRoot};
+use crate::json::{LimitsOut, PlaceOut, ReasonOut};
+use crate::ui::{Format, Label, Ui};
+use crate::{clock, input, paths, wording};
+use clap::Args;
+use lavrin_core::key::Fingerprint;
+use lavrin_core::login::{self, Outcome, Question, Reason, ReasonKind, Verdict};
+use schemars::JsonSchema;
+use serde::Serialize;
+use std::net::IpAddr;
+use std::path::PathBuf;
+use time::OffsetDateTime;
+use time::format_description::well_known::Rfc3339;
+
+/// Would this key open this account, and if not, which rule refuses it
+#[derive(Debug, Args)]
+pub struct WhyArgs {
+    /// The account: ACCOUNT@HOST, or ACCOUNT with --root
+    #[arg(value_name = "ACCOUNT[@HOST]")]
+    pub target: AccountTarget,
+    /// File with the public key
+    #[arg(long, value_name = "KEY.pub", value_parser = paths::typed, required_unless_present = "fingerprint", conflicts_with = "fingerprint")]
+    pub key: Option<PathBuf>,
+    /// The key's fingerprint
+    #[arg(long, value_name = "SHA256:…", value_parser = |text: &str| Fingerprint::parse(text))]
+    pub fingerprint: Option<Fingerprint>,
+    /// Look into this local tree instead of a host
+    #[arg(long, value_name = "DIR", value_parser = paths::typed)]
+    pub root: Option<PathBuf>,
+    /// Where the login would come from, for from= and the like
+    #[arg(long, value_name = "ADDRESS")]
+    pub from_address: Option<IpAddr>,
+    /// When the login would be, for expiry-time= (RFC 3339; by default now)
+    #[arg(long, value_name = "TIME")]
+    pub at: Option<String>,
+    #[command(flatten)]
+    host: HostArgs,
+}
+
+/// What `--format json` prints.
+#[derive(Debug, Serialize, JsonSchema)]
+pub struct WhyOut {
+    schema: &'static str,
+    account: String,
+    fingerprint: String,
+    /// `accepted`, `refused` or `undecided`.
+    verdict: &'static str,
+    deciding: Option<ReasonOut>,
+    also: Vec<ReasonOut>,
+    limits: LimitsOut,
+    entry: Option<PlaceOut>,
+}
+
+/// Runs the command.
+pub async fn run(args: &WhyArgs, ui: &Ui) -> Result<Exit, CommandError> {
+    let account = &args.target.account;
+    let question = question(args)?;
+    let mut work = Work::open(ui, &args.target, args.root.as_deref(), &args.host, NeedsRoot::Wanted).await?;
+    work.look(|seen| login::wants(account, seen)).await?;
+    let mut verdict = login::judge(&question, &work.seen);
+    if verdict
+        .deciding
+        .as_ref()
+        .is_some_and(|reason| matches!(reason.kind, ReasonKind::NoEntry | ReasonKind::NoKeyFile))
+    {
+        // The right key for the wrong account is a common mistake, and worth a second look.
+        work.look(login::wants_of_others).await?;
+        verdict = login::judge(&question, &work.seen);
+    }
+    let out = out_of(args, &question, &verdict, &work);
+    ui.result(&if ui.format == Format::Json { crate::json::print(&out) } else { text_of(&out, &verdict, args, ui) });
+    Ok(match verdict.outcome {
+        Outcome::Accepted => Exit::Done,
+        Outcome::Refused => Exit::Findings,
+        Outcome::Undecided => Exit::NotChecked,
+    })
+}
+
+fn question(args: &WhyArgs) -> Result<Question, CommandError> {
+    let key = args.key.as_deref().map(input::public_key).transpose()?.map(|given| given.key);
+    let fingerprint = args.fingerprint.or_else(|| key.as_ref().map(lavrin_core::key::PublicKey::fingerprint));
+    let fingerprint =
+        fingerprint.ok_or_else(|| CommandError::usage("which key? --key KEY.pub or --fingerprint SHA256:…"))?;
+    let now = match &args.at {
+        None => clock::now(),
+        Some(text) => OffsetDateTime::parse(text, &Rfc3339)
+            .map_err(|_| CommandError::usage(format!("'{text}' is no time")).hint("--at 2026-11-23T18:00:00Z"))?,
+    };
+    Ok(Question {
+        account: args.target.account.clone(),
+        fingerprint,
+        key,
+        from: args.from_address,
+        now: now.unix_timestamp(),
+    })
+}
+
+fn out_of(args: &WhyArgs, question: &Question, verdict: &Verdict, work: &Work) -> WhyOut {
+    let account = &args.target.account;
+    let place = match &args.root {
+        Some(root) => format!("{account} --root {}", lavrin_core::text::shell_word(&paths::shown(root))),
+        None => format!("{account}@{}", work.name),
+    };
+    let reason = |reason: &Reason| {
+        let path = reason.path.as_ref().map(|path| work.typed_path(path)).unwrap_or_default();
+        ReasonOut::of(reason, account, &place, &path)
+    };
+    WhyOut {
+        schema: "lavrin/why/1",
+        account: account.clone(),
+        fingerprint: question.fingerprint.to_string(),
+        verdict: match verdict.outcome {
+            Outcome::Accepted => "accepted",
+            Outcome::Refused => "refused",
+            Outcome::Undecided => "undecided",
+        },
+        deciding: verdict.deciding.as_ref().map(reason),
+        also: verdict.also.iter().map(reason).collect(),
+        limits: LimitsOut::from(&verdict.limits),
+        entry: verdict.entry.as_ref().map(PlaceOut::from),
+    }
+}
+
+fn text_of(out: &WhyOut, verdict: &Verdict, args: &WhyArgs, ui: &Ui) -> String {
+    let label = match verdict.outcome {
+        Outcome::Accepted => Label::Good,
+        Outcome::Refused => Label::Bad,
+        Outcome::Undecided => Label::Warn,
+    };
+    let mut text = format!(
+        "{} {} with {}\n",
+        ui.paint(label, out.verdict),
+        ui.paint(Label::Strong, &args.target.account),
+        out.fingerprint
+    );
+    if let Some(entry) = &out.entry {
+        let limits = wording::limits(&verdict.limits);
+        let limits = if limits.is_empty() { "no limits".to_owned() } else { limits.join("; ") };
+        text += &format!("  entry    {} line {}\n  limits   {limits}\n", entry.path, entry.line);
+    }
+    if let Some(reason) = &out.deciding {
+        text += &reason_text(reason, "because", ui);
+    }
+    for reason in &out.also {
+        text += &reason_text(reason, "and then", ui);
+    }
+    text
+}
+
+fn reason_text(reason: &ReasonOut, word: &str, ui: &Ui) -> String {
+    let mut text =
+        format!("  {word:<8} {} {}\n", reason.message, ui.paint(Label::Faint, &format!("[{}]", reason.rule)));
+    if let Some(path) = &reason.path {
+        let line = reason.line.map(|line| format!(" line {line}")).unwrap_or_default();
+        text += &format!("           at {path}{line}\n");
+    }
+    if let Some(remedy) = &reason.remedy {
+        text += &format!("           {}\n", ui.paint(Label::Type, remedy));
+    }
+    text
+}

@@ -1,0 +1,217 @@
+//! Every error of the libraries in words for the person at the terminal, with the command to type next.
+
+use crate::exit::Exit;
+use lavrin_core::fs::Why;
+use lavrin_core::key::KeyFault;
+use lavrin_core::key::fingerprint::NotAFingerprint;
+use lavrin_core::steps::{LockOut, NoSteps};
+use lavrin_core::text::shell_word;
+use lavrin_reach::ssh::{ConnectFault, ExecFault, Rejected};
+use lavrin_store::StoreFault;
+use std::path::Path;
+
+/// An error as it is shown: what happened, why, and what to type.
+#[derive(Debug)]
+pub struct CommandError {
+    /// What happened, in one line.
+    pub message: String,
+    /// What is known about the cause, one line each.
+    pub causes: Vec<String>,
+    /// What to do next.
+    pub hints: Vec<String>,
+    /// How the command ends.
+    pub exit: Exit,
+}
+
+impl CommandError {
+    /// A wrong usage or an unreadable input.
+    pub fn usage(message: impl Into<String>) -> Self {
+        Self::with(Exit::Usage, message)
+    }
+
+    /// An error with this exit code.
+    pub fn with(exit: Exit, message: impl Into<String>) -> Self {
+        Self { message: message.into(), causes: Vec::new(), hints: Vec::new(), exit }
+    }
+
+    /// Adds a cause.
+    #[must_use]
+    pub fn because(mut self, cause: impl Into<String>) -> Self {
+        self.causes.push(cause.into());
+        self
+    }
+
+    /// Adds what to do next.
+    #[must_use]
+    pub fn hint(mut self, hint: impl Into<String>) -> Self {
+        self.hints.push(hint.into());
+        self
+    }
+
+    /// A file on this machine that could not be read or written.
+    pub fn file(path: &Path, does: &str, error: &std::io::Error) -> Self {
+        let said = Self::usage(format!("cannot {does} {}", crate::paths::shown(path))).because(error.to_string());
+        match error.kind() {
+            std::io::ErrorKind::NotFound => {
+                said.hint(format!("ls -l {}", shell_word(&crate::paths::shown(path.parent().unwrap_or(path)))))
+            }
+            _ => said,
+        }
+    }
+}
+
+impl From<StoreFault> for CommandError {
+    fn from(fault: StoreFault) -> Self {
+        Self::with(Exit::Stopped, "nothing was changed, because what would be replaced could not be kept first")
+            .because(fault.to_string())
+            .hint("set XDG_STATE_HOME to a folder that can be written")
+    }
+}
+
+impl From<NotAFingerprint> for CommandError {
+    fn from(fault: NotAFingerprint) -> Self {
+        Self::usage(fault.to_string()).hint("lavrin key inspect FILE shows the fingerprint of a key")
+    }
+}
+
+impl From<LockOut> for CommandError {
+    fn from(fault: LockOut) -> Self {
+        Self::with(
+            Exit::Stopped,
+            format!(
+                "{} is the key that this login uses; without it {} may be locked out",
+                fault.fingerprint, fault.account
+            ),
+        )
+        .because("nothing was changed")
+        .hint("sign in with another key: --identity FILE")
+        .hint("or, where there is certainly another way in: --accept-lockout")
+    }
+}
+
+/// A key file that is no key.
+pub fn key_fault(source: &str, line: usize, fault: &KeyFault) -> CommandError {
+    CommandError::usage(format!("{source}, line {line}: {fault}"))
+        .hint(format!("lavrin key inspect {}", shell_word(source)))
+}
+
+impl From<ConnectFault> for CommandError {
+    fn from(fault: ConnectFault) -> Self {
+        let said = Self::with(Exit::NotChecked, fault.to_string());
+        match fault {
+            ConnectFault::NameUnknown { host, .. } => said.hint(format!("getent hosts {}", shell_word(&host))),
+            ConnectFault::PortClosed { host, .. } => said
+                .because("the host is there and refuses the port")
+                .hint(format!("another port: --port N; or on {host}: ss -tln")),
+            ConnectFault::NoAnswer { host, .. } => said.hint(format!("ping {}", shell_word(&host))),
+            ConnectFault::NotSsh { .. } => said.hint("another port: --port N"),
+            ConnectFault::HostKeyUnknown { fingerprint, .. } => {
+                let mut said = said.because("nobody has confirmed it, and this run cannot ask");
+                said.exit = Exit::Stopped;
+                said.hint(format!("compare it on the host's own console, then: --expect-host-key {fingerprint}"))
+            }
+            ConnectFault::HostKeyChanged { line, .. } => {
+                let mut said = said.because("either the host was set up anew, or somebody stands in between");
+                said.exit = Exit::Stopped;
+                match line {
+                    Some(line) => said.hint(format!(
+                        "once the new key is confirmed on the host's console, take out line {line} of known_hosts"
+                    )),
+                    None => said.hint("compare with the fingerprint on the host's own console"),
+                }
+            }
+            ConnectFault::HostKeyRevoked { .. } => Self { exit: Exit::Stopped, ..said },
+            ConnectFault::Unreachable { .. } | ConnectFault::Broken { .. } => said,
+        }
+    }
+}
+
+impl From<Rejected> for CommandError {
+    fn from(rejected: Rejected) -> Self {
+        let mut said = Self::with(Exit::NotChecked, rejected.to_string());
+        if !rejected.offered.is_empty() {
+            said = said.because(format!("it offers: {}", rejected.offered.join(", ")));
+        }
+        for tried in &rejected.tried {
+            said = said.because(format!("refused: {} with {}", tried.method, tried.detail));
+        }
+        if rejected.tried.is_empty() {
+            said = said.because("there was nothing to try: no --identity, no agent, no password");
+        }
+        if rejected.lost {
+            said =
+                said.because("the connection ended before it had said no: it may have slowed or barred this address");
+        }
+        if rejected.offered.iter().any(|method| method == "password" || method == "keyboard-interactive") {
+            said = said.hint("with a password: --ask-password");
+        }
+        said.hint("with a key: --identity FILE; as another account: --login NAME")
+    }
+}
+
+/// A script that gave no answer.
+pub fn exec_fault(host: &str, fault: &ExecFault) -> CommandError {
+    let said = CommandError::with(Exit::NotChecked, format!("{host}: {fault}"));
+    match fault {
+        ExecFault::RiseRefused { program, .. } => {
+            said.hint(format!("with a password for {program}: --ask-rise-password; or sign in as root: --login root"))
+        }
+        ExecFault::Refused => {
+            said.hint("this account may only be used for one command; sign in as another: --login NAME")
+        }
+        _ => said,
+    }
+}
+
+/// Steps that cannot be told.
+pub fn no_steps(fault: &NoSteps, account: &str, place: &str) -> CommandError {
+    let stop = |message: String| CommandError::with(Exit::Stopped, message).because("nothing was changed");
+    match fault {
+        NoSteps::NoSuchAccount => {
+            CommandError::with(Exit::Findings, format!("there is no account {account} on {place}"))
+                .hint("lavrin audit lists the accounts")
+        }
+        NoSteps::NoKeyFileNamed => {
+            stop(format!("the server reads no key file for {account} (AuthorizedKeysFile none)"))
+        }
+        NoSteps::HomeMissing(path) => {
+            stop(format!("{path} is not there")).hint(format!("make the home first, owned by {account}"))
+        }
+        NoSteps::HomeOnNetwork(path) => stop(format!("{path} lies on a network file system and was not looked at"))
+            .hint("to look there all the same: --network-homes"),
+        NoSteps::HomeOwner { path, found, wanted } => {
+            stop(format!("the home {path} belongs to uid {found}, not to {account} (uid {wanted})"))
+                .hint(format!("if it is {account}'s: chown {account} {}", shell_word(&path.to_string())))
+        }
+        NoSteps::NeedsRoot { path, found, wanted } => {
+            stop(format!("{path} belongs to uid {found} instead of uid {wanted}, and only root may change that"))
+                .hint("sign in as root or one who may use sudo: --login NAME")
+        }
+        NoSteps::WrongKind(path) => stop(format!("{path} is not the file or folder that belongs there"))
+            .hint(format!("ls -ld {}", shell_word(&path.to_string()))),
+        NoSteps::LinkLeadsOut { path, to } => stop(format!("{path} is a link that leads out of the home, to {to}"))
+            .hint("change that file where it is kept"),
+        NoSteps::LinkLoop(path) => stop(format!("the links at {path} go round in circles")),
+        NoSteps::Unseen(path, why) => {
+            let said =
+                stop(format!("{path} could not be read, so it cannot be changed safely")).because(why_words(why));
+            if *why == Why::Permission {
+                said.hint("sign in as root or one who may use sudo: --login NAME")
+            } else {
+                said
+            }
+        }
+    }
+}
+
+/// Why something was not looked at, in words.
+pub fn why_words(why: &Why) -> String {
+    match why {
+        Why::Permission => "no right to read it".to_owned(),
+        Why::NetworkHome => "it lies on a network file system; --network-homes looks there".to_owned(),
+        Why::TooLarge(limit) => format!("it is larger than {limit} bytes"),
+        Why::WrongKind => "it is not a regular file or folder".to_owned(),
+        Why::NotReached => "the look did not come to it".to_owned(),
+        Why::Other(said) => said.clone(),
+    }
+}

@@ -1,0 +1,267 @@
+//! Reaching a host: the options for it, the host's key, signing in, root's rights.
+
+use crate::error::{CommandError, exec_fault};
+use crate::exit::Exit;
+use crate::input;
+use crate::paths;
+use crate::secret::{self, Given, Secret};
+use crate::ui::Ui;
+use clap::{Args, ValueEnum};
+use lavrin_core::hostkey::{KNOWN_HOSTS_BYTES_MAX, line_for};
+use lavrin_core::key::Fingerprint;
+use lavrin_core::key::generate::SystemSource;
+use lavrin_core::steps::Login;
+use lavrin_reach::shell::ShellHost;
+use lavrin_reach::ssh::{ConnectFault, Connection, Credential, Rise, SignedIn, Target};
+use std::io::{Read as _, Write as _};
+use std::os::unix::fs::{DirBuilderExt as _, OpenOptionsExt as _};
+use std::path::PathBuf;
+use std::sync::Arc;
+
+/// How to reach a host and sign in there.
+#[derive(Debug, Args, Clone)]
+#[command(next_help_heading = "Reaching a host")]
+pub struct HostArgs {
+    /// Account to sign in as, where it is not the one the command is about
+    #[arg(long, value_name = "NAME")]
+    pub login: Option<String>,
+    /// Port of the SSH server
+    #[arg(long, value_name = "PORT", default_value_t = 22)]
+    pub port: u16,
+    /// Private key to sign in with; without it the agent at SSH_AUTH_SOCK is asked
+    #[arg(long, value_name = "FILE", value_parser = paths::typed)]
+    pub identity: Option<PathBuf>,
+    /// Variable that holds the passphrase of the identity
+    #[arg(long, value_name = "NAME", conflicts_with_all = ["passphrase_fd", "passphrase_file"])]
+    pub passphrase_env: Option<String>,
+    /// Descriptor from which the passphrase of the identity is read
+    #[arg(long, value_name = "N", conflicts_with = "passphrase_file")]
+    pub passphrase_fd: Option<i32>,
+    /// File from which the passphrase of the identity is read
+    #[arg(long, value_name = "PATH", value_parser = paths::typed)]
+    pub passphrase_file: Option<PathBuf>,
+    /// Ask for the password of the login, for the very first key
+    #[arg(long, conflicts_with_all = ["password_env", "password_fd", "password_file"])]
+    pub ask_password: bool,
+    /// Variable that holds the password of the login
+    #[arg(long, value_name = "NAME", conflicts_with_all = ["password_fd", "password_file"])]
+    pub password_env: Option<String>,
+    /// Descriptor from which the password of the login is read
+    #[arg(long, value_name = "N", conflicts_with = "password_file")]
+    pub password_fd: Option<i32>,
+    /// File from which the password of the login is read
+    #[arg(long, value_name = "PATH", value_parser = paths::typed)]
+    pub password_file: Option<PathBuf>,
+    /// How a login other than root gets root's rights
+    #[arg(long, value_name = "WAY", default_value = "auto")]
+    pub rise: RiseWay,
+    /// Ask for the password that sudo or doas wants
+    #[arg(long, conflicts_with = "rise_password_env")]
+    pub ask_rise_password: bool,
+    /// Variable that holds the password that sudo or doas wants
+    #[arg(long, value_name = "NAME")]
+    pub rise_password_env: Option<String>,
+    /// Fingerprint that the host's key must have, for scripts
+    #[arg(long, value_name = "SHA256:…", value_parser = |text: &str| Fingerprint::parse(text))]
+    pub expect_host_key: Option<Fingerprint>,
+    /// File of known host keys
+    #[arg(long, value_name = "FILE", value_parser = paths::typed, default_value = "~/.ssh/known_hosts")]
+    pub known_hosts: PathBuf,
+    /// Look into homes on a network file system too
+    #[arg(long)]
+    pub network_homes: bool,
+}
+
+/// How a login other than root gets root's rights.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, ValueEnum)]
+pub enum RiseWay {
+    /// sudo, else doas
+    Auto,
+    /// sudo
+    Sudo,
+    /// doas
+    Doas,
+    /// Stay what the login is
+    None,
+}
+
+/// A host on which somebody has signed in.
+pub struct OpenHost {
+    /// The host, ready to be looked at.
+    pub shell: Box<ShellHost>,
+    /// How the login was opened.
+    pub signed: SignedIn,
+    /// For connections to come; the host's key is pinned to the one that was shown.
+    pub target: Target,
+}
+
+impl OpenHost {
+    /// The login as the lock-out guard sees it.
+    pub fn login(&self) -> Login {
+        Login { account: self.signed.account.clone(), key: self.signed.key }
+    }
+}
+
+impl HostArgs {
+    /// Where the passphrase of the identity is given.
+    pub fn passphrase(&self) -> Given {
+        Given { env: self.passphrase_env.clone(), fd: self.passphrase_fd, file: self.passphrase_file.clone() }
+    }
+
+    fn password(&self, account: &str, host: &str) -> Result<Option<Secret>, CommandError> {
+        if self.ask_password {
+            return secret::ask(&format!("Password of {account} on {host}: ")).map(Some);
+        }
+        Given { env: self.password_env.clone(), fd: self.password_fd, file: self.password_file.clone() }.read()
+    }
+
+    fn credentials(&self, account: &str, host: &str) -> Result<Vec<Credential>, CommandError> {
+        let mut list = Vec::new();
+        if let Some(path) = &self.identity {
+            let key = Box::new(input::private_key(path, &self.passphrase())?);
+            list.push(Credential::Key { key, source: paths::shown(path) });
+        } else if let Some(socket) = std::env::var("SSH_AUTH_SOCK").ok().filter(|socket| !socket.is_empty()) {
+            list.push(Credential::Agent { socket });
+        }
+        list.extend(self.password(account, host)?.map(Credential::Password));
+        Ok(list)
+    }
+
+    /// The host with what is known about its key.
+    pub fn target(&self, host: &str) -> Result<Target, CommandError> {
+        let mut known_hosts = Vec::new();
+        match std::fs::File::open(&self.known_hosts) {
+            Ok(file) => {
+                let read = file.take(KNOWN_HOSTS_BYTES_MAX).read_to_end(&mut known_hosts);
+                read.map_err(|error| CommandError::file(&self.known_hosts, "read", &error))?;
+            }
+            Err(error) if error.kind() == std::io::ErrorKind::NotFound => {}
+            Err(error) => return Err(CommandError::file(&self.known_hosts, "read", &error)),
+        }
+        Ok(Target { host: host.to_owned(), port: self.port, known_hosts, expected: self.expect_host_key })
+    }
+
+    /// Connects; an unknown host key is shown and asked about, and remembered once it is confirmed.
+    pub async fn connect(&self, ui: &Ui, target: &mut Target) -> Result<Connection, CommandError> {
+        let connection = match target.connect().await {
+            Err(ConnectFault::HostKeyUnknown { host, key, fingerprint })
+                if std::io::IsTerminal::is_terminal(&std::io::stdin()) =>
+            {
+                ui.status(&format!("The key of {host} is not known yet.\n  {} {fingerprint}", key.algorithm()));
+                if !ui.confirm(
+                    "Is this the fingerprint shown on the host's own console? Trust and remember it?",
+                    "--expect-host-key",
+                )? {
+                    return Err(
+                        CommandError::with(Exit::Stopped, "the host key was not confirmed").because("nothing was sent")
+                    );
+                }
+                self.remember(&line_for(&host, target.port, &key))?;
+                target.expected = Some(fingerprint);
+                target.connect().await?
+            }
+            other => other?,
+        };
+        // Whoever answers next must be the same host.
+        target.expected = Some(connection.host_key());
+        Ok(connection)
+    }
+
+    fn remember(&self, line: &str) -> Result<(), CommandError> {
+        let write = || {
+            if let Some(folder) = self.known_hosts.parent().filter(|folder| !folder.exists()) {
+                std::fs::DirBuilder::new().recursive(true).mode(0o700).create(folder)?;
+            }
+            let before = std::fs::read(&self.known_hosts).unwrap_or_default();
+            let gap = if before.last().is_some_and(|last| *last != b'\n') { "\n" } else { "" };
+            let mut file = std::fs::OpenOptions::new().append(true).create(true).mode(0o600).open(&self.known_hosts)?;
+            file.write_all(format!("{gap}{line}\n").as_bytes())?;
+            file.sync_all()
+        };
+        write().map_err(|error| CommandError::file(&self.known_hosts, "add the host key to", &error))
+    }
+
+    /// Connects, signs in as `--login` or as the account itself, and gets root's rights where `needs_root` asks for them.
+    pub async fn open(
+        &self,
+        ui: &Ui,
+        host: &str,
+        account: &str,
+        needs_root: NeedsRoot,
+    ) -> Result<OpenHost, CommandError> {
+        let login = self.login.as_deref().unwrap_or(account);
+        let credentials = self.credentials(login, host)?;
+        let mut target = self.target(host)?;
+        let mut connection = self.connect(ui, &mut target).await?;
+        let signed = connection.sign_in(login, &credentials).await?;
+        ui.status(&crate::wording::signed_in(&signed, host));
+        let mut shell = Box::new(ShellHost::new(connection, login, Rise::No, Box::new(SystemSource)));
+        shell.network_homes = self.network_homes;
+        if needs_root != NeedsRoot::No && login != account {
+            self.rise(ui, &mut shell, host, needs_root).await?;
+        }
+        Ok(OpenHost { shell, signed, target })
+    }
+
+    async fn rise(
+        &self,
+        ui: &Ui,
+        shell: &mut ShellHost,
+        host: &str,
+        needs_root: NeedsRoot,
+    ) -> Result<(), CommandError> {
+        if self.rise == RiseWay::None
+            || shell.check_rights().await.map_err(|fault| exec_fault(host, &fault))? == Some(0)
+        {
+            return Ok(());
+        }
+        let mut fault = None;
+        for way in self.rise_ways()? {
+            shell.rise = way;
+            match shell.check_rights().await {
+                Ok(_) => return Ok(()),
+                // The first refusal is the one to tell: what is tried after it is only a second best.
+                Err(refused) => fault = fault.or(Some(refused)),
+            }
+        }
+        shell.rise = Rise::No;
+        match fault {
+            Some(fault) if needs_root == NeedsRoot::Yes => Err(exec_fault(host, &fault)),
+            Some(fault) => {
+                ui.warn(&format!("{fault}. What {} may not read is listed as not checked.", shell.login));
+                Ok(())
+            }
+            None => Ok(()),
+        }
+    }
+
+    fn rise_ways(&self) -> Result<Vec<Rise>, CommandError> {
+        let password = if self.ask_rise_password {
+            Some(secret::ask("Password for sudo or doas: ")?)
+        } else {
+            Given { env: self.rise_password_env.clone(), ..Given::default() }.read()?
+        };
+        let doas =
+            |password: Option<Arc<Secret>>| password.map_or(Rise::Doas, |secret| Rise::DoasPassword((*secret).clone()));
+        let sudo =
+            |password: Option<Arc<Secret>>| password.map_or(Rise::Sudo, |secret| Rise::SudoPassword((*secret).clone()));
+        let password = password.map(Arc::new);
+        Ok(match self.rise {
+            RiseWay::None => Vec::new(),
+            RiseWay::Sudo => vec![sudo(password)],
+            RiseWay::Doas => vec![doas(password)],
+            RiseWay::Auto => vec![sudo(password.clone()), doas(password)],
+        })
+    }
+}
+
+/// Whether root's rights are needed where the login is not the account itself.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum NeedsRoot {
+    /// Yes: without them the command cannot work.
+    Yes,
+    /// Wanted: without them less is seen.
+    Wanted,
+    /// No.
+    No,
+}

@@ -1,0 +1,160 @@
+//! Reading keys that the user names: a public key to install, a private one to sign in with.
+
+use crate::error::{CommandError, key_fault};
+use crate::exit::Exit;
+use crate::secret::{self, Given};
+use lavrin_core::key::container::{FILE_BYTES_MAX, PieceKind, read};
+use lavrin_core::key::{Fingerprint, KeyFault, PrivateKey, PublicKey};
+use lavrin_core::text::{printable, shell_word};
+use std::io::Read as _;
+use std::path::{Path, PathBuf};
+use zeroize::Zeroizing;
+
+/// A public key as it was given.
+#[derive(Debug, Clone)]
+pub struct GivenKey {
+    /// The key.
+    pub key: PublicKey,
+    /// Its comment, cleaned.
+    pub comment: String,
+    /// Options in front of it.
+    pub options: Vec<u8>,
+}
+
+impl GivenKey {
+    /// The entry for a key file.
+    pub fn entry(&self) -> String {
+        let line = self.key.line(&self.comment);
+        if self.options.is_empty() { line } else { format!("{} {line}", String::from_utf8_lossy(&self.options)) }
+    }
+}
+
+/// Reads a file, or standard input for `-`, up to the largest size that is looked into.
+pub fn bytes(path: &Path) -> Result<Zeroizing<Vec<u8>>, CommandError> {
+    let mut bytes = Zeroizing::new(Vec::new());
+    let limit = FILE_BYTES_MAX as u64 + 1;
+    let fail = |error: std::io::Error| CommandError::file(path, "read", &error);
+    if path == Path::new("-") {
+        std::io::stdin().lock().take(limit).read_to_end(&mut bytes).map_err(fail)?;
+    } else {
+        let file = std::fs::File::open(path).map_err(fail)?;
+        file.take(limit).read_to_end(&mut bytes).map_err(fail)?;
+    }
+    Ok(bytes)
+}
+
+/// The one public key in a file. A private key is refused loudly: it must never be handed to a server.
+pub fn public_key(path: &Path) -> Result<GivenKey, CommandError> {
+    let content = bytes(path)?;
+    let shown = if path == Path::new("-") { "standard input".to_owned() } else { crate::paths::shown(path) };
+    let mut found = Vec::new();
+    let mut fault: Option<(usize, KeyFault)> = None;
+    for piece in read(&content) {
+        match piece.kind {
+            PieceKind::Private(closed) => {
+                return Err(private_key_refused(&shown, path, &closed.public().fingerprint()));
+            }
+            PieceKind::Public { key, comment, options } => {
+                found.push(GivenKey { key, comment: printable(comment.trim_ascii()), options })
+            }
+            PieceKind::Rejected(reason) => {
+                if let KeyFault::NotReadYet { what } = &reason
+                    && what.contains("private key")
+                {
+                    return Err(private_block_refused(&shown));
+                }
+                fault.get_or_insert((piece.line, reason));
+            }
+        }
+    }
+    match (found.len(), fault) {
+        (1, _) => Ok(found.remove(0)),
+        (0, Some((line, fault))) => Err(key_fault(&shown, line, &fault)),
+        (0, None) => Err(key_fault(&shown, 1, &KeyFault::NotAKey)),
+        (count, _) => Err(CommandError::usage(format!("{shown} holds {count} public keys; one is needed"))
+            .hint("put the one that is meant into a file of its own")),
+    }
+}
+
+fn private_key_refused(shown: &str, path: &Path, print: &Fingerprint) -> CommandError {
+    let public = PathBuf::from(format!("{}.pub", path.display()));
+    let refused = CommandError::with(
+        Exit::Stopped,
+        format!("{shown} is a PRIVATE key. It must never be given to a server or to another person."),
+    )
+    .because(format!("its fingerprint is {print}"))
+    .because("nothing was sent and nothing was changed");
+    if public.exists() {
+        refused.hint(format!("use its public half: {}", shell_word(&crate::paths::shown(&public))))
+    } else {
+        refused.hint(format!("its public half is shown by: lavrin key inspect {}", shell_word(shown)))
+    }
+}
+
+fn private_block_refused(shown: &str) -> CommandError {
+    CommandError::with(
+        Exit::Stopped,
+        format!("{shown} is a PRIVATE key. It must never be given to a server or to another person."),
+    )
+    .because("nothing was sent and nothing was changed")
+    .hint("use the public half, a file that usually ends in .pub")
+}
+
+/// The private key in a file, opened. A passphrase is taken from where it is given, else asked for.
+pub fn private_key(path: &Path, given: &Given) -> Result<PrivateKey, CommandError> {
+    let content = bytes(path)?;
+    let shown = crate::paths::shown(path);
+    for piece in read(&content) {
+        match piece.kind {
+            PieceKind::Private(closed) => {
+                let passphrase = match given.read()? {
+                    None if closed.is_protected() => Some(secret::ask(&format!("Passphrase of {shown}: "))?),
+                    read => read,
+                };
+                let opened = closed.open(passphrase.as_ref().map(|text| text.as_bytes()));
+                return opened.map(|opened| opened.key).map_err(|fault| key_fault(&shown, piece.line, &fault));
+            }
+            PieceKind::Rejected(fault) => return Err(key_fault(&shown, piece.line, &fault)),
+            PieceKind::Public { .. } => {}
+        }
+    }
+    Err(CommandError::usage(format!("{shown} holds no private key")).hint(format!(
+        "name the private file, which usually has no ending: {}",
+        shell_word(shown.trim_end_matches(".pub"))
+    )))
+}
+
+/// The private key in a file where it can be opened: without a passphrase, with the one given, or with one typed in. An
+/// empty answer, or no terminal to ask on, leaves it closed.
+pub fn private_key_if_possible(path: &Path, given: &Given) -> Option<PrivateKey> {
+    let content = bytes(path).ok()?;
+    let closed = read(&content)
+        .into_iter()
+        .find_map(|piece| if let PieceKind::Private(closed) = piece.kind { Some(closed) } else { None })?;
+    let passphrase = match given.read() {
+        Ok(None) if closed.is_protected() && std::io::IsTerminal::is_terminal(&std::io::stdin()) => {
+            let prompt =
+                format!("Passphrase of {} for a real login (empty: only ask the server): ", crate::paths::shown(path));
+            secret::ask(&prompt).ok().filter(|text| !text.is_empty())
+        }
+        read => read.ok().flatten(),
+    };
+    Some(closed.open(passphrase.as_ref().map(|text| text.as_bytes())).ok()?.key)
+}
+
+/// A key named by its file or by its fingerprint.
+pub fn fingerprint_or_file(text: &str) -> Result<(Fingerprint, Option<GivenKey>), CommandError> {
+    if text.starts_with("SHA256:") {
+        return Ok((Fingerprint::parse(text)?, None));
+    }
+    let Ok(path) = crate::paths::typed(text);
+    let given = public_key(&path)?;
+    Ok((given.key.fingerprint(), Some(given)))
+}
+
+/// The private file beside a public one, where it is there: `NAME` for `NAME.pub`.
+pub fn private_beside(path: &Path) -> Option<PathBuf> {
+    let name = path.to_str()?.strip_suffix(".pub")?;
+    let private = PathBuf::from(name);
+    private.is_file().then_some(private)
+}

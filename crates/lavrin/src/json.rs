@@ -1,0 +1,132 @@
+//! The shapes that `--format json` prints. Fields are only ever added; `docs/schema/` is generated from these types.
+
+use lavrin_core::finding::Finding;
+use lavrin_core::login::{Limits, Place, Reason};
+use schemars::JsonSchema;
+use serde::Serialize;
+
+/// A finding about a key.
+#[derive(Debug, Serialize, JsonSchema)]
+pub struct KeyFinding {
+    /// Stable rule name.
+    pub rule: &'static str,
+    /// `critical`, `high`, `medium`, `low` or `info`.
+    pub severity: &'static str,
+    /// What is wrong.
+    pub message: String,
+    /// What to do.
+    pub remedy: String,
+}
+
+/// A finding about an account on a system.
+#[derive(Debug, Serialize, JsonSchema)]
+pub struct AuditFinding {
+    /// Stable rule name.
+    pub rule: &'static str,
+    /// `critical`, `high`, `medium`, `low` or `info`.
+    pub severity: &'static str,
+    /// The account.
+    pub account: Option<String>,
+    /// The path.
+    pub path: Option<String>,
+    /// The line, counted from 1.
+    pub line: Option<usize>,
+    /// What is wrong.
+    pub message: String,
+    /// The value expected.
+    pub expected: Option<String>,
+    /// The value found.
+    pub found: Option<String>,
+    /// What to do.
+    pub remedy: String,
+}
+
+/// A rule that refuses a login or leaves it open.
+#[derive(Debug, Serialize, JsonSchema)]
+pub struct ReasonOut {
+    /// Stable rule name.
+    pub rule: &'static str,
+    /// Class of rules with the same effect on the server's side.
+    pub class: &'static str,
+    /// The path.
+    pub path: Option<String>,
+    /// The line, counted from 1.
+    pub line: Option<usize>,
+    /// What it says.
+    pub message: String,
+    /// What to type.
+    pub remedy: Option<String>,
+}
+
+/// With which limits a key opens an account.
+#[derive(Debug, Serialize, JsonSchema)]
+pub struct LimitsOut {
+    /// Addresses it may come from.
+    pub from: Option<String>,
+    /// The only command.
+    pub command: Option<String>,
+    /// When it ends.
+    pub expires: Option<String>,
+    /// What it may not do.
+    pub denied: Vec<&'static str>,
+    /// Ports it is limited to.
+    pub permit: Vec<String>,
+}
+
+/// A line in a file.
+#[derive(Debug, Serialize, JsonSchema)]
+pub struct PlaceOut {
+    /// The file.
+    pub path: String,
+    /// The line, counted from 1.
+    pub line: usize,
+}
+
+impl From<&Limits> for LimitsOut {
+    fn from(limits: &Limits) -> Self {
+        Self {
+            from: limits.from.clone(),
+            command: limits.command.clone(),
+            expires: limits.expires.clone(),
+            denied: limits.denied.clone(),
+            permit: limits.permit.clone(),
+        }
+    }
+}
+
+impl From<&Place> for PlaceOut {
+    fn from(place: &Place) -> Self {
+        Self { path: place.path.to_string(), line: place.line }
+    }
+}
+
+impl KeyFinding {
+    /// A finding in words; `path` is the path for the remedy.
+    pub fn of(finding: &Finding, path: &str) -> Self {
+        Self {
+            rule: finding.fault.rule(),
+            severity: finding.severity().name(),
+            message: crate::wording::finding::message(&finding.fault),
+            remedy: crate::wording::finding::remedy(finding, path),
+        }
+    }
+}
+
+impl ReasonOut {
+    /// A reason in words.
+    pub fn of(reason: &Reason, account: &str, place: &str, path: &str) -> Self {
+        Self {
+            rule: reason.kind.rule(),
+            class: reason.kind.class(),
+            path: reason.path.as_ref().map(ToString::to_string),
+            line: reason.line,
+            message: crate::wording::reason::message(reason, account),
+            remedy: crate::wording::reason::remedy(reason, account, place, path),
+        }
+    }
+}
+
+/// Prints a value as JSON with line breaks, so that people can read it too.
+pub fn print<T: Serialize>(value: &T) -> String {
+    serde_json::to_string_pretty(value).expect("these types have only text keys")
+}

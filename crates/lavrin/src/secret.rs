@@ -1,0 +1,67 @@
+//! Where secrets come from: a prompt, an environment variable, a file descriptor or a file named by the user. Never an
+//! argument: others can read the process list.
+
+use crate::error::CommandError;
+use crate::exit::Exit;
+use std::io::Read as _;
+use std::os::fd::RawFd;
+use std::path::PathBuf;
+use zeroize::Zeroizing;
+
+/// Longest secret that is read, in bytes.
+const SECRET_BYTES_MAX: u64 = 64 << 10;
+
+/// A secret that is wiped when dropped.
+pub type Secret = Zeroizing<String>;
+
+/// The places a secret may be given in; at most one is set.
+#[derive(Debug, Clone, Default)]
+pub struct Given {
+    /// Name of a variable.
+    pub env: Option<String>,
+    /// A descriptor.
+    pub fd: Option<RawFd>,
+    /// A file.
+    pub file: Option<PathBuf>,
+}
+
+impl Given {
+    /// Reads it, where one is given. One line end behind it does not belong to it.
+    pub fn read(&self) -> Result<Option<Secret>, CommandError> {
+        let bytes = match (&self.env, self.fd, &self.file) {
+            (Some(name), ..) => std::env::var(name)
+                .map(|value| Zeroizing::new(value.into_bytes()))
+                .map_err(|_| CommandError::usage(format!("the variable {name} is not set")))?,
+            (None, Some(fd), _) => read_descriptor(fd)?,
+            (None, None, Some(path)) => {
+                let file = std::fs::File::open(path).map_err(|error| CommandError::file(path, "read", &error))?;
+                read_all(file).map_err(|error| CommandError::file(path, "read", &error))?
+            }
+            (None, None, None) => return Ok(None),
+        };
+        let text = std::str::from_utf8(&bytes).map_err(|_| CommandError::usage("the secret is not UTF-8 text"))?;
+        let text = text.strip_suffix('\n').unwrap_or(text);
+        Ok(Some(Zeroizing::new(text.strip_suffix('\r').unwrap_or(text).to_owned())))
+    }
+}
+
+fn read_descriptor(fd: RawFd) -> Result<Zeroizing<Vec<u8>>, CommandError> {
+    // Reached by its path, so that the descriptor is not taken over: the caller may have more to say on it.
+    let path = PathBuf::from(format!("/proc/self/fd/{fd}"));
+    let file = std::fs::File::open(&path)
+        .map_err(|_| CommandError::usage(format!("descriptor {fd} is not open for reading")))?;
+    read_all(file).map_err(|error| CommandError::usage(format!("descriptor {fd} cannot be read: {error}")))
+}
+
+fn read_all(file: std::fs::File) -> std::io::Result<Zeroizing<Vec<u8>>> {
+    let mut bytes = Zeroizing::new(Vec::with_capacity(4096));
+    file.take(SECRET_BYTES_MAX).read_to_end(&mut bytes)?;
+    Ok(bytes)
+}
+
+/// Asks on the terminal, without echo.
+pub fn ask(prompt: &str) -> Result<Secret, CommandError> {
+    rpassword::prompt_password(prompt).map(Zeroizing::new).map_err(|error| {
+        CommandError::with(Exit::Usage, "there is no terminal to ask on").because(format!("{prompt}{error}"))
+    })
+}

@@ -1,0 +1,123 @@
+//! Findings in words: what it is, what was found and expected, and what to type.
+
+use super::mode;
+use lavrin_core::finding::{Fault, Finding};
+use lavrin_core::key::strength::Weakness;
+use lavrin_core::text::shell_word;
+
+/// What is wrong and why it matters.
+pub fn message(fault: &Fault) -> String {
+    match fault {
+        Fault::WeakKey { weakness, .. } => weakness_message(weakness),
+        Fault::UnprotectedPrivateKey => {
+            "the private key has no passphrase: whoever gets the file has the key".to_owned()
+        }
+        Fault::PrivateKeyReadable { .. } => "others may read this private key; count it as known to them".to_owned(),
+        Fault::StrayPrivateKey { protected: Some(false) } => {
+            "a private key without a passphrase lies on the server: whoever gets in here can go on from here".to_owned()
+        }
+        Fault::StrayPrivateKey { protected: Some(true) } => {
+            "a private key lies on the server, protected by a passphrase".to_owned()
+        }
+        Fault::StrayPrivateKey { protected: None } => {
+            "a private key lies on the server; whether it is protected could not be told".to_owned()
+        }
+        Fault::PrivateKeyInKeysFile => {
+            "part of a PRIVATE key stands in the key file; count that key as burnt".to_owned()
+        }
+        Fault::ModeTooOpen { .. } => "others may write here, so the server ignores the entries".to_owned(),
+        Fault::ModeWiderThanPolicy { .. } => "the mode is wider than it needs to be".to_owned(),
+        Fault::ModeTooClosed { .. } => "the account itself cannot get at its key file".to_owned(),
+        Fault::WrongOwner { .. } => "it belongs to somebody else, so the server ignores the entries".to_owned(),
+        Fault::OwnedByRoot { .. } => "root owns it; the server reads it, but the account cannot change it".to_owned(),
+        Fault::WrongKind => "something other than a regular file stands where the key file belongs".to_owned(),
+        Fault::UnusableLine { fault } => format!("the server skips this line: {fault}"),
+        Fault::DuplicateEntry { first_line, fingerprint } => {
+            format!("the key {fingerprint} stands in line {first_line} already")
+        }
+    }
+}
+
+fn weakness_message(weakness: &Weakness) -> String {
+    match weakness {
+        Weakness::RsaShort { bits, refused_below, advised } if bits < refused_below => {
+            format!("an RSA key of {bits} bits can be broken; {refused_below} is the least, {advised} is advised")
+        }
+        Weakness::RsaShort { bits, advised, .. } => {
+            format!("an RSA key of {bits} bits is still sound; new ones should have {advised}")
+        }
+        Weakness::EvenModulus => "the RSA modulus is even: this is no key".to_owned(),
+        Weakness::ExponentOne => "the RSA exponent is 1: anybody can sign for this key".to_owned(),
+        Weakness::ExponentEven => "the RSA exponent is even, which no valid key has".to_owned(),
+        Weakness::ExponentThree => "the RSA exponent is 3: allowed, and unusual".to_owned(),
+    }
+}
+
+/// What was found, where that is a value.
+pub fn found(fault: &Fault) -> Option<String> {
+    match fault {
+        Fault::ModeTooOpen { found, .. }
+        | Fault::ModeWiderThanPolicy { found, .. }
+        | Fault::ModeTooClosed { found, .. }
+        | Fault::PrivateKeyReadable { mode: found } => Some(mode(*found)),
+        Fault::WrongOwner { found, .. } => Some(format!("uid {found}")),
+        Fault::OwnedByRoot { .. } => Some("uid 0".to_owned()),
+        Fault::WeakKey { weakness: Weakness::RsaShort { bits, .. }, .. } => Some(format!("{bits} bits")),
+        _ => None,
+    }
+}
+
+/// What was expected, where that is a value.
+pub fn expected(fault: &Fault) -> Option<String> {
+    match fault {
+        Fault::ModeTooOpen { wanted, .. }
+        | Fault::ModeWiderThanPolicy { wanted, .. }
+        | Fault::ModeTooClosed { wanted, .. } => Some(mode(*wanted)),
+        Fault::PrivateKeyReadable { .. } => Some("0600".to_owned()),
+        Fault::WrongOwner { wanted, .. } | Fault::OwnedByRoot { wanted } => Some(format!("uid {wanted}")),
+        Fault::WeakKey { weakness: Weakness::RsaShort { refused_below, advised, bits }, .. } => {
+            Some(format!("{} bits", if bits < refused_below { refused_below } else { advised }))
+        }
+        _ => None,
+    }
+}
+
+/// What to type or do. `path` is the path as the one who types it sees it.
+pub fn remedy(finding: &Finding, path: &str) -> String {
+    let path = shell_word(path);
+    let line = finding.line.unwrap_or(0);
+    match &finding.fault {
+        Fault::WeakKey { weakness: Weakness::RsaShort { bits, refused_below, .. }, .. } if bits >= refused_below => {
+            "nothing now; make the next one with: lavrin key generate".to_owned()
+        }
+        Fault::WeakKey { weakness: Weakness::ExponentThree, .. } => {
+            "nothing now; make the next one with: lavrin key generate".to_owned()
+        }
+        Fault::WeakKey { fingerprint, .. } => match &finding.account {
+            Some(account) => {
+                format!("have a new key made with: lavrin key generate; then: lavrin remove {fingerprint} {account}")
+            }
+            None => "have a new key made with: lavrin key generate".to_owned(),
+        },
+        Fault::UnprotectedPrivateKey => {
+            "keep it so only where a program uses it; else make a protected one: lavrin key generate".to_owned()
+        }
+        Fault::PrivateKeyReadable { .. } => format!("chmod 600 {path}"),
+        Fault::StrayPrivateKey { .. } => format!("if nothing here uses it: rm {path}"),
+        Fault::PrivateKeyInKeysFile => {
+            format!("take line {line} and what follows it out of {path}, and replace that key everywhere")
+        }
+        Fault::ModeTooOpen { wanted, .. }
+        | Fault::ModeWiderThanPolicy { wanted, .. }
+        | Fault::ModeTooClosed { wanted, .. } => format!("chmod {wanted:o} {path}"),
+        Fault::WrongOwner { wanted, .. } | Fault::OwnedByRoot { wanted } => {
+            let owner = finding.account.clone().unwrap_or_else(|| wanted.to_string());
+            format!("chown {owner} {path}")
+        }
+        Fault::WrongKind => format!("ls -ld {path}"),
+        Fault::UnusableLine { .. } => {
+            format!("sed -n {line}p {path}    shows it; put the key there on one line, as it was made")
+        }
+        Fault::DuplicateEntry { .. } => format!("sed -n {line}p {path}    shows it; one of the two is enough"),
+    }
+}

@@ -1,0 +1,41 @@
+//! The words for what the core decides.
+
+pub mod finding;
+pub mod reason;
+pub mod steps;
+
+use lavrin_core::login::Limits;
+use lavrin_core::text::printable;
+use lavrin_reach::ssh::SignedIn;
+
+/// A line about the login that is used.
+pub fn signed_in(signed: &SignedIn, host: &str) -> String {
+    match &signed.key {
+        Some(print) => format!("Signed in to {host} as {} with publickey: {} {print}", signed.account, signed.source),
+        None => format!("Signed in to {host} as {} with {}", signed.account, signed.method),
+    }
+}
+
+/// Limits as a list of short phrases; empty where there are none.
+pub fn limits(limits: &Limits) -> Vec<String> {
+    let mut list = Vec::new();
+    list.extend(limits.from.iter().map(|from| format!("only from {from}")));
+    list.extend(limits.command.iter().map(|command| format!("only the command: {command}")));
+    list.extend(limits.expires.iter().map(|until| format!("until {until}")));
+    if !limits.denied.is_empty() {
+        list.push(format!("no {}", limits.denied.join(", no ")));
+    }
+    list.extend(limits.permit.iter().cloned());
+    list
+}
+
+/// A comment as it is shown; `(no comment)` where there is none.
+pub fn comment(bytes: &[u8]) -> String {
+    let text = printable(bytes.trim_ascii());
+    if text.is_empty() { "(no comment)".to_owned() } else { text }
+}
+
+/// A mode as administrators write it.
+pub fn mode(bits: u32) -> String {
+    format!("{bits:04o}")
+}

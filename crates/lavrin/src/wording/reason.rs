@@ -1,0 +1,102 @@
+//! The rules that refuse a login, in words.
+
+use super::mode;
+use crate::error::why_words;
+use lavrin_core::access_rules::ObstacleKind;
+use lavrin_core::login::{Reason, ReasonKind};
+use lavrin_core::text::shell_word;
+
+/// What the rule says.
+pub fn message(reason: &Reason, account: &str) -> String {
+    match &reason.kind {
+        ReasonKind::NoSuchAccount => format!("there is no account {account}"),
+        ReasonKind::AccountLocked => {
+            format!("the password field of {account} begins with '!': the server takes the account for locked")
+        }
+        ReasonKind::ShellMissing(shell) => format!("the shell {shell} is not there"),
+        ReasonKind::UserNotAllowed(keyword) => format!("{keyword} keeps {account} out"),
+        ReasonKind::RootNotAllowed(value) => format!("PermitRootLogin is {value}"),
+        ReasonKind::PublicKeysOff => "PubkeyAuthentication is off".to_owned(),
+        ReasonKind::NoKeyFileNamed => "the server reads no key file for this account".to_owned(),
+        ReasonKind::NoKeyFile => "the key file is not there".to_owned(),
+        ReasonKind::NotRegular => "it is no regular file, so the server does not read it".to_owned(),
+        ReasonKind::LinkLoop => "the links go round in circles".to_owned(),
+        ReasonKind::Obstacle(kind) => obstacle(kind, account),
+        ReasonKind::NoEntry => "the key is not in this file".to_owned(),
+        ReasonKind::DeadLine(fault) => format!("the key is there, but the server skips the line: {fault}"),
+        ReasonKind::OtherAccount(other) => format!("the key stands in the file of {other}, another account"),
+        ReasonKind::OnlyAsAuthority => {
+            "the entry is marked cert-authority: it counts for certificates that this key signed, not for the key"
+                .to_owned()
+        }
+        ReasonKind::FromElsewhere { from } => format!("the entry takes this key only from {from}"),
+        ReasonKind::FromUnknown { from } => {
+            format!("the entry takes this key only from {from}, and where the login comes from was not said")
+        }
+        ReasonKind::Expired { at } => format!("the entry has ended: expiry-time={at}"),
+        ReasonKind::PrincipalsOnPlainKey => {
+            "principals= stands on a plain key: the server passes over the entry".to_owned()
+        }
+        ReasonKind::KeyTooSmall { bits, min } => {
+            format!("the RSA key has {bits} bits; the server takes none below {min}")
+        }
+        ReasonKind::RevokedKeysUnseen => {
+            "RevokedKeys is in use, and whether this key is in it was not looked at".to_owned()
+        }
+        ReasonKind::FurtherMethod(methods) => format!("the key alone is not enough: AuthenticationMethods {methods}"),
+        ReasonKind::KeysCommand(command) => format!("a command gives the server further keys: {command}"),
+        ReasonKind::SettingsUnseen => "the server's settings could not be read; its defaults were assumed".to_owned(),
+        ReasonKind::SettingConditional(keyword) => format!("a Match block sets {keyword} for some connections"),
+        ReasonKind::Unseen(why) => format!("it could not be looked at: {}", why_words(why)),
+    }
+}
+
+fn obstacle(kind: &ObstacleKind, account: &str) -> String {
+    match kind {
+        ObstacleKind::TooOpen { found, .. } => {
+            format!("others than {account} may write here (mode {}), so the server ignores the key file", mode(*found))
+        }
+        ObstacleKind::WrongOwner { found, .. } => {
+            format!("it belongs to uid {found}, neither {account} nor root, so the server ignores the key file")
+        }
+        ObstacleKind::TooClosed { found, .. } => format!(
+            "{account} itself cannot get at it (mode {}), and the server reads with that account's rights",
+            mode(*found)
+        ),
+    }
+}
+
+/// What to type. `path` is the path as the one who types it sees it.
+pub fn remedy(reason: &Reason, account: &str, place: &str, path: &str) -> Option<String> {
+    let path = shell_word(path);
+    let text = match &reason.kind {
+        ReasonKind::Obstacle(ObstacleKind::TooOpen { wanted, .. } | ObstacleKind::TooClosed { wanted, .. }) => {
+            format!("chmod {wanted:o} {path}")
+        }
+        ReasonKind::Obstacle(ObstacleKind::WrongOwner { .. }) => format!("chown {account} {path}"),
+        ReasonKind::NoEntry | ReasonKind::NoKeyFile | ReasonKind::OtherAccount(_) => {
+            format!("lavrin install KEY.pub {place}")
+        }
+        ReasonKind::DeadLine(_)
+        | ReasonKind::OnlyAsAuthority
+        | ReasonKind::PrincipalsOnPlainKey
+        | ReasonKind::FromElsewhere { .. }
+        | ReasonKind::Expired { .. } => {
+            format!("sed -n {}p {path}    shows the entry", reason.line.unwrap_or(1))
+        }
+        ReasonKind::FromUnknown { .. } => "say where it comes from: --from-address ADDRESS".to_owned(),
+        ReasonKind::NotRegular | ReasonKind::LinkLoop => format!("ls -ld {path}"),
+        ReasonKind::AccountLocked => format!("usermod -p '*' {account}    ends the lock and still allows no password"),
+        ReasonKind::PublicKeysOff
+        | ReasonKind::UserNotAllowed(_)
+        | ReasonKind::RootNotAllowed(_)
+        | ReasonKind::SettingConditional(_)
+        | ReasonKind::FurtherMethod(_) => {
+            format!("sed -n {}p {path}    shows the setting", reason.line?)
+        }
+        ReasonKind::KeyTooSmall { .. } => "lavrin key generate".to_owned(),
+        ReasonKind::Unseen(_) | ReasonKind::SettingsUnseen => "look with root's rights".to_owned(),
+        _ => return None,
+    };
+    Some(text)
+}
