@@ -40,7 +40,9 @@ pub fn count(number: usize, one: &str, many: &str) -> String {
 #[must_use]
 pub fn shell_word(text: &str) -> String {
     let plain = |byte: u8| byte.is_ascii_alphanumeric() || b"/._-@:+=,%".contains(&byte);
-    if !text.is_empty() && text.bytes().all(plain) && !text.starts_with('-') {
+    // A leading ~/ has to stay bare, or the shell does not know it for the home.
+    let rest = text.strip_prefix("~/").unwrap_or(text);
+    if !text.is_empty() && rest.bytes().all(plain) && !text.starts_with('-') {
         text.to_owned()
     } else {
         format!("'{}'", text.replace('\'', "'\\''"))
@@ -62,6 +64,7 @@ mod tests {
     fn shell_words_survive_quotes() {
         assert_eq!(shell_word("/home/edda/.ssh"), "/home/edda/.ssh");
         assert_eq!(shell_word("it's"), "'it'\\''s'");
+        assert_eq!(shell_word("~/.ssh/edda.pub"), "~/.ssh/edda.pub");
         assert_eq!(shell_word(""), "''");
         assert_eq!(shell_word("-rf"), "'-rf'");
     }

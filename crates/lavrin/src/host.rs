@@ -138,12 +138,19 @@ impl HostArgs {
             Err(error) if error.kind() == std::io::ErrorKind::NotFound => {}
             Err(error) => return Err(CommandError::file(&self.known_hosts, "read", &error)),
         }
-        Ok(Target { host: host.to_owned(), port: self.port, known_hosts, expected: self.expect_host_key })
+        // The expectation is for a host that is not known yet; a known one has to show the known key all the same.
+        Ok(Target { host: host.to_owned(), port: self.port, known_hosts, expected: None })
     }
 
     /// Connects; an unknown host key is shown and asked about, and remembered once it is confirmed.
     pub async fn connect(&self, ui: &Ui, target: &mut Target) -> Result<Connection, CommandError> {
         let connection = match target.connect().await {
+            Err(ConnectFault::HostKeyUnknown { host, fingerprint, .. })
+                if self.expect_host_key.is_some_and(|expected| expected != fingerprint) =>
+            {
+                let known = self.expect_host_key.unwrap_or(fingerprint);
+                return Err(ConnectFault::HostKeyChanged { host, shown: fingerprint, known, line: None }.into());
+            }
             Err(ConnectFault::HostKeyUnknown { host, key, fingerprint })
                 if std::io::IsTerminal::is_terminal(&std::io::stdin()) =>
             {
@@ -160,8 +167,22 @@ impl HostArgs {
                 target.expected = Some(fingerprint);
                 target.connect().await?
             }
+            Err(ConnectFault::HostKeyUnknown { host, key, fingerprint })
+                if self.expect_host_key == Some(fingerprint) =>
+            {
+                // Whoever says which key to expect has vouched for it; the next command need not say it again.
+                if let Err(error) = self.remember(&line_for(&host, target.port, &key)) {
+                    ui.warn(&error.message);
+                }
+                target.expected = Some(fingerprint);
+                target.connect().await?
+            }
             other => other?,
         };
+        if let Some(known) = self.expect_host_key.filter(|expected| *expected != connection.host_key()) {
+            let shown = connection.host_key();
+            return Err(ConnectFault::HostKeyChanged { host: target.host.clone(), shown, known, line: None }.into());
+        }
         // Whoever answers next must be the same host.
         target.expected = Some(connection.host_key());
         Ok(connection)

@@ -110,6 +110,18 @@ fn unsafe_folders(real: &BytePath, account: &Account, seen: &Observation) -> Vec
     found
 }
 
+/// The widest mode that is advised: 0600 for a key file, 0700 for folders below the home; of the home and what lies
+/// outside of it only the write bits of others are taken.
+fn advised(path: &BytePath, node: &Node, account: &Account) -> u32 {
+    if !path.is_within(&account.home) || *path == account.home {
+        node.mode & !(OTHER_WRITE | GROUP_WRITE)
+    } else if node.kind == NodeKind::File {
+        0o600
+    } else {
+        0o700
+    }
+}
+
 fn unsafe_node(path: &BytePath, node: &Node, account: &Account, seen: &Observation) -> Option<Obstacle> {
     if node.uid != 0 && node.uid != account.uid {
         let kind = ObstacleKind::WrongOwner { found: node.uid, wanted: account.uid };
@@ -119,7 +131,7 @@ fn unsafe_node(path: &BytePath, node: &Node, account: &Account, seen: &Observati
         && is_private_group(node.gid, account, &seen.accounts, &seen.groups);
     let unsafe_bits = if tolerated { OTHER_WRITE } else { OTHER_WRITE | GROUP_WRITE };
     (node.mode & unsafe_bits != 0).then(|| {
-        let kind = ObstacleKind::TooOpen { found: node.mode, wanted: node.mode & !(OTHER_WRITE | GROUP_WRITE) };
+        let kind = ObstacleKind::TooOpen { found: node.mode, wanted: advised(path, node, account) };
         Obstacle { path: path.clone(), kind }
     })
 }
@@ -213,7 +225,8 @@ mod tests {
         assert_eq!(verdict(0o775, 0o770, 0o664, 1001, debian.clone()), Access::Open(FILE.into()));
         let Access::Barred(_, obstacles) = verdict(0o775, 0o700, 0o664, 1001, Server::Unknown) else { panic!() };
         assert_eq!(obstacles.len(), 2);
-        assert_eq!(obstacles[0].kind, ObstacleKind::TooOpen { found: 0o664, wanted: 0o644 });
+        assert_eq!(obstacles[0].kind, ObstacleKind::TooOpen { found: 0o664, wanted: 0o600 });
+        assert_eq!(obstacles[1].kind, ObstacleKind::TooOpen { found: 0o775, wanted: 0o755 });
         assert!(matches!(verdict(0o755, 0o1777, 0o600, 1001, debian), Access::Barred(..)));
     }
 

@@ -148,7 +148,8 @@ impl ShellHost {
         }
         let text = String::from_utf8_lossy(&said).trim().to_owned();
         if text != format!("{child} staged") {
-            let word = text.strip_prefix(&format!("{child} fail ")).unwrap_or(&text);
+            let word =
+                text.strip_prefix(&format!("{child} fail ")).unwrap_or("refused: nothing could be run as the account");
             return Err(fault(path, word));
         }
         let unknown = |_| CarryFault::Unknown { path: path.clone() };
@@ -214,10 +215,8 @@ fn set_owner(
     if kind_letter(seen, path) == 'd' {
         return format!("inside {whole}\nowned . {was}\nchown {}:{} . || fail owner\n", to.uid, to.gid);
     }
-    let parent = path.parent().and_then(|parent| seen.node(&parent).into_known().cloned());
-    let (uid, gid, mode) = parent.map_or((to.uid, to.gid, 0o700), |node| (node.uid, node.gid, node.mode));
     format!(
-        "inside {folder}\ntrap '' HUP PIPE INT TERM\nback() {{ chmod {mode:o} .; chown {uid}:{gid} .; }}\n\
+        "inside {folder}\ntrap '' HUP PIPE INT TERM\nremember\n\
          chown 0:0 . && chmod 700 . || {{ back; fail owner; }}\n\
          if [ -L {name} ] || [ ! -f {name} ]; then back; fail changed; fi\n\
          set -- $(line {name}); if [ \"$2\" != 1 ] || [ \"$3:$4\" != {was} ]; then back; fail \"changed or linked\"; fi\n\

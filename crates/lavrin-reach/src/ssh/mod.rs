@@ -242,7 +242,11 @@ impl Target {
         let mut fault = unknown("it has no address".to_owned());
         for address in addresses {
             fault = match tokio::time::timeout(STEP_TIMEOUT, TcpStream::connect(address)).await {
-                Ok(Ok(stream)) => return Ok(stream),
+                Ok(Ok(stream)) => {
+                    // Small questions and answers go back and forth; waiting to fill packets would cost 40 ms each.
+                    let _ = stream.set_nodelay(true);
+                    return Ok(stream);
+                }
                 Err(_) => ConnectFault::NoAnswer { host: host.clone(), port },
                 Ok(Err(error)) if error.kind() == std::io::ErrorKind::ConnectionRefused => {
                     ConnectFault::PortClosed { host: host.clone(), port }

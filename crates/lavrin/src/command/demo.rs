@@ -1,15 +1,146 @@
-//! `lavrin demo`
+//! `lavrin demo`: the whole job, step by step, against a small stand-in server on this machine. Each command is shown as
+//! a person would type it, and run for real by this very program.
 
 use crate::error::CommandError;
 use crate::exit::Exit;
-use crate::ui::Ui;
+use crate::ui::{Label, Ui};
 use clap::Args;
+use lavrin_core::text::shell_word;
+use lavrin_standin::StandIn;
+use std::path::Path;
+use std::process::Command;
 
-/// The whole job
+/// The whole job, step by step, against a small stand-in server on this machine
 #[derive(Debug, Args)]
-pub struct DemoArgs {}
+pub struct DemoArgs {
+    /// Leave the stand-in running and say how to talk to it
+    #[arg(long)]
+    pub keep: bool,
+}
+
+/// The passphrase of the demo's key lies in a variable of this name, the first password in another.
+const PASSPHRASE: &str = "TIDE";
+const PASSWORD: &str = "FIRST_PASSWORD";
 
 /// Runs the command.
-pub fn run(_: &DemoArgs, _: &Ui) -> Result<Exit, CommandError> {
-    Ok(Exit::Done)
+pub fn run(args: &DemoArgs, ui: &Ui) -> Result<Exit, CommandError> {
+    let failed =
+        |what: &str, error: &dyn std::fmt::Display| CommandError::with(Exit::NotChecked, format!("{what}: {error}"));
+    let runtime = tokio::runtime::Builder::new_multi_thread().worker_threads(2).enable_all().build();
+    let runtime = runtime.map_err(|error| failed("no threads could be started", &error))?;
+    let stand_in = runtime.block_on(StandIn::harbour_office()).map_err(|error| failed("the demo", &error))?;
+    let home = tempfile::Builder::new().prefix("lavrin-home-").tempdir().map_err(|error| failed("the demo", &error))?;
+    let stage = Stage { ui, stand_in: &stand_in, home: home.path() };
+    let outcome = stage.play();
+    if args.keep {
+        runtime.block_on(stage.wait());
+    }
+    drop(stand_in);
+    ui.result(&format!("\n{}", ui.paint(Label::Faint, "The stand-in, its tree and the demo's home are gone again.")));
+    outcome
+}
+
+/// What the demo plays on.
+struct Stage<'a> {
+    ui: &'a Ui,
+    stand_in: &'a StandIn,
+    home: &'a Path,
+}
+
+impl Stage<'_> {
+    fn play(&self) -> Result<Exit, CommandError> {
+        let reach = format!("--port {}", self.stand_in.address().port());
+        let with_key = format!("{reach} --identity ~/.ssh/edda --passphrase-env {PASSPHRASE}");
+        self.say("The harbour office of the Halvmark islands has a server. Edda is new there and has a password, but no key.");
+        self.say("1. A key pair for Edda, protected by a passphrase");
+        self.expect(
+            0,
+            &format!("lavrin key generate --name edda --comment 'edda, harbour office' --passphrase-env {PASSPHRASE}"),
+        )?;
+        self.say("2. What is in these files?");
+        self.expect(0, "lavrin key inspect ~/.ssh/edda ~/.ssh/edda.pub")?;
+        self.say("3. The public half goes to the server, with the password and the host key's fingerprint for this first time. First what would be done, then it is done and proven by a fresh login");
+        let install = format!("lavrin install ~/.ssh/edda.pub edda@127.0.0.1 {reach} --password-env {PASSWORD}");
+        self.expect(0, &format!("{install} --expect-host-key {} --preview", self.stand_in.host_key()))?;
+        self.expect(0, &format!("{install} --passphrase-env {PASSPHRASE} --yes"))?;
+        self.say("4. Would this key open Sten's account too? And why does Sten's own key not work?");
+        self.expect(1, &format!("lavrin why sten@127.0.0.1 --login edda --key ~/.ssh/edda.pub {with_key}"))?;
+        self.put_stens_key()?;
+        self.expect(1, &format!("lavrin why sten@127.0.0.1 --login edda --key ~/.ssh/sten.pub {with_key}"))?;
+        self.say("5. All accounts of the server at once");
+        self.expect(1, &format!("lavrin audit 127.0.0.1 --login edda {with_key}"))?;
+        self.say("6. Edda moves on: her key goes, and the server is asked whether it is really gone. With that very key Lavrin refuses");
+        self.expect(4, &format!("lavrin remove ~/.ssh/edda.pub edda@127.0.0.1 {with_key} --yes"))?;
+        self.expect(
+            0,
+            &format!("lavrin remove ~/.ssh/edda.pub edda@127.0.0.1 {reach} --password-env {PASSWORD} --yes"),
+        )?;
+        self.expect(1, &format!("lavrin probe ~/.ssh/edda.pub edda@127.0.0.1 {reach}"))?;
+        Ok(Exit::Done)
+    }
+
+    fn reach(&self) -> String {
+        format!("--port {} --expect-host-key {}", self.stand_in.address().port(), self.stand_in.host_key())
+    }
+
+    fn say(&self, text: &str) {
+        self.ui.result(&format!("\n{}\n", self.ui.paint(Label::Strong, text)));
+    }
+
+    /// The public half of Sten's key, as he would bring it: the entry of his that stands in the server's file.
+    fn put_stens_key(&self) -> Result<(), CommandError> {
+        let path = self.stand_in.file("/home/sten/.ssh/authorized_keys");
+        let text = std::fs::read_to_string(&path).map_err(|error| CommandError::file(&path, "read", &error))?;
+        let line = text.lines().nth(1).unwrap_or_default();
+        let own = self.home.join(".ssh/sten.pub");
+        std::fs::write(&own, format!("{line}\n")).map_err(|error| CommandError::file(&own, "write", &error))
+    }
+
+    /// Shows a command and runs it; an exit code other than the expected one ends the demo.
+    fn expect(&self, code: i32, typed: &str) -> Result<(), CommandError> {
+        self.ui.result(&format!("{} {}", self.ui.paint(Label::Good, "$"), self.ui.paint(Label::Type, typed)));
+        let program = std::env::current_exe().map_err(|error| CommandError::usage(error.to_string()))?;
+        // The shell reads the line as the person's shell would; the program it finds is this one.
+        let line = typed.replacen("lavrin", &shell_word(&program.to_string_lossy()), 1);
+        let status = Command::new("/bin/sh")
+            .arg("-c")
+            .arg(format!("{line} 2>&1"))
+            .env("HOME", self.home)
+            .env("USER", "edda")
+            .env("XDG_STATE_HOME", self.home.join("state"))
+            .env(PASSPHRASE, "low water at the old pier")
+            .env(PASSWORD, self.stand_in.password("edda").unwrap_or_default())
+            .env_remove("SSH_AUTH_SOCK")
+            .stdin(std::process::Stdio::null())
+            .status()
+            .map_err(|error| CommandError::usage(error.to_string()))?;
+        self.ui.result("");
+        if status.code() == Some(code) {
+            return Ok(());
+        }
+        Err(CommandError::with(Exit::Midway, format!("the demo expected exit code {code} and got {status}")))
+    }
+
+    /// Waits until somebody ends it.
+    async fn wait(&self) {
+        let password = self.stand_in.password("edda").unwrap_or_default();
+        self.say("The stand-in goes on until Ctrl-C. To talk to it from another terminal:");
+        self.ui.result(&format!(
+            "  export HOME={} {PASSPHRASE}='low water at the old pier' {PASSWORD}='{password}'\n  lavrin audit 127.0.0.1 --login edda {} --password-env {PASSWORD}\n  its tree: {}",
+            self.home.display(),
+            self.reach(),
+            self.stand_in.tree().display()
+        ));
+        let mut terminate = tokio::signal::unix::signal(tokio::signal::unix::SignalKind::terminate()).ok();
+        let terminated = async {
+            match &mut terminate {
+                Some(signal) => drop(signal.recv().await),
+                None => std::future::pending().await,
+            }
+        };
+        tokio::select! {
+            _ = tokio::signal::ctrl_c() => {}
+            () = terminated => {}
+        }
+    }
 }

@@ -31,7 +31,7 @@ pub fn message(fault: &Fault) -> String {
         Fault::WrongOwner { .. } => "it belongs to somebody else, so the server ignores the entries".to_owned(),
         Fault::OwnedByRoot { .. } => "root owns it; the server reads it, but the account cannot change it".to_owned(),
         Fault::WrongKind => "something other than a regular file stands where the key file belongs".to_owned(),
-        Fault::UnusableLine { fault } => format!("the server skips this line: {fault}"),
+        Fault::UnusableLine { fault } => format!("the server skips this line: {}", super::line_fault(fault)),
         Fault::DuplicateEntry { first_line, fingerprint } => {
             format!("the key {fingerprint} stands in line {first_line} already")
         }

@@ -4,6 +4,8 @@ pub mod finding;
 pub mod reason;
 pub mod steps;
 
+use lavrin_core::key::KeyFault;
+use lavrin_core::keysfile::LineFault;
 use lavrin_core::login::Limits;
 use lavrin_core::text::printable;
 use lavrin_reach::ssh::SignedIn;
@@ -38,4 +40,17 @@ pub fn comment(bytes: &[u8]) -> String {
 /// A mode as administrators write it.
 pub fn mode(bits: u32) -> String {
     format!("{bits:04o}")
+}
+
+/// Why the server skips a line, in the words of somebody who looks at the file.
+pub fn line_fault(fault: &LineFault) -> String {
+    match fault {
+        LineFault::Key(KeyFault::LengthOutOfBounds { .. } | KeyFault::Truncated | KeyFault::BadBase64 { .. }) => {
+            "the key ends too early or is damaged; keys that were copied often break over several lines".to_owned()
+        }
+        LineFault::NoKey => {
+            "there is no key on it; it may be the rest of a key that was broken over several lines".to_owned()
+        }
+        other => other.to_string(),
+    }
 }

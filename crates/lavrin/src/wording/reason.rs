@@ -23,7 +23,9 @@ pub fn message(reason: &Reason, account: &str) -> String {
         ReasonKind::LinkLoop => "the links go round in circles".to_owned(),
         ReasonKind::Obstacle(kind) => obstacle(kind, account),
         ReasonKind::NoEntry => "the key is not in this file".to_owned(),
-        ReasonKind::DeadLine(fault) => format!("the key is there, but the server skips the line: {fault}"),
+        ReasonKind::DeadLine(fault) => {
+            format!("the key is there, but the server skips the line: {}", super::line_fault(fault))
+        }
         ReasonKind::OtherAccount(other) => format!("the key stands in the file of {other}, another account"),
         ReasonKind::OnlyAsAuthority => {
             "the entry is marked cert-authority: it counts for certificates that this key signed, not for the key"

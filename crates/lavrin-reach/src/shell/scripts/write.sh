@@ -9,7 +9,7 @@ take() { # file bytes
 T=.lavrin-$N; umask 077
 cd -P -- "$R$P" 2>/dev/null && [ "$(pwd -P)" = "$R$P" ] || { T=/nonexistent/x; fail "moved"; }
 find . -name '.lavrin-*' -mtime +0 -exec rm -f {} \; 2>/dev/null
-set -C; : 2>/dev/null >"$T.new" || fail "refused: $( { : >"$T.new"; } 2>&1)"; set +C
+x=$( (set -C; : >"$T.new") 2>&1) || fail "refused: ${x##*: }"
 if [ "$LO" -ge 0 ]; then
   if [ -L "$B" ] || [ ! -f "$B" ]; then fail changed; fi
   l=$(ls -ldn -- "$B"); g=$(set -- $l; echo "$4"); h=$(set -- $l; echo "$3")
@@ -24,7 +24,7 @@ if [ "$4" != "$G" ]; then chgrp "$G" "$T.new" 2>/dev/null || fail "group $G"; fi
 chmod "$MODE" "$T.new" || fail "mode"
 m=$(ls -ldn -- "$T.new" | cut -c1-10); if [ "$m" != "$WANTED" ]; then fail "held $m"; fi
 take "$T.new" "$LN" || fail "short"
-if [ "$LO" -ge 0 ]; then : >"$T.was"; take "$T.was" "$LO" || fail "short"; fi
+if [ "$LO" -ge 0 ]; then (set -C; : >"$T.was") 2>/dev/null || fail refused; take "$T.was" "$LO" || fail "short"; fi
 sync "$T.new" 2>/dev/null || sync
 printf '\n%s staged\n' "$N"
 r=; IFS= read -r r || r=

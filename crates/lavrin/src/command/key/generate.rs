@@ -140,15 +140,15 @@ pub fn run(args: &GenerateArgs, ui: &Ui) -> Result<Exit, CommandError> {
     let moved = pair.write(&text, &format!("{line}\n"), args.replace)?;
     let out = GenerateOut {
         schema: "lavrin/key-generate/1",
-        private: paths::shown(&pair.private),
-        public: paths::shown(&pair.public),
+        private: pair.private.to_string_lossy().into_owned(),
+        public: pair.public.to_string_lossy().into_owned(),
         algorithm: key.public().algorithm().name(),
         bits: key.public().bits(),
         comment,
         protected: passphrase.is_some(),
         fingerprint: key.public().fingerprint().to_string(),
         public_line: line,
-        moved_aside: moved.iter().map(|path| paths::shown(path)).collect(),
+        moved_aside: moved.iter().map(|path| path.to_string_lossy().into_owned()).collect(),
     };
     ui.result(&if ui.format == Format::Json { crate::json::print(&out) } else { text_of(&out, ui) });
     Ok(Exit::Done)
@@ -169,13 +169,15 @@ fn text_of(out: &GenerateOut, ui: &Ui) -> String {
         out.bits,
         ui.paint(Label::Strong, &out.comment)
     );
+    let shown = |path: &str| paths::shown(std::path::Path::new(path));
     for path in &out.moved_aside {
+        let path = shown(path);
         text += &format!("  moved aside  {path}\n");
     }
-    text += &format!("  private      {}  mode 0600\n               {protection}\n", out.private);
-    text += &format!("  public       {}  mode 0644\n", out.public);
+    text += &format!("  private      {}  mode 0600\n               {protection}\n", shown(&out.private));
+    text += &format!("  public       {}  mode 0644\n", shown(&out.public));
     text += &format!("  fingerprint  {}\n\n{}\n\n", out.fingerprint, out.public_line);
-    let next = format!("lavrin install {} ACCOUNT@HOST", shell_word(&out.public));
+    let next = format!("lavrin install {} ACCOUNT@HOST", shell_word(&shown(&out.public)));
     text + &format!("{} {}\n", ui.paint(Label::Faint, "next:"), ui.paint(Label::Type, &next))
 }
 

@@ -126,7 +126,7 @@ pub fn run(args: &InspectArgs, ui: &Ui) -> Result<Exit, CommandError> {
 }
 
 fn source_name(path: &Path) -> String {
-    if path == Path::new("-") { "-".to_owned() } else { paths::shown(path) }
+    printable(path.as_os_str().as_encoded_bytes())
 }
 
 fn inspect(path: &Path, bytes: &[u8], policy: &Policy, out: &mut InspectOut) {
@@ -180,7 +180,7 @@ fn base(path: &Path, line: usize, key: &PublicKey, comment: Option<&[u8]>, polic
 
 fn settle(mut out: KeyOut, findings: &[Finding], path: &Path) -> KeyOut {
     out.worst = findings.iter().map(Finding::severity).max();
-    out.findings = findings.iter().map(|finding| KeyFinding::of(finding, &paths::shown(path))).collect();
+    out.findings = findings.iter().map(|finding| KeyFinding::of(finding, &source_name(path))).collect();
     out
 }
 

@@ -1,0 +1,231 @@
+//! The SSH side of the stand-in.
+
+use lavrin_core::account::{read_groups, read_passwd};
+use lavrin_core::fs::{BytePath, Fact, Node, NodeKind, Why};
+use lavrin_core::key::PublicKey;
+use lavrin_core::login::{self, Outcome, Question};
+use lavrin_core::survey::{Observation, Want, Wanted};
+use russh::keys::ssh_key;
+use russh::server::{Auth, ChannelOpenHandle, Config, Handler, Msg, PublicKeyOffer, Session, VerifiedPublicKey};
+use russh::{Channel, ChannelId, MethodKind, MethodSet, SshId};
+use std::borrow::Cow;
+use std::collections::HashMap;
+use std::os::unix::ffi::{OsStrExt as _, OsStringExt as _};
+use std::os::unix::fs::{MetadataExt as _, PermissionsExt as _};
+use std::path::{Path, PathBuf};
+use std::process::Stdio;
+use std::sync::Arc;
+use std::time::{Duration, SystemTime, UNIX_EPOCH};
+use tokio::io::{AsyncReadExt as _, AsyncWriteExt as _};
+use tokio::net::TcpListener;
+use tokio::process::{ChildStdin, Command};
+
+/// Rounds of looking before a verdict.
+const ROUNDS_MAX: usize = 20;
+
+/// What the stand-in stands for.
+pub(crate) struct World {
+    pub(crate) root: PathBuf,
+    pub(crate) passwords: HashMap<String, String>,
+}
+
+/// Takes connections until it is told to stop.
+pub(crate) async fn serve(socket: TcpListener, key: russh::keys::PrivateKey, world: Arc<World>) {
+    let config = Arc::new(Config {
+        server_id: SshId::Standard(Cow::Borrowed("SSH-2.0-lavrin-standin")),
+        methods: MethodSet::from(&[MethodKind::PublicKey, MethodKind::Password][..]),
+        auth_rejection_time: Duration::ZERO,
+        auth_rejection_time_initial: Some(Duration::ZERO),
+        keys: vec![key],
+        nodelay: true,
+        inactivity_timeout: Some(Duration::from_secs(600)),
+        ..Config::default()
+    });
+    while let Ok((stream, peer)) = socket.accept().await {
+        let _ = stream.set_nodelay(true);
+        let client =
+            Client { world: world.clone(), account: String::new(), address: peer.ip(), inputs: HashMap::new() };
+        let config = config.clone();
+        tokio::spawn(async move {
+            if let Ok(session) = russh::server::run_stream(config, stream, client).await {
+                let _ = session.await;
+            }
+        });
+    }
+}
+
+/// One connection.
+struct Client {
+    world: Arc<World>,
+    account: String,
+    address: std::net::IpAddr,
+    inputs: HashMap<ChannelId, ChildStdin>,
+}
+
+impl World {
+    /// Whether the tree lets this key into the account, by the same verdict that `lavrin why` gives.
+    fn lets_in(&self, account: &str, key: &ssh_key::PublicKey, from: std::net::IpAddr) -> bool {
+        let Some(key) = key.to_bytes().ok().and_then(|blob| PublicKey::from_blob(&blob).ok()) else { return false };
+        let now = SystemTime::now().duration_since(UNIX_EPOCH).map_or(0, |since| since.as_secs());
+        let question = Question {
+            account: account.to_owned(),
+            fingerprint: key.fingerprint(),
+            key: Some(key),
+            from: Some(from),
+            now: i64::try_from(now).unwrap_or(i64::MAX),
+        };
+        let mut seen = Observation::default();
+        for _ in 0..ROUNDS_MAX {
+            let wants = login::wants(account, &seen);
+            if wants.is_empty() {
+                break;
+            }
+            self.look(&wants, &mut seen);
+        }
+        login::judge(&question, &seen).outcome == Outcome::Accepted
+    }
+
+    fn look(&self, wants: &[Want], seen: &mut Observation) {
+        for want in wants {
+            match &want.what {
+                Wanted::System(_) => {
+                    let read = |path: &str| std::fs::read(self.root.join(path)).unwrap_or_default();
+                    seen.accounts = read_passwd(&read("etc/passwd"));
+                    seen.groups = read_groups(&read("etc/group"));
+                    seen.looked = true;
+                }
+                Wanted::Node(path) => drop(seen.nodes.insert(path.clone(), node(&self.inside(path)))),
+                Wanted::Bytes(path, _) => {
+                    let bytes = std::fs::read(self.inside(path)).map_or(Fact::Absent, Fact::Known);
+                    seen.bytes.insert(path.clone(), bytes);
+                }
+                Wanted::Names(_) | Wanted::PrivateKeys(_) => seen.give_up(want, &Why::NotReached),
+            }
+        }
+    }
+
+    fn inside(&self, path: &BytePath) -> PathBuf {
+        let inner = path.as_bytes().strip_prefix(b"/").unwrap_or(path.as_bytes());
+        self.root.join(Path::new(std::ffi::OsStr::from_bytes(inner)))
+    }
+}
+
+fn node(path: &Path) -> Fact<Node> {
+    let Ok(meta) = path.symlink_metadata() else { return Fact::Absent };
+    let kind = if meta.is_symlink() {
+        NodeKind::Link(std::fs::read_link(path).map(|target| target.into_os_string().into_vec()).unwrap_or_default())
+    } else if meta.is_file() {
+        NodeKind::File
+    } else if meta.is_dir() {
+        NodeKind::Folder
+    } else {
+        NodeKind::Special
+    };
+    let mode = meta.permissions().mode() & 0o7777;
+    Fact::Known(Node { kind, mode, uid: meta.uid(), gid: meta.gid(), access_list: false })
+}
+
+impl Handler for Client {
+    type Error = russh::Error;
+
+    async fn auth_password(&mut self, user: &str, password: &str) -> Result<Auth, russh::Error> {
+        let right = self.world.passwords.get(user).is_some_and(|own| own == password);
+        self.account = user.to_owned();
+        Ok(if right { Auth::Accept } else { Auth::reject() })
+    }
+
+    async fn auth_publickey_offered(&mut self, user: &str, offer: PublicKeyOffer<'_>) -> Result<Auth, russh::Error> {
+        let lets_in = self.world.lets_in(user, offer.public_key, self.address);
+        Ok(if lets_in { Auth::Accept } else { Auth::reject() })
+    }
+
+    async fn auth_publickey(&mut self, user: &str, key: VerifiedPublicKey<'_>) -> Result<Auth, russh::Error> {
+        let lets_in = self.world.lets_in(user, key.public_key, self.address);
+        self.account = user.to_owned();
+        Ok(if lets_in { Auth::Accept } else { Auth::reject() })
+    }
+
+    async fn channel_open_session(
+        &mut self,
+        _: Channel<Msg>,
+        reply: ChannelOpenHandle,
+        _: &mut Session,
+    ) -> Result<(), russh::Error> {
+        reply.accept().await;
+        Ok(())
+    }
+
+    async fn exec_request(
+        &mut self,
+        channel: ChannelId,
+        command: &[u8],
+        session: &mut Session,
+    ) -> Result<(), russh::Error> {
+        let started = Command::new("/bin/sh")
+            .arg("-c")
+            .arg(std::ffi::OsStr::from_bytes(command))
+            .env_clear()
+            .env("LAVRIN_STANDIN_ROOT", &self.world.root)
+            .env("HOME", self.world.root.join("home").join(&self.account))
+            .env("PATH", "/usr/sbin:/usr/bin:/sbin:/bin")
+            .current_dir(&self.world.root)
+            .stdin(Stdio::piped())
+            .stdout(Stdio::piped())
+            .stderr(Stdio::piped())
+            .kill_on_drop(true)
+            .spawn();
+        let Ok(mut child) = started else {
+            return session.channel_failure(channel);
+        };
+        session.channel_success(channel)?;
+        if let Some(input) = child.stdin.take() {
+            self.inputs.insert(channel, input);
+        }
+        let handle = session.handle();
+        tokio::spawn(async move {
+            let mut errors = child.stderr.take();
+            let drained = tokio::spawn(async move {
+                let mut text = Vec::new();
+                if let Some(errors) = &mut errors {
+                    let _ = errors.read_to_end(&mut text).await;
+                }
+                text
+            });
+            if let Some(mut output) = child.stdout.take() {
+                let mut buffer = vec![0; 32 << 10];
+                while let Ok(length @ 1..) = output.read(&mut buffer).await {
+                    if handle.data(channel, buffer[..length].to_vec()).await.is_err() {
+                        break;
+                    }
+                }
+            }
+            if let Ok(text) = drained.await
+                && !text.is_empty()
+            {
+                let _ = handle.extended_data(channel, 1, text).await;
+            }
+            let status = child.wait().await.ok().and_then(|status| status.code()).unwrap_or(255);
+            let _ = handle.exit_status_request(channel, u32::try_from(status).unwrap_or(255)).await;
+            let _ = handle.eof(channel).await;
+            let _ = handle.close(channel).await;
+        });
+        Ok(())
+    }
+
+    async fn data(&mut self, channel: ChannelId, data: &[u8], _: &mut Session) -> Result<(), russh::Error> {
+        if let Some(input) = self.inputs.get_mut(&channel) {
+            let _ = input.write_all(data).await;
+        }
+        Ok(())
+    }
+
+    async fn channel_eof(&mut self, channel: ChannelId, _: &mut Session) -> Result<(), russh::Error> {
+        self.inputs.remove(&channel);
+        Ok(())
+    }
+
+    async fn channel_close(&mut self, channel: ChannelId, _: &mut Session) -> Result<(), russh::Error> {
+        self.inputs.remove(&channel);
+        Ok(())
+    }
+}

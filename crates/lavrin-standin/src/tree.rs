@@ -1,0 +1,84 @@
+//! The file tree of the demo, from the plain files under `demo/`.
+
+use lavrin_core::key::container::openssh;
+use lavrin_core::key::generate::{Recipe, SystemSource, generate};
+use std::collections::HashMap;
+use std::fs;
+use std::io;
+use std::os::unix::fs::{MetadataExt as _, PermissionsExt as _};
+use std::path::Path;
+
+/// Each file with its mode; folders get 0755 unless they stand in [`FOLDERS`].
+const FILES: [(&str, u32, &str); 6] = [
+    ("etc/passwd", 0o644, include_str!("../../../demo/etc/passwd")),
+    ("etc/group", 0o644, include_str!("../../../demo/etc/group")),
+    ("etc/ssh/sshd_config", 0o644, include_str!("../../../demo/etc/ssh/sshd_config")),
+    ("home/sten/.ssh/authorized_keys", 0o666, include_str!("../../../demo/home/sten/.ssh/authorized_keys")),
+    ("home/tidelog/.ssh/authorized_keys", 0o600, include_str!("../../../demo/home/tidelog/.ssh/authorized_keys")),
+    ("home/runa/.ssh/authorized_keys", 0o644, include_str!("../../../demo/home/runa/.ssh/authorized_keys")),
+];
+
+/// Folders whose modes matter.
+const FOLDERS: [(&str, u32); 5] = [
+    ("home/edda", 0o755),
+    ("home/sten/.ssh", 0o700),
+    ("home/tidelog/.ssh", 0o700),
+    ("home/runa/.ssh", 0o700),
+    ("root", 0o700),
+];
+
+/// A key that somebody left on the server; it is made anew each time.
+const STRAY: &str = "home/tidelog/.ssh/buoy-7";
+
+pub(crate) fn lay_out(root: &Path) -> io::Result<()> {
+    fs::set_permissions(root, fs::Permissions::from_mode(0o755))?;
+    for (folder, mode) in FOLDERS {
+        fs::create_dir_all(root.join(folder))?;
+        fs::set_permissions(root.join(folder), fs::Permissions::from_mode(mode))?;
+    }
+    let owner = fs::metadata(root)?;
+    let mut keys = HashMap::new();
+    for (path, mode, text) in FILES {
+        let text = text.replace("{uid}", &owner.uid().to_string()).replace("{gid}", &owner.gid().to_string());
+        put(root, path, mode, with_keys(&text, &mut keys).as_bytes())?;
+    }
+    put(root, STRAY, 0o600, stray_key()?.as_bytes())
+}
+
+fn put(root: &Path, path: &str, mode: u32, bytes: &[u8]) -> io::Result<()> {
+    let path = root.join(path);
+    if let Some(folder) = path.parent() {
+        fs::create_dir_all(folder)?;
+    }
+    fs::write(&path, bytes)?;
+    fs::set_permissions(&path, fs::Permissions::from_mode(mode))
+}
+
+/// Replaces each `{key NAME}` by the one line of a fresh key. `{key wrapped}` comes broken over two lines, as from a mail.
+fn with_keys(text: &str, keys: &mut HashMap<String, String>) -> String {
+    let mut out = String::new();
+    let mut rest = text;
+    while let Some((before, behind)) = rest.split_once("{key ") {
+        let (name, after) = behind.split_once('}').unwrap_or((behind, ""));
+        out += before;
+        let line = keys.entry(name.to_owned()).or_insert_with(fresh_line);
+        if name == "wrapped" {
+            let (head, tail) = line.split_at(line.len() / 2);
+            out += &format!("{head}\n{tail}");
+        } else {
+            out += line;
+        }
+        rest = after;
+    }
+    out + rest
+}
+
+fn fresh_line() -> String {
+    generate(Recipe::Ed25519, &SystemSource).map(|key| key.public().line("")).unwrap_or_default()
+}
+
+fn stray_key() -> io::Result<String> {
+    let refuse = |_| io::Error::other("no key could be made");
+    let key = generate(Recipe::Ed25519, &SystemSource).map_err(refuse)?;
+    openssh::write(&key, "buoy-7", None, &SystemSource).map(|text| text.to_string()).map_err(refuse)
+}
