@@ -1,4 +1,4 @@
-//! Host keys: what a user's `known_hosts` file says about a host (manual page of sshd, "SSH_KNOWN_HOSTS FILE FORMAT").
+//! Host keys: what a user's `known_hosts` file says about a host (manual page of sshd, "`SSH_KNOWN_HOSTS` FILE FORMAT").
 
 use crate::key::container::line::{self, word};
 use crate::key::{Algorithm, Fingerprint, PublicKey};

@@ -38,7 +38,7 @@ pub(crate) async fn serve(socket: TcpListener, key: russh::keys::PrivateKey, wor
         auth_rejection_time_initial: Some(Duration::ZERO),
         keys: vec![key],
         nodelay: true,
-        inactivity_timeout: Some(Duration::from_secs(600)),
+        inactivity_timeout: Some(Duration::from_mins(10)),
         ..Config::default()
     });
     while let Ok((stream, peer)) = socket.accept().await {

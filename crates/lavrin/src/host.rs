@@ -28,7 +28,7 @@ pub struct HostArgs {
     /// Port of the SSH server
     #[arg(long, value_name = "PORT", default_value_t = 22)]
     pub port: u16,
-    /// Private key to sign in with; without it the agent at SSH_AUTH_SOCK is asked
+    /// Private key to sign in with; without it the agent at `SSH_AUTH_SOCK` is asked
     #[arg(long, value_name = "FILE", value_parser = paths::typed)]
     pub identity: Option<PathBuf>,
     /// Variable that holds the passphrase of the identity

@@ -55,7 +55,7 @@ pub fn public_key(path: &Path) -> Result<GivenKey, CommandError> {
                 return Err(private_key_refused(&shown, path, &closed.public().fingerprint()));
             }
             PieceKind::Public { key, comment, options } => {
-                found.push(GivenKey { key, comment: printable(comment.trim_ascii()), options })
+                found.push(GivenKey { key, comment: printable(comment.trim_ascii()), options });
             }
             PieceKind::Rejected(reason) => {
                 if let KeyFault::NotReadYet { what } = &reason

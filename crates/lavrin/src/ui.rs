@@ -10,7 +10,7 @@ use std::io::{BufRead as _, IsTerminal as _, Write as _};
 /// When to use colours.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, ValueEnum)]
 pub enum Color {
-    /// On a terminal, unless NO_COLOR is set.
+    /// On a terminal, unless `NO_COLOR` is set.
     Auto,
     /// Always.
     Always,
@@ -104,6 +104,7 @@ impl Ui {
     }
 
     /// Prints a result. A reader that has gone away is no failure.
+    #[expect(clippy::unused_self, reason = "all output goes through this object, so that there is one place for it")]
     pub fn result(&self, text: &str) {
         let mut out = std::io::stdout().lock();
         let ended = if text.ends_with('\n') { "" } else { "\n" };

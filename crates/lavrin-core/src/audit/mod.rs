@@ -133,7 +133,7 @@ fn private_keys(account: &Account, seen: &Observation, report: &mut Report) {
             line: None,
         })),
         Some(Fact::Unseen(why)) => {
-            report.not_checked.push(NotChecked { account: Some(account.name.clone()), path: folder, why: why.clone() })
+            report.not_checked.push(NotChecked { account: Some(account.name.clone()), path: folder, why: why.clone() });
         }
         Some(Fact::Absent) | None => {}
     }

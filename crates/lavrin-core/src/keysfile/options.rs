@@ -1,4 +1,4 @@
-//! The options in front of an entry (manual page of sshd, "AUTHORIZED_KEYS FILE FORMAT", and what the server does).
+//! The options in front of an entry (manual page of sshd, "`AUTHORIZED_KEYS` FILE FORMAT", and what the server does).
 
 use crate::text::printable;
 use thiserror::Error;

@@ -22,8 +22,8 @@ pub struct Limits {
 const PERMISSIONS: [(&str, &str, &str); 5] = [
     ("agent-forwarding", "no-agent-forwarding", "agent forwarding"),
     ("port-forwarding", "no-port-forwarding", "port forwarding"),
-    ("pty", "no-pty", "a terminal"),
-    ("user-rc", "no-user-rc", "the start-up file"),
+    ("pty", "no-pty", "terminal"),
+    ("user-rc", "no-user-rc", "start-up file"),
     ("x11-forwarding", "no-x11-forwarding", "X11 forwarding"),
 ];
 
@@ -109,7 +109,7 @@ mod tests {
         let denied = |text: &[u8]| Limits::of(&Options::parse(text).unwrap()).denied;
         assert_eq!(denied(b"pty,restrict").len(), 5);
         assert_eq!(denied(b"restrict,pty").len(), 4);
-        assert_eq!(denied(b"no-pty"), ["a terminal"]);
+        assert_eq!(denied(b"no-pty"), ["terminal"]);
         assert!(denied(b"").is_empty());
     }
 }

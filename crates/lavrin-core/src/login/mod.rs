@@ -86,11 +86,11 @@ pub enum ReasonKind {
     AccountLocked,
     /// The shell is not there.
     ShellMissing(BytePath),
-    /// AllowUsers, DenyUsers, AllowGroups or DenyGroups keeps the account out.
+    /// `AllowUsers`, `DenyUsers`, `AllowGroups` or `DenyGroups` keeps the account out.
     UserNotAllowed(&'static str),
-    /// PermitRootLogin keeps root out.
+    /// `PermitRootLogin` keeps root out.
     RootNotAllowed(String),
-    /// PubkeyAuthentication is off.
+    /// `PubkeyAuthentication` is off.
     PublicKeysOff,
     /// The server reads no key file for this account.
     NoKeyFileNamed,
@@ -134,7 +134,7 @@ pub enum ReasonKind {
         /// The server's minimum.
         min: usize,
     },
-    /// RevokedKeys is in use and was not looked at.
+    /// `RevokedKeys` is in use and was not looked at.
     RevokedKeysUnseen,
     /// The key alone is not enough.
     FurtherMethod(String),

@@ -80,7 +80,7 @@ fn an_entry_that_is_passed_over_falls_through_to_a_later_one() {
     let verdict = ask(&world(&format!("expiry-time=\"20010101\" {0}\nno-pty {0}\n", line()), ""));
     assert_eq!(verdict.outcome, Outcome::Accepted);
     assert_eq!(verdict.entry.unwrap().line, 2);
-    assert_eq!(verdict.limits.denied, ["a terminal"]);
+    assert_eq!(verdict.limits.denied, ["terminal"]);
 }
 
 #[test]

@@ -2,7 +2,7 @@
 
 use super::{
     Access, Account, BytePath, Change, KeysFile, NoSteps, Node, NodeKind, Observation, Obstacle, ObstacleKind, Owner,
-    Place, Policy, Revived, Steps, Target, access, check_home, login, not_covered, target,
+    Place, Policy, Revived, Steps, Target, access, check_home, login, not_covered, owner_after, target,
 };
 use crate::key::PublicKey;
 use crate::login::Limits;
@@ -96,7 +96,7 @@ impl Repair<'_> {
         if !folder.is_within(self.home) {
             return self.seen.node(&folder).into_known().map(|_| ()).ok_or(NoSteps::HomeMissing(folder));
         }
-        self.mode(self.home, home_node, home_node.mode & !self.too_open(home_node), steps);
+        set_mode(self.home, home_node, home_node.mode & !self.too_open(home_node), steps);
         let mut missing = false;
         for path in below(self.home, &folder) {
             match self.seen.node(&path).into_known() {
@@ -108,7 +108,7 @@ impl Repair<'_> {
                     } else {
                         node.mode
                     };
-                    self.mode(&path, node, wanted, steps);
+                    set_mode(&path, node, wanted, steps);
                 }
                 _ => {
                     missing = true;
@@ -124,12 +124,6 @@ impl Repair<'_> {
         let tolerated = matches!(self.seen.server, crate::survey::Server::OpenSsh { tolerates_private_groups: true })
             && crate::account::is_private_group(node.gid, self.account, &self.seen.accounts, &self.seen.groups);
         if tolerated { 0o002 } else { 0o022 }
-    }
-
-    fn mode(&self, path: &BytePath, node: &Node, wanted: u32, steps: &mut Steps) {
-        if node.mode != wanted {
-            steps.changes.push(Change::SetMode { path: path.clone(), from: node.mode, to: wanted });
-        }
     }
 
     fn may_give_away(&self) -> bool {
@@ -157,7 +151,7 @@ impl Repair<'_> {
         }
         let unfit = node.mode & !self.policy.file_mode & 0o777 != 0 || node.mode & 0o400 == 0;
         let mode = if unfit { self.policy.file_mode } else { node.mode };
-        (mode, if node.uid == self.account.uid { owner } else { self.own() })
+        (mode, if node.uid == self.account.uid { owner_after(node, self.account, self.seen) } else { self.own() })
     }
 
     /// Owner and mode of a file that is there. Without root's rights a foreign owner goes when the file is replaced.
@@ -165,7 +159,7 @@ impl Repair<'_> {
         let Some(node) = &found.node else { return };
         let (mode, owner) = self.file_should_be(found);
         let from = Owner { uid: node.uid, gid: node.gid };
-        if owner != from && !self.may_give_away() {
+        if owner.uid != from.uid && !self.may_give_away() {
             let bytes = found.bytes.clone().unwrap_or_default();
             steps.changes.push(Change::WriteFile {
                 path: found.real.clone(),
@@ -176,10 +170,16 @@ impl Repair<'_> {
             });
             return;
         }
-        if owner != from {
+        if owner.uid != from.uid {
             steps.changes.push(Change::SetOwner { path: found.real.clone(), from, to: owner });
         }
-        self.mode(&found.real, node, mode, steps);
+        set_mode(&found.real, node, mode, steps);
+    }
+}
+
+fn set_mode(path: &BytePath, node: &Node, wanted: u32, steps: &mut Steps) {
+    if node.mode != wanted {
+        steps.changes.push(Change::SetMode { path: path.clone(), from: node.mode, to: wanted });
     }
 }
 

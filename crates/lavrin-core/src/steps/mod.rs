@@ -256,6 +256,16 @@ fn target(named: &BytePath, account: &Account, seen: &Observation) -> Result<Tar
     }
 }
 
+/// Owner and group that a file can have once it has been replaced. Without root's rights it becomes the account's own;
+/// a foreign group is kept where it has any rights, and the step fails where the system does not allow that.
+fn owner_after(node: &Node, account: &Account, seen: &Observation) -> Owner {
+    if seen.viewer == Some(0) {
+        return Owner { uid: node.uid, gid: node.gid };
+    }
+    let gid = if node.mode & 0o070 == 0 { account.gid } else { node.gid };
+    Owner { uid: account.uid, gid }
+}
+
 fn within_home(path: &BytePath, account: &Account, seen: &Observation) -> bool {
     let home = match resolve(&account.home, seen) {
         Resolved::To(home, _) => home,

@@ -1,6 +1,6 @@
 //! The steps that take a key out of an account.
 
-use super::{Change, NoSteps, Observation, Owner, Steps, check_home, login, not_covered, target};
+use super::{Change, NoSteps, Observation, Steps, check_home, login, not_covered, owner_after, target};
 use crate::key::Fingerprint;
 use crate::login::{Limits, Place};
 
@@ -40,7 +40,7 @@ pub fn remove(name: &str, fingerprint: &Fingerprint, seen: &Observation) -> Resu
             old: Some(bytes.clone()),
             new: document.without(&lines),
             mode: node.mode,
-            owner: Owner { uid: node.uid, gid: node.gid },
+            owner: owner_after(node, account, seen),
         });
     }
     Ok(steps)

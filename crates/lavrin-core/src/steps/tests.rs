@@ -58,7 +58,7 @@ fn a_key_that_is_there_is_not_added_twice() {
     let steps = plan(&with_file(&format!("# x\nno-pty {}\n", key(1).line("old")), 0o700, 0o600, 1001));
     assert!(steps.changes.is_empty());
     assert_eq!(steps.present[0].0.line, 2);
-    assert_eq!(steps.present[0].1.denied, ["a terminal"]);
+    assert_eq!(steps.present[0].1.denied, ["terminal"]);
 }
 
 #[test]

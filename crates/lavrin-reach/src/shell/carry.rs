@@ -16,7 +16,7 @@ const PREPARE: &str = include_str!("scripts/prepare.sh");
 const WRITE: &str = include_str!("scripts/write.sh");
 
 /// How long a change may take, beside a second for each 100 KB that are sent.
-const CHANGE_TIMEOUT: Duration = Duration::from_secs(60);
+const CHANGE_TIMEOUT: Duration = Duration::from_mins(1);
 
 /// A file as it is to be written.
 struct Writing<'a> {
@@ -50,7 +50,7 @@ impl ShellHost {
             Change::MakeFolder { mode, owner, .. } => {
                 let make = format!("inside {folder}\nmkdir -m {mode:o} -- {name} 2>/dev/null || fail \"changed\"\n");
                 // In a home that root owns only root can make it; the account cannot swap it there.
-                let root = self.parent_is_roots(path, account, seen);
+                let root = parent_is_roots(path, account, seen);
                 let give = if root {
                     format!("inside {whole}\nchown {}:{} . || fail owner\n", owner.uid, owner.gid)
                 } else {
@@ -60,28 +60,18 @@ impl ShellHost {
             }
             Change::RemoveFolder { .. } => (
                 format!("inside {folder}\nrmdir -- {name} 2>/dev/null || fail \"not empty\"\n"),
-                self.parent_is_roots(path, account, seen),
+                parent_is_roots(path, account, seen),
             ),
             Change::SetMode { from, to, .. } => {
-                (set_mode(seen, path, &folder, &name, &whole, *from, *to), self.is_roots(path, account, seen))
+                (set_mode(seen, path, &folder, &name, &whole, *from, *to), is_roots(path, account, seen))
             }
             Change::SetOwner { from, to, .. } => (set_owner(seen, path, &folder, &name, &whole, *from, *to), true),
             Change::RemoveFile { .. } => (
                 format!("inside {folder}\n[ -f {name} ] && [ ! -L {name} ] && rm -f -- {name} || fail changed\n"),
-                self.parent_is_roots(path, account, seen),
+                parent_is_roots(path, account, seen),
             ),
         };
         self.prepare(&lines, by_root, path, account).await
-    }
-
-    /// Whether root owns the folder a path lies in, so that only root can change it and the account cannot swap it.
-    fn parent_is_roots(&self, path: &BytePath, account: &Account, seen: &Observation) -> bool {
-        path.parent().is_some_and(|parent| self.is_roots(&parent, account, seen))
-    }
-
-    fn is_roots(&self, path: &BytePath, account: &Account, seen: &Observation) -> bool {
-        let owner = seen.node(path).into_known().map(|node| node.uid);
-        owner == Some(0) && !account.is_root() && seen.viewer == Some(0)
     }
 
     async fn prepare(&self, lines: &str, by_root: bool, path: &BytePath, account: &Account) -> Result<(), CarryFault> {
@@ -179,6 +169,16 @@ impl ShellHost {
             writing.new.len(),
         )
     }
+}
+
+/// Whether root owns the folder a path lies in, so that only root can change it and the account cannot swap it.
+fn parent_is_roots(path: &BytePath, account: &Account, seen: &Observation) -> bool {
+    path.parent().is_some_and(|parent| is_roots(&parent, account, seen))
+}
+
+fn is_roots(path: &BytePath, account: &Account, seen: &Observation) -> bool {
+    let owner = seen.node(path).into_known().map(|node| node.uid);
+    owner == Some(0) && !account.is_root() && seen.viewer == Some(0)
 }
 
 fn kind_letter(seen: &Observation, path: &BytePath) -> char {

@@ -32,6 +32,7 @@ pub struct ShellHost {
 
 impl ShellHost {
     /// A host over this connection, on which `login` has signed in.
+    #[must_use]
     pub fn new(connection: Connection, login: &str, rise: Rise, randomness: Box<dyn Randomness + Send + Sync>) -> Self {
         Self { connection, login: login.to_owned(), rise, network_homes: false, randomness }
     }

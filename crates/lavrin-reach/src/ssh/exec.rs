@@ -21,6 +21,9 @@ const NOISE_BYTES_MAX: usize = 1 << 20;
 /// Most bytes of one answer: a look at ten thousand accounts stays far below.
 const ANSWER_BYTES_MAX: usize = 256 << 20;
 
+/// How long a script may take to end once it has answered.
+const CLOSE_TIMEOUT: Duration = Duration::from_secs(2);
+
 /// With whose rights a script runs.
 pub enum Rise {
     /// Those of the login.
@@ -137,6 +140,8 @@ impl Connection {
         let open = tokio::time::timeout_at(deadline, self.handle.channel_open_session()).await;
         let mut channel = open.map_err(|_| ExecFault::Timeout { seconds })?.map_err(|_| ExecFault::Refused)?;
         channel.exec(true, command).await.map_err(|_| ExecFault::Refused)?;
+        // It gets no input, so that a program that waits for some ends.
+        let _ = channel.eof().await;
         let mut ran = Ran { output: Vec::new(), errors: Vec::new(), status: None };
         loop {
             let message = tokio::time::timeout_at(deadline, channel.wait()).await;
@@ -249,9 +254,16 @@ impl Exec {
         }
     }
 
-    /// Ends the conversation.
-    pub async fn close(self) {
-        let _ = tokio::time::timeout(Duration::from_secs(2), self.channel.close()).await;
+    /// Ends the conversation once the script has ended. Closing the channel earlier would race with the server's own
+    /// closing of it, and hit the next channel on servers that use the number again.
+    pub async fn close(mut self) {
+        self.deadline = self.deadline.min(Instant::now() + CLOSE_TIMEOUT);
+        while !self.ended && self.output.len() < NOISE_BYTES_MAX {
+            if self.receive().await.is_err() {
+                let _ = tokio::time::timeout(CLOSE_TIMEOUT, self.channel.close()).await;
+                return;
+            }
+        }
     }
 
     async fn receive(&mut self) -> Result<(), ExecFault> {

@@ -23,7 +23,7 @@ pub use signin::{Credential, Rejected, SignedIn, Tried};
 pub const STEP_TIMEOUT: Duration = Duration::from_secs(20);
 
 /// A connection on which nothing at all arrives for this long is given up.
-const SILENCE_TIMEOUT: Duration = Duration::from_secs(120);
+const SILENCE_TIMEOUT: Duration = Duration::from_mins(2);
 
 /// How long a host may take to identify itself, and how much it may say before that (RFC 4253, section 4.2).
 const BANNER_TIMEOUT: Duration = Duration::from_secs(10);

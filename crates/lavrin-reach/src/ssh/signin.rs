@@ -170,9 +170,8 @@ impl Connection {
             state.rejected.tried.push(Tried { method: "publickey", detail });
             Attempt::Refused
         };
-        let mut agent = match timed(AgentClient::connect_uds(socket)).await {
-            Some(Ok(agent)) => agent,
-            _ => return refuse(format!("the agent at {socket} does not answer")),
+        let Some(Ok(mut agent)) = timed(AgentClient::connect_uds(socket)).await else {
+            return refuse(format!("the agent at {socket} does not answer"));
         };
         let Some(Ok(identities)) = timed(agent.request_identities()).await else {
             return refuse(format!("the agent at {socket} does not tell its keys"));
@@ -184,7 +183,8 @@ impl Connection {
             let AgentIdentity::PublicKey { key, comment } = identity else { continue };
             let Some(own) = key.to_bytes().ok().and_then(|blob| PublicKey::from_blob(&blob).ok()) else { continue };
             let print = own.fingerprint();
-            let source = format!("agent ({})", lavrin_core::text::printable(comment.as_bytes()));
+            let comment = lavrin_core::text::printable(comment.trim().as_bytes());
+            let source = if comment.is_empty() { "agent".to_owned() } else { format!("agent ({comment})") };
             let hash = self.rsa_hash(&own).await;
             match timed(self.handle.authenticate_publickey_with(account, key, hash, &mut agent)).await {
                 None => return Attempt::Lost,

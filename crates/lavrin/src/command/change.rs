@@ -235,12 +235,13 @@ pub fn finish(ui: &Ui, out: &ChangeOut, headline: (Label, String)) {
     }
     let mut text = format!("{}\n", ui.paint(headline.0, &headline.1));
     if out.state == "preview" {
-        text += &out
-            .steps
-            .iter()
-            .enumerate()
-            .map(|(number, step)| format!("  {}. {step}\n", number + 1))
-            .collect::<String>();
+        for (number, step) in out.steps.iter().enumerate() {
+            text += &format!(
+                "  {}. {step}
+",
+                number + 1
+            );
+        }
     }
     if let Some(entry) = &out.entry {
         text += &format!("  entry   {} line {}\n", entry.path, entry.line);

@@ -17,13 +17,14 @@ use lavrin_core::login::{self, Outcome as Verdict, Question, Reason, ReasonKind}
 use lavrin_core::policy::Policy;
 use lavrin_core::steps::{Steps, guard, install};
 use lavrin_core::text::shell_word;
+use lavrin_reach::ssh::Connection;
 use lavrin_store::Outcome;
 use lavrin_work::{Proof, Settled, take_back};
 use std::path::PathBuf;
 use std::time::Duration;
 
 /// How long the command given with --run may take.
-const RUN_TIMEOUT: Duration = Duration::from_secs(60);
+const RUN_TIMEOUT: Duration = Duration::from_mins(1);
 
 /// Put a public key into an account, and prove that it opens it
 #[derive(Debug, Args)]
@@ -195,23 +196,14 @@ async fn conclude(
     let explained: Vec<&Reason> =
         verdict.deciding.iter().chain(&verdict.also).filter(|reason| explains(&reason.kind)).collect();
     if !opens && explained.is_empty() {
-        return undo(work, steps, under_way, &verdict.deciding, &detail, account).await;
+        return undo(work, steps, under_way, verdict.deciding.as_ref(), &detail, account).await;
     }
     for reason in explained {
         out.notes.push(format!("kept although refused from here: {}", wording::reason::message(reason, account)));
     }
     under_way.close(Outcome::Done, &detail)?;
-    if let (Some(command), Some(connection)) = (&args.run, &connection) {
-        let ran =
-            connection.run(command, RUN_TIMEOUT).await.map_err(|fault| crate::error::exec_fault(&work.name, &fault))?;
-        let said = lavrin_core::text::printable(ran.output.trim_ascii());
-        out.notes.push(format!(
-            "{} ended with status {}: {said}",
-            shell_word(command),
-            ran.status.map_or_else(|| "?".to_owned(), |status| status.to_string())
-        ));
-    } else if args.run.is_some() {
-        out.notes.push("the command was not run: that needs the private half, and it is not at hand".to_owned());
+    if let Some(command) = &args.run {
+        out.notes.push(run_note(command, connection.as_ref()).await);
     }
     let headline = if opens {
         (Label::Good, format!("Installed: the key opens {account} on {}", work.name))
@@ -220,6 +212,22 @@ async fn conclude(
     };
     change::finish(ui, out, headline);
     Ok(if opens { Exit::Done } else { Exit::Findings })
+}
+
+/// Runs the user's own command through the new login and tells how it went.
+async fn run_note(command: &str, connection: Option<&Connection>) -> String {
+    let shown = shell_word(command);
+    let Some(connection) = connection else {
+        return format!("{shown} was not run: that needs the private half, and it is not at hand");
+    };
+    match connection.run(command, RUN_TIMEOUT).await {
+        Err(fault) => format!("{shown} was not run: {fault}"),
+        Ok(ran) => {
+            let status = ran.status.map_or_else(|| "none".to_owned(), |status| status.to_string());
+            let said = lavrin_core::text::printable(ran.output.trim_ascii());
+            format!("{shown} ended with status {status}: {said}")
+        }
+    }
 }
 
 fn question(given: &GivenKey, account: &str) -> Question {
@@ -274,7 +282,7 @@ async fn undo(
     work: &Work,
     steps: &Steps,
     under_way: &UnderWay,
-    reason: &Option<Reason>,
+    reason: Option<&Reason>,
     detail: &str,
     account: &str,
 ) -> Result<Exit, CommandError> {

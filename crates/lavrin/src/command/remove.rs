@@ -152,7 +152,7 @@ async fn conclude(
             out.proof = Some(ProofOut {
                 kind: "read-back",
                 detail: "read back: no line of the key is left; no server was asked".to_owned(),
-            })
+            });
         }
         None => out
             .notes

@@ -45,6 +45,7 @@ pub(crate) fn word(text: &[u8]) -> (&[u8], &[u8]) {
 ///
 /// # Errors
 /// The [`KeyFault`] that makes the server skip the line.
+#[must_use]
 pub fn parse(text: &[u8]) -> Option<Result<KeyLine<'_>, KeyFault>> {
     let (label, rest) = word(text);
     if Algorithm::is_retired(label) {

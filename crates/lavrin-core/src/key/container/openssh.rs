@@ -234,7 +234,7 @@ pub fn write(
     if let Some(passphrase) = passphrase {
         let mut kdf = Kdf { salt: vec![0; 16], rounds: ROUNDS_WRITTEN };
         randomness.fill(&mut kdf.salt);
-        cipher.apply(&*derive(cipher, &kdf, passphrase)?, &mut section);
+        cipher.apply(&derive(cipher, &kdf, passphrase)?, &mut section);
         options.string(&kdf.salt).u32(kdf.rounds);
         kdf_name = b"bcrypt";
     }

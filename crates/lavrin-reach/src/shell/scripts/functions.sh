@@ -40,4 +40,9 @@ privates() { # private keys in a folder: only whether they are there and protect
   l1=; l2=
   e 0
 }
+usual() { # what the server usually reads for an account
+  node "$1"; node "$1/.ssh"
+  for f in authorized_keys authorized_keys2; do node "$1/.ssh/$f"; content "$1/.ssh/$f" 16777216; done
+  privates "$1/.ssh"
+}
 ME=$(id -u 2>/dev/null)

@@ -1,5 +1,4 @@
 # The usual files of every home in one go, each with the rights of its account.
-usual() { node "$1"; node "$1/.ssh"; for f in authorized_keys authorized_keys2; do node "$1/.ssh/$f"; content "$1/.ssh/$f" 16777216; done; privates "$1/.ssh"; }
 look_at() { # name uid gid home
   d=$4; while [ -n "$d" ] && [ "$d" != / ]; do d=${d%/*}; if [ -n "$d" ]; then node "$d"; fi; done
   if [ -e "$R$4/.ssh" ] || [ -L "$R$4/.ssh" ] || [ ! -x "$R$4" ]; then

@@ -17,3 +17,20 @@ as() { # name uid gid command: runs /bin/sh -c command as the account, standard 
 run_as() { # name uid gid: runs the functions and the script on standard input as the account, framed by our nonce
   b "a $1"; as "$1" "$2" "$3" 'exec /bin/sh -s' 2>/dev/null; e $?
 }
+unswappable() { # enters the folder of a path, where that is root's alone, so that nobody can swap what is in it
+  cd -P -- "${1%/*}" 2>/dev/null && [ "$(pwd -P)" = "${1%/*}" ] || return 1
+  set -- $(ls -ldn .); case $1 in ?????w* | ????????w*) return 1 ;; esac
+  [ "$3" = 0 ]
+}
+roots_node() { # like node, by root, where the account itself may not look
+  b "n $1"; ( unswappable "$1" && ls -ldn -- "${1##*/}" 2>&1 || { echo 'Permission denied'; exit 1; } ); e $?
+}
+roots_own() { # like content, by root, where the account itself may not read
+  b "c $1"
+  ( x=${1##*/}; unswappable "$1" || exit 96
+    if [ -L "$x" ] || [ ! -f "$x" ]; then exit 97; fi
+    set -- $(ls -ldn -- "$x"); if [ "$2" != 1 ]; then exit 96; fi
+    s=$(wc -c <"$x"); s=${s##* }; if [ "${s:-0}" -gt 16777216 ]; then exit 98; fi
+    cat -- "$x" )
+  e $?
+}

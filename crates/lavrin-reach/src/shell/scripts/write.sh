@@ -7,6 +7,7 @@ take() { # file bytes
   s=$(wc -c <"$1"); s=${s##* }; [ "$s" = "$2" ]
 }
 T=.lavrin-$N; umask 077
+trap '' HUP PIPE INT TERM # a line that is cut must not keep us from sweeping up
 cd -P -- "$R$P" 2>/dev/null && [ "$(pwd -P)" = "$R$P" ] || { T=/nonexistent/x; fail "moved"; }
 find . -name '.lavrin-*' -mtime +0 -exec rm -f {} \; 2>/dev/null
 x=$( (set -C; : >"$T.new") 2>&1) || fail "refused: ${x##*: }"
@@ -29,7 +30,6 @@ sync "$T.new" 2>/dev/null || sync
 printf '\n%s staged\n' "$N"
 r=; IFS= read -r r || r=
 if [ "$r" != go ]; then fail cut; fi
-trap '' HUP PIPE INT TERM
 if [ "$LO" -ge 0 ]; then
   if [ -L "$B" ] || [ ! -f "$B" ]; then fail changed; fi
   ln -- "$B" "$T.old" 2>/dev/null || cp -p -- "$B" "$T.old" 2>/dev/null || fail "refused: no copy of the old file could be kept"

@@ -133,7 +133,7 @@ fn inspect(path: &Path, bytes: &[u8], policy: &Policy, out: &mut InspectOut) {
     for Piece { line, kind } in read(bytes) {
         match kind {
             PieceKind::Public { key, comment, options } => {
-                out.keys.push(public(path, line, &key, &comment, &options, policy))
+                out.keys.push(public(path, line, &key, &comment, &options, policy));
             }
             PieceKind::Private(closed) => private(path, line, &closed, policy, out),
             PieceKind::Rejected(fault) => out.rejected.push(RejectedOut {

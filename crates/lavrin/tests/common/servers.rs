@@ -1,0 +1,167 @@
+//! Real servers on loopback, started and ended by the test; accounts made and removed by it.
+
+use super::World;
+use std::net::TcpListener;
+use std::path::Path;
+use std::process::{Child, Command, Stdio};
+use std::sync::atomic::{AtomicU32, Ordering};
+use std::time::{Duration, Instant};
+
+/// How long a server may take to listen.
+const START_TIMEOUT: Duration = Duration::from_secs(10);
+
+static ACCOUNTS: AtomicU32 = AtomicU32::new(0);
+
+/// A port that nobody listens on at this moment.
+pub fn free_port() -> u16 {
+    TcpListener::bind("127.0.0.1:0").unwrap().local_addr().unwrap().port()
+}
+
+/// Runs a program of the system and fails the test where it fails.
+#[track_caller]
+pub fn system(program: &str, args: &[&str]) -> String {
+    let output = Command::new(program)
+        .args(args)
+        .env("PATH", "/usr/sbin:/usr/bin:/sbin:/bin")
+        .output()
+        .unwrap_or_else(|error| panic!("{program}: {error}"));
+    assert!(output.status.success(), "{program} {args:?}: {}", String::from_utf8_lossy(&output.stderr));
+    String::from_utf8_lossy(&output.stdout).into_owned()
+}
+
+/// An account of this machine, removed with its home when dropped.
+pub struct Account {
+    pub name: String,
+    pub home: String,
+}
+
+pub const PASSWORD: &str = "low water at noon";
+
+impl Account {
+    pub fn new(shell: &str) -> Self {
+        let number = ACCOUNTS.fetch_add(1, Ordering::Relaxed);
+        let name = format!("lv{}x{number}", std::process::id() % 100_000);
+        let home = format!("/home/{name}");
+        // In case an earlier run was killed.
+        let _ = Command::new("userdel").args(["-r", "-f", &name]).output();
+        system("useradd", &["-m", "-U", "-K", "UID_MIN=20000", "-s", shell, &name]);
+        let mut child = Command::new("chpasswd").stdin(Stdio::piped()).spawn().unwrap();
+        std::io::Write::write_all(&mut child.stdin.take().unwrap(), format!("{name}:{PASSWORD}\n").as_bytes()).unwrap();
+        assert!(child.wait().unwrap().success());
+        Self { name, home }
+    }
+
+    pub fn file(&self, below: &str) -> String {
+        format!("{}/{below}", self.home)
+    }
+
+    pub fn keys_file(&self) -> String {
+        self.file(".ssh/authorized_keys")
+    }
+
+    /// Puts a file into the home, with mode and owner.
+    pub fn put(&self, below: &str, content: &str, mode: &str, owner: &str) {
+        let path = self.file(below);
+        let folder = Path::new(&path).parent().unwrap();
+        if !folder.exists() {
+            std::fs::create_dir_all(folder).unwrap();
+            system("chown", &[&format!("{0}:{0}", self.name), folder.to_str().unwrap()]);
+            system("chmod", &["700", folder.to_str().unwrap()]);
+        }
+        std::fs::write(&path, content).unwrap();
+        system("chmod", &[mode, &path]);
+        system("chown", &[owner, &path]);
+    }
+
+    /// Mode and owner of something in the home, as `600 edda`.
+    pub fn stat(&self, below: &str) -> String {
+        system("stat", &["-c", "%a %U", &self.file(below)]).trim().replace(&self.name, "ACCOUNT")
+    }
+}
+
+impl Drop for Account {
+    fn drop(&mut self) {
+        let _ = Command::new("pkill").args(["-KILL", "-u", &self.name]).output();
+        let _ = Command::new("userdel").args(["-r", "-f", &self.name]).output();
+    }
+}
+
+/// A server that was started and is ended by its process id.
+pub struct Server {
+    child: Child,
+    pub port: u16,
+    pub host_key: String,
+}
+
+impl Server {
+    /// OpenSSH's server with this configuration; its host key is made by Lavrin.
+    pub fn sshd(world: &World, config: &str) -> Self {
+        let port = free_port();
+        let number = ACCOUNTS.fetch_add(1, Ordering::Relaxed);
+        let host_key = host_key(world, &format!("hostkey-{number}"));
+        let pid = world.path(&format!("sshd-{number}.pid"));
+        let text = format!(
+            "Port {port}\nListenAddress 127.0.0.1\nHostKey {}\nPidFile {}\nMaxStartups 100:30:200\n{config}",
+            world.path(&format!("home/keys/hostkey-{number}")).display(),
+            pid.display()
+        );
+        let path = world.write(&format!("sshd-{number}.conf"), text, 0o644);
+        std::fs::create_dir_all("/run/sshd").unwrap();
+        let log = world.path(&format!("sshd-{number}.log"));
+        let child = Command::new("/usr/sbin/sshd")
+            .args(["-D", "-f", path.to_str().unwrap(), "-E", log.to_str().unwrap()])
+            .stdin(Stdio::null())
+            .spawn()
+            .unwrap();
+        Self { child, port, host_key }.wait_until_it_listens(&log)
+    }
+
+    /// Dropbear as on small devices; the host key is its own.
+    pub fn dropbear(world: &World) -> Self {
+        let port = free_port();
+        // With -R it makes its host keys itself, and only here.
+        std::fs::create_dir_all("/etc/dropbear").unwrap();
+        let log = world.path("dropbear.log");
+        let child = Command::new("/usr/sbin/dropbear")
+            .args([
+                "-F",
+                "-E",
+                "-R",
+                "-p",
+                &format!("127.0.0.1:{port}"),
+                "-P",
+                world.path("dropbear.pid").to_str().unwrap(),
+            ])
+            .stdin(Stdio::null())
+            .stderr(std::fs::File::create(&log).unwrap())
+            .spawn()
+            .unwrap();
+        Self { child, port, host_key: String::new() }.wait_until_it_listens(&log)
+    }
+
+    fn wait_until_it_listens(mut self, log: &Path) -> Self {
+        let begun = Instant::now();
+        while std::net::TcpStream::connect(("127.0.0.1", self.port)).is_err() {
+            let ended = self.child.try_wait().unwrap();
+            let said = std::fs::read_to_string(log).unwrap_or_default();
+            assert!(ended.is_none() && begun.elapsed() < START_TIMEOUT, "the server did not start: {said}");
+            std::thread::sleep(Duration::from_millis(20));
+        }
+        self
+    }
+}
+
+impl Drop for Server {
+    fn drop(&mut self) {
+        let _ = self.child.kill();
+        let _ = self.child.wait();
+    }
+}
+
+/// Makes a host key with Lavrin and gives its fingerprint.
+fn host_key(world: &World, name: &str) -> String {
+    let made = world
+        .typed(&format!("key generate --passphrase none --folder home/keys --name {name} --format json"))
+        .expect(0);
+    made.json()["fingerprint"].as_str().unwrap().to_owned()
+}
