@@ -130,3 +130,36 @@ impl ReasonOut {
 pub fn print<T: Serialize>(value: &T) -> String {
     serde_json::to_string_pretty(value).expect("these types have only text keys")
 }
+
+#[cfg(test)]
+mod tests {
+    use crate::command::{
+        audit::AuditOut, change::ChangeOut, key::generate::GenerateOut, key::inspect::InspectOut, probe::ProbeOut,
+        why::WhyOut,
+    };
+    use schemars::{JsonSchema, schema_for};
+
+    fn check<T: JsonSchema>(command: &str) {
+        let path = std::path::Path::new(env!("CARGO_MANIFEST_DIR")).join(format!("../../docs/schema/{command}.json"));
+        let text = serde_json::to_string_pretty(&schema_for!(T)).unwrap() + "\n";
+        if std::env::var_os("LAVRIN_WRITE_SCHEMAS").is_some() {
+            std::fs::write(&path, &text).unwrap();
+        }
+        let kept = std::fs::read_to_string(&path).unwrap_or_default();
+        assert!(
+            kept == text,
+            "docs/schema/{command}.json is not current: LAVRIN_WRITE_SCHEMAS=1 cargo test -p lavrin --bins"
+        );
+    }
+
+    #[test]
+    fn the_schemas_in_the_docs_are_those_of_the_types() {
+        check::<GenerateOut>("key-generate");
+        check::<InspectOut>("key-inspect");
+        check::<ChangeOut>("install");
+        check::<ChangeOut>("remove");
+        check::<WhyOut>("why");
+        check::<AuditOut>("audit");
+        check::<ProbeOut>("probe");
+    }
+}

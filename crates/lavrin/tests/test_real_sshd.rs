@@ -351,6 +351,53 @@ fn each_failure_to_get_in_is_named() {
     server.join().unwrap();
 }
 
+#[test]
+#[ignore = "needs a real sshd: scripts/test.sh"]
+fn a_password_is_also_given_to_questions_of_the_server() {
+    let site = Site::new("UsePAM yes\nPasswordAuthentication no\nKbdInteractiveAuthentication yes\n");
+    let run = site.run("install home/keys/edda.pub TARGET --password-env PW --yes").expect(0);
+    assert!(run.stderr.contains("with keyboard-interactive"), "{run}");
+    assert!(site.client_gets_in("edda"));
+}
+
+#[test]
+#[ignore = "needs a real sshd: scripts/test.sh"]
+fn a_second_method_is_said_and_the_entry_is_kept() {
+    let site = Site::new("UsePAM no\nPasswordAuthentication yes\nAuthenticationMethods publickey,password\n");
+    let config = "Match User root\nAuthenticationMethods publickey\n";
+    let path = site.world.path(&find_config(&site.world));
+    let text = std::fs::read_to_string(&path).unwrap().replace("Match User root\n", config);
+    std::fs::write(&path, text).unwrap();
+    site.server.reload();
+    let run = site.run("install home/keys/edda.pub TARGET --login root --identity home/keys/root --yes").expect(1);
+    assert!(run.stdout.contains("the key alone is not enough: AuthenticationMethods publickey,password"), "{run}");
+    assert_eq!(site.keys(), site.world.read("home/keys/edda.pub"));
+}
+
+#[test]
+#[ignore = "needs a real sshd: scripts/test.sh"]
+fn immutable_files_are_told_and_attributes_survive() {
+    let site = Site::new(PLAIN);
+    site.account.put(".ssh/authorized_keys", "# mine\n", "600", &site.account.name);
+    let path = site.account.keys_file();
+    if rustix::fs::setxattr(&path, "user.tide", b"low", rustix::fs::XattrFlags::empty()).is_ok() {
+        let _ = site.run("install home/keys/edda.pub TARGET --password-env PW --yes").expect(0);
+        let mut value = [0u8; 8];
+        let length = rustix::fs::getxattr(&path, "user.tide", &mut value).unwrap();
+        assert_eq!(&value[..length], b"low");
+    }
+    let before = site.keys();
+    let marked = Command::new("chattr").args(["+i", &path]).output().is_ok_and(|output| output.status.success());
+    if marked {
+        let run = site.run("install home/keys/root.pub TARGET --password-env PW --yes");
+        system("chattr", &["-i", &path]);
+        let run = run.expect(4);
+        assert!(run.stderr.contains("immutable") && run.stderr.contains("everything is as it was"), "{run}");
+    }
+    assert_eq!(site.keys(), before);
+    assert_eq!(common::names(std::path::Path::new(&site.account.file(".ssh"))), ["authorized_keys"]);
+}
+
 /// A rule for sudo or doas that is removed when dropped.
 struct Rule(String);
 

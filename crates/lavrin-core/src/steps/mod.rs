@@ -237,7 +237,8 @@ fn target(named: &BytePath, account: &Account, seen: &Observation) -> Result<Tar
                 Fact::Known(bytes) => {
                     Ok(Target { named: named.clone(), real, node: Some(node), bytes: Some(bytes.clone()) })
                 }
-                Fact::Absent => Ok(Target { named: named.clone(), real, node: None, bytes: None }),
+                // A node without content: what was seen does not fit together, so nothing is built on it.
+                Fact::Absent => Err(NoSteps::Unseen(real, Why::NotReached)),
                 Fact::Unseen(why) => Err(NoSteps::Unseen(real, why)),
             }
         }

@@ -242,6 +242,9 @@ fn fault(path: &BytePath, said: &str) -> CarryFault {
         "owner" | "group" | "mode" => {
             format!("the system does not allow to set the {}", said.split(' ').next().unwrap_or_default())
         }
+        _ if said.contains("not permitted") => {
+            "the system does not allow it; perhaps it is marked immutable (lsattr shows it)".to_owned()
+        }
         _ => printable(said.trim_start_matches("refused: ").as_bytes()),
     };
     CarryFault::Refused { path, why }

@@ -139,6 +139,17 @@ impl Server {
         Self { child, port, host_key: String::new() }.wait_until_it_listens(&log)
     }
 
+    /// Has it read its configuration again.
+    pub fn reload(&self) {
+        system("kill", &["-HUP", &self.child.id().to_string()]);
+        let begun = Instant::now();
+        std::thread::sleep(Duration::from_millis(200));
+        while std::net::TcpStream::connect(("127.0.0.1", self.port)).is_err() {
+            assert!(begun.elapsed() < START_TIMEOUT, "the server did not come back");
+            std::thread::sleep(Duration::from_millis(20));
+        }
+    }
+
     fn wait_until_it_listens(mut self, log: &Path) -> Self {
         let begun = Instant::now();
         while std::net::TcpStream::connect(("127.0.0.1", self.port)).is_err() {

@@ -10,7 +10,8 @@ node() { # kind, mode and owner of a path
 content() { # bytes of a regular file up to a limit; 96 no right to, 97 another kind, 98 too large, 99 not there
   b "c $1"
   if [ -L "$R$1" ]; then e 97
-  elif [ ! -e "$R$1" ]; then e 99
+  elif [ ! -e "$R$1" ]; then
+    case $(ls -ldn -- "$R$1" 2>&1) in *ermission\ denied*) e 96 ;; *) e 99 ;; esac
   elif [ ! -f "$R$1" ]; then e 97
   elif [ ! -r "$R$1" ]; then e 96
   else

@@ -14,6 +14,9 @@ x=$( (set -C; : >"$T.new") 2>&1) || fail "refused: ${x##*: }"
 if [ "$LO" -ge 0 ]; then
   if [ -L "$B" ] || [ ! -f "$B" ]; then fail changed; fi
   l=$(ls -ldn -- "$B"); g=$(set -- $l; echo "$4"); h=$(set -- $l; echo "$3")
+  # Extended attributes and the security label, where the system has the means; the rest is set below.
+  cp --attributes-only --preserve=xattr -- "$B" "$T.new" 2>/dev/null
+  cp --attributes-only --preserve=context -- "$B" "$T.new" 2>/dev/null
   case $l in ??????????+*)
     if command -v getfacl >/dev/null 2>&1 && command -v setfacl >/dev/null 2>&1; then getfacl -p -- "$B" 2>/dev/null | setfacl --set-file=- -- "$T.new" || fail "access-list"
     else fail "access-list"; fi ;;
@@ -32,7 +35,7 @@ r=; IFS= read -r r || r=
 if [ "$r" != go ]; then fail cut; fi
 if [ "$LO" -ge 0 ]; then
   if [ -L "$B" ] || [ ! -f "$B" ]; then fail changed; fi
-  ln -- "$B" "$T.old" 2>/dev/null || cp -p -- "$B" "$T.old" 2>/dev/null || fail "refused: no copy of the old file could be kept"
+  ln -- "$B" "$T.old" 2>/dev/null || cp -p -- "$B" "$T.old" 2>/dev/null || fail "refused: no copy of the old file could be kept beside it; perhaps it is marked immutable"
   cmp -s -- "$T.old" "$T.was" || fail changed
   x=$(mv -f -- "$T.new" "$B" 2>&1) || fail "refused: $x"
   if ! cmp -s -- "$T.old" "$T.was"; then mv -f -- "$T.old" "$B"; fail changed; fi

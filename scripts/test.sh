@@ -1,0 +1,36 @@
+#!/usr/bin/env bash
+# Runs every check and every test. On Debian as root it first installs what is missing, so that it works on a new machine.
+set -euo pipefail
+cd "$(dirname "$0")/.."
+
+# Commands that the tests need, and the packages they come in.
+needed=(
+  /usr/sbin/sshd:openssh-server /usr/bin/ssh:openssh-client /usr/sbin/dropbear:dropbear-bin /usr/bin/busybox:busybox-static
+  /usr/bin/sudo:sudo /usr/bin/doas:opendoas /usr/bin/setfacl:acl /usr/bin/script:bsdutils /usr/bin/unshare:util-linux
+  /usr/bin/pkill:procps /usr/bin/cc:gcc /usr/bin/make:make
+)
+missing=()
+for pair in "${needed[@]}"; do
+  [ -x "${pair%%:*}" ] || missing+=("${pair##*:}")
+done
+if [ ${#missing[@]} -gt 0 ]; then
+  if [ "$(id -u)" != 0 ] || ! command -v apt-get >/dev/null; then
+    echo "test.sh: these are missing: ${missing[*]}; as root on Debian this script installs them" >&2
+    exit 2
+  fi
+  apt-get update -qq
+  # The servers are started by the tests; the packages must not start any.
+  printf '#!/bin/sh\nexit 101\n' >/usr/sbin/policy-rc.d && chmod 755 /usr/sbin/policy-rc.d
+  DEBIAN_FRONTEND=noninteractive apt-get install -y -qq --no-install-recommends "${missing[@]}"
+  rm -f /usr/sbin/policy-rc.d
+fi
+if [ "$(id -u)" != 0 ]; then
+  echo "test.sh: the tests with real servers make accounts, which needs root; without it: cargo test --workspace" >&2
+  exit 2
+fi
+
+export INSTA_UPDATE=no
+cargo fmt --all --check
+cargo clippy --workspace --all-targets -- -D warnings
+# Two at a time: each real server and its key derivations keep a core busy.
+cargo test --workspace -- --include-ignored --test-threads 2
