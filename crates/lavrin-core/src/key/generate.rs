@@ -81,8 +81,8 @@ pub struct SystemSource;
 
 impl Randomness for SystemSource {
     fn fill(&self, buffer: &mut [u8]) {
-        // aws-lc aborts rather than hand out weak bytes; an error here has no other cause.
-        aws_lc_rs::rand::fill(buffer).expect("the system gives random bytes");
+        // From the kernel itself: aws-lc's own generator first spends 50 ms on gathering entropy of its own.
+        getrandom::fill(buffer).expect("the kernel gives random bytes");
     }
 
     fn rsa_pkcs8(&self, bits: RsaBits) -> Option<Secret> {
