@@ -556,8 +556,7 @@ fn a_small_system_with_nothing_but_busybox() {
     }
     // Mounting the second folder needs the mount of the first to have mount itself, which busybox brings along.
     let script = format!("{mounts} exec {} -D -e -f {}", world.path("sshd").display(), path.display());
-    let mut server =
-        Command::new("unshare").args(["-m", "/bin/sh", "-c", &script]).stderr(Stdio::null()).spawn().unwrap();
+    let server = Command::new("unshare").args(["-m", "/bin/sh", "-c", &script]).stderr(Stdio::null()).spawn().unwrap();
     let server = Running(server);
     wait_for(|| std::net::TcpStream::connect(("127.0.0.1", port)).is_ok());
     let host_key = &site.server.host_key;

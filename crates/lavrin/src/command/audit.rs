@@ -204,14 +204,15 @@ fn finding_text(finding: &AuditFinding, ui: &Ui) -> String {
         _ => String::new(),
     };
     let padding = " ".repeat(8usize.saturating_sub(finding.severity.len()));
-    format!(
-        "  {}{padding}  {}  {}{line}\n            {}{values}\n            {}\n",
+    let heading = format!(
+        "  {}{padding}  {}  {}{line} {}",
         ui.paint(Label::of(severity), finding.severity),
         ui.paint(Label::Strong, finding.account.as_deref().unwrap_or("")),
         finding.path.as_deref().unwrap_or(""),
-        format_args!("{} {}", finding.message, ui.paint(Label::Faint, &format!("[{}]", finding.rule))),
-        ui.paint(Label::Type, &finding.remedy),
-    )
+        ui.paint(Label::Faint, &format!("[{}]", finding.rule)),
+    );
+    let remedy = ui.paint(Label::Type, &finding.remedy);
+    format!("{heading}\n            {}{values}\n            {remedy}\n", finding.message)
 }
 
 fn summary_text(out: &AuditOut, ui: &Ui) -> String {

@@ -59,7 +59,7 @@ impl Stage<'_> {
         )?;
         self.say("2. What is in these files?");
         self.expect(0, "lavrin key inspect ~/.ssh/edda ~/.ssh/edda.pub")?;
-        self.say("3. The public half goes to the server, with the password and the host key's fingerprint for this first time. First what would be done, then it is done and proven by a fresh login");
+        self.say("3. The public half goes to the server: first what would be done, then it is done and proven by a fresh login");
         let install = format!("lavrin install ~/.ssh/edda.pub edda@127.0.0.1 {reach} --password-env {PASSWORD}");
         self.expect(0, &format!("{install} --expect-host-key {} --preview", self.stand_in.host_key()))?;
         self.expect(0, &format!("{install} --passphrase-env {PASSPHRASE} --yes"))?;
@@ -69,7 +69,7 @@ impl Stage<'_> {
         self.expect(1, &format!("lavrin why sten@127.0.0.1 --login edda --key ~/.ssh/sten.pub {with_key}"))?;
         self.say("5. All accounts of the server at once");
         self.expect(1, &format!("lavrin audit 127.0.0.1 --login edda {with_key}"))?;
-        self.say("6. Edda moves on: her key goes, and the server is asked whether it is really gone. With that very key Lavrin refuses");
+        self.say("6. Edda moves on, and her key goes. Not over a login with that very key, though");
         self.expect(4, &format!("lavrin remove ~/.ssh/edda.pub edda@127.0.0.1 {with_key} --yes"))?;
         self.expect(
             0,

@@ -256,10 +256,11 @@ fn key_text(key: &KeyOut, ui: &Ui) -> String {
         "openssh" => "openssh-key-v1",
         _ => "one line",
     };
+    let source = paths::shown(Path::new(&key.source));
     let place = if key.source == "-" {
         format!("standard input line {}", key.line)
     } else {
-        format!("{} line {}", key.source, key.line)
+        format!("{source} line {}", key.line)
     };
     let kind = if key.kind == "private" { ui.paint(Label::Warn, "private key") } else { "public key".to_owned() };
     let mut text = format!(
