@@ -1,7 +1,6 @@
 //! What is asked beyond what the server demands.
 
-use crate::key::strength::Weakness;
-use crate::key::{Algorithm, PublicKey, strength};
+use crate::key::Algorithm;
 
 /// The policy in force. [`Policy::default`] is what Lavrin asks without a register.
 #[derive(Debug, Clone, PartialEq, Eq)]
@@ -26,24 +25,6 @@ impl Default for Policy {
             algorithms: Algorithm::ALL.to_vec(),
             folder_mode: 0o700,
             file_mode: 0o600,
-        }
-    }
-}
-
-impl Policy {
-    /// The weaknesses for which this key may not be installed; empty for a key that may.
-    #[must_use]
-    pub fn objections(&self, key: &PublicKey) -> Vec<Weakness> {
-        strength::weaknesses(key, self).into_iter().filter(|weakness| self.refuses(weakness)).collect()
-    }
-
-    /// Whether a key with this weakness may not be installed.
-    #[must_use]
-    pub fn refuses(&self, weakness: &Weakness) -> bool {
-        match weakness {
-            Weakness::RsaShort { bits, .. } => *bits < self.rsa_bits_min,
-            Weakness::EvenModulus | Weakness::ExponentOne | Weakness::ExponentEven => true,
-            Weakness::ExponentThree => false,
         }
     }
 }

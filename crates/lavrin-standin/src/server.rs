@@ -33,7 +33,7 @@ pub(crate) struct World {
 pub(crate) async fn serve(socket: TcpListener, key: russh::keys::PrivateKey, world: Arc<World>) {
     let config = Arc::new(Config {
         server_id: SshId::Standard(Cow::Borrowed("SSH-2.0-lavrin-standin")),
-        methods: MethodSet::from(&[MethodKind::PublicKey, MethodKind::Password][..]),
+        methods: methods(),
         auth_rejection_time: Duration::ZERO,
         auth_rejection_time_initial: Some(Duration::ZERO),
         keys: vec![key],
@@ -125,24 +125,33 @@ fn node(path: &Path) -> Fact<Node> {
     Fact::Known(Node { kind, mode, uid: meta.uid(), gid: meta.gid(), access_list: false })
 }
 
+/// A refusal after which both methods are still offered, as real servers do it.
+fn refuse() -> Auth {
+    Auth::Reject { proceed_with_methods: Some(methods()), partial_success: false }
+}
+
+fn methods() -> MethodSet {
+    MethodSet::from(&[MethodKind::PublicKey, MethodKind::Password][..])
+}
+
 impl Handler for Client {
     type Error = russh::Error;
 
     async fn auth_password(&mut self, user: &str, password: &str) -> Result<Auth, russh::Error> {
         let right = self.world.passwords.get(user).is_some_and(|own| own == password);
         self.account = user.to_owned();
-        Ok(if right { Auth::Accept } else { Auth::reject() })
+        Ok(if right { Auth::Accept } else { refuse() })
     }
 
     async fn auth_publickey_offered(&mut self, user: &str, offer: PublicKeyOffer<'_>) -> Result<Auth, russh::Error> {
         let lets_in = self.world.lets_in(user, offer.public_key, self.address);
-        Ok(if lets_in { Auth::Accept } else { Auth::reject() })
+        Ok(if lets_in { Auth::Accept } else { refuse() })
     }
 
     async fn auth_publickey(&mut self, user: &str, key: VerifiedPublicKey<'_>) -> Result<Auth, russh::Error> {
         let lets_in = self.world.lets_in(user, key.public_key, self.address);
         self.account = user.to_owned();
-        Ok(if lets_in { Auth::Accept } else { Auth::reject() })
+        Ok(if lets_in { Auth::Accept } else { refuse() })
     }
 
     async fn channel_open_session(

@@ -4,7 +4,7 @@ use crate::error::{CommandError, exec_fault};
 use crate::exit::Exit;
 use crate::input;
 use crate::paths;
-use crate::secret::{self, Given, Secret};
+use crate::secret::{self, Given, PassphraseArgs, Secret};
 use crate::ui::Ui;
 use clap::{Args, ValueEnum};
 use lavrin_core::hostkey::{KNOWN_HOSTS_BYTES_MAX, line_for};
@@ -31,15 +31,8 @@ pub struct HostArgs {
     /// Private key to sign in with; without it the agent at `SSH_AUTH_SOCK` is asked
     #[arg(long, value_name = "FILE", value_parser = paths::typed)]
     pub identity: Option<PathBuf>,
-    /// Variable that holds the passphrase of the identity
-    #[arg(long, value_name = "NAME", conflicts_with_all = ["passphrase_fd", "passphrase_file"])]
-    pub passphrase_env: Option<String>,
-    /// Descriptor from which the passphrase of the identity is read
-    #[arg(long, value_name = "N", conflicts_with = "passphrase_file")]
-    pub passphrase_fd: Option<i32>,
-    /// File from which the passphrase of the identity is read
-    #[arg(long, value_name = "PATH", value_parser = paths::typed)]
-    pub passphrase_file: Option<PathBuf>,
+    #[command(flatten)]
+    passphrase: PassphraseArgs,
     /// Ask for the password of the login, for the very first key
     #[arg(long, conflicts_with_all = ["password_env", "password_fd", "password_file"])]
     pub ask_password: bool,
@@ -105,7 +98,7 @@ impl OpenHost {
 impl HostArgs {
     /// Where the passphrase of the identity is given.
     pub fn passphrase(&self) -> Given {
-        Given { env: self.passphrase_env.clone(), fd: self.passphrase_fd, file: self.passphrase_file.clone() }
+        self.passphrase.given()
     }
 
     fn password(&self, account: &str, host: &str) -> Result<Option<Secret>, CommandError> {

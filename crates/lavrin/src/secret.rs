@@ -3,6 +3,7 @@
 
 use crate::error::CommandError;
 use crate::exit::Exit;
+use clap::Args;
 use std::io::Read as _;
 use std::os::fd::RawFd;
 use std::path::PathBuf;
@@ -57,6 +58,28 @@ fn read_all(file: std::fs::File) -> std::io::Result<Zeroizing<Vec<u8>>> {
     let mut bytes = Zeroizing::new(Vec::with_capacity(4096));
     file.take(SECRET_BYTES_MAX).read_to_end(&mut bytes)?;
     Ok(bytes)
+}
+
+/// The three ways in which a script gives a passphrase.
+#[derive(Debug, Args, Clone, Default)]
+#[group(multiple = false)]
+pub struct PassphraseArgs {
+    /// Variable that holds the passphrase of the key
+    #[arg(id = "passphrase_env", long = "passphrase-env", value_name = "NAME")]
+    env: Option<String>,
+    /// Descriptor from which the passphrase of the key is read
+    #[arg(id = "passphrase_fd", long = "passphrase-fd", value_name = "N")]
+    fd: Option<i32>,
+    /// File from which the passphrase of the key is read
+    #[arg(id = "passphrase_file", long = "passphrase-file", value_name = "PATH", value_parser = crate::paths::typed)]
+    file: Option<PathBuf>,
+}
+
+impl PassphraseArgs {
+    /// Where the passphrase is given.
+    pub fn given(&self) -> Given {
+        Given { env: self.env.clone(), fd: self.fd, file: self.file.clone() }
+    }
 }
 
 /// Asks on the terminal, without echo.

@@ -1,8 +1,8 @@
 //! Making key pairs. Randomness comes in through [`Randomness`], so that this can be tested and the core stays pure.
 
 use super::container::der;
-use super::private::{self, Secret};
-use super::{Algorithm, Curve, KeyFault, PrivateKey};
+use super::private;
+use super::{Algorithm, Curve, KeyFault, PrivateKey, Secret};
 use zeroize::Zeroizing;
 
 /// Where secrets come from.

@@ -17,6 +17,10 @@ pub use public::PublicKey;
 
 use crate::wire::WireFault;
 use thiserror::Error;
+use zeroize::Zeroizing;
+
+/// Secret bytes that are wiped when dropped.
+pub type Secret = Zeroizing<Vec<u8>>;
 
 /// Why bytes are not a key that Lavrin can use. Each has one stable word, which JSON and the test corpus share.
 #[derive(Debug, Clone, PartialEq, Eq, Error)]

@@ -1,6 +1,6 @@
 //! Private keys: held so that they are wiped when dropped, never shown, and checked to belong to their public half.
 
-use super::{Algorithm, Curve, KeyFault, PublicKey, numbers, public};
+use super::{Algorithm, Curve, KeyFault, PublicKey, Secret, numbers, public};
 use crate::wire::{Reader, Writer, without_leading_zeros};
 use aws_lc_rs::agreement;
 use aws_lc_rs::encoding::AsBigEndian as _;
@@ -8,9 +8,6 @@ use aws_lc_rs::rand::SystemRandom;
 use aws_lc_rs::signature::{self, EcdsaKeyPair, Ed25519KeyPair, KeyPair as _, RsaKeyPair};
 use std::fmt;
 use zeroize::Zeroizing;
-
-/// Secret bytes that are wiped when dropped.
-pub type Secret = Zeroizing<Vec<u8>>;
 
 /// A private key together with the public half that was checked against it.
 pub struct PrivateKey {

@@ -12,7 +12,7 @@ use crate::ui::{Label, Ui};
 use crate::{clock, paths, wording};
 use clap::Args;
 use lavrin_core::finding::Fault;
-use lavrin_core::key::PrivateKey;
+use lavrin_core::key::{PrivateKey, strength};
 use lavrin_core::login::{self, Outcome as Verdict, Question, Reason, ReasonKind};
 use lavrin_core::policy::Policy;
 use lavrin_core::steps::{Steps, guard, install};
@@ -76,7 +76,7 @@ pub async fn run(args: &InstallArgs, ui: &Ui) -> Result<Exit, CommandError> {
 
 fn check_policy(args: &InstallArgs, given: &GivenKey, policy: &Policy, ui: &Ui) -> Result<(), CommandError> {
     let fingerprint = given.key.fingerprint();
-    let objections = policy.objections(&given.key);
+    let objections = strength::objections(&given.key, policy);
     let words: Vec<String> = objections
         .iter()
         .map(|weakness| wording::finding::message(&Fault::WeakKey { weakness: weakness.clone(), fingerprint }))

@@ -4,9 +4,9 @@
 
 pub mod servers;
 
+use lavrin_core::key::Secret;
 use lavrin_core::key::container::openssh;
 use lavrin_core::key::generate::{Randomness, RsaBits};
-use lavrin_core::key::private::Secret;
 use lavrin_core::key::{PrivateKey, PublicKey};
 use std::ffi::OsStr;
 use std::os::unix::fs::{MetadataExt as _, PermissionsExt as _};

@@ -1,7 +1,7 @@
 //! The little of DER (ITU-T X.690) that RSA private keys need: definite lengths, sequences, integers, octet strings.
 
 use crate::key::KeyFault;
-use crate::key::private::Secret;
+use crate::key::Secret;
 use crate::wire::without_leading_zeros;
 use zeroize::Zeroizing;
 

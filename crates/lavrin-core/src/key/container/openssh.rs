@@ -1,7 +1,7 @@
 //! openssh-key-v1, the private key container of OpenSSH (its source tree describes it in PROTOCOL.key).
 
+use crate::key::Secret;
 use crate::key::generate::Randomness;
-use crate::key::private::Secret;
 use crate::key::{KeyFault, PrivateKey, PublicKey};
 use crate::text::printable;
 use crate::wire::{Reader, Writer};

@@ -33,3 +33,21 @@ pub enum Weakness {
 pub fn weaknesses(key: &PublicKey, policy: &Policy) -> Vec<Weakness> {
     [rsa_short::check(key, policy), rsa_exponent::check(key)].into_iter().flatten().collect()
 }
+
+/// The weaknesses for which this key may not be installed; empty for a key that may.
+#[must_use]
+pub fn objections(key: &PublicKey, policy: &Policy) -> Vec<Weakness> {
+    weaknesses(key, policy).into_iter().filter(Weakness::is_refused).collect()
+}
+
+impl Weakness {
+    /// Whether a key with this weakness may not be installed.
+    #[must_use]
+    pub fn is_refused(&self) -> bool {
+        match self {
+            Self::RsaShort { bits, refused_below, .. } => bits < refused_below,
+            Self::EvenModulus | Self::ExponentOne | Self::ExponentEven => true,
+            Self::ExponentThree => false,
+        }
+    }
+}

@@ -4,7 +4,7 @@ use super::pair::Pair;
 use crate::error::CommandError;
 use crate::exit::Exit;
 use crate::paths;
-use crate::secret::{self, Given, Secret};
+use crate::secret::{self, PassphraseArgs, Secret};
 use crate::ui::{Format, Label, Ui};
 use clap::{Args, ValueEnum};
 use lavrin_core::key::container::openssh;
@@ -32,17 +32,10 @@ pub struct GenerateArgs {
     #[arg(long, value_name = "NAME")]
     pub name: Option<String>,
     /// Ask for a passphrase, have one made, or knowingly take none
-    #[arg(long, value_name = "HOW", conflicts_with_all = ["passphrase_env", "passphrase_fd", "passphrase_file"])]
+    #[arg(long, value_name = "HOW", conflicts_with = "PassphraseArgs")]
     pub passphrase: Option<PassphraseHow>,
-    /// Variable that holds the passphrase
-    #[arg(long, value_name = "NAME", conflicts_with_all = ["passphrase_fd", "passphrase_file"])]
-    pub passphrase_env: Option<String>,
-    /// Descriptor from which the passphrase is read
-    #[arg(long, value_name = "N", conflicts_with = "passphrase_file")]
-    pub passphrase_fd: Option<i32>,
-    /// File from which the passphrase is read
-    #[arg(long, value_name = "PATH", value_parser = paths::typed)]
-    pub passphrase_file: Option<PathBuf>,
+    #[command(flatten)]
+    given: PassphraseArgs,
     /// Where there is a pair of this name, move it aside under a dated name
     #[arg(long)]
     pub replace: bool,
@@ -211,8 +204,7 @@ fn machine() -> String {
 }
 
 fn passphrase_for(args: &GenerateArgs, ui: &Ui) -> Result<Option<Secret>, CommandError> {
-    let given = Given { env: args.passphrase_env.clone(), fd: args.passphrase_fd, file: args.passphrase_file.clone() };
-    if let Some(secret) = given.read()? {
+    if let Some(secret) = args.given.given().read()? {
         return if secret.is_empty() { Err(empty()) } else { Ok(Some(secret)) };
     }
     match args.passphrase {

@@ -1,0 +1,165 @@
+//! Changes in a local tree: what is there must be what was seen, and nothing outside is ever touched.
+
+use lavrin_core::account::Account;
+use lavrin_core::fs::BytePath;
+use lavrin_core::key::Fingerprint;
+use lavrin_core::steps::{Change, Guarded, Owner, Steps, guard};
+use lavrin_reach::CarryFault;
+use lavrin_reach::local::LocalTree;
+use std::os::unix::fs::{PermissionsExt as _, symlink};
+use std::path::PathBuf;
+use tempfile::TempDir;
+
+const FILE: &str = "/home/edda/.ssh/authorized_keys";
+
+struct Tree {
+    dir: TempDir,
+    local: LocalTree,
+}
+
+impl Tree {
+    fn new() -> Self {
+        let dir = tempfile::tempdir().unwrap();
+        std::fs::create_dir_all(dir.path().join("home/edda/.ssh")).unwrap();
+        let local = LocalTree::open(dir.path()).unwrap();
+        Self { dir, local }
+    }
+
+    fn path(&self, inner: &str) -> PathBuf {
+        self.dir.path().join(inner.trim_start_matches('/'))
+    }
+
+    fn put(&self, content: &str) {
+        std::fs::write(self.path(FILE), content).unwrap();
+        std::fs::set_permissions(self.path(FILE), std::fs::Permissions::from_mode(0o600)).unwrap();
+    }
+
+    fn read(&self) -> String {
+        std::fs::read_to_string(self.path(FILE)).unwrap()
+    }
+
+    fn carry(&self, change: Change) -> Result<(), CarryFault> {
+        self.local.carry(&guarded(change))
+    }
+}
+
+fn own() -> Owner {
+    Owner { uid: rustix::process::getuid().as_raw(), gid: rustix::process::getgid().as_raw() }
+}
+
+/// Only the guard makes changes that can be carried out.
+fn guarded(change: Change) -> Guarded {
+    let account = Account {
+        name: "edda".into(),
+        uid: own().uid,
+        gid: own().gid,
+        home: "/home/edda".into(),
+        shell: "/bin/sh".into(),
+        password: None,
+    };
+    let steps = Steps {
+        account,
+        fingerprint: Fingerprint::of(b""),
+        changes: vec![change],
+        present: Vec::new(),
+        target: None,
+        revived: Vec::new(),
+        not_covered: Vec::new(),
+        dead: Vec::new(),
+    };
+    guard(&steps, false, None, false).unwrap().remove(0)
+}
+
+fn write(old: Option<&str>, new: &str) -> Change {
+    Change::WriteFile {
+        path: FILE.into(),
+        old: old.map(|old| old.as_bytes().to_vec()),
+        new: new.as_bytes().to_vec(),
+        mode: 0o640,
+        owner: own(),
+    }
+}
+
+#[test]
+fn a_file_is_made_and_replaced_with_its_mode() {
+    let tree = Tree::new();
+    tree.carry(write(None, "one\n")).unwrap();
+    tree.carry(write(Some("one\n"), "two\n")).unwrap();
+    assert_eq!(tree.read(), "two\n");
+    assert_eq!(std::fs::metadata(tree.path(FILE)).unwrap().permissions().mode() & 0o7777, 0o640);
+    assert_eq!(std::fs::read_dir(tree.path("/home/edda/.ssh")).unwrap().count(), 1);
+}
+
+#[test]
+fn a_file_that_is_not_what_was_read_stays() {
+    let tree = Tree::new();
+    tree.put("somebody else's\n");
+    assert!(matches!(tree.carry(write(Some("old\n"), "new\n")), Err(CarryFault::Changed { .. })));
+    assert!(matches!(tree.carry(write(None, "new\n")), Err(CarryFault::Changed { .. })));
+    assert_eq!(tree.read(), "somebody else's\n");
+}
+
+#[test]
+fn every_change_has_an_inverse() {
+    let tree = Tree::new();
+    tree.put("old\n");
+    let changes = [
+        write(Some("old\n"), "new\n"),
+        Change::SetMode { path: FILE.into(), from: 0o640, to: 0o600 },
+        Change::MakeFolder { path: "/home/edda/keys".into(), mode: 0o700, owner: own() },
+        Change::WriteFile {
+            path: "/home/edda/keys/x".into(),
+            old: None,
+            new: b"x".to_vec(),
+            mode: 0o600,
+            owner: own(),
+        },
+    ];
+    let guarded: Vec<Guarded> = changes.into_iter().map(guarded).collect();
+    for change in &guarded {
+        tree.local.carry(change).unwrap();
+    }
+    assert_eq!(tree.read(), "new\n");
+    for change in guarded.iter().rev() {
+        tree.local.carry(&change.inverse()).unwrap();
+    }
+    assert_eq!(tree.read(), "old\n");
+    assert!(!tree.path("/home/edda/keys").exists());
+}
+
+#[test]
+fn links_are_never_followed() {
+    let tree = Tree::new();
+    let outside = tempfile::tempdir().unwrap();
+    std::fs::write(outside.path().join("secret"), "secret\n").unwrap();
+    symlink(outside.path(), tree.path("/home/edda/link")).unwrap();
+    symlink(outside.path().join("secret"), tree.path(FILE)).unwrap();
+    assert!(tree.carry(write(Some("secret\n"), "new\n")).is_err());
+    let through = Change::WriteFile {
+        path: "/home/edda/link/secret".into(),
+        old: Some(b"secret\n".to_vec()),
+        new: b"x".to_vec(),
+        mode: 0o600,
+        owner: own(),
+    };
+    assert!(matches!(tree.carry(through), Err(CarryFault::Refused { .. })));
+    let mode = Change::SetMode { path: FILE.into(), from: 0o777, to: 0o600 };
+    assert!(tree.carry(mode).is_err());
+    assert_eq!(std::fs::read_to_string(outside.path().join("secret")).unwrap(), "secret\n");
+    assert_ne!(std::fs::metadata(outside.path().join("secret")).unwrap().permissions().mode() & 0o777, 0o600);
+    let up = Change::MakeFolder { path: BytePath::new(b"/home/../../x"), mode: 0o700, owner: own() };
+    assert!(tree.carry(up).is_err());
+}
+
+#[test]
+fn a_file_with_a_second_name_is_left_alone() {
+    let tree = Tree::new();
+    tree.put("shared\n");
+    std::fs::hard_link(tree.path(FILE), tree.path("/home/edda/second")).unwrap();
+    let mode = Change::SetMode { path: FILE.into(), from: 0o600, to: 0o644 };
+    let Err(CarryFault::Refused { why, .. }) = tree.carry(mode) else { panic!() };
+    assert!(why.contains("second name"), "{why}");
+    // Replacing it is another matter: the second name keeps the old content.
+    tree.carry(write(Some("shared\n"), "mine\n")).unwrap();
+    assert_eq!(std::fs::read_to_string(tree.path("/home/edda/second")).unwrap(), "shared\n");
+}
