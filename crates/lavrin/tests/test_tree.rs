@@ -187,12 +187,12 @@ fn why_names_the_rule_the_place_and_the_remedy() {
     insta::assert_snapshot!(world.typed("why edda --key home/edda.pub --root tree").expect(1).to_string());
     world.write(STENS, format!("{}\n", key(1).public().line("edda")), 0o600);
     insta::assert_snapshot!(
-        "other_account",
+        "why_other_account",
         world.typed("why edda --key home/edda.pub --root tree").expect(1).to_string()
     );
     world.set_mode("tree/home/sten/.ssh", 0o777);
     insta::assert_snapshot!(
-        "open_folder",
+        "why_open_folder",
         world.typed("why sten --key home/edda.pub --root tree").expect(1).to_string()
     );
     world.set_mode("tree/home/sten/.ssh", 0o700);
@@ -201,11 +201,14 @@ fn why_names_the_rule_the_place_and_the_remedy() {
         format!("restrict,command=\"/bin/tide\",expiry-time=\"20270101\" {}\n", key(1).public().line("edda")),
         0o600,
     );
-    insta::assert_snapshot!("limits", world.typed("why sten --key home/edda.pub --root tree").expect(0).to_string());
+    insta::assert_snapshot!(
+        "why_limits",
+        world.typed("why sten --key home/edda.pub --root tree").expect(0).to_string()
+    );
     let late = world.typed("why sten --key home/edda.pub --root tree --at 2027-01-01T00:00:00Z").expect(1);
     assert!(late.stdout.contains("[expired]"), "{late}");
     insta::assert_snapshot!(
-        "json",
+        "why_json",
         world.typed("why sten --key home/edda.pub --root tree --format json").expect(0).to_string()
     );
     let _ = world.typed("why nobody-here --key home/edda.pub --root tree").expect(1);
@@ -237,7 +240,7 @@ fn audit_tells_entries_findings_and_numbers() {
     let private = world.read("home/edda");
     world.write("tree/home/edda/.ssh/id", private, 0o600);
     insta::assert_snapshot!(world.typed("audit --root tree").expect(1).to_string());
-    insta::assert_snapshot!("json", world.typed("audit --root tree --format json").expect(1).to_string());
+    insta::assert_snapshot!("audit_json", world.typed("audit --root tree --format json").expect(1).to_string());
     let _ = world.typed("audit --root tree --fail-on critical").expect(0);
 }
 
