@@ -137,6 +137,13 @@ impl Fault {
                 Weakness::ExponentOne => "weak-exponent-1",
                 Weakness::ExponentEven => "weak-exponent-even",
                 Weakness::ExponentThree => "weak-exponent-3",
+                Weakness::SmallFactor { .. } => "weak-small-factor",
+                Weakness::SquareModulus => "weak-square-modulus",
+                Weakness::ClosePrimes { .. } => "weak-close-primes",
+                Weakness::StructuredPrimes => "weak-structured-primes",
+                Weakness::GeneratorPoint => "weak-ecdsa-generator",
+                Weakness::SharedPrime { .. } => "weak-shared-prime",
+                Weakness::SameModulus { .. } => "weak-same-modulus",
             },
             Self::UnprotectedPrivateKey => "private-key-unprotected",
             Self::PrivateKeyReadable { .. } => "private-key-readable-by-others",
@@ -160,7 +167,7 @@ impl Fault {
             Self::WeakKey { weakness, .. } => match weakness {
                 Weakness::RsaShort { bits, refused_below, .. } if bits < refused_below => Severity::High,
                 Weakness::RsaShort { .. } | Weakness::ExponentThree => Severity::Info,
-                Weakness::EvenModulus | Weakness::ExponentOne | Weakness::ExponentEven => Severity::Critical,
+                _ => Severity::Critical,
             },
             Self::StrayPrivateKey { protected: Some(true) } | Self::UnprotectedPrivateKey => Severity::Low,
             Self::StrayPrivateKey { protected: None }

@@ -14,9 +14,12 @@ pub enum WireFault {
         /// Bytes that are there.
         left: usize,
     },
-    /// An `mpint` that has to be positive is zero or negative.
-    #[error("an integer is negative or zero where a positive one is needed")]
+    /// An `mpint` that has to be positive is negative.
+    #[error("an integer is negative where a positive one is needed")]
     IntegerNegative,
+    /// An `mpint` that has to be positive is zero.
+    #[error("a number is zero where none may be")]
+    IntegerZero,
     /// An `mpint` with needless leading zero bytes.
     #[error("an integer has needless leading bytes")]
     IntegerNotMinimal,
@@ -81,7 +84,7 @@ impl<'a> Reader<'a> {
     /// A positive `mpint` as big-endian bytes without leading zeros.
     ///
     /// # Errors
-    /// [`WireFault::IntegerNegative`] for zero and negative numbers, [`WireFault::IntegerNotMinimal`] for needless
+    /// [`WireFault::IntegerZero`], [`WireFault::IntegerNegative`], [`WireFault::IntegerNotMinimal`] for needless
     /// leading zeros, which RFC 4251 forbids.
     pub fn positive(&mut self) -> Result<&'a [u8], WireFault> {
         let (number, minimal) = self.positive_any_form()?;
@@ -92,16 +95,16 @@ impl<'a> Reader<'a> {
     /// form was the minimal one.
     ///
     /// # Errors
-    /// [`WireFault::IntegerNegative`] for zero and negative numbers.
+    /// [`WireFault::IntegerZero`], [`WireFault::IntegerNegative`].
     pub fn positive_any_form(&mut self) -> Result<(&'a [u8], bool), WireFault> {
         let bytes = self.string()?;
-        if bytes.first().is_none_or(|first| first & 0x80 != 0) {
+        if bytes.first().is_some_and(|first| first & 0x80 != 0) {
             return Err(WireFault::IntegerNegative);
         }
         let zeros = bytes.iter().take_while(|byte| **byte == 0).count();
         let number = &bytes[zeros..];
         let Some(first) = number.first() else {
-            return Err(WireFault::IntegerNegative);
+            return Err(WireFault::IntegerZero);
         };
         let minimal = zeros == usize::from(first & 0x80 != 0);
         Ok((number, minimal))
@@ -200,7 +203,7 @@ mod tests {
     fn integers_have_to_be_positive_and_minimal() {
         let cases: [(&[u8], _); 5] = [
             (&[0, 0, 0, 1, 0x80], Err(WireFault::IntegerNegative)),
-            (&[0, 0, 0, 0], Err(WireFault::IntegerNegative)),
+            (&[0, 0, 0, 0], Err(WireFault::IntegerZero)),
             (&[0, 0, 0, 2, 0, 0x7f], Err(WireFault::IntegerNotMinimal)),
             (&[0, 0, 0, 3, 0, 0, 0x80], Err(WireFault::IntegerNotMinimal)),
             (&[0, 0, 0, 2, 0, 0x80], Ok(&[0x80][..])),

@@ -35,3 +35,9 @@ pub fn for_file_name() -> String {
         time.second()
     )
 }
+
+/// A moment given in seconds since 1970, as RFC 3339.
+pub fn date_of(seconds: u64) -> String {
+    let moment = i64::try_from(seconds).ok().and_then(|seconds| OffsetDateTime::from_unix_timestamp(seconds).ok());
+    moment.and_then(|moment| moment.format(&Rfc3339).ok()).unwrap_or_else(|| format!("{seconds} s after 1970"))
+}

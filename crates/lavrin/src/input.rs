@@ -52,15 +52,18 @@ pub fn public_key(path: &Path) -> Result<GivenKey, CommandError> {
     for piece in read(&content) {
         match piece.kind {
             PieceKind::Private(closed) => {
-                return Err(private_key_refused(&shown, path, &closed.public().fingerprint()));
+                let print = closed.public().map(PublicKey::fingerprint);
+                return Err(private_key_refused(&shown, path, print.as_ref()));
             }
-            PieceKind::Public { key, comment, options } => {
+            PieceKind::Public { key, comment, options, .. } => {
                 found.push(GivenKey { key, comment: printable(comment.trim_ascii()), options });
             }
+            PieceKind::Certificate { .. } => {
+                let what = KeyFault::BadStructure { detail: "a certificate cannot be installed; its plain key can" };
+                fault.get_or_insert((piece.line, what));
+            }
             PieceKind::Rejected(reason) => {
-                if let KeyFault::NotReadYet { what } = &reason
-                    && what.contains("private key")
-                {
+                if holds_private_key(&content) {
                     return Err(private_block_refused(&shown));
                 }
                 fault.get_or_insert((piece.line, reason));
@@ -76,13 +79,18 @@ pub fn public_key(path: &Path) -> Result<GivenKey, CommandError> {
     }
 }
 
-fn private_key_refused(shown: &str, path: &Path, print: &Fingerprint) -> CommandError {
+/// Whether there is the beginning of a private key in it, readable or not.
+fn holds_private_key(content: &[u8]) -> bool {
+    content.windows(b"PRIVATE KEY-----".len()).any(|window| window == b"PRIVATE KEY-----")
+}
+
+fn private_key_refused(shown: &str, path: &Path, print: Option<&Fingerprint>) -> CommandError {
     let public = PathBuf::from(format!("{}.pub", path.display()));
     let refused = CommandError::with(
         Exit::Stopped,
         format!("{shown} is a PRIVATE key. It must never be given to a server or to another person."),
     )
-    .because(format!("its fingerprint is {print}"))
+    .because(print.map_or_else(|| "it is protected".to_owned(), |print| format!("its fingerprint is {print}")))
     .because("nothing was sent and nothing was changed");
     if public.exists() {
         refused.hint(format!("use its public half: {}", shell_word(&crate::paths::shown(&public))))
@@ -115,7 +123,7 @@ pub fn private_key(path: &Path, given: &Given) -> Result<PrivateKey, CommandErro
                 return opened.map(|opened| opened.key).map_err(|fault| key_fault(&shown, piece.line, &fault));
             }
             PieceKind::Rejected(fault) => return Err(key_fault(&shown, piece.line, &fault)),
-            PieceKind::Public { .. } => {}
+            PieceKind::Public { .. } | PieceKind::Certificate { .. } => {}
         }
     }
     Err(CommandError::usage(format!("{shown} holds no private key")).hint(format!(

@@ -33,20 +33,47 @@ fn the_contract_in_json() {
 }
 
 #[test]
-fn other_labels_are_named_and_not_read_yet() {
+fn blocks_of_other_things_are_named_with_a_stable_word() {
     let world = World::new();
-    for (label, what) in [
-        ("RSA PRIVATE KEY", "a PKCS#1 RSA private key"),
-        ("EC PRIVATE KEY", "a SEC1 EC private key"),
-        ("PRIVATE KEY", "a PKCS#8 private key"),
-        ("ENCRYPTED PRIVATE KEY", "an encrypted PKCS#8 private key"),
-        ("PUBLIC KEY", "a SubjectPublicKeyInfo public key"),
-        ("SOMETHING ELSE", "a block labelled 'SOMETHING ELSE'"),
+    for (label, word) in [
+        ("SOMETHING ELSE", "not-read-yet"),
+        ("CERTIFICATE", "certificate-x509"),
+        ("DSA PRIVATE KEY", "policy-algorithm"),
+        ("PRIVATE KEY", "trailing-data"),
+        ("ENCRYPTED PRIVATE KEY", "trailing-data"),
     ] {
-        let text = format!("-----BEGIN {label}-----\nAAAA\n-----END {label}-----\n");
-        let run = world.with_input(&text, &["key", "inspect", "-"]).expect(2);
-        assert!(run.stdout.contains(&format!("this is {what}, not read yet")), "{run}");
+        let text = format!("-----BEGIN {label}-----\nMAAA\n-----END {label}-----\n");
+        let answer = world.with_input(&text, &["key", "inspect", "--format", "json", "-"]).expect(2).json();
+        assert_eq!(answer["rejected"][0]["reason"], word, "{label}");
     }
+}
+
+#[test]
+fn a_passphrase_opens_what_is_protected_and_a_wrong_one_is_told() {
+    let world = World::new();
+    let text = openssh::write(&key(2), "sten", Some(b"tide"), &Fixed).unwrap();
+    world.write("home/sten", text.as_bytes(), 0o600);
+    let ask = |passphrase: &str| {
+        world.run_with(
+            &[("TIDE", passphrase)],
+            &["key", "inspect", "home/sten", "--passphrase-env", "TIDE", "--format", "json"],
+        )
+    };
+    let right = ask("tide").expect(0).json();
+    assert_eq!((&right["keys"][0]["unlocked"], &right["keys"][0]["comment"]), (&true.into(), &"sten".into()));
+    let wrong = ask("ebb").expect(2).json();
+    assert_eq!(
+        (&wrong["keys"][0]["unlocked"], &wrong["rejected"][0]["reason"]),
+        (&false.into(), &"wrong-passphrase".into())
+    );
+}
+
+#[test]
+fn a_mailed_key_is_put_together_and_the_repair_is_told() {
+    let world = World::new();
+    let line = key(1).public().line("edda@lantern");
+    let mail = format!("Dear Sten,\n> {}\n> {}\nregards\n", &line[..76], &line[76..]);
+    insta::assert_snapshot!(world.with_input(&mail, &["key", "inspect", "-"]).expect(0).to_string());
 }
 
 #[test]

@@ -6,6 +6,7 @@ pub mod fingerprint;
 pub mod generate;
 mod numbers;
 pub mod passphrase;
+pub mod paste;
 pub mod private;
 pub mod public;
 pub mod strength;
@@ -18,6 +19,9 @@ pub use public::PublicKey;
 use crate::wire::WireFault;
 use thiserror::Error;
 use zeroize::Zeroizing;
+
+/// Longest field of any real key, in bytes; used to tell a key that was cut from one with an absurd length.
+const PLAUSIBLE_BYTES: usize = 16 << 10;
 
 /// Secret bytes that are wiped when dropped.
 pub type Secret = Zeroizing<Vec<u8>>;
@@ -32,6 +36,33 @@ pub enum KeyFault {
         /// What is wrong with it.
         detail: String,
     },
+    /// An authentication tag or signature shows damage.
+    #[error("it is damaged: {detail}")]
+    Corrupt {
+        /// What shows it.
+        detail: &'static str,
+    },
+    /// An X.509 certificate or request.
+    #[error("this is an X.509 certificate or request, not an SSH key")]
+    CertificateX509,
+    /// A curve given by its numbers.
+    #[error("the curve is given by its numbers instead of its name")]
+    ExplicitParameters,
+    /// RSA with more than two primes.
+    #[error("an RSA key with more than two primes; SSH has none")]
+    MultiPrime,
+    /// A key-agreement key.
+    #[error("{name} keys are for key agreement; they cannot sign, so they open no login")]
+    NotASigningKey {
+        /// Its name.
+        name: &'static str,
+    },
+    /// A block of another system.
+    #[error("this is a key block of another system, not an SSH key")]
+    OtherProductBlock,
+    /// A point of small order.
+    #[error("the public point is one of small order: anybody can sign for this key")]
+    WeakPoint,
     /// The first bytes of the container are not the known ones.
     #[error("this does not begin like an openssh-key-v1 container")]
     BadMagic,
@@ -59,7 +90,7 @@ pub enum KeyFault {
     #[error("the file is empty")]
     Empty,
     /// An integer is zero or negative where it must be positive.
-    #[error("an integer is negative or zero where a positive one is needed")]
+    #[error("an integer is negative where a positive one is needed")]
     IntegerNegative,
     /// An integer has needless leading bytes.
     #[error("an integer has needless leading bytes")]
@@ -165,6 +196,13 @@ impl KeyFault {
     pub fn word(&self) -> &'static str {
         match self {
             Self::BadBase64 { .. } => "bad-base64",
+            Self::Corrupt { .. } => "corrupt",
+            Self::CertificateX509 => "certificate-x509",
+            Self::ExplicitParameters => "explicit-parameters",
+            Self::MultiPrime => "multi-prime",
+            Self::NotASigningKey { .. } => "not-a-signing-key",
+            Self::OtherProductBlock => "other-product-block",
+            Self::WeakPoint => "weak-point",
             Self::BadMagic => "bad-magic",
             Self::BadPadding => "bad-padding",
             Self::BadStructure { .. } => "bad-structure",
@@ -198,7 +236,10 @@ impl KeyFault {
 impl From<WireFault> for KeyFault {
     fn from(fault: WireFault) -> Self {
         match fault {
+            // A bearable length with too little behind it: the end is missing. An absurd one is a lie or damage.
+            WireFault::LengthOutOfBounds { declared, .. } if declared <= PLAUSIBLE_BYTES => Self::Truncated,
             WireFault::LengthOutOfBounds { declared, left } => Self::LengthOutOfBounds { declared, left },
+            WireFault::IntegerZero => Self::InvalidValues { detail: "a number is zero" },
             WireFault::IntegerNegative => Self::IntegerNegative,
             WireFault::IntegerNotMinimal => Self::IntegerNotMinimal,
             WireFault::TrailingData { left } => Self::TrailingData { left },

@@ -5,6 +5,7 @@ use crate::wire::{Reader, Writer, without_leading_zeros};
 use aws_lc_rs::{agreement, rsa, signature};
 use base64::Engine as _;
 use base64::engine::general_purpose::STANDARD;
+use curve25519_dalek::edwards::CompressedEdwardsY;
 
 /// Longest modulus Lavrin reads, in bits: OpenSSH's own limit for RSA keys.
 pub const RSA_BITS_MAX: usize = 16384;
@@ -101,6 +102,14 @@ impl PublicKey {
         Ok((key, true))
     }
 
+    /// An Ed25519 public key from its 32 bytes.
+    ///
+    /// # Errors
+    /// [`KeyFault::PointNotOnCurve`] and [`KeyFault::WeakPoint`].
+    pub fn ed25519(bytes: &[u8]) -> Result<Self, KeyFault> {
+        ed25519_point(bytes).map(Self::Ed25519)
+    }
+
     /// An RSA public key from its numbers.
     ///
     /// # Errors
@@ -109,6 +118,12 @@ impl PublicKey {
         let (e, n) = (without_leading_zeros(e), without_leading_zeros(n));
         if n.len() > RSA_BITS_MAX / 8 || e.len() > EXPONENT_BYTES_MAX {
             return Err(KeyFault::TooLarge { bytes: n.len().max(e.len()), limit: RSA_BITS_MAX / 8 });
+        }
+        if n.is_empty() || e.is_empty() {
+            return Err(KeyFault::InvalidValues { detail: "modulus or exponent is zero" });
+        }
+        if n.len() < e.len() {
+            return Err(KeyFault::InvalidValues { detail: "the exponent is larger than the modulus" });
         }
         Ok(Self::Rsa { e: e.to_vec(), n: n.to_vec() })
     }
@@ -211,8 +226,12 @@ fn unknown_algorithm(name: &[u8]) -> KeyFault {
     }
 }
 
+/// A point of the curve, not one of small order (RFC 8032, section 5.1.3; both would let anybody sign or nobody).
 fn ed25519_point(bytes: &[u8]) -> Result<[u8; 32], KeyFault> {
-    bytes.try_into().map_err(|_| KeyFault::BadStructure { detail: "an Ed25519 public key has 32 bytes" })
+    let point: [u8; 32] =
+        bytes.try_into().map_err(|_| KeyFault::InvalidValues { detail: "an Ed25519 public key has 32 bytes" })?;
+    let on_curve = CompressedEdwardsY(point).decompress().ok_or(KeyFault::PointNotOnCurve)?;
+    if on_curve.is_small_order() { Err(KeyFault::WeakPoint) } else { Ok(point) }
 }
 
 fn application(bytes: &[u8]) -> Result<Vec<u8>, KeyFault> {
@@ -237,8 +256,10 @@ fn read_curve_point(curve: Curve, reader: &mut Reader<'_>) -> Result<Vec<u8>, Ke
 
 /// Refuses points that are compressed, of the wrong length or not on the curve.
 pub(crate) fn check_point(curve: Curve, point: &[u8]) -> Result<(), KeyFault> {
-    if point.first() != Some(&4) || point.len() != 1 + 2 * curve.width() {
-        return Err(KeyFault::BadStructure { detail: "an ECDSA point has to be in uncompressed form" });
+    match point {
+        [4, rest @ ..] if rest.len() == 2 * curve.width() => {}
+        [2 | 3, ..] => return Err(KeyFault::BadStructure { detail: "an ECDSA point has to be in uncompressed form" }),
+        _ => return Err(KeyFault::InvalidValues { detail: "the public point has not the size of its curve" }),
     }
     let unparsed = agreement::UnparsedPublicKey::new(exchange(curve), point);
     agreement::ParsedPublicKey::try_from(unparsed).map(|_| ()).map_err(|_| KeyFault::PointNotOnCurve)
@@ -279,12 +300,24 @@ mod tests {
     #[test]
     fn rejects_a_short_ed25519_point() {
         let fault = PublicKey::from_blob(&blob(&[b"ssh-ed25519", &[7; 31]])).unwrap_err();
-        assert_eq!(fault.word(), "bad-structure");
+        assert_eq!(fault.word(), "invalid-values");
+    }
+
+    #[test]
+    fn rejects_points_of_small_order_and_off_the_curve() {
+        let word = |point: [u8; 32]| PublicKey::ed25519(&point).map_or_else(|fault| fault.word(), |_| "a key");
+        assert_eq!(word([0; 32]), "weak-point");
+        let mut one = [0; 32];
+        one[0] = 1;
+        assert_eq!(word(one), "weak-point");
+        one[0] = 2;
+        assert_eq!(word(one), "point-not-on-curve");
+        assert_eq!(word([3; 32]), "a key");
     }
 
     #[test]
     fn rejects_bytes_behind_the_key() {
-        let fault = PublicKey::from_blob(&blob(&[b"ssh-ed25519", &[7; 32], b"x"])).unwrap_err();
+        let fault = PublicKey::from_blob(&blob(&[b"ssh-ed25519", &[3; 32], b"x"])).unwrap_err();
         assert_eq!(fault, KeyFault::TrailingData { left: 5 });
     }
 
@@ -304,11 +337,11 @@ mod tests {
 
     #[test]
     fn a_surplus_leading_zero_is_only_read_as_the_server_does() {
-        let bytes = blob(&[b"ssh-rsa", &[1, 0, 1], &[0, 0, 0xc5, 0x11]]);
+        let bytes = blob(&[b"ssh-rsa", &[1, 0, 1], &[0, 0, 0xc5, 0x11, 0x11]]);
         assert_eq!(PublicKey::from_blob(&bytes), Err(KeyFault::IntegerNotMinimal));
         let (key, minimal) = PublicKey::from_blob_as_server(&bytes).unwrap();
         assert!(!minimal);
-        assert_eq!(key.bits(), 16);
-        assert_eq!(key.blob(), blob(&[b"ssh-rsa", &[1, 0, 1], &[0, 0xc5, 0x11]]));
+        assert_eq!(key.bits(), 24);
+        assert_eq!(key.blob(), blob(&[b"ssh-rsa", &[1, 0, 1], &[0, 0xc5, 0x11, 0x11]]));
     }
 }

@@ -51,6 +51,9 @@ pub struct Entry {
     pub options: Options,
     /// What stands behind it.
     pub comment: Vec<u8>,
+    /// Why a strict reader refuses what the server takes: a blob that is not in its canonical form, a label that names a
+    /// signature instead of a key.
+    pub strict: Option<KeyFault>,
 }
 
 /// A line that the server skips.
@@ -129,6 +132,15 @@ impl KeysFile {
         self.lines.into_iter()
     }
 
+    /// Its lines, given away, each with the text the server works on.
+    pub fn into_lines_with_text(self) -> impl Iterator<Item = (Line, Vec<u8>)> {
+        let bytes = self.bytes;
+        self.lines.into_iter().map(move |line| {
+            let text = server_text(&bytes[line.span.0..line.span.1]).to_vec();
+            (line, text)
+        })
+    }
+
     /// The usable entries with their line numbers, in the order in which the server tries them.
     pub fn entries(&self) -> impl Iterator<Item = (usize, &Entry)> {
         self.lines.iter().filter_map(|line| match &line.content {
@@ -192,7 +204,8 @@ fn read_entry(text: &[u8]) -> Content {
 
 fn entry(line: KeyLine<'_>, options: Options) -> Content {
     let fingerprint = line.key.fingerprint();
-    Content::Entry(Box::new(Entry { fingerprint, key: line.key, options, comment: line.comment.to_vec() }))
+    let strict = line.strict_fault();
+    Content::Entry(Box::new(Entry { fingerprint, key: line.key, options, comment: line.comment.to_vec(), strict }))
 }
 
 /// Lines that belong to something else and were put here by mistake.

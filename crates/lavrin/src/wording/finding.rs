@@ -50,6 +50,26 @@ fn weakness_message(weakness: &Weakness) -> String {
         Weakness::ExponentOne => "the RSA exponent is 1: anybody can sign for this key".to_owned(),
         Weakness::ExponentEven => "the RSA exponent is even, which no valid key has".to_owned(),
         Weakness::ExponentThree => "the RSA exponent is 3: allowed, and unusual".to_owned(),
+        Weakness::SmallFactor { factor } => {
+            let shown: String = factor.chars().take(40).collect();
+            format!("the RSA modulus can be divided by {shown}: the key is broken")
+        }
+        Weakness::SquareModulus => "the RSA modulus is a square: the key is broken".to_owned(),
+        Weakness::ClosePrimes { steps } => {
+            format!("the RSA primes lie so close together that they are found in {steps} steps: the key is broken")
+        }
+        Weakness::StructuredPrimes => {
+            "the RSA primes come from a generator that is known to be broken (CVE-2017-15361)".to_owned()
+        }
+        Weakness::GeneratorPoint => {
+            "the public point is the generator of its curve: the private number is 1, and everybody knows it".to_owned()
+        }
+        Weakness::SharedPrime { with } => {
+            format!("the RSA modulus shares a prime with {}: both keys are broken", with.join(", "))
+        }
+        Weakness::SameModulus { with } => {
+            format!("the RSA modulus is that of {}, with another exponent: both keys are broken", with.join(", "))
+        }
     }
 }
 

@@ -2,12 +2,15 @@
 
 use crate::key::KeyFault;
 use crate::key::Secret;
-use crate::wire::without_leading_zeros;
+use crate::wire::{WireFault, without_leading_zeros};
 use zeroize::Zeroizing;
 
 const INTEGER: u8 = 0x02;
 const OCTET_STRING: u8 = 0x04;
 const SEQUENCE: u8 = 0x30;
+const BIT_STRING: u8 = 0x03;
+const NULL: u8 = 0x05;
+const OID: u8 = 0x06;
 
 /// Reads DER values one after the other.
 pub(crate) struct Der<'a> {
@@ -19,8 +22,52 @@ impl<'a> Der<'a> {
         Self { rest: bytes }
     }
 
-    fn value(&mut self, tag: u8) -> Result<&'a [u8], KeyFault> {
-        let [found, length, rest @ ..] = self.rest else { return Err(KeyFault::Truncated) };
+    /// Whether the next value has this tag.
+    pub(crate) fn is_next(&self, tag: u8) -> bool {
+        self.rest.first() == Some(&tag)
+    }
+
+    /// Says that everything has been read.
+    pub(crate) fn end(&self) -> Result<(), KeyFault> {
+        if self.rest.is_empty() { Ok(()) } else { Err(KeyFault::TrailingData { left: self.rest.len() }) }
+    }
+
+    /// An object identifier, in its encoded form.
+    pub(crate) fn oid(&mut self) -> Result<&'a [u8], KeyFault> {
+        self.value(OID)
+    }
+
+    /// A bit string of whole bytes.
+    pub(crate) fn bits(&mut self) -> Result<&'a [u8], KeyFault> {
+        match self.value(BIT_STRING)? {
+            [0, bytes @ ..] => Ok(bytes),
+            _ => Err(KeyFault::BadStructure { detail: "a bit string is not a number of whole bytes" }),
+        }
+    }
+
+    /// A NULL, where there is one.
+    pub(crate) fn maybe_null(&mut self) -> Result<(), KeyFault> {
+        if self.is_next(NULL) { self.value(NULL).map(|_| ()) } else { Ok(()) }
+    }
+
+    /// Whatever stands in a context tag such as `[0]`, where that is next.
+    pub(crate) fn context(&mut self, tag: u8) -> Result<Option<&'a [u8]>, KeyFault> {
+        if self.is_next(tag) { self.value(tag).map(Some) } else { Ok(None) }
+    }
+
+    /// A small number, for versions, counts and costs.
+    pub(crate) fn small(&mut self) -> Result<u64, KeyFault> {
+        let digits = self.integer()?;
+        if digits.len() > 8 {
+            return Ok(u64::MAX);
+        }
+        Ok(digits.iter().fold(0, |sum, digit| sum << 8 | u64::from(*digit)))
+    }
+
+    pub(crate) fn value(&mut self, tag: u8) -> Result<&'a [u8], KeyFault> {
+        let [found, length, rest @ ..] = self.rest else {
+            return Err(KeyFault::BadStructure { detail: "a field is missing" });
+        };
         if *found != tag {
             return Err(KeyFault::BadStructure { detail: "a DER value has another type than expected" });
         }
@@ -29,14 +76,21 @@ impl<'a> Der<'a> {
         } else {
             let width = usize::from(length & 0x7f);
             // Four bytes say up to 4 GiB; zero would be the indefinite form, which DER forbids.
-            if !(1..=4).contains(&width) || rest.len() < width {
+            if width > 4 {
+                return Err(KeyFault::LengthOutOfBounds { declared: usize::MAX, left: rest.len() });
+            }
+            if width == 0 || rest.len() < width {
                 return Err(KeyFault::BadStructure { detail: "a DER length is not in the definite form" });
             }
             let (digits, rest) = rest.split_at(width);
-            (digits.iter().fold(0usize, |sum, digit| sum << 8 | usize::from(*digit)), rest)
+            let length = digits.iter().fold(0usize, |sum, digit| sum << 8 | usize::from(*digit));
+            if length < 0x80 || digits.first() == Some(&0) {
+                return Err(KeyFault::BadStructure { detail: "a DER length is longer than it needs to be" });
+            }
+            (length, rest)
         };
         let (value, rest) =
-            rest.split_at_checked(length).ok_or(KeyFault::LengthOutOfBounds { declared: length, left: rest.len() })?;
+            rest.split_at_checked(length).ok_or(WireFault::LengthOutOfBounds { declared: length, left: rest.len() })?;
         self.rest = rest;
         Ok(value)
     }

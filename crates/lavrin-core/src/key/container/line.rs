@@ -26,6 +26,21 @@ pub struct KeyLine<'a> {
     pub canonical: bool,
     /// What stands behind the blob.
     pub comment: &'a [u8],
+    label: &'a [u8],
+}
+
+impl KeyLine<'_> {
+    /// Why a strict reader refuses the line though the server takes it.
+    #[must_use]
+    pub fn strict_fault(&self) -> Option<KeyFault> {
+        if self.label != self.key.algorithm().name().as_bytes() {
+            return Some(KeyFault::TypeMismatch {
+                outside: printable(self.label),
+                inside: self.key.algorithm().to_string(),
+            });
+        }
+        (!self.canonical).then_some(KeyFault::IntegerNotMinimal)
+    }
 }
 
 fn is_blank(byte: u8) -> bool {
@@ -55,12 +70,17 @@ pub fn parse(text: &[u8]) -> Option<Result<KeyLine<'_>, KeyFault>> {
     Some(parse_behind_label(algorithm, label, rest))
 }
 
-fn parse_behind_label<'a>(algorithm: Algorithm, label: &[u8], rest: &'a [u8]) -> Result<KeyLine<'a>, KeyFault> {
+/// The bytes of a blob.
+pub(crate) fn decode(base64: &[u8]) -> Result<Vec<u8>, KeyFault> {
+    SERVER_BASE64.decode(base64).map_err(|fault| KeyFault::BadBase64 { detail: fault.to_string() })
+}
+
+fn parse_behind_label<'a>(algorithm: Algorithm, label: &'a [u8], rest: &'a [u8]) -> Result<KeyLine<'a>, KeyFault> {
     let (base64, comment) = word(rest);
     if base64.is_empty() {
         return Err(KeyFault::Truncated);
     }
-    let blob = SERVER_BASE64.decode(base64).map_err(|fault| KeyFault::BadBase64 { detail: fault.to_string() })?;
+    let blob = decode(base64)?;
     let (key, canonical) = PublicKey::from_blob_as_server(&blob)?;
     if key.algorithm() != algorithm {
         return Err(KeyFault::TypeMismatch {
@@ -68,5 +88,5 @@ fn parse_behind_label<'a>(algorithm: Algorithm, label: &[u8], rest: &'a [u8]) ->
             inside: key.algorithm().to_string(),
         });
     }
-    Ok(KeyLine { key, canonical, comment })
+    Ok(KeyLine { key, canonical, comment, label })
 }

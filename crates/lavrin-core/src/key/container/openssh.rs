@@ -1,10 +1,11 @@
 //! openssh-key-v1, the private key container of OpenSSH (its source tree describes it in PROTOCOL.key).
 
+use super::cipher::Cipher;
 use crate::key::Secret;
 use crate::key::generate::Randomness;
 use crate::key::{KeyFault, PrivateKey, PublicKey};
 use crate::text::printable;
-use crate::wire::{Reader, Writer};
+use crate::wire::{Reader, WireFault, Writer};
 use zeroize::Zeroizing;
 
 /// The PEM label.
@@ -22,56 +23,7 @@ pub const ROUNDS_MAX: u32 = 1000;
 const SALT_BYTES_MAX: usize = 1024;
 
 /// The cipher that Lavrin writes.
-const CIPHER_WRITTEN: Cipher = Cipher::Aes256Ctr;
-
-#[derive(Debug, Clone, Copy, PartialEq, Eq)]
-enum Cipher {
-    None,
-    Aes128Ctr,
-    Aes192Ctr,
-    Aes256Ctr,
-}
-
-impl Cipher {
-    const ALL: [Self; 4] = [Self::None, Self::Aes128Ctr, Self::Aes192Ctr, Self::Aes256Ctr];
-
-    fn name(self) -> &'static str {
-        match self {
-            Self::None => "none",
-            Self::Aes128Ctr => "aes128-ctr",
-            Self::Aes192Ctr => "aes192-ctr",
-            Self::Aes256Ctr => "aes256-ctr",
-        }
-    }
-
-    fn key_bytes(self) -> usize {
-        match self {
-            Self::None => 0,
-            Self::Aes128Ctr => 16,
-            Self::Aes192Ctr => 24,
-            Self::Aes256Ctr => 32,
-        }
-    }
-
-    fn block(self) -> usize {
-        if self == Self::None { 8 } else { 16 }
-    }
-
-    /// Encrypts or decrypts; counter mode does both with the same step.
-    fn apply(self, key_and_iv: &[u8], data: &mut [u8]) {
-        let (key, iv) = key_and_iv.split_at(self.key_bytes());
-        match self {
-            Self::None => {}
-            Self::Aes128Ctr => run::<ctr::Ctr128BE<aes::Aes128>>(key, iv, data),
-            Self::Aes192Ctr => run::<ctr::Ctr128BE<aes::Aes192>>(key, iv, data),
-            Self::Aes256Ctr => run::<ctr::Ctr128BE<aes::Aes256>>(key, iv, data),
-        }
-    }
-}
-
-fn run<C: aes::cipher::KeyIvInit + aes::cipher::StreamCipher>(key: &[u8], iv: &[u8], data: &mut [u8]) {
-    C::new_from_slices(key, iv).expect("key and iv have the cipher's lengths").apply_keystream(data);
-}
+const CIPHER_WRITTEN: Cipher = Cipher::AesCtr(32);
 
 /// A container whose private section has not been opened. The public half in front is readable without a passphrase.
 pub struct Closed {
@@ -79,6 +31,7 @@ pub struct Closed {
     kdf: Option<Kdf>,
     public: PublicKey,
     section: Secret,
+    tag: Vec<u8>,
 }
 
 #[derive(Debug, Clone)]
@@ -99,7 +52,7 @@ pub struct Opened {
 impl std::fmt::Debug for Closed {
     // Deliberately without the section: unprotected, it is the private key.
     fn fmt(&self, out: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
-        write!(out, "Closed({} {})", self.cipher.name(), self.public.fingerprint())
+        write!(out, "Closed({} {})", self.cipher.openssh_name(), self.public.fingerprint())
     }
 }
 
@@ -109,6 +62,12 @@ impl Closed {
     /// # Errors
     /// The [`KeyFault`] that names what is wrong; costs beyond [`ROUNDS_MAX`] are refused here, before any derivation.
     pub fn parse(bytes: &[u8]) -> Result<Self, KeyFault> {
+        if bytes.is_empty() {
+            return Err(KeyFault::Empty);
+        }
+        if bytes.first() == Some(&0x30) {
+            return Err(KeyFault::LabelMismatch);
+        }
         let mut reader = Reader::new(bytes.strip_prefix(MAGIC).ok_or(KeyFault::BadMagic)?);
         let cipher_name = reader.string()?;
         let kdf_name = reader.string()?;
@@ -119,19 +78,23 @@ impl Closed {
         }
         let public = PublicKey::from_blob(reader.string()?)?;
         let section = reader.string()?;
+        let cipher = Cipher::from_openssh_name(cipher_name).ok_or_else(|| KeyFault::UnsupportedCipher {
+            name: printable(&cipher_name[..cipher_name.len().min(64)]),
+        })?;
+        // The tag stands behind the last string, outside of its declared length.
+        let tag = reader.take(cipher.tag_bytes())?.to_vec();
         reader.end()?;
-        let cipher =
-            Cipher::ALL.into_iter().find(|cipher| cipher.name().as_bytes() == cipher_name).ok_or_else(|| {
-                KeyFault::UnsupportedCipher { name: printable(&cipher_name[..cipher_name.len().min(64)]) }
-            })?;
         let kdf = parse_kdf(kdf_name, kdf_options)?;
+        if cipher != Cipher::None && kdf.is_none() {
+            return Err(KeyFault::UnsupportedKdf { name: "none, although there is a cipher".to_owned() });
+        }
         if (cipher == Cipher::None) != kdf.is_none() {
             return Err(KeyFault::BadStructure { detail: "cipher and key derivation have to be 'none' together" });
         }
         if section.is_empty() || section.len() % cipher.block() != 0 {
-            return Err(KeyFault::BadStructure { detail: "the private section is not a number of whole blocks" });
+            return Err(KeyFault::BadPadding);
         }
-        Ok(Self { cipher, kdf, public, section: Zeroizing::new(section.to_vec()) })
+        Ok(Self { cipher, kdf, public, section: Zeroizing::new(section.to_vec()), tag })
     }
 
     /// Whether a passphrase is needed.
@@ -145,7 +108,7 @@ impl Closed {
     pub fn protection(&self) -> String {
         match &self.kdf {
             None => "none".to_owned(),
-            Some(kdf) => format!("{}, bcrypt with {} rounds", self.cipher.name(), kdf.rounds),
+            Some(kdf) => format!("{}, bcrypt with {} rounds", self.cipher.openssh_name(), kdf.rounds),
         }
     }
 
@@ -164,7 +127,8 @@ impl Closed {
         if let Some(kdf) = &self.kdf {
             let passphrase = passphrase.ok_or(KeyFault::PassphraseNeeded)?;
             let material = derive(self.cipher, kdf, passphrase)?;
-            self.cipher.apply(&material, &mut section);
+            let (key, iv) = material.split_at(self.cipher.key_bytes());
+            self.cipher.decrypt(key, iv, &mut section, &self.tag)?;
         }
         let mut reader = Reader::new(&section);
         let (one, two) = (reader.u32()?, reader.u32()?);
@@ -173,7 +137,11 @@ impl Closed {
             return Err(if self.is_protected() { KeyFault::WrongPassphrase } else { KeyFault::CheckintMismatch });
         }
         let key = PrivateKey::read_fields(&mut reader)?;
-        let comment = reader.string()?.to_vec();
+        let no_comment = |fault: WireFault| match KeyFault::from(fault) {
+            KeyFault::Truncated => KeyFault::BadStructure { detail: "the comment is missing" },
+            other => other,
+        };
+        let comment = reader.string().map_err(no_comment)?.to_vec();
         check_padding(reader.rest(), self.cipher.block())?;
         if *key.public() != self.public {
             return Err(KeyFault::PublicPrivateMismatch);
@@ -206,7 +174,7 @@ fn parse_kdf(name: &[u8], options: &[u8]) -> Result<Option<Kdf>, KeyFault> {
 }
 
 fn derive(cipher: Cipher, kdf: &Kdf, passphrase: &[u8]) -> Result<Secret, KeyFault> {
-    let mut material = Zeroizing::new(vec![0; cipher.key_bytes() + cipher.block()]);
+    let mut material = Zeroizing::new(vec![0; cipher.key_bytes() + cipher.iv_bytes()]);
     bcrypt_pbkdf::bcrypt_pbkdf(passphrase, &kdf.salt, kdf.rounds, &mut material)
         .map_err(|_| KeyFault::WrongPassphrase)?;
     Ok(material)
@@ -234,12 +202,14 @@ pub fn write(
     if let Some(passphrase) = passphrase {
         let mut kdf = Kdf { salt: vec![0; 16], rounds: ROUNDS_WRITTEN };
         randomness.fill(&mut kdf.salt);
-        cipher.apply(&derive(cipher, &kdf, passphrase)?, &mut section);
+        let material = derive(cipher, &kdf, passphrase)?;
+        let (key, iv) = material.split_at(cipher.key_bytes());
+        cipher.encrypt_ctr(key, iv, &mut section);
         options.string(&kdf.salt).u32(kdf.rounds);
         kdf_name = b"bcrypt";
     }
     let mut out = Writer::new();
-    out.raw(MAGIC).string(cipher.name().as_bytes()).string(kdf_name).string(&options.finish());
+    out.raw(MAGIC).string(cipher.openssh_name().as_bytes()).string(kdf_name).string(&options.finish());
     out.u32(1).string(&key.public().blob()).string(&section);
     Ok(super::pem::armour("OPENSSH PRIVATE KEY", &out.finish()))
 }

@@ -81,6 +81,33 @@ fn marker<'a>(line: &'a [u8], word: &[u8]) -> Option<&'a [u8]> {
 }
 
 impl Block<'_> {
+    /// The value of a header line such as `DEK-Info`.
+    #[must_use]
+    pub fn header(&self, name: &str) -> Option<String> {
+        let lines = self.body.split(|byte| *byte == b'\n').map(String::from_utf8_lossy);
+        lines
+            .filter_map(|line| {
+                line.split_once(':').map(|(found, value)| (found.trim() == name, value.trim().to_owned()))
+            })
+            .find(|(same, _)| *same)
+            .map(|(_, value)| value)
+    }
+
+    /// The lines between the markers as they are.
+    ///
+    /// # Errors
+    /// [`KeyFault::Truncated`], [`KeyFault::LabelMismatch`], [`KeyFault::TooLarge`].
+    pub fn text_body(&self) -> Result<&[u8], KeyFault> {
+        if self.body.len() > BLOCK_BYTES_MAX {
+            return Err(KeyFault::TooLarge { bytes: self.body.len(), limit: BLOCK_BYTES_MAX });
+        }
+        if self.end_label.ok_or(KeyFault::Truncated)? == self.label {
+            Ok(self.body)
+        } else {
+            Err(KeyFault::LabelMismatch)
+        }
+    }
+
     /// The bytes that the base64 stands for.
     ///
     /// # Errors
@@ -95,26 +122,15 @@ impl Block<'_> {
             return Err(KeyFault::LabelMismatch);
         }
         let mut text = Zeroizing::new(Vec::with_capacity(self.body.len()));
-        text.extend(self.body.iter().filter(|byte| !byte.is_ascii_whitespace()));
+        let lines = self.body.split(|byte| *byte == b'\n').filter(|line| !line.contains(&b':'));
+        text.extend(lines.flatten().filter(|byte| !byte.is_ascii_whitespace()));
         STANDARD.decode(&*text).map(Zeroizing::new).map_err(|fault| KeyFault::BadBase64 { detail: fault.to_string() })
     }
 }
 
-/// What a block with this label is, for those that are recognised by name and not read.
+/// A block whose label says nothing that Lavrin reads.
 pub(super) fn not_read_yet(label: &[u8]) -> KeyFault {
-    let what = match label {
-        b"RSA PRIVATE KEY" => "a PKCS#1 RSA private key".to_owned(),
-        b"EC PRIVATE KEY" => "a SEC1 EC private key".to_owned(),
-        b"DSA PRIVATE KEY" => return KeyFault::PolicyAlgorithm { name: "DSA".to_owned() },
-        b"PRIVATE KEY" => "a PKCS#8 private key".to_owned(),
-        b"ENCRYPTED PRIVATE KEY" => "an encrypted PKCS#8 private key".to_owned(),
-        b"PUBLIC KEY" => "a SubjectPublicKeyInfo public key".to_owned(),
-        b"RSA PUBLIC KEY" => "a PKCS#1 RSA public key".to_owned(),
-        b"SSH2 PUBLIC KEY" => "an RFC 4716 public key".to_owned(),
-        b"CERTIFICATE" | b"CERTIFICATE REQUEST" => "an X.509 certificate, not an SSH key".to_owned(),
-        other => format!("a block labelled '{}'", printable(&other[..other.len().min(64)])),
-    };
-    KeyFault::NotReadYet { what }
+    KeyFault::NotReadYet { what: format!("a block labelled '{}'", printable(&label[..label.len().min(64)])) }
 }
 
 /// Base64 text in lines of 70 characters between BEGIN and END lines.

@@ -1,14 +1,17 @@
 //! `lavrin key inspect`: what each thing in a file or a paste is, and what is weak about it.
 
+use super::cross_check::CrossCheck;
 use crate::error::CommandError;
 use crate::exit::Exit;
 use crate::json::KeyFinding;
+use crate::secret::{PassphraseArgs, Secret};
 use crate::ui::{Format, Label, Ui};
 use crate::{input, paths};
 use clap::{Args, ValueEnum};
 use lavrin_core::finding::{Fault, Finding, Severity};
-use lavrin_core::key::container::{Piece, PieceKind, openssh, read};
-use lavrin_core::key::{PublicKey, fingerprint, strength};
+use lavrin_core::key::container::certificate::{self, Certificate};
+use lavrin_core::key::container::{Closed, Piece, PieceKind, read};
+use lavrin_core::key::{KeyFault, PublicKey, fingerprint, strength};
 use lavrin_core::policy::Policy;
 use lavrin_core::text::printable;
 use schemars::JsonSchema;
@@ -25,6 +28,11 @@ pub struct InspectArgs {
     /// Exit with 1 where a finding is at least this severe
     #[arg(long, value_name = "SEVERITY", default_value = "medium")]
     pub fail_on: FailOn,
+    /// Do not hold all RSA keys against each other, for a quick look at very many
+    #[arg(long)]
+    pub no_cross_check: bool,
+    #[command(flatten)]
+    passphrase: PassphraseArgs,
 }
 
 /// The severity from which a finding counts for the exit code.
@@ -59,6 +67,8 @@ impl FailOn {
 #[derive(Debug, Serialize, JsonSchema)]
 pub struct InspectOut {
     schema: &'static str,
+    /// Whether all RSA keys of the run were held against each other.
+    cross_checked: bool,
     keys: Vec<KeyOut>,
     rejected: Vec<RejectedOut>,
 }
@@ -70,8 +80,8 @@ struct KeyOut {
     line: usize,
     kind: &'static str,
     container: &'static str,
-    algorithm: &'static str,
-    bits: usize,
+    algorithm: Option<&'static str>,
+    bits: Option<usize>,
     comment: Option<String>,
     options: Option<String>,
     encrypted: bool,
@@ -80,6 +90,7 @@ struct KeyOut {
     fingerprint: Option<String>,
     fingerprint_md5: Option<String>,
     public_line: Option<String>,
+    certificate: Option<CertificateOut>,
     /// Permission bits of a private file, as `0600`.
     mode: Option<String>,
     /// Owner of a private file.
@@ -88,6 +99,23 @@ struct KeyOut {
     findings: Vec<KeyFinding>,
     #[serde(skip)]
     worst: Option<Severity>,
+}
+
+/// What a certificate says.
+#[derive(Debug, Serialize, JsonSchema)]
+struct CertificateOut {
+    algorithm: String,
+    /// `user` or `host`.
+    kind: &'static str,
+    key_id: String,
+    serial: u64,
+    principals: Vec<String>,
+    /// Seconds since 1970.
+    valid_after: u64,
+    /// Seconds since 1970.
+    valid_before: u64,
+    /// Fingerprint of the authority's key.
+    authority: String,
 }
 
 /// Something that is no key.
@@ -101,12 +129,21 @@ struct RejectedOut {
 
 /// Runs the command.
 pub fn run(args: &InspectArgs, ui: &Ui) -> Result<Exit, CommandError> {
-    let policy = Policy::default();
-    let mut out = InspectOut { schema: "lavrin/key-inspect/1", keys: Vec::new(), rejected: Vec::new() };
+    let mut inspection = Inspection {
+        policy: Policy::default(),
+        passphrase: args.passphrase.given().read()?,
+        cross_check: CrossCheck::new(!args.no_cross_check),
+        out: InspectOut {
+            schema: "lavrin/key-inspect/1",
+            cross_checked: !args.no_cross_check,
+            keys: Vec::new(),
+            rejected: Vec::new(),
+        },
+    };
     for path in &args.files {
         match input::bytes(path) {
-            Ok(bytes) => inspect(path, &bytes, &policy, &mut out),
-            Err(error) => out.rejected.push(RejectedOut {
+            Ok(bytes) => inspection.inspect(path, &bytes),
+            Err(error) => inspection.out.rejected.push(RejectedOut {
                 source: source_name(path),
                 line: 0,
                 reason: "unreadable",
@@ -114,6 +151,7 @@ pub fn run(args: &InspectArgs, ui: &Ui) -> Result<Exit, CommandError> {
             }),
         }
     }
+    let out = inspection.finish();
     ui.result(&if ui.format == Format::Json { crate::json::print(&out) } else { text_of(&out, ui) });
     let worst = out.keys.iter().filter_map(|key| key.worst).max();
     Ok(if !out.rejected.is_empty() {
@@ -129,105 +167,166 @@ fn source_name(path: &Path) -> String {
     printable(path.as_os_str().as_encoded_bytes())
 }
 
-fn inspect(path: &Path, bytes: &[u8], policy: &Policy, out: &mut InspectOut) {
-    for Piece { line, kind } in read(bytes) {
-        match kind {
-            PieceKind::Public { key, comment, options } => {
-                out.keys.push(public(path, line, &key, &comment, &options, policy));
-            }
-            PieceKind::Private(closed) => private(path, line, &closed, policy, out),
-            PieceKind::Rejected(fault) => out.rejected.push(RejectedOut {
-                source: source_name(path),
-                line,
-                reason: fault.word(),
-                message: fault.to_string(),
-            }),
-        }
-    }
+/// An inspection under way.
+struct Inspection {
+    policy: Policy,
+    passphrase: Option<Secret>,
+    cross_check: CrossCheck,
+    out: InspectOut,
 }
 
-fn base(path: &Path, line: usize, key: &PublicKey, comment: Option<&[u8]>, policy: &Policy) -> (KeyOut, Vec<Finding>) {
-    let blob = key.blob();
-    let fingerprint = key.fingerprint();
-    let comment = comment.map(|comment| printable(comment.trim_ascii()));
-    let findings = strength::weaknesses(key, policy)
-        .into_iter()
-        .map(|weakness| Finding::of(Fault::WeakKey { weakness, fingerprint }))
-        .collect();
-    let out = KeyOut {
-        source: source_name(path),
-        line,
-        kind: "public",
-        container: "line",
-        algorithm: key.algorithm().name(),
-        bits: key.bits(),
-        public_line: Some(key.line(comment.as_deref().unwrap_or_default())),
-        comment: comment.filter(|comment| !comment.is_empty()),
-        options: None,
-        encrypted: false,
-        protection: None,
-        unlocked: true,
-        fingerprint: Some(fingerprint.to_string()),
-        fingerprint_md5: Some(fingerprint::md5_form(&blob)),
-        mode: None,
-        owner: None,
-        repairs: Vec::new(),
-        findings: Vec::new(),
-        worst: None,
-    };
-    (out, findings)
-}
-
-fn settle(mut out: KeyOut, findings: &[Finding], path: &Path) -> KeyOut {
-    out.worst = findings.iter().map(Finding::severity).max();
-    out.findings = findings.iter().map(|finding| KeyFinding::of(finding, &source_name(path))).collect();
-    out
-}
-
-fn public(path: &Path, line: usize, key: &PublicKey, comment: &[u8], options: &[u8], policy: &Policy) -> KeyOut {
-    let (mut out, findings) = base(path, line, key, Some(comment), policy);
-    out.options = Some(printable(options)).filter(|options| !options.is_empty());
-    settle(out, &findings, path)
-}
-
-fn private(path: &Path, line: usize, closed: &openssh::Closed, policy: &Policy, list: &mut InspectOut) {
-    let comment = if closed.is_protected() {
-        None
-    } else {
-        match closed.open(None) {
-            Ok(opened) => Some(opened.comment),
-            Err(fault) => {
-                list.rejected.push(RejectedOut {
-                    source: source_name(path),
-                    line,
-                    reason: fault.word(),
-                    message: fault.to_string(),
-                });
-                return;
+impl Inspection {
+    fn inspect(&mut self, path: &Path, bytes: &[u8]) {
+        for Piece { line, kind } in read(bytes) {
+            match kind {
+                PieceKind::Public { key, comment, options, container, repairs } => {
+                    let (mut out, findings) = self.base(path, line, &key, Some(&comment));
+                    out.container = container;
+                    out.repairs = repairs.into_iter().map(str::to_owned).collect();
+                    out.options = Some(printable(&options)).filter(|options| !options.is_empty());
+                    self.push(out, &findings, path, Some(&key));
+                }
+                PieceKind::Certificate { certificate, comment } => {
+                    let (mut out, findings) = self.base(path, line, &certificate.key, Some(&comment));
+                    out.kind = "certificate";
+                    out.certificate = Some(CertificateOut::of(&certificate));
+                    self.push(out, &findings, path, Some(&certificate.key));
+                }
+                PieceKind::Private(closed) => self.private(path, line, closed),
+                PieceKind::Rejected(fault) => self.reject(path, line, &fault),
             }
         }
-    };
-    let (mut out, mut findings) = base(path, line, closed.public(), comment.as_deref(), policy);
-    out.kind = "private";
-    out.container = "openssh";
-    out.encrypted = closed.is_protected();
-    out.unlocked = !closed.is_protected();
-    out.protection = closed.is_protected().then(|| closed.protection());
-    if !closed.is_protected() {
-        findings.push(Finding::of(Fault::UnprotectedPrivateKey));
     }
-    if let Ok(meta) = std::fs::metadata(path)
-        .and_then(|meta| if meta.is_file() { Ok(meta) } else { Err(std::io::ErrorKind::Other.into()) })
-    {
-        let mode = meta.permissions().mode() & 0o7777;
-        out.mode = Some(crate::wording::mode(mode));
-        out.owner = Some(meta.uid());
-        if mode & 0o077 != 0 {
-            findings.push(Finding::of(Fault::PrivateKeyReadable { mode }));
+
+    fn reject(&mut self, path: &Path, line: usize, fault: &KeyFault) {
+        self.out.rejected.push(RejectedOut {
+            source: source_name(path),
+            line,
+            reason: fault.word(),
+            message: fault.to_string(),
+        });
+    }
+
+    fn push(&mut self, mut out: KeyOut, findings: &[Finding], path: &Path, key: Option<&PublicKey>) {
+        out.worst = findings.iter().map(Finding::severity).max();
+        out.findings = findings.iter().map(|finding| KeyFinding::of(finding, &source_name(path))).collect();
+        if let Some(key) = key {
+            self.cross_check.note(key, self.out.keys.len(), format!("{} line {}", out.source, out.line));
+        }
+        self.out.keys.push(out);
+    }
+
+    /// Adds what shows only when all keys of the run are held against each other.
+    fn finish(mut self) -> InspectOut {
+        for (index, finding) in self.cross_check.findings() {
+            let out = &mut self.out.keys[index];
+            out.worst = out.worst.max(Some(finding.severity()));
+            out.findings.insert(0, KeyFinding::of(&finding, &out.source));
+        }
+        self.out
+    }
+
+    fn base(&self, path: &Path, line: usize, key: &PublicKey, comment: Option<&[u8]>) -> (KeyOut, Vec<Finding>) {
+        let fingerprint = key.fingerprint();
+        let comment = comment.map(|comment| String::from_utf8_lossy(comment.trim_ascii()).into_owned());
+        let weaknesses = strength::weaknesses(key, &self.policy).into_iter().chain(strength::deep_weaknesses(key));
+        let findings = weaknesses.map(|weakness| Finding::of(Fault::WeakKey { weakness, fingerprint })).collect();
+        let out = KeyOut {
+            algorithm: Some(key.algorithm().name()),
+            bits: Some(key.bits()),
+            public_line: Some(key.line(&printable(comment.as_deref().unwrap_or_default().as_bytes()))),
+            comment: comment.filter(|comment| !comment.is_empty()),
+            fingerprint: Some(fingerprint.to_string()),
+            fingerprint_md5: Some(fingerprint::md5_form(&key.blob())),
+            ..KeyOut::empty(path, line)
+        };
+        (out, findings)
+    }
+
+    /// A private key: what it shows closed, and what it holds where it can be opened.
+    fn private(&mut self, path: &Path, line: usize, closed: Closed) {
+        let (container, protected, protection) = (closed.container(), closed.is_protected(), closed.protection());
+        let shown = closed.public().cloned();
+        let opened = closed.open(self.passphrase.as_ref().map(|text| text.as_bytes()));
+        let unlocked = opened.is_ok();
+        let public = opened.as_ref().ok().map(|opened| opened.key.public().clone()).or_else(|| shown.clone());
+        let (mut out, mut findings) = match (opened, shown) {
+            (Ok(opened), _) => self.base(path, line, opened.key.public(), Some(&opened.comment)),
+            // Without a passphrase nothing is wrong; what is readable in the clear is told.
+            (Err(fault), shown) => {
+                if fault != KeyFault::PassphraseNeeded {
+                    self.reject(path, line, &fault);
+                    if fault != KeyFault::WrongPassphrase {
+                        return;
+                    }
+                }
+                match shown {
+                    Some(key) => self.base(path, line, &key, None),
+                    None => (KeyOut::empty(path, line), Vec::new()),
+                }
+            }
+        };
+        out.kind = "private";
+        out.container = container;
+        out.encrypted = protected;
+        out.unlocked = unlocked;
+        out.protection = protected.then_some(protection);
+        if !protected {
+            findings.push(Finding::of(Fault::UnprotectedPrivateKey));
+        }
+        if let Some(meta) = std::fs::metadata(path).ok().filter(std::fs::Metadata::is_file) {
+            let mode = meta.permissions().mode() & 0o7777;
+            out.mode = Some(crate::wording::mode(mode));
+            out.owner = Some(meta.uid());
+            if mode & 0o077 != 0 {
+                findings.push(Finding::of(Fault::PrivateKeyReadable { mode }));
+            }
+        }
+        findings.sort_by_key(|finding| std::cmp::Reverse(finding.severity()));
+        self.push(out, &findings, path, public.as_ref());
+    }
+}
+
+impl KeyOut {
+    fn empty(path: &Path, line: usize) -> Self {
+        Self {
+            source: source_name(path),
+            line,
+            kind: "public",
+            container: "line",
+            algorithm: None,
+            bits: None,
+            comment: None,
+            options: None,
+            encrypted: false,
+            protection: None,
+            unlocked: true,
+            fingerprint: None,
+            fingerprint_md5: None,
+            public_line: None,
+            certificate: None,
+            mode: None,
+            owner: None,
+            repairs: Vec::new(),
+            findings: Vec::new(),
+            worst: None,
         }
     }
-    findings.sort_by_key(|finding| std::cmp::Reverse(finding.severity()));
-    list.keys.push(settle(out, &findings, path));
+}
+
+impl CertificateOut {
+    fn of(certificate: &Certificate) -> Self {
+        Self {
+            algorithm: certificate::name_of(&certificate.key),
+            kind: certificate.kind,
+            key_id: certificate.key_id.clone(),
+            serial: certificate.serial,
+            principals: certificate.principals.clone(),
+            valid_after: certificate.valid_after,
+            valid_before: certificate.valid_before,
+            authority: certificate.authority.to_string(),
+        }
+    }
 }
 
 fn text_of(out: &InspectOut, ui: &Ui) -> String {
@@ -254,6 +353,11 @@ fn text_of(out: &InspectOut, ui: &Ui) -> String {
 fn key_text(key: &KeyOut, ui: &Ui) -> String {
     let container = match key.container {
         "openssh" => "openssh-key-v1",
+        "pkcs8" => "PKCS#8",
+        "pkcs1" => "PKCS#1",
+        "sec1" => "SEC1",
+        "spki" => "SubjectPublicKeyInfo",
+        "rfc4716" => "RFC 4716 block",
         _ => "one line",
     };
     let source = paths::shown(Path::new(&key.source));
@@ -262,22 +366,26 @@ fn key_text(key: &KeyOut, ui: &Ui) -> String {
     } else {
         format!("{source} line {}", key.line)
     };
-    let kind = if key.kind == "private" { ui.paint(Label::Warn, "private key") } else { "public key".to_owned() };
-    let mut text = format!(
-        "{}\n  {kind}, {container}: {} {} bits\n",
-        ui.paint(Label::Strong, &place),
-        ui.paint(Label::Strong, key.algorithm),
-        key.bits
-    );
+    let kind = match key.kind {
+        "private" => ui.paint(Label::Warn, "private key"),
+        "certificate" => "certificate".to_owned(),
+        _ => "public key".to_owned(),
+    };
+    let what = match (key.algorithm, key.bits) {
+        (Some(algorithm), Some(bits)) => format!("{} {bits} bits", ui.paint(Label::Strong, algorithm)),
+        _ => "which one shows only with its passphrase".to_owned(),
+    };
+    let mut text = format!("{}\n  {kind}, {container}: {what}\n", ui.paint(Label::Strong, &place));
     let mut row = |name: &str, value: Option<&str>| {
         if let Some(value) = value {
             text += &format!("  {name:<11}  {value}\n");
         }
     };
     let unread = "(inside the protected part)".to_owned();
-    let comment = if key.encrypted { Some(&unread) } else { key.comment.as_ref() };
-    row("comment", comment.map(String::as_str));
+    let comment = if !key.unlocked { Some(&unread) } else { key.comment.as_ref() };
+    row("comment", comment.map(|comment| printable(comment.as_bytes())).as_deref());
     row("options", key.options.as_deref());
+    row("repaired", Some(key.repairs.join("; ")).filter(|repairs| !repairs.is_empty()).as_deref());
     if key.kind == "private" {
         row(
             "passphrase",
@@ -286,6 +394,10 @@ fn key_text(key: &KeyOut, ui: &Ui) -> String {
     }
     if let (Some(mode), Some(owner)) = (&key.mode, key.owner) {
         row("file", Some(&format!("mode {mode}, owner uid {owner}")));
+    }
+    if let Some(certificate) = &key.certificate {
+        row("certifies", Some(&certificate_text(certificate)));
+        row("authority", Some(&certificate.authority));
     }
     row("SHA-256", key.fingerprint.as_deref());
     row("MD5", key.fingerprint_md5.as_deref());
@@ -300,4 +412,15 @@ fn key_text(key: &KeyOut, ui: &Ui) -> String {
         text += &format!("    {}\n", ui.paint(Label::Type, &finding.remedy));
     }
     text + "\n"
+}
+
+fn certificate_text(certificate: &CertificateOut) -> String {
+    let whom =
+        if certificate.principals.is_empty() { "everybody".to_owned() } else { certificate.principals.join(", ") };
+    let until = if certificate.valid_before == u64::MAX {
+        "without end".to_owned()
+    } else {
+        format!("until {}", crate::clock::date_of(certificate.valid_before))
+    };
+    format!("{} {} for {whom}, {until}, serial {}", certificate.kind, certificate.key_id, certificate.serial)
 }

@@ -1,5 +1,6 @@
 //! `lavrin key …`
 
+mod cross_check;
 pub mod generate;
 pub mod inspect;
 mod pair;

@@ -135,9 +135,16 @@ fn taken(path: &Path) -> CommandError {
 fn what_is_there(path: &Path) -> Option<String> {
     let bytes = zeroize::Zeroizing::new(std::fs::read(path).ok()?);
     Some(match read(&bytes).into_iter().next()?.kind {
-        PieceKind::Private(closed) => format!("it holds the private key {}", closed.public().fingerprint()),
+        PieceKind::Private(closed) => match closed.public() {
+            Some(key) => format!("it holds the private key {}", key.fingerprint()),
+            None => "it holds a protected private key".to_owned(),
+        },
+
         PieceKind::Public { key, comment, .. } => {
             format!("it holds the public key {} {}", key.fingerprint(), crate::wording::comment(&comment))
+        }
+        PieceKind::Certificate { certificate, .. } => {
+            format!("it holds a certificate of the key {}", certificate.key.fingerprint())
         }
         PieceKind::Rejected(fault) => format!("what it holds: {fault}"),
     })

@@ -1,0 +1,36 @@
+//! PKCS#1 RSA keys (RFC 8017, appendix A.1).
+
+use super::der::Der;
+use crate::key::{KeyFault, PrivateKey, PublicKey};
+
+/// Reads `RSAPrivateKey` to its end.
+pub(crate) fn private(bytes: &[u8]) -> Result<PrivateKey, KeyFault> {
+    let mut outer = Der::new(bytes);
+    let mut fields = outer.sequence()?;
+    outer.end()?;
+    match fields.small()? {
+        0 => {}
+        1 => return Err(KeyFault::MultiPrime),
+        _ => return Err(KeyFault::BadStructure { detail: "the version of an RSA key is 0 or 1" }),
+    }
+    let mut numbers = [&[][..]; 8];
+    for number in &mut numbers {
+        *number = fields.integer()?;
+        if number.is_empty() {
+            return Err(KeyFault::InvalidValues { detail: "one of the numbers is zero" });
+        }
+    }
+    fields.end()?;
+    let [n, e, d, p, q, _, _, iqmp] = numbers;
+    PrivateKey::rsa(n, e, d, p, q, iqmp)
+}
+
+/// Reads `RSAPublicKey` to its end.
+pub(crate) fn public(bytes: &[u8]) -> Result<PublicKey, KeyFault> {
+    let mut outer = Der::new(bytes);
+    let mut fields = outer.sequence()?;
+    outer.end()?;
+    let (n, e) = (fields.integer()?, fields.integer()?);
+    fields.end()?;
+    PublicKey::rsa(e, n)
+}
