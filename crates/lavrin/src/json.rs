@@ -134,8 +134,8 @@ pub fn print<T: Serialize>(value: &T) -> String {
 #[cfg(test)]
 mod tests {
     use crate::command::{
-        audit::AuditOut, change::ChangeOut, key::generate::GenerateOut, key::inspect::InspectOut, probe::ProbeOut,
-        why::WhyOut,
+        audit::AuditOut, change::ChangeOut, key::convert::ConvertOut, key::generate::GenerateOut,
+        key::inspect::InspectOut, probe::ProbeOut, why::WhyOut,
     };
     use schemars::{JsonSchema, schema_for};
 
@@ -155,6 +155,7 @@ mod tests {
     #[test]
     fn the_schemas_in_the_docs_are_those_of_the_types() {
         check::<GenerateOut>("key-generate");
+        check::<ConvertOut>("key-convert");
         check::<InspectOut>("key-inspect");
         check::<ChangeOut>("install");
         check::<ChangeOut>("remove");

@@ -7,7 +7,9 @@ use common::World;
 #[test]
 fn the_help_of_every_command() {
     let world = World::new();
-    for command in ["", "key", "key generate", "key inspect", "install", "remove", "why", "audit", "probe", "demo"] {
+    for command in
+        ["", "key", "key generate", "key inspect", "key convert", "install", "remove", "why", "audit", "probe", "demo"]
+    {
         let run = world.typed(&format!("{command} --help")).expect(0);
         insta::assert_snapshot!(format!("help {command}").trim().replace(' ', "_"), run.stdout);
     }

@@ -69,6 +69,20 @@ fn a_passphrase_opens_what_is_protected_and_a_wrong_one_is_told() {
 }
 
 #[test]
+fn a_folder_is_looked_through_and_other_files_are_passed_over() {
+    let world = World::new();
+    world.put_pair("keys/edda", 1, "edda@lantern");
+    world.write("home/keys/config", "Host lantern\n", 0o644);
+    world.write("home/keys/broken.pub", "ssh-ed25519 AAAAC3NzaC1lZDI1NTE5AAAAIE\n", 0o644);
+    let answer = world.typed("key inspect home/keys --format json").expect(2).json();
+    let sources: Vec<&str> =
+        answer["keys"].as_array().unwrap().iter().map(|key| key["source"].as_str().unwrap()).collect();
+    assert_eq!(sources, ["home/keys/edda", "home/keys/edda.pub"]);
+    assert_eq!(answer["rejected"].as_array().unwrap().len(), 1);
+    assert_eq!(answer["rejected"][0]["reason"], "bad-base64");
+}
+
+#[test]
 fn a_mailed_key_is_put_together_and_the_repair_is_told() {
     let world = World::new();
     let line = key(1).public().line("edda@lantern");

@@ -427,6 +427,34 @@ fn a_person_confirms_the_host_key_and_types_the_password() {
     assert!(site.client_gets_in("edda"));
 }
 
+#[test]
+#[ignore = "needs a real sshd: scripts/test.sh"]
+fn the_stock_client_signs_in_with_each_container_that_it_reads() {
+    let site = Site::new(PLAIN);
+    for (algorithm, container) in [
+        ("ed25519", "openssh"),
+        ("rsa-2048", "pkcs1"),
+        ("rsa-3072", "pkcs8"),
+        ("ecdsa-p256", "sec1"),
+        ("ecdsa-p384", "pkcs8"),
+    ] {
+        let make = format!(
+            "key generate --passphrase none --folder home/keys --name {container}-{algorithm}.openssh --algorithm {algorithm}"
+        );
+        let _ = site.world.typed(&make).expect(0);
+        let name = format!("{container}-{algorithm}");
+        let _ = site
+            .world
+            .typed(&format!("key convert home/keys/{name}.openssh --to {container} --out home/keys/{name}"))
+            .expect(0);
+        let _ = site
+            .run(&format!("install home/keys/{name}.openssh.pub TARGET --login root --identity home/keys/root --yes"))
+            .expect(0);
+        assert!(site.client_gets_in(&name), "{name}");
+        let _ = site.run(&format!("probe TARGET --identity home/keys/{name}")).expect(0);
+    }
+}
+
 /// A rule for sudo or doas that is removed when dropped.
 struct Rule(String);
 

@@ -175,8 +175,18 @@ impl PrivateKey {
         }
     }
 
+    /// The seed of an Ed25519 key.
+    pub(crate) fn seed(&self) -> Option<&[u8; 32]> {
+        if let Numbers::Ed25519 { seed } = &self.secret { Some(seed) } else { None }
+    }
+
+    /// The scalar of an ECDSA key, at the full width of its curve.
+    pub(crate) fn scalar(&self) -> Option<&[u8]> {
+        if let Numbers::Ecdsa { scalar } = &self.secret { Some(scalar) } else { None }
+    }
+
     /// The RSA key as PKCS#1 `RSAPrivateKey` (RFC 8017, appendix A.1.2).
-    fn pkcs1(&self) -> Option<Secret> {
+    pub(crate) fn pkcs1(&self) -> Option<Secret> {
         let (Numbers::Rsa { d, p, q, iqmp }, PublicKey::Rsa { e, n }) = (&self.secret, &self.public) else {
             return None;
         };

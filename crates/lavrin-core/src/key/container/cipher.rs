@@ -80,6 +80,15 @@ impl Cipher {
         debug_assert!(done.is_ok() && matches!(self, Self::AesCtr(_)));
     }
 
+    /// Encrypts whole blocks with AES-256-CBC, the cipher that Lavrin writes into PKCS#8.
+    pub(crate) fn encrypt_cbc(key: &[u8], iv: &[u8], data: &mut [u8]) {
+        use aes::cipher::BlockModeEncrypt as _;
+        let cipher =
+            cbc::Encryptor::<aes::Aes256>::new_from_slices(key, iv).expect("key and iv have the cipher's lengths");
+        let length = data.len();
+        cipher.encrypt_padded::<NoPadding>(data, length).expect("the data is a number of whole blocks");
+    }
+
     /// Decrypts in place; `data` is a number of whole blocks and `tag` has the cipher's length.
     ///
     /// # Errors

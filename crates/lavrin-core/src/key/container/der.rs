@@ -5,12 +5,12 @@ use crate::key::Secret;
 use crate::wire::{WireFault, without_leading_zeros};
 use zeroize::Zeroizing;
 
-const INTEGER: u8 = 0x02;
-const OCTET_STRING: u8 = 0x04;
-const SEQUENCE: u8 = 0x30;
-const BIT_STRING: u8 = 0x03;
-const NULL: u8 = 0x05;
-const OID: u8 = 0x06;
+pub(crate) const INTEGER: u8 = 0x02;
+pub(crate) const OCTET_STRING: u8 = 0x04;
+pub(crate) const SEQUENCE: u8 = 0x30;
+pub(crate) const BIT_STRING: u8 = 0x03;
+pub(crate) const NULL: u8 = 0x05;
+pub(crate) const OID: u8 = 0x06;
 
 /// Reads DER values one after the other.
 pub(crate) struct Der<'a> {
@@ -129,7 +129,8 @@ pub(crate) fn rsa_numbers(pkcs8: &[u8]) -> Result<[&[u8]; 8], KeyFault> {
     Ok(numbers)
 }
 
-fn push(out: &mut Secret, tag: u8, value: &[&[u8]]) {
+/// Appends a value that consists of these parts.
+pub(crate) fn push(out: &mut Secret, tag: u8, value: &[&[u8]]) {
     let length: usize = value.iter().map(|part| part.len()).sum();
     out.push(tag);
     if let Ok(short) = u8::try_from(length)
@@ -152,6 +153,13 @@ pub(crate) fn push_integer(out: &mut Secret, number: &[u8]) {
     let number = without_leading_zeros(number);
     let zero: &[u8] = if number.first().is_none_or(|first| first & 0x80 != 0) { &[0] } else { &[] };
     push(out, INTEGER, &[zero, number]);
+}
+
+/// One value of its own.
+pub(crate) fn value(tag: u8, parts: &[&[u8]]) -> Secret {
+    let mut out = Zeroizing::new(Vec::with_capacity(parts.iter().map(|part| part.len()).sum::<usize>() + 8));
+    push(&mut out, tag, parts);
+    out
 }
 
 /// Wraps already encoded values into a SEQUENCE.

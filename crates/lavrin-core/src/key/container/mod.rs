@@ -15,6 +15,7 @@ mod sec1;
 mod spki;
 mod text;
 mod traditional;
+pub mod write;
 
 use super::{Algorithm, KeyFault, PrivateKey, PublicKey, paste};
 use crate::keysfile::{Content, KeysFile};
@@ -176,7 +177,7 @@ pub fn read(bytes: &[u8]) -> Vec<Piece> {
     if bytes.trim_ascii().is_empty() {
         return vec![rejected(1, KeyFault::Empty)];
     }
-    if bytes.iter().filter(|byte| **byte == b'\n').count() > LINES_MAX {
+    if bytes.split(|byte| *byte == b'\n').nth(LINES_MAX).is_some() {
         return vec![rejected(1, KeyFault::TooLarge { bytes: bytes.len(), limit: LINES_MAX })];
     }
     if bytes.first() == Some(&0x30) && bytes.len() <= DER_BYTES_MAX {

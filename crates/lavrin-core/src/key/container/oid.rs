@@ -11,9 +11,9 @@ const X25519: &[u8] = &[0x2b, 0x65, 0x6e];
 const X448: &[u8] = &[0x2b, 0x65, 0x6f];
 const DSA: &[u8] = &[0x2a, 0x86, 0x48, 0xce, 0x38, 0x04, 0x01];
 const RSA_PSS: &[u8] = &[0x2a, 0x86, 0x48, 0x86, 0xf7, 0x0d, 0x01, 0x01, 0x0a];
-const P256: &[u8] = &[0x2a, 0x86, 0x48, 0xce, 0x3d, 0x03, 0x01, 0x07];
-const P384: &[u8] = &[0x2b, 0x81, 0x04, 0x00, 0x22];
-const P521: &[u8] = &[0x2b, 0x81, 0x04, 0x00, 0x23];
+pub(crate) const P256: &[u8] = &[0x2a, 0x86, 0x48, 0xce, 0x3d, 0x03, 0x01, 0x07];
+pub(crate) const P384: &[u8] = &[0x2b, 0x81, 0x04, 0x00, 0x22];
+pub(crate) const P521: &[u8] = &[0x2b, 0x81, 0x04, 0x00, 0x23];
 
 /// The algorithms whose keys SSH knows.
 pub(crate) enum Kind {
@@ -52,5 +52,14 @@ pub(crate) fn named_curve(fields: &mut Der<'_>) -> Result<Curve, KeyFault> {
         P384 => Ok(Curve::P384),
         P521 => Ok(Curve::P521),
         _ => Err(KeyFault::UnsupportedAlgorithm { name: "ECDSA on a curve that SSH does not know".to_owned() }),
+    }
+}
+
+/// The identifier of a curve.
+pub(crate) fn of_curve(curve: Curve) -> &'static [u8] {
+    match curve {
+        Curve::P256 => P256,
+        Curve::P384 => P384,
+        Curve::P521 => P521,
     }
 }

@@ -6,6 +6,9 @@ use base64::Engine as _;
 use base64::engine::general_purpose::STANDARD;
 use zeroize::Zeroizing;
 
+/// Width of the base64 that is written: the one of OpenSSH; other readers take up to 76.
+const COLUMNS: usize = 70;
+
 /// Longest block that is decoded, in bytes: an RSA private key of 16384 bits takes about 13 KB.
 const BLOCK_BYTES_MAX: usize = 256 << 10;
 
@@ -135,19 +138,24 @@ pub(super) fn not_read_yet(label: &[u8]) -> KeyFault {
 
 /// Base64 text in lines of 70 characters between BEGIN and END lines.
 pub(super) fn armour(label: &str, bytes: &[u8]) -> Zeroizing<String> {
-    const COLUMNS: usize = 70;
+    wrapped(&format!("-----BEGIN {label}-----\n"), &format!("-----END {label}-----\n"), COLUMNS, bytes)
+}
+
+/// Base64 in lines between two texts.
+pub(super) fn wrapped(begin: &str, end: &str, columns: usize, bytes: &[u8]) -> Zeroizing<String> {
     let mut base64 = Zeroizing::new(String::with_capacity(bytes.len() * 4 / 3 + 4));
     STANDARD.encode_string(bytes, &mut base64);
-    let mut text = Zeroizing::new(String::with_capacity(base64.len() + base64.len() / COLUMNS + 128));
-    text.push_str(&format!("-----BEGIN {label}-----\n"));
+    let mut text =
+        Zeroizing::new(String::with_capacity(base64.len() + base64.len() / columns + begin.len() + end.len() + 8));
+    text.push_str(begin);
     let mut rest = base64.as_str();
     while !rest.is_empty() {
-        let (head, tail) = rest.split_at(rest.len().min(COLUMNS));
+        let (head, tail) = rest.split_at(rest.len().min(columns));
         text.push_str(head);
         text.push('\n');
         rest = tail;
     }
-    text.push_str(&format!("-----END {label}-----\n"));
+    text.push_str(end);
     text
 }
 

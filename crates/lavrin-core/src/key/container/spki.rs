@@ -1,4 +1,4 @@
-//! SubjectPublicKeyInfo (RFC 5280, section 4.1.2.7; RFC 5480; RFC 8410).
+//! `SubjectPublicKeyInfo` (RFC 5280, section 4.1.2.7; RFC 5480; RFC 8410).
 
 use super::compressed::uncompressed;
 use super::der::Der;

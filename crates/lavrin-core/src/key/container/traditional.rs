@@ -33,7 +33,7 @@ impl Protected {
         };
         let iv = from_hex(hex.trim()).filter(|iv| iv.len() == cipher.iv_bytes());
         let iv = iv.ok_or(KeyFault::BadStructure { detail: "the initial value is not as long as a block" })?;
-        if data.is_empty() || data.len() % cipher.block() != 0 {
+        if data.is_empty() || !data.len().is_multiple_of(cipher.block()) {
             return Err(KeyFault::BadStructure { detail: "the encrypted part is not a number of whole blocks" });
         }
         Ok(Self { cipher, name: name.trim().to_owned(), iv, data: data.to_vec() })
@@ -81,7 +81,7 @@ fn derive(passphrase: &[u8], salt: &[u8], bytes: usize) -> Secret {
 }
 
 fn from_hex(text: &str) -> Option<Vec<u8>> {
-    if !text.is_ascii() || text.len() % 2 != 0 {
+    if !text.is_ascii() || !text.len().is_multiple_of(2) {
         return None;
     }
     (0..text.len()).step_by(2).map(|at| u8::from_str_radix(&text[at..at + 2], 16).ok()).collect()

@@ -15,7 +15,7 @@ pub(super) fn check(modulus: &UBig) -> Option<Weakness> {
 }
 
 fn is_power_of_65537(rest: u16, prime: u16) -> bool {
-    let generator = u32::from((65537 % u32::from(prime)) as u16);
+    let generator = 65537 % u32::from(prime);
     let mut power = 1u32;
     for _ in 0..prime {
         if power == u32::from(rest) {

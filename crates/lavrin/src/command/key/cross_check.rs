@@ -60,7 +60,7 @@ impl CrossCheck {
                 .collect();
             for key in &group.keys {
                 let mut say = |weakness| {
-                    findings.push((key.index, Finding::of(Fault::WeakKey { weakness, fingerprint: key.fingerprint })))
+                    findings.push((key.index, Finding::of(Fault::WeakKey { weakness, fingerprint: key.fingerprint })));
                 };
                 if !with.is_empty() {
                     say(Weakness::SharedPrime { with: with.clone() });

@@ -218,7 +218,8 @@ fn empty() -> CommandError {
     CommandError::usage("the passphrase is empty").hint("if there is to be none, say so: --passphrase none")
 }
 
-fn ask_twice() -> Result<Secret, CommandError> {
+/// Asks for a new passphrase twice.
+pub fn ask_twice() -> Result<Secret, CommandError> {
     let instead = |error: CommandError| error.hint("--passphrase made, --passphrase none, or --passphrase-file PATH");
     let first = secret::ask("Passphrase for the new key: ").map_err(instead)?;
     if first.is_empty() {
@@ -228,7 +229,8 @@ fn ask_twice() -> Result<Secret, CommandError> {
     if *first == *second { Ok(first) } else { Err(CommandError::usage("the two were not the same; nothing was made")) }
 }
 
-fn made(ui: &Ui) -> Result<Secret, CommandError> {
+/// Makes a passphrase and shows it once.
+pub fn made(ui: &Ui) -> Result<Secret, CommandError> {
     let secret = passphrase::made(&SystemSource);
     let shown = Zeroizing::new(format!(
         "Passphrase ({} bits, the blanks belong to it), shown this once:\n\n    {}\n",

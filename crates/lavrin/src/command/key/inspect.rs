@@ -22,7 +22,7 @@ use std::path::{Path, PathBuf};
 /// Say what files hold: kind, container, algorithm, size, comment, protection, fingerprints, and what is weak
 #[derive(Debug, Args)]
 pub struct InspectArgs {
-    /// Files with keys; - reads a paste from standard input
+    /// Files or folders with keys; - reads a paste from standard input
     #[arg(value_name = "FILE", required = true, value_parser = paths::typed)]
     pub files: Vec<PathBuf>,
     /// Exit with 1 where a finding is at least this severe
@@ -141,15 +141,7 @@ pub fn run(args: &InspectArgs, ui: &Ui) -> Result<Exit, CommandError> {
         },
     };
     for path in &args.files {
-        match input::bytes(path) {
-            Ok(bytes) => inspection.inspect(path, &bytes),
-            Err(error) => inspection.out.rejected.push(RejectedOut {
-                source: source_name(path),
-                line: 0,
-                reason: "unreadable",
-                message: error.causes.first().cloned().unwrap_or(error.message),
-            }),
-        }
+        if path.is_dir() { inspection.folder(path) } else { inspection.file(path) }
     }
     let out = inspection.finish();
     ui.result(&if ui.format == Format::Json { crate::json::print(&out) } else { text_of(&out, ui) });
@@ -176,6 +168,37 @@ struct Inspection {
 }
 
 impl Inspection {
+    fn file(&mut self, path: &Path) {
+        match input::bytes(path) {
+            Ok(bytes) => self.inspect(path, &bytes),
+            Err(error) => self.unreadable(path, error.causes.first().cloned().unwrap_or(error.message)),
+        }
+    }
+
+    fn unreadable(&mut self, path: &Path, message: String) {
+        self.out.rejected.push(RejectedOut { source: source_name(path), line: 0, reason: "unreadable", message });
+    }
+
+    /// Every file of a folder, by name. What is no key at all is passed over: such folders hold other files too.
+    fn folder(&mut self, folder: &Path) {
+        let entries = std::fs::read_dir(folder)
+            .and_then(|entries| entries.map(|entry| entry.map(|entry| entry.path())).collect::<Result<Vec<_>, _>>());
+        let mut files = match entries {
+            Ok(files) => files,
+            Err(error) => return self.unreadable(folder, error.to_string()),
+        };
+        files.sort();
+        let before = self.out.rejected.len();
+        for path in files.iter().filter(|path| path.is_file()) {
+            self.file(path);
+        }
+        let mut place = 0;
+        self.out.rejected.retain(|rejected| {
+            place += 1;
+            place <= before || !matches!(rejected.reason, "not-a-key" | "empty")
+        });
+    }
+
     fn inspect(&mut self, path: &Path, bytes: &[u8]) {
         for Piece { line, kind } in read(bytes) {
             match kind {
@@ -382,7 +405,7 @@ fn key_text(key: &KeyOut, ui: &Ui) -> String {
         }
     };
     let unread = "(inside the protected part)".to_owned();
-    let comment = if !key.unlocked { Some(&unread) } else { key.comment.as_ref() };
+    let comment = if key.unlocked { key.comment.as_ref() } else { Some(&unread) };
     row("comment", comment.map(|comment| printable(comment.as_bytes())).as_deref());
     row("options", key.options.as_deref());
     row("repaired", Some(key.repairs.join("; ")).filter(|repairs| !repairs.is_empty()).as_deref());

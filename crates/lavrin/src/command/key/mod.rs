@@ -1,5 +1,6 @@
 //! `lavrin key …`
 
+pub mod convert;
 mod cross_check;
 pub mod generate;
 pub mod inspect;
@@ -15,6 +16,8 @@ use clap::Subcommand;
 pub enum KeyCommand {
     /// Make a key pair
     Generate(generate::GenerateArgs),
+    /// Write a key in another container, with another comment or passphrase
+    Convert(convert::ConvertArgs),
     /// Say what a file or a paste holds, and what is weak about it
     Inspect(inspect::InspectArgs),
 }
@@ -23,6 +26,7 @@ pub enum KeyCommand {
 pub fn run(command: &KeyCommand, ui: &Ui) -> Result<Exit, CommandError> {
     match command {
         KeyCommand::Generate(args) => generate::run(args, ui),
+        KeyCommand::Convert(args) => convert::run(args, ui),
         KeyCommand::Inspect(args) => inspect::run(args, ui),
     }
 }

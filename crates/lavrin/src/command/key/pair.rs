@@ -65,6 +65,20 @@ impl Pair {
     }
 }
 
+/// Puts one file into place: never over something that is there, unless it is to be moved aside first.
+pub fn put_file(target: &Path, bytes: &[u8], private: bool, replace: bool) -> Result<Option<PathBuf>, CommandError> {
+    if target.symlink_metadata().is_ok() && !replace {
+        return Err(taken(target));
+    }
+    let folder = target.parent().filter(|folder| !folder.as_os_str().is_empty()).unwrap_or(Path::new("."));
+    let draft = Draft::write(folder, target, bytes, if private { PRIVATE_MODE } else { PUBLIC_MODE })?;
+    let moved = if replace { move_aside(target)? } else { None };
+    draft.put(target)?;
+    let flushed = File::open(folder).and_then(|folder| folder.sync_all());
+    flushed.map_err(|error| CommandError::file(folder, "flush", &error))?;
+    Ok(moved)
+}
+
 /// A file that is whole and on disk, under a temporary name; it is removed unless it is put into place.
 struct Draft {
     path: PathBuf,
