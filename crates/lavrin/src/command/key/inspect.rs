@@ -1,11 +1,13 @@
 //! `lavrin key inspect`: what each thing in a file or a paste is, and what is weak about it.
 
+mod text;
+
 use super::cross_check::CrossCheck;
 use crate::error::CommandError;
 use crate::exit::Exit;
 use crate::json::KeyFinding;
 use crate::secret::{PassphraseArgs, Secret};
-use crate::ui::{Format, Label, Ui};
+use crate::ui::{Format, Ui};
 use crate::{input, paths};
 use clap::{Args, ValueEnum};
 use lavrin_core::finding::{Fault, Finding, Severity};
@@ -144,7 +146,7 @@ pub fn run(args: &InspectArgs, ui: &Ui) -> Result<Exit, CommandError> {
         if path.is_dir() { inspection.folder(path) } else { inspection.file(path) }
     }
     let out = inspection.finish();
-    ui.result(&if ui.format == Format::Json { crate::json::print(&out) } else { text_of(&out, ui) });
+    ui.result(&if ui.format == Format::Json { crate::json::print(&out) } else { text::of(&out, ui) });
     let worst = out.keys.iter().filter_map(|key| key.worst).max();
     Ok(if !out.rejected.is_empty() {
         Exit::Usage
@@ -232,7 +234,9 @@ impl Inspection {
 
     fn push(&mut self, mut out: KeyOut, findings: &[Finding], path: &Path, key: Option<&PublicKey>) {
         out.worst = findings.iter().map(Finding::severity).max();
-        out.findings = findings.iter().map(|finding| KeyFinding::of(finding, &source_name(path))).collect();
+        let mut sorted: Vec<&Finding> = findings.iter().collect();
+        sorted.sort_by_key(|finding| std::cmp::Reverse(finding.severity()));
+        out.findings = sorted.into_iter().map(|finding| KeyFinding::of(finding, &source_name(path))).collect();
         if let Some(key) = key {
             self.cross_check.note(key, self.out.keys.len(), format!("{} line {}", out.source, out.line));
         }
@@ -305,7 +309,6 @@ impl Inspection {
                 findings.push(Finding::of(Fault::PrivateKeyReadable { mode }));
             }
         }
-        findings.sort_by_key(|finding| std::cmp::Reverse(finding.severity()));
         self.push(out, &findings, path, public.as_ref());
     }
 }
@@ -350,100 +353,4 @@ impl CertificateOut {
             authority: certificate.authority.to_string(),
         }
     }
-}
-
-fn text_of(out: &InspectOut, ui: &Ui) -> String {
-    let mut text = String::new();
-    for key in &out.keys {
-        text += &key_text(key, ui);
-    }
-    for rejected in &out.rejected {
-        let place = if rejected.line == 0 {
-            rejected.source.clone()
-        } else {
-            format!("{} line {}", rejected.source, rejected.line)
-        };
-        text += &format!(
-            "{}\n  {} {}\n\n",
-            ui.paint(Label::Strong, &place),
-            ui.paint(Label::Bad, rejected.reason),
-            rejected.message
-        );
-    }
-    text.trim_end().to_owned()
-}
-
-fn key_text(key: &KeyOut, ui: &Ui) -> String {
-    let container = match key.container {
-        "openssh" => "openssh-key-v1",
-        "pkcs8" => "PKCS#8",
-        "pkcs1" => "PKCS#1",
-        "sec1" => "SEC1",
-        "spki" => "SubjectPublicKeyInfo",
-        "rfc4716" => "RFC 4716 block",
-        _ => "one line",
-    };
-    let source = paths::shown(Path::new(&key.source));
-    let place = if key.source == "-" {
-        format!("standard input line {}", key.line)
-    } else {
-        format!("{source} line {}", key.line)
-    };
-    let kind = match key.kind {
-        "private" => ui.paint(Label::Warn, "private key"),
-        "certificate" => "certificate".to_owned(),
-        _ => "public key".to_owned(),
-    };
-    let what = match (key.algorithm, key.bits) {
-        (Some(algorithm), Some(bits)) => format!("{} {bits} bits", ui.paint(Label::Strong, algorithm)),
-        _ => "which one shows only with its passphrase".to_owned(),
-    };
-    let mut text = format!("{}\n  {kind}, {container}: {what}\n", ui.paint(Label::Strong, &place));
-    let mut row = |name: &str, value: Option<&str>| {
-        if let Some(value) = value {
-            text += &format!("  {name:<11}  {value}\n");
-        }
-    };
-    let unread = "(inside the protected part)".to_owned();
-    let comment = if key.unlocked { key.comment.as_ref() } else { Some(&unread) };
-    row("comment", comment.map(|comment| printable(comment.as_bytes())).as_deref());
-    row("options", key.options.as_deref());
-    row("repaired", Some(key.repairs.join("; ")).filter(|repairs| !repairs.is_empty()).as_deref());
-    if key.kind == "private" {
-        row(
-            "passphrase",
-            Some(&key.protection.as_ref().map_or_else(|| "none".to_owned(), |how| format!("needed ({how})"))),
-        );
-    }
-    if let (Some(mode), Some(owner)) = (&key.mode, key.owner) {
-        row("file", Some(&format!("mode {mode}, owner uid {owner}")));
-    }
-    if let Some(certificate) = &key.certificate {
-        row("certifies", Some(&certificate_text(certificate)));
-        row("authority", Some(&certificate.authority));
-    }
-    row("SHA-256", key.fingerprint.as_deref());
-    row("MD5", key.fingerprint_md5.as_deref());
-    row("public line", key.public_line.as_deref());
-    for finding in &key.findings {
-        let severity = Severity::URGENT_FIRST
-            .into_iter()
-            .find(|severity| severity.name() == finding.severity)
-            .unwrap_or(Severity::Info);
-        text +=
-            &format!("  {} {}: {}\n", ui.paint(Label::of(severity), finding.severity), finding.rule, finding.message);
-        text += &format!("    {}\n", ui.paint(Label::Type, &finding.remedy));
-    }
-    text + "\n"
-}
-
-fn certificate_text(certificate: &CertificateOut) -> String {
-    let whom =
-        if certificate.principals.is_empty() { "everybody".to_owned() } else { certificate.principals.join(", ") };
-    let until = if certificate.valid_before == u64::MAX {
-        "without end".to_owned()
-    } else {
-        format!("until {}", crate::clock::date_of(certificate.valid_before))
-    };
-    format!("{} {} for {whom}, {until}, serial {}", certificate.kind, certificate.key_id, certificate.serial)
 }

@@ -1,0 +1,169 @@
+//! An inspection in words: every detail of a few keys, a list of many.
+
+use super::{CertificateOut, InspectOut, KeyOut};
+use crate::json::KeyFinding;
+use crate::paths;
+use crate::table::columns;
+use crate::ui::{Label, Ui};
+use lavrin_core::finding::Severity;
+use lavrin_core::text::{count, printable};
+use std::path::Path;
+
+/// Up to so many things are told with every detail.
+const DETAILED_MAX: usize = 4;
+
+pub(super) fn of(out: &InspectOut, ui: &Ui) -> String {
+    if out.keys.len() + out.rejected.len() > DETAILED_MAX {
+        return list(out, ui);
+    }
+    let mut text: String = out.keys.iter().map(|key| key_text(key, ui)).collect();
+    for rejected in &out.rejected {
+        text += &format!(
+            "{}\n  {} {}\n\n",
+            ui.paint(Label::Strong, &place(&rejected.source, rejected.line)),
+            ui.paint(Label::Bad, rejected.reason),
+            rejected.message
+        );
+    }
+    text.trim_end().to_owned()
+}
+
+fn place(source: &str, line: usize) -> String {
+    let shown = if source == "-" { "standard input".to_owned() } else { paths::shown(Path::new(source)) };
+    if line == 0 { shown } else { format!("{shown} line {line}") }
+}
+
+/// One line for each thing, what is wrong with it below, and the numbers at the end.
+fn list(out: &InspectOut, ui: &Ui) -> String {
+    let rows: Vec<Vec<String>> = out.keys.iter().map(|key| row(key, ui)).collect();
+    let mut text = String::new();
+    for (key, line) in out.keys.iter().zip(columns(&rows, 0)) {
+        text += &format!("{line}\n");
+        for finding in key.findings.iter().filter(|finding| finding.severity != Severity::Info.name()) {
+            let rule = ui.paint(Label::Faint, &format!("[{}]", finding.rule));
+            text += &format!("    {} {} {rule}\n", paint_severity(finding, ui), finding.message);
+            text += &format!("      {}\n", ui.paint(Label::Type, &remedy(key, finding)));
+        }
+    }
+    for rejected in &out.rejected {
+        let place = ui.paint(Label::Strong, &short_place(&rejected.source, rejected.line));
+        text += &format!("{place}  {} {}\n", ui.paint(Label::Bad, rejected.reason), rejected.message);
+    }
+    text + &format!("\n{}", numbers(out, ui))
+}
+
+/// In a list the first line of a file goes without saying.
+fn short_place(source: &str, line: usize) -> String {
+    place(source, if line == 1 && source != "-" { 0 } else { line })
+}
+
+fn row(key: &KeyOut, ui: &Ui) -> Vec<String> {
+    let what = match (key.algorithm, key.bits) {
+        (Some(algorithm), Some(bits)) => format!("{algorithm} {bits}"),
+        _ => "protected".to_owned(),
+    };
+    let kind = if key.kind == "private" { ui.paint(Label::Warn, key.kind) } else { key.kind.to_owned() };
+    let comment = printable(key.comment.as_deref().unwrap_or_default().as_bytes());
+    vec![
+        ui.paint(Label::Strong, &short_place(&key.source, key.line)),
+        kind,
+        what,
+        key.fingerprint.clone().unwrap_or_default(),
+        comment,
+    ]
+}
+
+/// The remedy with the path as a person writes it.
+fn remedy(key: &KeyOut, finding: &KeyFinding) -> String {
+    finding.remedy.replace(&key.source, &paths::shown(Path::new(&key.source)))
+}
+
+fn severity_of(finding: &KeyFinding) -> Severity {
+    Severity::URGENT_FIRST.into_iter().find(|severity| severity.name() == finding.severity).unwrap_or(Severity::Info)
+}
+
+fn paint_severity(finding: &KeyFinding, ui: &Ui) -> String {
+    ui.paint(Label::of(severity_of(finding)), finding.severity)
+}
+
+fn numbers(out: &InspectOut, ui: &Ui) -> String {
+    let all: Vec<Severity> = out.keys.iter().flat_map(|key| &key.findings).map(severity_of).collect();
+    let counts = Severity::URGENT_FIRST.into_iter().filter_map(|severity| {
+        let number = all.iter().filter(|found| **found == severity).count();
+        (number > 0).then(|| ui.paint(Label::of(severity), &format!("{number} {}", severity.name())))
+    });
+    let mut parts = vec![count(out.keys.len(), "key", "keys")];
+    parts.extend(counts);
+    if !out.rejected.is_empty() {
+        parts.push(ui.paint(Label::Bad, &format!("{} not readable", out.rejected.len())));
+    }
+    if !out.cross_checked {
+        parts.push("not held against each other".to_owned());
+    }
+    parts.join(", ")
+}
+
+fn key_text(key: &KeyOut, ui: &Ui) -> String {
+    let container = match key.container {
+        "openssh" => "openssh-key-v1",
+        "pkcs8" => "PKCS#8",
+        "pkcs1" => "PKCS#1",
+        "sec1" => "SEC1",
+        "spki" => "SubjectPublicKeyInfo",
+        "rfc4716" => "RFC 4716 block",
+        _ => "one line",
+    };
+    let place = place(&key.source, key.line);
+    let kind = match key.kind {
+        "private" => ui.paint(Label::Warn, "private key"),
+        "certificate" => "certificate".to_owned(),
+        _ => "public key".to_owned(),
+    };
+    let what = match (key.algorithm, key.bits) {
+        (Some(algorithm), Some(bits)) => format!("{} {bits} bits", ui.paint(Label::Strong, algorithm)),
+        _ => "which one shows only with its passphrase".to_owned(),
+    };
+    let mut text = format!("{}\n  {kind}, {container}: {what}\n", ui.paint(Label::Strong, &place));
+    let mut row = |name: &str, value: Option<&str>| {
+        if let Some(value) = value {
+            text += &format!("  {name:<11}  {value}\n");
+        }
+    };
+    let unread = "(inside the protected part)".to_owned();
+    let comment = if key.unlocked { key.comment.as_ref() } else { Some(&unread) };
+    row("comment", comment.map(|comment| printable(comment.as_bytes())).as_deref());
+    row("options", key.options.as_deref());
+    row("repaired", Some(key.repairs.join("; ")).filter(|repairs| !repairs.is_empty()).as_deref());
+    if key.kind == "private" {
+        row(
+            "passphrase",
+            Some(&key.protection.as_ref().map_or_else(|| "none".to_owned(), |how| format!("needed ({how})"))),
+        );
+    }
+    if let (Some(mode), Some(owner)) = (&key.mode, key.owner) {
+        row("file", Some(&format!("mode {mode}, owner uid {owner}")));
+    }
+    if let Some(certificate) = &key.certificate {
+        row("certifies", Some(&certificate_text(certificate)));
+        row("authority", Some(&certificate.authority));
+    }
+    row("SHA-256", key.fingerprint.as_deref());
+    row("MD5", key.fingerprint_md5.as_deref());
+    row("public line", key.public_line.as_deref());
+    for finding in &key.findings {
+        text += &format!("  {} {}: {}\n", paint_severity(finding, ui), finding.rule, finding.message);
+        text += &format!("    {}\n", ui.paint(Label::Type, &remedy(key, finding)));
+    }
+    text + "\n"
+}
+
+fn certificate_text(certificate: &CertificateOut) -> String {
+    let whom =
+        if certificate.principals.is_empty() { "everybody".to_owned() } else { certificate.principals.join(", ") };
+    let until = if certificate.valid_before == u64::MAX {
+        "without end".to_owned()
+    } else {
+        format!("until {}", crate::clock::date_of(certificate.valid_before))
+    };
+    format!("{} {} for {whom}, {until}, serial {}", certificate.kind, certificate.key_id, certificate.serial)
+}
