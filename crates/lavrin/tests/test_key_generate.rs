@@ -2,7 +2,12 @@
 
 mod common;
 
+use common::terminal::talk;
 use common::{World, names};
+
+const ASK: &str = "Passphrase for the new key: ";
+const AGAIN: &str = "The same once more: ";
+const SAVED: &str = "[yes/no]";
 
 #[test]
 fn makes_a_pair_with_the_right_modes_that_reads_back() {
@@ -117,38 +122,15 @@ fn without_a_word_about_the_passphrase_nothing_is_made() {
     let _ = world.typed("key generate --passphrase made --name edda").expect(2);
 }
 
-/// Runs a command on a terminal of its own and types this into it.
-fn on_a_terminal(world: &World, line: &str, typed: &str) -> String {
-    use std::io::Write as _;
-    let program = env!("CARGO_BIN_EXE_lavrin");
-    let mut child = std::process::Command::new("script")
-        .args(["-qec", &format!("{program} {line}"), "/dev/null"])
-        .env_clear()
-        .env("PATH", "/usr/bin:/bin")
-        .env("HOME", world.path("home"))
-        .env("TERM", "dumb")
-        .stdin(std::process::Stdio::piped())
-        .stdout(std::process::Stdio::piped())
-        .spawn()
-        .unwrap();
-    let mut input = child.stdin.take().unwrap();
-    for line in typed.lines() {
-        std::thread::sleep(std::time::Duration::from_millis(400));
-        writeln!(input, "{line}").unwrap();
-    }
-    let output = child.wait_with_output().unwrap();
-    String::from_utf8_lossy(&output.stdout).into_owned()
-}
-
 #[test]
 fn a_passphrase_is_asked_for_twice_without_echo() {
     let world = World::new();
-    let said = on_a_terminal(&world, "key generate --name edda", "low water\nlow water\n");
+    let said = talk(&world, "key generate --name edda", &[(ASK, "low water"), (AGAIN, "low water")]).0;
     assert!(said.contains("Passphrase for the new key:") && said.contains("The same once more:"), "{said}");
     assert!(!said.contains("low water"), "{said}");
     let key = &world.typed("key inspect home/.ssh/edda --format json").json()["keys"][0];
     assert_eq!(key["encrypted"], true);
-    let said = on_a_terminal(&world, "key generate --name sten", "low water\nhigh water\n");
+    let said = talk(&world, "key generate --name sten", &[(ASK, "low water"), (AGAIN, "high water")]).0;
     assert!(said.contains("not the same"), "{said}");
     assert!(!world.path("home/.ssh/sten").exists());
 }
@@ -156,10 +138,10 @@ fn a_passphrase_is_asked_for_twice_without_echo() {
 #[test]
 fn a_made_passphrase_is_shown_once_and_kept_only_when_it_is_saved() {
     let world = World::new();
-    let said = on_a_terminal(&world, "key generate --passphrase made --name edda", "no\n");
+    let said = talk(&world, "key generate --passphrase made --name edda", &[(SAVED, "no")]).0;
     assert!(said.contains("96 bits") && said.contains("no key was made"), "{said}");
     assert!(!world.path("home/.ssh/edda").exists());
-    let said = on_a_terminal(&world, "key generate --passphrase made --name edda", "yes\n");
+    let said = talk(&world, "key generate --passphrase made --name edda", &[(SAVED, "yes")]).0;
     let shown = said.lines().find(|line| line.starts_with("    ")).unwrap().trim().to_owned();
     assert_eq!(shown.split(' ').count(), 6, "{said}");
     assert_eq!(said.matches(&shown).count(), 1);

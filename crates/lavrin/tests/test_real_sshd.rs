@@ -401,27 +401,11 @@ fn immutable_files_are_told_and_attributes_survive() {
 #[test]
 #[ignore = "needs a real sshd: scripts/test.sh"]
 fn a_person_confirms_the_host_key_and_types_the_password() {
-    use std::io::Write as _;
     let site = Site::new(PLAIN);
     let line = format!("install home/keys/edda.pub {} --port {} --ask-password", site.target(), site.server.port);
-    let mut child = Command::new("script")
-        .args(["-qec", &format!("{} {line}", env!("CARGO_BIN_EXE_lavrin")), "/dev/null"])
-        .env_clear()
-        .env("PATH", "/usr/bin:/bin")
-        .env("HOME", site.world.path("home"))
-        .current_dir(site.world.path(""))
-        .stdin(Stdio::piped())
-        .stdout(Stdio::piped())
-        .spawn()
-        .unwrap();
-    let mut input = child.stdin.take().unwrap();
-    for (wait, answer) in [(500, PASSWORD), (1500, "yes"), (4000, "yes")] {
-        std::thread::sleep(Duration::from_millis(wait));
-        writeln!(input, "{answer}").unwrap();
-    }
-    let output = child.wait_with_output().unwrap();
-    let said = String::from_utf8_lossy(&output.stdout);
-    assert!(output.status.success(), "{said}");
+    let dialogue = [("Password of ", PASSWORD), ("[yes/no]", "yes"), ("Carry these steps out?", "yes")];
+    let (said, success) = common::terminal::talk(&site.world, &line, &dialogue);
+    assert!(success, "{said}");
     assert!(said.contains(&site.server.host_key) && said.contains("Trust and remember it?"), "{said}");
     assert!(said.contains("Carry these steps out?") && !said.contains(PASSWORD), "{said}");
     assert!(site.client_gets_in("edda"));

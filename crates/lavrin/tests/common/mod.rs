@@ -3,6 +3,7 @@
 #![allow(dead_code, reason = "each test file uses its own part")]
 
 pub mod servers;
+pub mod terminal;
 
 use lavrin_core::key::Secret;
 use lavrin_core::key::container::openssh;
