@@ -6,7 +6,7 @@ use std::sync::mpsc;
 use std::time::{Duration, Instant};
 
 /// How long a question may take to appear.
-const PATIENCE: Duration = Duration::from_secs(60);
+const PATIENCE: Duration = Duration::from_mins(1);
 
 /// Runs a command on a terminal of its own. Each pair is a text to wait for and the line to type then. Gives everything
 /// that was shown, and whether the command succeeded.
@@ -43,10 +43,10 @@ pub fn talk(world: &super::World, line: &str, dialogue: &[(&str, &str)]) -> (Str
                 break at;
             }
             let left = PATIENCE.saturating_sub(begun.elapsed());
-            match receiver.recv_timeout(left) {
-                Ok(more) => shown.extend(more),
-                Err(_) => panic!("'{question}' did not appear: {}", String::from_utf8_lossy(&shown)),
-            }
+            let Ok(more) = receiver.recv_timeout(left) else {
+                panic!("'{question}' did not appear: {}", String::from_utf8_lossy(&shown));
+            };
+            shown.extend(more);
         };
         searched += at + question.len();
         // The terminal hides what is typed from shortly after the question on.
