@@ -12,15 +12,16 @@ pub(super) fn check(modulus: &UBig) -> Option<Weakness> {
     if rest == UBig::ZERO {
         return Some(Weakness::SquareModulus);
     }
-    // a² - n, with a from the root upwards; the next difference is 2a+1 more.
-    let mut a = root + UBig::ONE;
+    // a² - n, with a from the root upwards; the next difference is 2a+1 more, and that grows by 2.
+    let a = root + UBig::ONE;
     let mut difference = &a * &a - modulus;
+    let mut increment = &a + &a + UBig::ONE;
     for steps in 1..=STEPS_MAX {
         if may_be_square(&difference) && is_square(&difference) {
             return Some(Weakness::ClosePrimes { steps });
         }
-        difference += &a + &a + UBig::ONE;
-        a += UBig::ONE;
+        difference += &increment;
+        increment += 2u8;
     }
     None
 }
@@ -29,7 +30,7 @@ pub(super) fn check(modulus: &UBig) -> Option<Weakness> {
 fn may_be_square(number: &UBig) -> bool {
     // Bit n is set where n is a square modulo 64.
     const SQUARES: u64 = 0x0202_0212_0203_0213;
-    let low = u64::try_from(number & UBig::from(63u8)).unwrap_or(0);
+    let low = number.as_words().first().copied().unwrap_or(0) & 63;
     SQUARES >> low & 1 == 1 && {
         let rest = number % 3465u16; // 9 * 5 * 7 * 11
         [9, 5, 7, 11].iter().all(|prime| is_square_modulo(rest % prime, *prime))
