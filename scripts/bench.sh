@@ -8,10 +8,11 @@ lavrin=$PWD/target/release/lavrin
 work=$(mktemp -d); trap 'rm -rf "$work"' EXIT
 export HOME=$work
 "$lavrin" --quiet key generate --passphrase none --folder "$work" --name small >/dev/null
+"$lavrin" --quiet key generate --algorithm rsa-3072 --passphrase none --folder "$work" --name rsa >/dev/null
 echo "machine: $(nproc) cores, $(sed -n 's/^model name\s*: //p' /proc/cpuinfo | head -1)"
 echo "== process time: --help, key inspect, Ed25519 generation (100 runs each)"
-hyperfine --shell=none --warmup 10 --runs 100 --export-json "$work/short.json" \
-  "$lavrin --help" "$lavrin key inspect $work/small.pub" \
+hyperfine --shell=none --ignore-failure --warmup 10 --runs 100 --export-json "$work/short.json" \
+  "$lavrin --help" "$lavrin key inspect $work/small.pub" "$lavrin key inspect $work/rsa.pub" \
   "$lavrin key generate --passphrase none --folder $work/new --name k --replace" >/dev/null 2>&1
 median() { python3 -c "import json,sys; [print(f\"{r['median']*1000:8.1f} ms median, {r['max']*1000:.1f} ms max  {r['command'].split('/')[-1][:60]}\") for r in json.load(open(sys.argv[1]))['results']]" "$1"; }
 median "$work/short.json"
