@@ -273,3 +273,17 @@ fn a_file_that_changes_meanwhile_stops_the_change() {
     assert_eq!(world.read(KEYS).lines().count(), lines);
     assert_eq!(names(&world.path("tree/home/edda/.ssh")), ["authorized_keys"]);
 }
+
+#[test]
+fn options_that_come_with_a_key_are_shown_and_an_authority_is_refused() {
+    let world = world();
+    let line = key(1).public().line("edda");
+    world.write("home/ca.pub", format!("Cert-Authority {line}"), 0o644);
+    let run = world.typed("install ~/ca.pub edda --root tree --yes").expect(4);
+    assert!(run.stderr.contains("marked cert-authority"), "{run}");
+    assert!(!world.path("tree/home/edda/.ssh").exists());
+    world.write("home/limited.pub", format!("no-pty {line}"), 0o644);
+    let run = world.typed("install ~/limited.pub edda --root tree --yes").expect(0);
+    assert!(run.stderr.contains("options that go along with it: no-pty"), "{run}");
+    assert_eq!(world.read(KEYS), format!("no-pty {line}\n"));
+}

@@ -55,6 +55,7 @@ pub async fn run(args: &InstallArgs, ui: &Ui) -> Result<Exit, CommandError> {
     let policy = Policy::default();
     let given = input::public_key(&args.key)?;
     check_policy(args, &given, &policy, ui)?;
+    check_options(&given, ui)?;
     let account = &args.target.account;
     let mut work = Work::open(ui, &args.target, args.root.as_deref(), &args.host, NeedsRoot::Yes).await?;
     work.look(|seen| login::wants(account, seen)).await?;
@@ -92,6 +93,23 @@ fn check_policy(args: &InstallArgs, given: &GivenKey, policy: &Policy, ui: &Ui) 
         CommandError::with(Exit::Stopped, format!("the key {fingerprint} is below policy and was not installed"));
     let refused = words.into_iter().fold(refused, CommandError::because);
     Err(refused.hint("have a better one made: lavrin key generate").hint("or put it on record: --accept-weak REASON"))
+}
+
+/// Options in front of the key go along with it, so they are shown; one that makes it an authority is refused.
+fn check_options(given: &GivenKey, ui: &Ui) -> Result<(), CommandError> {
+    let shown = lavrin_core::text::printable(&given.options);
+    if shown.to_ascii_lowercase().contains("cert-authority") {
+        return Err(CommandError::with(
+            Exit::Stopped,
+            "the line is marked cert-authority: everyone whom that key certifies would get in",
+        )
+        .because("nothing was changed")
+        .hint("take the option out of the file"));
+    }
+    if !shown.is_empty() {
+        ui.warn(&format!("the entry carries options that go along with it: {shown}"));
+    }
+    Ok(())
 }
 
 fn out_of(args: &InstallArgs, given: &GivenKey, steps: &Steps, work: &Work) -> ChangeOut {
