@@ -61,4 +61,30 @@ mod tests {
         state.back_up(b"old\n").unwrap();
         assert_eq!(std::fs::read(&path).unwrap(), b"old\n");
     }
+
+    #[test]
+    fn a_state_folder_that_cannot_be_made_is_a_fault_with_its_path() {
+        let folder = tempfile::tempdir().unwrap();
+        let file = folder.path().join("a file");
+        std::fs::write(&file, "in the way").unwrap();
+        let state = State::at(&file.join("state"));
+        let fault = state.back_up(b"old").unwrap_err();
+        assert!(fault.path.starts_with(&file), "{fault}");
+        let fault = state.write_down(&crate::Entry {
+            id: "1".to_owned(),
+            time: "2026-11-23T08:00:00Z".to_owned(),
+            event: crate::Event::Outcome { outcome: crate::Outcome::Unknown, detail: String::new() },
+        });
+        assert!(fault.is_err());
+        assert_eq!(std::fs::read_to_string(&file).unwrap(), "in the way");
+    }
+
+    #[test]
+    fn different_contents_have_different_names() {
+        let folder = tempfile::tempdir().unwrap();
+        let state = State::at(folder.path());
+        let names = [state.back_up(b"").unwrap(), state.back_up(b"a").unwrap(), state.back_up(b"a\n").unwrap()];
+        assert!(names[0] != names[1] && names[1] != names[2]);
+        assert_eq!(std::fs::read(state.backup_path(&names[2])).unwrap(), b"a\n");
+    }
 }
