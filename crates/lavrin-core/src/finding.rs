@@ -70,6 +70,20 @@ pub enum Fault {
         /// Its permission bits.
         mode: u32,
     },
+    /// A private key came through a paste.
+    PrivateKeyPasted {
+        /// Whether a passphrase protects it.
+        protected: bool,
+        /// Which key, where it shows.
+        fingerprint: Option<Fingerprint>,
+    },
+    /// The same key goes by another name elsewhere.
+    SameKeyTwoNames {
+        /// The other name.
+        other: String,
+        /// Where it stands.
+        place: String,
+    },
     /// A private key lies in an account on a server.
     StrayPrivateKey {
         /// Whether a passphrase protects it; `None` where that could not be told.
@@ -137,6 +151,8 @@ impl Fault {
                 Weakness::ExponentOne => "weak-exponent-1",
                 Weakness::ExponentEven => "weak-exponent-even",
                 Weakness::ExponentThree => "weak-exponent-3",
+                Weakness::ExponentHuge => "weak-exponent-huge",
+                Weakness::OddSize { .. } => "rsa-odd-size",
                 Weakness::SmallFactor { .. } => "weak-small-factor",
                 Weakness::SquareModulus => "weak-square-modulus",
                 Weakness::ClosePrimes { .. } => "weak-close-primes",
@@ -147,6 +163,8 @@ impl Fault {
             },
             Self::UnprotectedPrivateKey => "private-key-unprotected",
             Self::PrivateKeyReadable { .. } => "private-key-readable-by-others",
+            Self::PrivateKeyPasted { .. } => "private-key-in-paste",
+            Self::SameKeyTwoNames { .. } => "same-key-two-names",
             Self::StrayPrivateKey { .. } => "private-key-on-server",
             Self::PrivateKeyInKeysFile => "private-key-in-key-file",
             Self::ModeTooOpen { .. } => "mode-too-open",
@@ -166,7 +184,7 @@ impl Fault {
         match self {
             Self::WeakKey { weakness, .. } => match weakness {
                 Weakness::RsaShort { bits, refused_below, .. } if bits < refused_below => Severity::High,
-                Weakness::RsaShort { .. } | Weakness::ExponentThree => Severity::Info,
+                Weakness::RsaShort { .. } | Weakness::ExponentThree | Weakness::OddSize { .. } => Severity::Info,
                 _ => Severity::Critical,
             },
             Self::StrayPrivateKey { protected: Some(true) } | Self::UnprotectedPrivateKey => Severity::Low,
@@ -176,10 +194,14 @@ impl Fault {
             | Self::UnusableLine { .. } => Severity::Medium,
             Self::StrayPrivateKey { protected: Some(false) }
             | Self::PrivateKeyReadable { .. }
+            | Self::PrivateKeyPasted { protected: true, .. }
             | Self::ModeTooOpen { .. }
             | Self::WrongOwner { .. } => Severity::High,
-            Self::PrivateKeyInKeysFile => Severity::Critical,
-            Self::ModeWiderThanPolicy { .. } | Self::OwnedByRoot { .. } | Self::DuplicateEntry { .. } => Severity::Low,
+            Self::PrivateKeyInKeysFile | Self::PrivateKeyPasted { protected: false, .. } => Severity::Critical,
+            Self::ModeWiderThanPolicy { .. }
+            | Self::OwnedByRoot { .. }
+            | Self::DuplicateEntry { .. }
+            | Self::SameKeyTwoNames { .. } => Severity::Low,
         }
     }
 }

@@ -163,6 +163,12 @@ impl Writer {
         }
     }
 
+    /// An empty writer with exactly so much room, for public things whose size is known.
+    #[must_use]
+    pub fn sized(capacity: usize) -> Self {
+        Self { bytes: Zeroizing::new(Vec::with_capacity(capacity)) }
+    }
+
     /// How many bytes were written.
     #[must_use]
     pub fn len(&self) -> usize {

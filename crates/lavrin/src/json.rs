@@ -131,6 +131,11 @@ pub fn print<T: Serialize>(value: &T) -> String {
     serde_json::to_string_pretty(value).expect("these types have only text keys")
 }
 
+/// A value as JSON on one line, for long lists.
+pub fn line<T: Serialize>(value: &T) -> String {
+    serde_json::to_string(value).expect("these types have only text keys")
+}
+
 #[cfg(test)]
 mod tests {
     use crate::command::{

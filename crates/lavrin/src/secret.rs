@@ -27,6 +27,11 @@ pub struct Given {
 }
 
 impl Given {
+    /// Whether a place is named.
+    pub fn is_given(&self) -> bool {
+        self.env.is_some() || self.fd.is_some() || self.file.is_some()
+    }
+
     /// Reads it, where one is given. One line end behind it does not belong to it.
     pub fn read(&self) -> Result<Option<Secret>, CommandError> {
         let bytes = match (&self.env, self.fd, &self.file) {

@@ -112,6 +112,12 @@ impl Ui {
             out.write_all(text.as_bytes()).and_then(|()| out.write_all(ended.as_bytes())).and_then(|()| out.flush());
     }
 
+    /// Prints a part of a result that is too large to be made at once; [`Ui::result`] prints the last part.
+    #[expect(clippy::unused_self, reason = "all output goes through this object, so that there is one place for it")]
+    pub fn part(&self, text: &str) {
+        let _ = std::io::stdout().lock().write_all(text.as_bytes());
+    }
+
     /// Tells what goes on, on stderr, unless told to be quiet.
     pub fn status(&self, text: &str) {
         if !self.quiet {

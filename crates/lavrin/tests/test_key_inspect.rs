@@ -36,7 +36,8 @@ fn the_contract_in_json() {
 fn blocks_of_other_things_are_named_with_a_stable_word() {
     let world = World::new();
     for (label, word) in [
-        ("SOMETHING ELSE", "not-read-yet"),
+        ("SOMETHING ELSE", "not-a-key"),
+        ("HARBOUR PRIVATE KEY", "other-product-block"),
         ("CERTIFICATE", "certificate-x509"),
         ("DSA PRIVATE KEY", "policy-algorithm"),
         ("PRIVATE KEY", "trailing-data"),

@@ -4,7 +4,7 @@ use super::{AuditEntry, NotChecked, Report};
 use crate::account::Account;
 use crate::finding::{Fault, Finding};
 use crate::fs::{BytePath, Fact};
-use crate::key::strength;
+use crate::key::strength::{self, Depth};
 use crate::keysfile::{KeysFile, LineFault};
 use crate::login::{self, Limits};
 use crate::policy::Policy;
@@ -50,7 +50,7 @@ fn read(account: &Account, path: &BytePath, file: &KeysFile, policy: &Policy, re
             comment: entry.comment.clone(),
             limits: Limits::of(&entry.options),
         });
-        let weak = strength::weaknesses(&entry.key, policy).into_iter();
+        let weak = strength::weaknesses(&entry.key, policy, Depth::Quick).into_iter();
         report.findings.extend(weak.map(|weakness| at(line, Fault::WeakKey { weakness, fingerprint })));
         let first_line = *first.entry(fingerprint).or_insert(line);
         if first_line != line {

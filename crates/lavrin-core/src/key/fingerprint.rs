@@ -54,9 +54,15 @@ impl fmt::Debug for Fingerprint {
 /// The MD5 form that older devices show: `MD5:` and sixteen bytes in hexadecimal, separated by colons.
 #[must_use]
 pub fn md5_form(blob: &[u8]) -> String {
-    let digest = md5::Md5::digest(blob);
-    let hex: Vec<String> = digest.iter().map(|byte| format!("{byte:02x}")).collect();
-    format!("MD5:{}", hex.join(":"))
+    const HEX: &[u8; 16] = b"0123456789abcdef";
+    let mut text = String::with_capacity("MD5".len() + 3 * 16);
+    text += "MD5";
+    for byte in md5::Md5::digest(blob) {
+        for character in [b':', HEX[usize::from(byte >> 4)], HEX[usize::from(byte & 15)]] {
+            text.push(char::from(character));
+        }
+    }
+    text
 }
 
 #[cfg(test)]

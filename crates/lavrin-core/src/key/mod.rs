@@ -176,12 +176,15 @@ pub enum KeyFault {
         /// Its name.
         name: String,
     },
-    /// A kind of file that is recognised but not read.
-    #[error("this is {what}, not read yet")]
-    NotReadYet {
-        /// What it is.
-        what: String,
+    /// A block with a label that is no key's.
+    #[error("a block labelled '{label}' holds no key that SSH uses")]
+    OtherBlock {
+        /// The label.
+        label: String,
     },
+    /// A private key in a container that one program alone reads.
+    #[error("this looks like a private key in a program's own container; export it there as OpenSSH or PKCS#8")]
+    ClosedContainer,
     /// The passphrase does not open the file.
     #[error("the passphrase does not open it")]
     WrongPassphrase,
@@ -226,7 +229,8 @@ impl KeyFault {
             Self::UnsupportedAlgorithm { .. } => "unsupported-algorithm",
             Self::UnsupportedCipher { .. } => "unsupported-cipher",
             Self::UnsupportedKdf { .. } => "unsupported-kdf",
-            Self::NotReadYet { .. } => "not-read-yet",
+            Self::OtherBlock { .. } => "not-a-key",
+            Self::ClosedContainer => "other-product-block",
             Self::WrongPassphrase => "wrong-passphrase",
             Self::PassphraseNeeded => "passphrase-needed",
         }

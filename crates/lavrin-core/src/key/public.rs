@@ -153,10 +153,23 @@ impl PublicKey {
     /// The canonical blob (RFC 4253, section 6.6; RFC 5656, section 3.1; RFC 8709, section 4).
     #[must_use]
     pub fn blob(&self) -> Vec<u8> {
-        let mut out = Writer::new();
+        let mut out = Writer::sized(self.blob_room());
         out.string(self.algorithm().name().as_bytes());
         self.write_body(&mut out);
         out.finish().to_vec()
+    }
+
+    /// Bytes that the blob takes at most.
+    fn blob_room(&self) -> usize {
+        const NAMES: usize = 80;
+        NAMES
+            + match self {
+                Self::Ed25519(point) => point.len(),
+                Self::Ecdsa { point, .. } => point.len(),
+                Self::Rsa { e, n } => e.len() + n.len() + 10,
+                Self::SkEd25519 { application, point } => point.len() + application.len(),
+                Self::SkEcdsa { point, application } => point.len() + application.len(),
+            }
     }
 
     fn write_body(&self, out: &mut Writer) {

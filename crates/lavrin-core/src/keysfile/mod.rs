@@ -7,6 +7,7 @@ pub mod options;
 use crate::key::container::line::{self, KeyLine};
 use crate::key::{Fingerprint, KeyFault, PublicKey};
 use options::{OptionFault, Options};
+use rayon::prelude::*;
 use thiserror::Error;
 
 /// A key file.
@@ -101,18 +102,21 @@ impl LineFault {
     }
 }
 
+/// From so many lines on they are read side by side.
+const PARALLEL_LINES: usize = 512;
+
+impl Line {
+    /// The text the server works on; `bytes` are those of the file.
+    pub(crate) fn text<'a>(&self, bytes: &'a [u8]) -> &'a [u8] {
+        server_text(&bytes[self.span.0..self.span.1])
+    }
+}
+
 impl KeysFile {
     /// Takes a file apart. Never fails: what is no entry is kept as what it is.
     #[must_use]
     pub fn parse(bytes: &[u8]) -> Self {
-        let mut lines = Vec::new();
-        let mut start = 0;
-        for (index, text) in bytes.split_inclusive(|byte| *byte == b'\n').enumerate() {
-            let end = start + text.len();
-            lines.push(Line { number: index + 1, span: (start, end), content: read_line(text) });
-            start = end;
-        }
-        Self { bytes: bytes.to_vec(), lines }
+        Self { bytes: bytes.to_vec(), lines: read_all(bytes) }
     }
 
     /// The file, byte for byte.
@@ -132,15 +136,6 @@ impl KeysFile {
         self.lines.into_iter()
     }
 
-    /// Its lines, given away, each with the text the server works on.
-    pub fn into_lines_with_text(self) -> impl Iterator<Item = (Line, Vec<u8>)> {
-        let bytes = self.bytes;
-        self.lines.into_iter().map(move |line| {
-            let text = server_text(&bytes[line.span.0..line.span.1]).to_vec();
-            (line, text)
-        })
-    }
-
     /// The usable entries with their line numbers, in the order in which the server tries them.
     pub fn entries(&self) -> impl Iterator<Item = (usize, &Entry)> {
         self.lines.iter().filter_map(|line| match &line.content {
@@ -155,6 +150,24 @@ impl KeysFile {
             Content::Unusable(unusable) => Some((line.number, &**unusable)),
             _ => None,
         })
+    }
+}
+
+/// All lines; many are read side by side.
+pub(crate) fn read_all(bytes: &[u8]) -> Vec<Line> {
+    let mut start = 0;
+    let ends = memchr::memchr_iter(b'\n', bytes).map(|at| at + 1);
+    let last = bytes.last().filter(|last| **last != b'\n').map(|_| bytes.len());
+    let spans: Vec<(usize, usize)> = ends.chain(last).map(|end| (std::mem::replace(&mut start, end), end)).collect();
+    let line = |(index, span): (usize, &(usize, usize))| Line {
+        number: index + 1,
+        span: *span,
+        content: read_line(&bytes[span.0..span.1]),
+    };
+    if spans.len() < PARALLEL_LINES {
+        spans.iter().enumerate().map(line).collect()
+    } else {
+        spans.par_iter().enumerate().map(line).collect()
     }
 }
 
@@ -203,9 +216,14 @@ fn read_entry(text: &[u8]) -> Content {
 }
 
 fn entry(line: KeyLine<'_>, options: Options) -> Content {
-    let fingerprint = line.key.fingerprint();
     let strict = line.strict_fault();
-    Content::Entry(Box::new(Entry { fingerprint, key: line.key, options, comment: line.comment.to_vec(), strict }))
+    Content::Entry(Box::new(Entry {
+        fingerprint: line.fingerprint,
+        key: line.key,
+        options,
+        comment: line.comment.to_vec(),
+        strict,
+    }))
 }
 
 /// Lines that belong to something else and were put here by mistake.

@@ -12,6 +12,17 @@ pub fn message(fault: &Fault) -> String {
         Fault::UnprotectedPrivateKey => {
             "the private key has no passphrase: whoever gets the file has the key".to_owned()
         }
+        Fault::PrivateKeyPasted { protected: false, .. } => {
+            "this is a PRIVATE key on its way through a paste, without a passphrase: count it as known to others"
+                .to_owned()
+        }
+        Fault::PrivateKeyPasted { .. } => {
+            "this is a PRIVATE key on its way through a paste: only its passphrase still keeps it from others"
+                .to_owned()
+        }
+        Fault::SameKeyTwoNames { other, place } => {
+            format!("the same key is called {other} in {place}: one of the two names is wrong, or the key is shared")
+        }
         Fault::PrivateKeyReadable { .. } => "others may read this private key; count it as known to them".to_owned(),
         Fault::StrayPrivateKey { protected: Some(false) } => {
             "a private key without a passphrase lies on the server: whoever gets in here can go on from here".to_owned()
@@ -49,6 +60,10 @@ fn weakness_message(weakness: &Weakness) -> String {
         Weakness::EvenModulus => "the RSA modulus is even: this is no key".to_owned(),
         Weakness::ExponentOne => "the RSA exponent is 1: anybody can sign for this key".to_owned(),
         Weakness::ExponentEven => "the RSA exponent is even, which no valid key has".to_owned(),
+        Weakness::ExponentHuge => {
+            "the RSA exponent is as long as the modulus, which goes with a private number that can be found".to_owned()
+        }
+        Weakness::OddSize { bits } => format!("{bits} bits is an unusual size for an RSA key; some devices refuse it"),
         Weakness::ExponentThree => "the RSA exponent is 3: allowed, and unusual".to_owned(),
         Weakness::SmallFactor { factor } => {
             let shown: String = factor.chars().take(40).collect();
@@ -63,6 +78,9 @@ fn weakness_message(weakness: &Weakness) -> String {
         }
         Weakness::GeneratorPoint => {
             "the public point is the generator of its curve: the private number is 1, and everybody knows it".to_owned()
+        }
+        Weakness::SharedPrime { with } if with.is_empty() => {
+            "the RSA modulus shares a prime with another key of this run: both keys are broken".to_owned()
         }
         Weakness::SharedPrime { with } => {
             format!("the RSA modulus shares a prime with {}: both keys are broken", with.join(", "))
@@ -110,7 +128,7 @@ pub fn remedy(finding: &Finding, path: &str) -> String {
         Fault::WeakKey { weakness: Weakness::RsaShort { bits, refused_below, .. }, .. } if bits >= refused_below => {
             "nothing now; make the next one with: lavrin key generate".to_owned()
         }
-        Fault::WeakKey { weakness: Weakness::ExponentThree, .. } => {
+        Fault::WeakKey { weakness: Weakness::ExponentThree | Weakness::OddSize { .. }, .. } => {
             "nothing now; make the next one with: lavrin key generate".to_owned()
         }
         Fault::WeakKey { fingerprint, .. } => match &finding.account {
@@ -122,6 +140,13 @@ pub fn remedy(finding: &Finding, path: &str) -> String {
         Fault::UnprotectedPrivateKey => {
             "keep it so only where a program uses it; else make a protected one: lavrin key generate".to_owned()
         }
+        Fault::PrivateKeyPasted { fingerprint, .. } => {
+            let print = fingerprint.map_or_else(|| "its fingerprint".to_owned(), |print| print.to_string());
+            format!(
+                "treat it as burnt: lavrin key generate; then, wherever it is installed: lavrin remove {print} ACCOUNT@HOST"
+            )
+        }
+        Fault::SameKeyTwoNames { .. } => "ask both; a key belongs to one person or one machine".to_owned(),
         Fault::PrivateKeyReadable { .. } => format!("chmod 600 {path}"),
         Fault::StrayPrivateKey { .. } => format!("if nothing here uses it: rm {path}"),
         Fault::PrivateKeyInKeysFile => {

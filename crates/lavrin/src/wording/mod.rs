@@ -5,6 +5,7 @@ pub mod reason;
 pub mod steps;
 
 use lavrin_core::key::KeyFault;
+use lavrin_core::key::container::TextNote;
 use lavrin_core::keysfile::LineFault;
 use lavrin_core::login::Limits;
 use lavrin_core::text::printable;
@@ -40,6 +41,17 @@ pub fn comment(bytes: &[u8]) -> String {
 /// A mode as administrators write it.
 pub fn mode(bits: u32) -> String {
     format!("{bits:04o}")
+}
+
+/// What a text has that would break a key file on a server.
+pub fn text_note(note: TextNote) -> &'static str {
+    match note {
+        TextNote::ByteOrderMark => "begins with a byte order mark: in a key file the server would skip the first line",
+        TextNote::Utf16 => "is UTF-16: in a key file the server would read nothing of it",
+        TextNote::LoneCr => "its lines end with CR alone: in a key file the server would see one line",
+        TextNote::CrLf => "its lines end with CR and LF: OpenSSH takes that in a key file, small devices may not",
+        TextNote::NoFinalNewline => "its last line has no end: what is appended to it by hand lands on the same line",
+    }
 }
 
 /// Why the server skips a line, in the words of somebody who looks at the file.

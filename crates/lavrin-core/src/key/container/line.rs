@@ -1,6 +1,6 @@
 //! The one-line public key: a label, base64, and a comment to the end of the line.
 
-use crate::key::{Algorithm, KeyFault, PublicKey};
+use crate::key::{Algorithm, Fingerprint, KeyFault, PublicKey};
 use crate::text::printable;
 use base64::Engine as _;
 use base64::alphabet;
@@ -22,6 +22,8 @@ const LABEL_SHOWN: usize = 64;
 pub struct KeyLine<'a> {
     /// The key.
     pub key: PublicKey,
+    /// Its fingerprint.
+    pub fingerprint: Fingerprint,
     /// Whether the blob is in its canonical form, so that its bytes are the key's blob.
     pub canonical: bool,
     /// What stands behind the blob.
@@ -88,5 +90,6 @@ fn parse_behind_label<'a>(algorithm: Algorithm, label: &'a [u8], rest: &'a [u8])
             inside: key.algorithm().to_string(),
         });
     }
-    Ok(KeyLine { key, canonical, comment, label })
+    let fingerprint = if canonical { Fingerprint::of(&blob) } else { key.fingerprint() };
+    Ok(KeyLine { key, fingerprint, canonical, comment, label })
 }

@@ -17,9 +17,13 @@ mod text;
 mod traditional;
 pub mod write;
 
-use super::{Algorithm, KeyFault, PrivateKey, PublicKey, paste};
-use crate::keysfile::{Content, KeysFile};
+pub use text::{TextNote, text_notes};
+
+use super::{Algorithm, Fingerprint, KeyFault, PrivateKey, PublicKey, paste};
+use crate::keysfile::{self, Content, Line};
 use certificate::Certificate;
+use memchr::memmem;
+use rayon::prelude::*;
 
 /// Longest file that is looked into, in bytes: a key file of 100,000 entries has about 20 MB.
 pub const FILE_BYTES_MAX: usize = 64 << 20;
@@ -51,6 +55,8 @@ pub enum PieceKind {
     Public {
         /// The key.
         key: PublicKey,
+        /// Its fingerprint.
+        fingerprint: Fingerprint,
         /// The comment as it stands there.
         comment: Vec<u8>,
         /// The options in front, as they stand there.
@@ -177,7 +183,7 @@ pub fn read(bytes: &[u8]) -> Vec<Piece> {
     if bytes.trim_ascii().is_empty() {
         return vec![rejected(1, KeyFault::Empty)];
     }
-    if bytes.split(|byte| *byte == b'\n').nth(LINES_MAX).is_some() {
+    if memchr::memchr_iter(b'\n', bytes).nth(LINES_MAX).is_some() {
         return vec![rejected(1, KeyFault::TooLarge { bytes: bytes.len(), limit: LINES_MAX })];
     }
     if bytes.first() == Some(&0x30) && bytes.len() <= DER_BYTES_MAX {
@@ -209,14 +215,17 @@ pub fn read(bytes: &[u8]) -> Vec<Piece> {
     if pieces.is_empty() {
         pieces.push(rejected(1, KeyFault::NotAKey));
     }
+    if pieces.iter().all(|piece| matches!(piece.kind, PieceKind::Rejected(_))) && text::is_closed_container(&plain) {
+        return vec![rejected(1, KeyFault::ClosedContainer)];
+    }
     pieces
 }
 
 /// Adds keys that are in the text but not on lines of their own, and drops the lines they were put together from.
 fn add_recovered(text: &[u8], pieces: &mut Vec<Piece>) {
-    let glued = |comment: &[u8]| {
-        Algorithm::ALL.iter().any(|algorithm| String::from_utf8_lossy(comment).contains(algorithm.name()))
-    };
+    // Every blob begins so in base64: the length of a short name.
+    let blob = memmem::Finder::new("AAAA");
+    let glued = |comment: &[u8]| blob.find(comment).is_some();
     let is_odd = |piece: &Piece| match &piece.kind {
         PieceKind::Rejected(_) => true,
         PieceKind::Public { comment, .. } => glued(comment),
@@ -236,6 +245,7 @@ fn add_recovered(text: &[u8], pieces: &mut Vec<Piece>) {
                 repairs.push("taken out of the text around it");
             }
             let kind = PieceKind::Public {
+                fingerprint: found.key.fingerprint(),
                 key: found.key,
                 comment: found.comment.into_bytes(),
                 options: Vec::new(),
@@ -279,7 +289,8 @@ fn plain(key: PrivateKey, container: &'static str) -> PieceKind {
 }
 
 fn public(key: PublicKey, comment: Vec<u8>, container: &'static str) -> PieceKind {
-    PieceKind::Public { key, comment, options: Vec::new(), container, repairs: Vec::new() }
+    let fingerprint = key.fingerprint();
+    PieceKind::Public { key, fingerprint, comment, options: Vec::new(), container, repairs: Vec::new() }
 }
 
 fn read_block(block: &pem::Block<'_>) -> PieceKind {
@@ -310,7 +321,7 @@ fn try_block(block: &pem::Block<'_>) -> Result<PieceKind, KeyFault> {
         | b"CERTIFICATE REQUEST"
         | b"NEW CERTIFICATE REQUEST" => Err(KeyFault::CertificateX509),
         label if label.starts_with(b"PGP ") => Err(KeyFault::OtherProductBlock),
-        label => Err(pem::not_read_yet(label)),
+        label => Err(pem::unknown_label(label)),
     }
 }
 
@@ -380,24 +391,28 @@ fn looks_like_a_label(word: &[u8]) -> bool {
         || [&b"ssh-"[..], b"ecdsa-", b"sk-", b"rsa-"].iter().any(|start| lower.starts_with(start))
 }
 
-fn read_lines(first: usize, bytes: &[u8]) -> impl Iterator<Item = Piece> {
-    KeysFile::parse(bytes).into_lines_with_text().filter_map(move |(line, text)| {
+fn read_lines(first: usize, bytes: &[u8]) -> Vec<Piece> {
+    let piece = |line: Line| {
         let kind = match line.content {
             Content::Blank | Content::Comment => return None,
             Content::Entry(entry) => match entry.strict {
                 Some(fault) => PieceKind::Rejected(fault),
                 None => PieceKind::Public {
                     key: entry.key,
+                    fingerprint: entry.fingerprint,
                     comment: entry.comment,
                     options: entry.options.text,
                     container: "line",
                     repairs: Vec::new(),
                 },
             },
-            Content::Unusable(unusable) => read_other_line(&text, unusable.fault.into_key_fault()),
+            Content::Unusable(ref unusable) => {
+                read_other_line(line.text(bytes), unusable.fault.clone().into_key_fault())
+            }
         };
         Some(Piece { line: first + line.number - 1, kind })
-    })
+    };
+    keysfile::read_all(bytes).into_par_iter().filter_map(piece).collect()
 }
 
 /// How a file with a private key begins, so that a look needs its first bytes only. `None`: it is no private key.

@@ -44,7 +44,12 @@ pub fn split(bytes: &[u8]) -> Vec<Part<'_>> {
     let (mut at, mut number) = (0, 0);
     let mut text_from = (0, 1);
     let mut open: Option<(usize, usize, &[u8])> = None;
-    for line in bytes.split_inclusive(|byte| *byte == b'\n') {
+    let ends = memchr::memchr_iter(b'\n', bytes).map(|at| at + 1).chain(std::iter::once(bytes.len()));
+    for end in ends.filter(|end| *end > 0) {
+        let line = &bytes[at..end];
+        if line.is_empty() {
+            continue;
+        }
         number += 1;
         let next = at + line.len();
         if let Some((body_from, begin, label)) = open {
@@ -132,8 +137,11 @@ impl Block<'_> {
 }
 
 /// A block whose label says nothing that Lavrin reads.
-pub(super) fn not_read_yet(label: &[u8]) -> KeyFault {
-    KeyFault::NotReadYet { what: format!("a block labelled '{}'", printable(&label[..label.len().min(64)])) }
+pub(super) fn unknown_label(label: &[u8]) -> KeyFault {
+    if label.ends_with(b"PRIVATE KEY") {
+        return KeyFault::ClosedContainer;
+    }
+    KeyFault::OtherBlock { label: printable(&label[..label.len().min(64)]) }
 }
 
 /// Base64 text in lines of 70 characters between BEGIN and END lines.

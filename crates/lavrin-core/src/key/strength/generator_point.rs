@@ -1,20 +1,33 @@
 //! ECDSA keys whose private number is 1 or its negative: the public point is the generator itself.
 
 use super::Weakness;
-use crate::key::{PrivateKey, PublicKey};
+use crate::key::{Curve, PrivateKey, PublicKey};
+use std::sync::OnceLock;
 
 pub(super) fn check(key: &PublicKey) -> Option<Weakness> {
     let PublicKey::Ecdsa { curve, point } = key else { return None };
-    let one = PrivateKey::ecdsa(*curve, &[1]).ok()?;
-    let PublicKey::Ecdsa { point: generator, .. } = one.public() else { return None };
     // The negative has the same first coordinate.
-    (point[1..=curve.width()] == generator[1..=curve.width()]).then_some(Weakness::GeneratorPoint)
+    let first = 1..=curve.width();
+    (point[first.clone()] == generator(*curve)?[first]).then_some(Weakness::GeneratorPoint)
+}
+
+fn generator(curve: Curve) -> Option<&'static [u8]> {
+    static GENERATORS: [OnceLock<Option<Vec<u8>>>; 3] = [const { OnceLock::new() }; 3];
+    let place = match curve {
+        Curve::P256 => 0,
+        Curve::P384 => 1,
+        Curve::P521 => 2,
+    };
+    let made = || match PrivateKey::ecdsa(curve, &[1]).ok()?.public() {
+        PublicKey::Ecdsa { point, .. } => Some(point.clone()),
+        _ => None,
+    };
+    GENERATORS[place].get_or_init(made).as_deref()
 }
 
 #[cfg(test)]
 mod tests {
     use super::*;
-    use crate::key::Curve;
 
     #[test]
     fn only_the_generator_is_found() {

@@ -1,8 +1,11 @@
 //! Weaknesses of public keys, one file each. A healthy key gives nothing.
 
+#![allow(clippy::cast_possible_truncation, reason = "in arithmetic on words the low word is what is meant")]
+
 mod close_primes;
 mod generator_point;
 mod rsa_exponent;
+mod rsa_odd_size;
 mod rsa_short;
 pub mod shared_prime;
 mod small_factor;
@@ -30,6 +33,13 @@ pub enum Weakness {
     ExponentOne,
     /// The public exponent is even, which no valid key has.
     ExponentEven,
+    /// The public exponent is as long as the modulus.
+    ExponentHuge,
+    /// The modulus has an unusual number of bits: not a multiple of 8.
+    OddSize {
+        /// How many.
+        bits: usize,
+    },
     /// The public exponent is 3: allowed, and worth telling.
     ExponentThree,
     /// The modulus has small prime factors.
@@ -60,31 +70,63 @@ pub enum Weakness {
     },
 }
 
-/// Every weakness of one key that shows without other keys beside it.
-#[must_use]
-pub fn weaknesses(key: &PublicKey, policy: &Policy) -> Vec<Weakness> {
-    [rsa_short::check(key, policy), rsa_exponent::check(key)].into_iter().flatten().collect()
+/// How far the searches go that could go on for ever.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Depth {
+    /// Some microseconds for each key.
+    Quick,
+    /// A millisecond for each key, most of it for small factors.
+    Full,
 }
 
-/// Weaknesses that cost a millisecond or two of search in each key: small factors, close or structured primes.
+impl Depth {
+    /// Prime factors below this are looked for.
+    #[must_use]
+    pub fn small_factors_below(self) -> u32 {
+        if self == Self::Quick { small_factor::QUICK_BELOW } else { 1 << 21 }
+    }
+
+    /// Steps of Fermat's method that are tried.
+    #[must_use]
+    pub fn fermat_steps(self) -> u32 {
+        if self == Self::Quick { 1024 } else { 20_000 }
+    }
+}
+
+/// Every weakness of one key that shows without other keys beside it, but for small factors, which have a function of
+/// their own, since they are found in many keys at once more cheaply.
 #[must_use]
-pub fn deep_weaknesses(key: &PublicKey) -> Vec<Weakness> {
+pub fn weaknesses(key: &PublicKey, policy: &Policy, depth: Depth) -> Vec<Weakness> {
+    let plain = [
+        rsa_short::check(key, policy),
+        rsa_odd_size::check(key),
+        rsa_exponent::check(key),
+        generator_point::check(key),
+    ];
+    let structure =
+        odd_modulus(key).map(|modulus| [close_primes::check(&modulus, depth), structured_primes::check(&modulus)]);
+    plain.into_iter().chain(structure.into_iter().flatten()).flatten().collect()
+}
+
+/// Small factors of an RSA modulus.
+#[must_use]
+pub fn small_factor(key: &PublicKey, depth: Depth) -> Option<Weakness> {
+    small_factor::check(&odd_modulus(key)?, depth)
+}
+
+/// The modulus of an RSA key, unless it is even, which is told as such.
+fn odd_modulus(key: &PublicKey) -> Option<UBig> {
     match key {
-        PublicKey::Rsa { n, .. } if n.last().is_some_and(|last| last & 1 == 1) => {
-            let modulus = UBig::from_be_bytes(n);
-            let found =
-                [small_factor::check(&modulus), close_primes::check(&modulus), structured_primes::check(&modulus)];
-            found.into_iter().flatten().collect()
-        }
-        PublicKey::Ecdsa { .. } => generator_point::check(key).into_iter().collect(),
-        _ => Vec::new(),
+        PublicKey::Rsa { n, .. } if n.last().is_some_and(|last| last & 1 == 1) => Some(UBig::from_be_bytes(n)),
+        _ => None,
     }
 }
 
 /// The weaknesses for which this key may not be installed; empty for a key that may.
 #[must_use]
 pub fn objections(key: &PublicKey, policy: &Policy) -> Vec<Weakness> {
-    weaknesses(key, policy).into_iter().chain(deep_weaknesses(key)).filter(Weakness::is_refused).collect()
+    let all = weaknesses(key, policy, Depth::Full).into_iter().chain(small_factor(key, Depth::Full));
+    all.filter(Weakness::is_refused).collect()
 }
 
 impl Weakness {
@@ -93,7 +135,7 @@ impl Weakness {
     pub fn is_refused(&self) -> bool {
         match self {
             Self::RsaShort { bits, refused_below, .. } => bits < refused_below,
-            Self::ExponentThree => false,
+            Self::ExponentThree | Self::OddSize { .. } => false,
             _ => true,
         }
     }

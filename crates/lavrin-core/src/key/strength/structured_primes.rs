@@ -10,7 +10,16 @@ const PRIMES: [u16; 38] = [
     113, 127, 131, 137, 139, 149, 151, 157, 163, 167,
 ];
 
+/// How many of [`PRIMES`], from the first, have a product that fits a word.
+const FIRST: usize = 15;
+
 pub(super) fn check(modulus: &UBig) -> Option<Weakness> {
+    // One pass over the modulus rules nearly every one out.
+    let product: u64 = PRIMES[..FIRST].iter().map(|prime| u64::from(*prime)).product();
+    let rest = modulus % product;
+    if !PRIMES[..FIRST].iter().all(|prime| is_power_of_65537((rest % u64::from(*prime)) as u16, *prime)) {
+        return None;
+    }
     PRIMES.iter().all(|prime| is_power_of_65537(modulus % *prime, *prime)).then_some(Weakness::StructuredPrimes)
 }
 

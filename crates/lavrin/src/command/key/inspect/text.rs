@@ -1,26 +1,29 @@
 //! An inspection in words: every detail of a few keys, a list of many.
 
-use super::{CertificateOut, InspectOut, KeyOut};
+use super::out::{CertificateOut, KeyOut};
+use super::seen::Inspection;
 use crate::json::KeyFinding;
 use crate::paths;
 use crate::table::columns;
 use crate::ui::{Label, Ui};
-use lavrin_core::finding::Severity;
+use crate::wording::text_note;
+use lavrin_core::finding::{Finding, Severity};
+use lavrin_core::key::strength::Depth;
 use lavrin_core::text::{count, printable};
 use std::path::Path;
 
 /// Up to so many things are told with every detail.
 const DETAILED_MAX: usize = 4;
 
-pub(super) fn of(out: &InspectOut, ui: &Ui) -> String {
-    if out.keys.len() + out.rejected.len() > DETAILED_MAX {
-        return list(out, ui);
+pub(super) fn of(seen: &Inspection, ui: &Ui) -> String {
+    if seen.keys.len() + seen.rejected.len() > DETAILED_MAX {
+        return list(seen, ui);
     }
-    let mut text: String = out.keys.iter().map(|key| key_text(key, ui)).collect();
-    for rejected in &out.rejected {
+    let mut text: String = seen.keys.iter().map(|key| key_text(&KeyOut::of(key, seen), ui)).collect();
+    for rejected in &seen.rejected {
         text += &format!(
             "{}\n  {} {}\n\n",
-            ui.paint(Label::Strong, &place(&rejected.source, rejected.line)),
+            ui.paint(Label::Strong, &place(&seen.sources[rejected.source].name, rejected.line)),
             ui.paint(Label::Bad, rejected.reason),
             rejected.message
         );
@@ -34,22 +37,29 @@ fn place(source: &str, line: usize) -> String {
 }
 
 /// One line for each thing, what is wrong with it below, and the numbers at the end.
-fn list(out: &InspectOut, ui: &Ui) -> String {
-    let rows: Vec<Vec<String>> = out.keys.iter().map(|key| row(key, ui)).collect();
+fn list(seen: &Inspection, ui: &Ui) -> String {
+    let rows: Vec<Vec<String>> = seen.keys.iter().map(|key| row(&KeyOut::of(key, seen), ui)).collect();
     let mut text = String::new();
-    for (key, line) in out.keys.iter().zip(columns(&rows, 0)) {
+    for (key, line) in seen.keys.iter().zip(columns(&rows, 0)) {
         text += &format!("{line}\n");
-        for finding in key.findings.iter().filter(|finding| finding.severity != Severity::Info.name()) {
+        let source = &seen.sources[key.source].name;
+        for finding in key.findings.iter().filter(|finding| finding.severity() != Severity::Info) {
+            let finding = KeyFinding::of(finding, source);
             let rule = ui.paint(Label::Faint, &format!("[{}]", finding.rule));
-            text += &format!("    {} {} {rule}\n", paint_severity(finding, ui), finding.message);
-            text += &format!("      {}\n", ui.paint(Label::Type, &remedy(key, finding)));
+            text += &format!("    {} {} {rule}\n", paint_severity(&finding, ui), finding.message);
+            text += &format!("      {}\n", ui.paint(Label::Type, &remedy(source, &finding)));
         }
     }
-    for rejected in &out.rejected {
-        let place = ui.paint(Label::Strong, &short_place(&rejected.source, rejected.line));
+    for source in seen.sources.iter().filter(|source| !source.notes.is_empty()) {
+        let notes: Vec<&str> = source.notes.iter().map(|note| text_note(*note)).collect();
+        let shown = ui.paint(Label::Strong, &place(&source.name, 0));
+        text += &format!("{shown}  {} {}\n", ui.paint(Label::Warn, "note"), notes.join("; "));
+    }
+    for rejected in &seen.rejected {
+        let place = ui.paint(Label::Strong, &short_place(&seen.sources[rejected.source].name, rejected.line));
         text += &format!("{place}  {} {}\n", ui.paint(Label::Bad, rejected.reason), rejected.message);
     }
-    text + &format!("\n{}", numbers(out, ui))
+    text + &format!("\n{}", numbers(seen, ui))
 }
 
 /// In a list the first line of a file goes without saying.
@@ -74,8 +84,8 @@ fn row(key: &KeyOut, ui: &Ui) -> Vec<String> {
 }
 
 /// The remedy with the path as a person writes it.
-fn remedy(key: &KeyOut, finding: &KeyFinding) -> String {
-    finding.remedy.replace(&key.source, &paths::shown(Path::new(&key.source)))
+fn remedy(source: &str, finding: &KeyFinding) -> String {
+    finding.remedy.replace(source, &paths::shown(Path::new(source)))
 }
 
 fn severity_of(finding: &KeyFinding) -> Severity {
@@ -86,19 +96,23 @@ fn paint_severity(finding: &KeyFinding, ui: &Ui) -> String {
     ui.paint(Label::of(severity_of(finding)), finding.severity)
 }
 
-fn numbers(out: &InspectOut, ui: &Ui) -> String {
-    let all: Vec<Severity> = out.keys.iter().flat_map(|key| &key.findings).map(severity_of).collect();
+fn numbers(seen: &Inspection, ui: &Ui) -> String {
+    let all: Vec<Severity> = seen.keys.iter().flat_map(|key| &key.findings).map(Finding::severity).collect();
     let counts = Severity::URGENT_FIRST.into_iter().filter_map(|severity| {
         let number = all.iter().filter(|found| **found == severity).count();
         (number > 0).then(|| ui.paint(Label::of(severity), &format!("{number} {}", severity.name())))
     });
-    let mut parts = vec![count(out.keys.len(), "key", "keys")];
+    let mut parts = vec![count(seen.keys.len(), "key", "keys")];
     parts.extend(counts);
-    if !out.rejected.is_empty() {
-        parts.push(ui.paint(Label::Bad, &format!("{} not readable", out.rejected.len())));
+    if !seen.rejected.is_empty() {
+        parts.push(ui.paint(Label::Bad, &format!("{} not readable", seen.rejected.len())));
     }
-    if !out.cross_checked {
+    if !seen.cross_checked {
         parts.push("not held against each other".to_owned());
+    }
+    if seen.depth == Depth::Quick {
+        let (below, steps) = (seen.depth.small_factors_below(), seen.depth.fermat_steps());
+        parts.push(format!("a quick look: factors below {below} and {steps} steps of Fermat's method only"));
     }
     parts.join(", ")
 }
@@ -133,6 +147,7 @@ fn key_text(key: &KeyOut, ui: &Ui) -> String {
     let comment = if key.unlocked { key.comment.as_ref() } else { Some(&unread) };
     row("comment", comment.map(|comment| printable(comment.as_bytes())).as_deref());
     row("options", key.options.as_deref());
+    row("note", Some(key.notes.join("; ")).filter(|notes| !notes.is_empty()).as_deref());
     row("repaired", Some(key.repairs.join("; ")).filter(|repairs| !repairs.is_empty()).as_deref());
     if key.kind == "private" {
         row(
@@ -152,7 +167,7 @@ fn key_text(key: &KeyOut, ui: &Ui) -> String {
     row("public line", key.public_line.as_deref());
     for finding in &key.findings {
         text += &format!("  {} {}: {}\n", paint_severity(finding, ui), finding.rule, finding.message);
-        text += &format!("    {}\n", ui.paint(Label::Type, &remedy(key, finding)));
+        text += &format!("    {}\n", ui.paint(Label::Type, &remedy(&key.source, finding)));
     }
     text + "\n"
 }

@@ -1,0 +1,117 @@
+//! RSA moduli that share a prime with another one of the same run (batch GCD), and small factors of all of them at once.
+
+mod multiply;
+mod reciprocal;
+mod tree;
+
+use super::{Depth, small_factor};
+use dashu_base::Gcd as _;
+use dashu_int::UBig;
+use rayon::prelude::*;
+
+/// How many keys with a shared prime are held against each other to name the partners: half a million common divisors take
+/// some seconds.
+const PARTNERS_SEARCHED: usize = 1000;
+
+/// What shows only when all moduli of a run are looked at together.
+#[derive(Debug, Clone, PartialEq, Eq, Default)]
+pub struct Together {
+    /// The product of the modulus' prime factors below 2^21, where there are any.
+    pub small_factor: Option<String>,
+    /// Whether another modulus has a prime in common with it.
+    pub shares_prime: bool,
+    /// The indices of those that have; may lack some where very many do.
+    pub partners: Vec<usize>,
+}
+
+/// Looks at distinct moduli (big-endian bytes, odd) together.
+#[must_use]
+pub fn together(moduli: &[&[u8]]) -> Vec<Together> {
+    let moduli: Vec<UBig> = moduli.iter().map(|bytes| UBig::from_be_bytes(bytes)).collect();
+    let mut found = vec![Together::default(); moduli.len()];
+    let suspects = suspects(&moduli);
+    let small = suspects.par_iter().map(|index| small_factor::of(&moduli[*index], Depth::Full));
+    for (index, factor) in suspects.iter().zip(small.collect::<Vec<_>>()) {
+        // What is left without the small factors is what another modulus can have in common.
+        let rest = factor.as_ref().map_or_else(|| moduli[*index].clone(), |factor| &moduli[*index] / factor);
+        found[*index].small_factor = factor.as_ref().map(UBig::to_string);
+        found[*index].shares_prime = factor.is_none() && rest != UBig::ONE;
+    }
+    name_partners(&moduli, &suspects, &mut found);
+    found
+}
+
+/// The indices of moduli that have a factor in common with the product of all others or a small one.
+fn suspects(moduli: &[UBig]) -> Vec<usize> {
+    let rests = tree::products_of_others(moduli, small_factor::primorial());
+    // Never seen; every modulus is then held against the others one by one below.
+    let Some(rests) = rests else { return (0..moduli.len()).collect() };
+    let shares = |(index, rest): (usize, &UBig)| ((&moduli[index]).gcd(rest) != UBig::ONE).then_some(index);
+    rests.par_iter().enumerate().filter_map(shares).collect()
+}
+
+fn name_partners(moduli: &[UBig], suspects: &[usize], found: &mut [Together]) {
+    let searched = &suspects[..suspects.len().min(PARTNERS_SEARCHED)];
+    let pairs: Vec<(usize, usize)> = searched
+        .par_iter()
+        .enumerate()
+        .flat_map_iter(|(place, one)| searched[place + 1..].iter().map(move |other| (*one, *other)))
+        .filter(|(one, other)| {
+            moduli[*one] != moduli[*other] && has_large_common_factor(&moduli[*one], &moduli[*other])
+        })
+        .collect();
+    for (one, other) in pairs {
+        for (index, partner) in [(one, other), (other, one)] {
+            found[index].partners.push(partner);
+            found[index].shares_prime = true;
+        }
+    }
+}
+
+/// Whether the common factor is more than the small ones, which are told on their own.
+fn has_large_common_factor(one: &UBig, other: &UBig) -> bool {
+    let common = one.gcd(other);
+    common != UBig::ONE && small_factor::of(&common, Depth::Full).is_none_or(|small| small != common)
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    fn primes() -> Vec<UBig> {
+        [127usize, 521, 607, 1279, 2203].iter().map(|bits| (UBig::ONE << *bits) - UBig::ONE).collect()
+    }
+
+    fn found(moduli: &[UBig]) -> Vec<Together> {
+        let bytes: Vec<Box<[u8]>> = moduli.iter().map(UBig::to_be_bytes).collect();
+        together(&bytes.iter().map(AsRef::as_ref).collect::<Vec<_>>())
+    }
+
+    #[test]
+    fn those_that_share_are_told_with_each_other() {
+        let p = primes();
+        // The third shares both of its primes; the fourth none.
+        let found = found(&[&p[0] * &p[1], &p[2] * &p[3], &p[1] * &p[2], &p[4] * &p[4]]);
+        let partners: Vec<Vec<usize>> = found.iter().map(|one| one.partners.clone()).collect();
+        assert_eq!(partners, [vec![2], vec![2], vec![0, 1], vec![]]);
+        assert_eq!(found.iter().map(|one| one.shares_prime).collect::<Vec<_>>(), [true, true, true, false]);
+    }
+
+    #[test]
+    fn small_factors_are_found_on_the_way_and_are_no_shared_primes() {
+        let p = primes();
+        let small = UBig::from(1_000_003u32);
+        let found = found(&[&p[1] * &small, &p[2] * &small, &p[3] * &p[4], &p[3] * UBig::from(15u8)]);
+        let factors: Vec<Option<&str>> = found.iter().map(|one| one.small_factor.as_deref()).collect();
+        assert_eq!(factors, [Some("1000003"), Some("1000003"), None, Some("15")]);
+        let shares: Vec<bool> = found.iter().map(|one| one.shares_prime).collect();
+        assert_eq!(shares, [false, false, true, true]);
+    }
+
+    #[test]
+    fn few_or_none_are_healthy() {
+        let p = primes();
+        assert_eq!(found(&[]), []);
+        assert_eq!(found(&[&p[3] * &p[4]]), [Together::default()]);
+    }
+}

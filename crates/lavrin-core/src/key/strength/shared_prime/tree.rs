@@ -1,0 +1,125 @@
+//! For each of many numbers the product of all others modulo it, in nearly linear time: products upwards with the sums
+//! that a derivative takes, and fractions downwards (Bernstein, Scaled remainder trees, 2004).
+//!
+//! With P the product of all numbers and D the sum of P/n over all n, D modulo n is P/n modulo n, since n divides the
+//! other terms. D/P is worked out once as a binary fraction; times the product of all numbers outside a branch, its
+//! fraction is that of the branch, and needs only as many digits as the branch has.
+
+use super::multiply::Multiplier;
+use super::reciprocal::reciprocal;
+use dashu_base::BitTest as _;
+use dashu_int::UBig;
+use rayon::prelude::*;
+
+/// Bits of a fraction beyond those of its number: 128 for the errors of 20 levels, which take some 25 of them, and for
+/// telling a whole number at the end from garbage.
+const GUARD_BITS: usize = 128;
+
+/// For each number, `factor` times the product of all others, modulo it. Nothing where there are none.
+///
+/// `None` would be an arithmetic fault (a fraction that is no whole number at the end), which callers answer with slower
+/// means rather than with a wrong result.
+pub(super) fn products_of_others(numbers: &[UBig], factor: &UBig) -> Option<Vec<UBig>> {
+    let multiplier = Multiplier::new();
+    let (levels, derivative) = upwards(&multiplier, numbers);
+    let Some(product) = levels.last().and_then(|level| level.first()) else { return Some(Vec::new()) };
+    // The factor takes part in the fraction like a branch of its own, unless it is far larger than everything else.
+    let reduced;
+    let factor = if factor.bit_len() > 16 * product.bit_len() {
+        reduced = factor % product;
+        &reduced
+    } else {
+        factor
+    };
+    let bits = product.bit_len() + GUARD_BITS + factor.bit_len();
+    let inverse = reciprocal(&multiplier, product, bits + GUARD_BITS);
+    let fraction = multiplier.multiply(&derivative, &inverse) >> (product.bit_len() + GUARD_BITS);
+    let mut fraction = multiplier.multiply(&fraction, factor);
+    fraction.clear_high_bits(bits);
+    downwards(&multiplier, &levels, fraction >> factor.bit_len())
+}
+
+/// All levels of products, and the derivative of the last one.
+fn upwards(multiplier: &Multiplier, numbers: &[UBig]) -> (Vec<Vec<UBig>>, UBig) {
+    let mut levels = vec![numbers.to_vec()];
+    let mut derivatives = vec![UBig::ONE; numbers.len()];
+    while let Some(level) = levels.last().filter(|level| level.len() > 1) {
+        let (products, next) = level
+            .par_chunks(2)
+            .zip(derivatives.par_chunks(2))
+            .map(|(numbers, derivatives)| match (numbers, derivatives) {
+                ([left, right], [of_left, of_right]) => {
+                    let ((first, second), product) = rayon::join(
+                        || rayon::join(|| multiplier.multiply(of_left, right), || multiplier.multiply(of_right, left)),
+                        || multiplier.multiply(left, right),
+                    );
+                    (product, first + second)
+                }
+                _ => (numbers[0].clone(), derivatives[0].clone()),
+            })
+            .unzip();
+        levels.push(products);
+        derivatives = next;
+    }
+    (levels, derivatives.pop().unwrap_or_default())
+}
+
+fn downwards(multiplier: &Multiplier, levels: &[Vec<UBig>], root: UBig) -> Option<Vec<UBig>> {
+    let mut fractions = vec![root];
+    for pair in levels.windows(2).rev() {
+        fractions = pair[0]
+            .par_chunks(2)
+            .zip(pair[1].par_iter().zip(fractions))
+            .flat_map_iter(|(numbers, (product, fraction))| match numbers {
+                [left, right] => both(multiplier, product, &fraction, left, right).into(),
+                _ => vec![fraction],
+            })
+            .collect();
+    }
+    levels.first()?.par_iter().zip(fractions).map(|(number, fraction)| whole(number, &fraction)).collect()
+}
+
+/// The fractions of both halves of a branch.
+fn both(multiplier: &Multiplier, product: &UBig, fraction: &UBig, left: &UBig, right: &UBig) -> [UBig; 2] {
+    let bits = product.bit_len() + GUARD_BITS;
+    let points = multiplier.for_middle(fraction, bits);
+    let half = |number: &UBig, other: &UBig| {
+        let wanted = number.bit_len() + GUARD_BITS;
+        multiplier.middle(fraction, points.as_ref(), other, bits) >> (bits - wanted)
+    };
+    let (of_left, of_right) = rayon::join(|| half(left, right), || half(right, left));
+    [of_left, of_right]
+}
+
+/// The whole number that a fraction of `number` stands for.
+fn whole(number: &UBig, fraction: &UBig) -> Option<UBig> {
+    let bits = number.bit_len() + GUARD_BITS;
+    let shifted = number * fraction + (UBig::ONE << (bits - 1));
+    let rest = &shifted >> bits;
+    let mut off = shifted;
+    off.clear_high_bits(bits);
+    let half = UBig::ONE << (bits - 1);
+    let distance = if off > half { off - half } else { half - off };
+    let near = distance.bit_len() + GUARD_BITS / 2 < bits;
+    near.then(|| if rest == *number { UBig::ZERO } else { rest })
+}
+
+#[cfg(test)]
+mod tests {
+    use super::super::multiply::tests::noise;
+    use super::*;
+
+    #[test]
+    fn the_rests_are_those_of_plain_arithmetic() {
+        for (count, words) in [(1, 4), (2, 1), (3, 2), (37, 16), (150, 32), (64, 40)] {
+            let numbers: Vec<UBig> = (0..count).map(|seed| noise(words + seed as usize % 3, seed + 1)).collect();
+            let product: UBig = numbers.iter().product();
+            for factor in [UBig::ONE, noise(3, 5), noise(300, 5), noise(20_000, 6)] {
+                let expected: Vec<UBig> =
+                    numbers.iter().map(|number| (&product / number % number) * &factor % number).collect();
+                assert_eq!(products_of_others(&numbers, &factor), Some(expected), "{count} of {words}");
+            }
+        }
+        assert_eq!(products_of_others(&[], &UBig::ONE), Some(Vec::new()));
+    }
+}

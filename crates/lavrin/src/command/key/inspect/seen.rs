@@ -1,0 +1,283 @@
+//! What an inspection has seen, kept small: the words are made when it is printed.
+
+use crate::command::key::cross_check;
+use crate::command::key::inspect::InspectArgs;
+use crate::secret::{self, Given, Secret};
+use crate::ui::{Format, Ui};
+use crate::{input, paths};
+use lavrin_core::finding::{Fault, Finding, Severity};
+use lavrin_core::key::container::certificate::Certificate;
+use lavrin_core::key::container::{Closed, Piece, PieceKind, TextNote, read, text_notes};
+use lavrin_core::key::strength::Depth;
+use lavrin_core::key::{Fingerprint, KeyFault, PublicKey, strength};
+use lavrin_core::policy::Policy;
+use lavrin_core::text::printable;
+use rayon::prelude::*;
+use std::io::IsTerminal as _;
+use std::os::unix::fs::{MetadataExt as _, PermissionsExt as _};
+use std::path::Path;
+
+/// With `--no-cross-check` up to so many RSA keys are still searched in full: a second or so.
+const FULL_SEARCH_KEYS: usize = 1000;
+
+/// What one thing is.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Kind {
+    Public,
+    Private,
+    Certificate,
+}
+
+/// One key.
+#[derive(Debug)]
+pub struct Seen {
+    /// Place in [`Inspection::sources`].
+    pub source: usize,
+    pub line: usize,
+    pub kind: Kind,
+    pub container: &'static str,
+    /// The key, where it can be seen.
+    pub key: Option<PublicKey>,
+    pub fingerprint: Option<Fingerprint>,
+    /// As it stands there; `None` where it is inside a protected part.
+    pub comment: Option<Vec<u8>>,
+    pub options: Vec<u8>,
+    /// Cipher and key derivation, of a protected private key.
+    pub protection: Option<String>,
+    pub unlocked: bool,
+    pub certificate: Option<Box<Certificate>>,
+    /// Permission bits and owner of a private file.
+    pub file: Option<(u32, u32)>,
+    pub repairs: Vec<&'static str>,
+    pub findings: Vec<Finding>,
+}
+
+/// Something that is no key.
+#[derive(Debug)]
+pub struct Rejected {
+    pub source: usize,
+    pub line: usize,
+    pub reason: &'static str,
+    pub message: String,
+}
+
+/// One file, and what its text has that would break a key file.
+#[derive(Debug)]
+pub struct Source {
+    pub name: String,
+    pub notes: Vec<TextNote>,
+}
+
+/// All that was seen.
+pub struct Inspection {
+    policy: Policy,
+    given: Given,
+    passphrase: Option<Secret>,
+    may_ask: bool,
+    pub sources: Vec<Source>,
+    pub keys: Vec<Seen>,
+    pub rejected: Vec<Rejected>,
+    /// Whether all RSA keys were held against each other.
+    pub cross_checked: bool,
+    /// How far each RSA modulus was searched.
+    pub depth: Depth,
+}
+
+impl Inspection {
+    /// Looks at everything that was named.
+    pub fn of(args: &InspectArgs, ui: &Ui) -> Result<Self, crate::error::CommandError> {
+        let given = args.passphrase.given();
+        let mut inspection = Self {
+            policy: Policy::default(),
+            passphrase: given.read()?,
+            given,
+            may_ask: ui.format == Format::Text && std::io::stdin().is_terminal() && std::io::stderr().is_terminal(),
+            sources: Vec::new(),
+            keys: Vec::new(),
+            rejected: Vec::new(),
+            cross_checked: !args.no_cross_check,
+            depth: Depth::Full,
+        };
+        for path in &args.files {
+            if path.is_dir() { inspection.folder(path) } else { inspection.file(path) }
+        }
+        inspection.judge();
+        Ok(inspection)
+    }
+
+    /// The most urgent finding.
+    pub fn worst(&self) -> Option<Severity> {
+        self.keys.iter().flat_map(|key| &key.findings).map(Finding::severity).max()
+    }
+
+    fn source(&mut self, path: &Path) -> usize {
+        self.sources.push(Source { name: printable(path.as_os_str().as_encoded_bytes()), notes: Vec::new() });
+        self.sources.len() - 1
+    }
+
+    fn file(&mut self, path: &Path) {
+        match input::bytes(path) {
+            Ok(bytes) => self.inspect(path, &bytes),
+            Err(error) => self.unreadable(path, error.causes.first().cloned().unwrap_or(error.message)),
+        }
+    }
+
+    fn unreadable(&mut self, path: &Path, message: String) {
+        let source = self.source(path);
+        self.rejected.push(Rejected { source, line: 0, reason: "unreadable", message });
+    }
+
+    /// Every file of a folder, by name. What is no key at all is passed over: such folders hold other files too.
+    fn folder(&mut self, folder: &Path) {
+        let entries = std::fs::read_dir(folder)
+            .and_then(|entries| entries.map(|entry| entry.map(|entry| entry.path())).collect::<Result<Vec<_>, _>>());
+        let mut files = match entries {
+            Ok(files) => files,
+            Err(error) => return self.unreadable(folder, error.to_string()),
+        };
+        files.sort();
+        let before = self.rejected.len();
+        for path in files.iter().filter(|path| path.is_file()) {
+            self.file(path);
+        }
+        let mut place = 0;
+        self.rejected.retain(|rejected| {
+            place += 1;
+            place <= before || !matches!(rejected.reason, "not-a-key" | "empty")
+        });
+    }
+
+    fn inspect(&mut self, path: &Path, bytes: &[u8]) {
+        let source = self.source(path);
+        let before = self.keys.len();
+        for Piece { line, kind } in read(bytes) {
+            match kind {
+                PieceKind::Public { key, fingerprint, comment, options, container, repairs } => {
+                    let plain = Seen::closed(source, line, Some((key, fingerprint)));
+                    self.keys.push(Seen { container, options, repairs, comment: Some(comment), ..plain });
+                }
+                PieceKind::Certificate { certificate, comment } => {
+                    let plain = Seen::plain(source, line, certificate.key.clone(), comment);
+                    self.keys.push(Seen { kind: Kind::Certificate, certificate: Some(certificate), ..plain });
+                }
+                PieceKind::Private(closed) => self.private(source, path, line, closed),
+                PieceKind::Rejected(fault) => self.reject(source, line, &fault),
+            }
+        }
+        if self.keys[before..].iter().any(|key| key.kind == Kind::Public && key.container == "line") {
+            self.sources[source].notes = text_notes(bytes);
+        }
+    }
+
+    fn reject(&mut self, source: usize, line: usize, fault: &KeyFault) {
+        self.rejected.push(Rejected { source, line, reason: fault.word(), message: fault.to_string() });
+    }
+
+    /// A private key: what it shows closed, and what it holds where it can be opened.
+    fn private(&mut self, source: usize, path: &Path, line: usize, closed: Closed) {
+        let (container, protection) = (closed.container(), closed.protection());
+        let protected = closed.is_protected();
+        let shown = closed.public().cloned();
+        if protected {
+            self.ask_for_passphrase(path);
+        }
+        let opened = closed.open(self.passphrase.as_ref().map(|text| text.as_bytes()));
+        let unlocked = opened.is_ok();
+        let mut seen = match opened {
+            Ok(opened) => Seen::plain(source, line, opened.key.public().clone(), opened.comment),
+            // Without a passphrase nothing is wrong; what is readable in the clear is told.
+            Err(fault) => {
+                if fault != KeyFault::PassphraseNeeded {
+                    self.reject(source, line, &fault);
+                    if fault != KeyFault::WrongPassphrase {
+                        return;
+                    }
+                }
+                Seen::closed(source, line, shown.map(|key| (key.clone(), key.fingerprint())))
+            }
+        };
+        seen.kind = Kind::Private;
+        seen.container = container;
+        seen.unlocked = unlocked;
+        seen.protection = protected.then_some(protection);
+        if path == Path::new("-") {
+            seen.findings.push(Finding::of(Fault::PrivateKeyPasted { protected, fingerprint: seen.fingerprint }));
+        } else if !protected {
+            seen.findings.push(Finding::of(Fault::UnprotectedPrivateKey));
+        }
+        if let Some(meta) = std::fs::metadata(path).ok().filter(std::fs::Metadata::is_file) {
+            let mode = meta.permissions().mode() & 0o7777;
+            seen.file = Some((mode, meta.uid()));
+            if mode & 0o077 != 0 {
+                seen.findings.push(Finding::of(Fault::PrivateKeyReadable { mode }));
+            }
+        }
+        self.keys.push(seen);
+    }
+
+    /// Somebody at a terminal can type it; an empty answer leaves the key closed.
+    fn ask_for_passphrase(&mut self, path: &Path) {
+        if self.passphrase.is_none() && self.may_ask && !self.given.is_given() {
+            let prompt = format!("Passphrase of {} (empty: tell what shows without it): ", paths::shown(path));
+            self.passphrase = secret::ask(&prompt).ok().filter(|text| !text.is_empty());
+            // Asked once: a folder of protected keys would ask for ever.
+            self.may_ask = false;
+        }
+    }
+
+    /// Finds what is weak, in each key and between them.
+    fn judge(&mut self) {
+        let rsa = self.keys.iter().filter(|seen| matches!(seen.key, Some(PublicKey::Rsa { .. }))).count();
+        if !self.cross_checked && rsa > FULL_SEARCH_KEYS {
+            self.depth = Depth::Quick;
+        }
+        // Held against each other, the keys are searched for small factors on the way, all at once.
+        let (policy, depth, one_by_one) = (&self.policy, self.depth, !self.cross_checked);
+        self.keys.par_iter_mut().for_each(|seen| {
+            let (Some(key), Some(fingerprint)) = (&seen.key, seen.fingerprint) else { return };
+            let small = if one_by_one { strength::small_factor(key, depth) } else { None };
+            for weakness in strength::weaknesses(key, policy, depth).into_iter().chain(small) {
+                seen.findings.push(Finding::of(Fault::WeakKey { weakness, fingerprint }));
+            }
+        });
+        if self.cross_checked {
+            for (index, finding) in cross_check::findings(self) {
+                self.keys[index].findings.push(finding);
+            }
+        }
+        // The sort is stable: of equal ones the first found comes first.
+        self.keys.iter_mut().for_each(|seen| seen.findings.sort_by_key(|found| std::cmp::Reverse(found.severity())));
+    }
+
+    /// Where a key stands.
+    pub fn place(&self, seen: &Seen) -> String {
+        format!("{} line {}", self.sources[seen.source].name, seen.line)
+    }
+}
+
+impl Seen {
+    fn plain(source: usize, line: usize, key: PublicKey, comment: Vec<u8>) -> Self {
+        let fingerprint = key.fingerprint();
+        Self { comment: Some(comment), ..Self::closed(source, line, Some((key, fingerprint))) }
+    }
+
+    fn closed(source: usize, line: usize, key: Option<(PublicKey, Fingerprint)>) -> Self {
+        let (key, fingerprint) = key.unzip();
+        Self {
+            source,
+            line,
+            kind: Kind::Public,
+            container: "line",
+            key,
+            fingerprint,
+            comment: None,
+            options: Vec::new(),
+            protection: None,
+            unlocked: true,
+            certificate: None,
+            file: None,
+            repairs: Vec::new(),
+            findings: Vec::new(),
+        }
+    }
+}

@@ -1,0 +1,16 @@
+//! All fuzz targets: `LAVRIN_FUZZ_ENTRY` names the one that runs.
+#![no_main]
+
+#[path = "../../crates/lavrin-core/tests/entries/mod.rs"]
+mod entries;
+
+use libfuzzer_sys::fuzz_target;
+use std::sync::LazyLock;
+
+static ENTRY: LazyLock<fn(&[u8])> = LazyLock::new(|| {
+    let name = std::env::var("LAVRIN_FUZZ_ENTRY").unwrap_or_default();
+    let entry = entries::ALL.iter().find(|(known, _)| *known == name);
+    entry.unwrap_or_else(|| panic!("LAVRIN_FUZZ_ENTRY names no entry; there are {:?}", entries::ALL.map(|(name, _)| name))).1
+});
+
+fuzz_target!(|bytes: &[u8]| ENTRY(bytes));
