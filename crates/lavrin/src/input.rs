@@ -19,6 +19,8 @@ pub struct GivenKey {
     pub comment: String,
     /// Options in front of it.
     pub options: Vec<u8>,
+    /// What had to be repaired to read it.
+    pub repairs: Vec<&'static str>,
 }
 
 impl GivenKey {
@@ -55,8 +57,8 @@ pub fn public_key(path: &Path) -> Result<GivenKey, CommandError> {
                 let print = closed.public().map(PublicKey::fingerprint);
                 return Err(private_key_refused(&shown, path, print.as_ref()));
             }
-            PieceKind::Public { key, comment, options, .. } => {
-                found.push(GivenKey { key, comment: printable(comment.trim_ascii()), options });
+            PieceKind::Public { key, comment, options, repairs, .. } => {
+                found.push(GivenKey { key, comment: printable(comment.trim_ascii()), options, repairs });
             }
             PieceKind::Certificate { .. } => {
                 let what = KeyFault::BadStructure { detail: "a certificate cannot be installed; its plain key can" };

@@ -112,3 +112,58 @@ fn what_cannot_be_read_is_said_and_the_rest_goes_on() {
     assert_eq!(reasons, ["unreadable", "empty"]);
     assert_eq!(read["keys"].as_array().unwrap().len(), 1);
 }
+
+#[test]
+fn the_text_around_a_key_is_told_where_it_would_break_a_key_file() {
+    let world = World::new();
+    let line = key(2).public().line("sten");
+    world.write("home/bom", format!("\u{feff}{line}\r\n"), 0o644);
+    world.write("home/open", line, 0o644);
+    let notes = |name: &str| {
+        let answer = world.run(&["key", "inspect", name, "--format", "json"]).json();
+        answer["keys"][0]["notes"].as_array().unwrap().len()
+    };
+    assert_eq!((notes("home/bom"), notes("home/open")), (2, 1));
+    insta::assert_snapshot!(world.typed("key inspect home/bom").expect(0).to_string());
+}
+
+#[test]
+fn one_key_under_two_names_is_told_at_the_second() {
+    let world = World::new();
+    let public = key(4).public().clone();
+    world.write(
+        "home/keys",
+        format!("{}\n{}\n{}\n", public.line("edda"), public.line("edda"), public.line("sten")),
+        0o644,
+    );
+    let answer = world.run(&["key", "inspect", "home/keys", "--format", "json", "--fail-on", "low"]).expect(1).json();
+    let rules: Vec<usize> = (0..3).map(|at| answer["keys"][at]["findings"].as_array().unwrap().len()).collect();
+    assert_eq!(rules, [0, 0, 1]);
+    assert_eq!(answer["keys"][2]["findings"][0]["rule"], "same-key-two-names");
+}
+
+#[test]
+fn a_private_key_in_a_paste_is_burnt() {
+    let world = World::new();
+    let text = openssh::write(&key(2), "sten", None, &Fixed).unwrap();
+    let answer = world.with_input(&text, &["key", "inspect", "-", "--format", "json"]).expect(1).json();
+    assert_eq!(answer["keys"][0]["findings"][0]["rule"], "private-key-in-paste");
+    insta::assert_snapshot!(world.with_input(&text, &["key", "inspect", "-"]).expect(1).to_string());
+    let said = world.with_input(&text, &["key", "convert", "-", "--to", "line"]).expect(0);
+    assert!(said.to_string().contains("treat the key as burnt"), "{said}");
+}
+
+#[test]
+fn a_quick_look_at_very_many_says_what_it_leaves_out() {
+    let world = World::new();
+    let rsa = |number: u32| {
+        let mut n = vec![0xc5; 256];
+        n[100..104].copy_from_slice(&number.to_be_bytes());
+        lavrin_core::key::PublicKey::rsa(&[1, 0, 1], &n).unwrap().line("")
+    };
+    world.write("home/many", (0..1001).map(|number| rsa(number) + "\n").collect::<String>(), 0o644);
+    let quick = world.run(&["key", "inspect", "home/many", "--no-cross-check", "--format", "json"]).json();
+    assert_eq!((&quick["small_factors_below"], &quick["fermat_steps"]), (&1024.into(), &1024.into()));
+    let said = world.run(&["key", "inspect", "home/many", "--no-cross-check"]).to_string();
+    assert!(said.contains("not held against each other") && said.contains("factors below 1024"), "{said}");
+}

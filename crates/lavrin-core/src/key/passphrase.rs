@@ -31,6 +31,27 @@ pub fn made(randomness: &dyn Randomness) -> Zeroizing<String> {
     text
 }
 
+/// Longest part of a passphrase that is judged, in characters: the time grows faster than the length, and nobody guesses
+/// what is longer.
+const JUDGED_CHARS: usize = 100;
+
+/// How hard a passphrase is to guess.
+#[derive(Debug, Clone, Copy, PartialEq)]
+pub struct Quality {
+    /// Guesses that a patient attacker needs, as a power of ten.
+    pub guesses_log10: f64,
+    /// Whether a stolen file would stand no chance: guessed in days or less even where each guess is made slow.
+    pub is_weak: bool,
+}
+
+/// Judges a passphrase that a person chose. `known` are words an attacker tries first: the name and the comment of the key.
+#[must_use]
+pub fn judge(passphrase: &str, known: &[&str]) -> Quality {
+    let end = passphrase.char_indices().nth(JUDGED_CHARS).map_or(passphrase.len(), |(at, _)| at);
+    let judged = zxcvbn::zxcvbn(&passphrase[..end], known);
+    Quality { guesses_log10: judged.guesses_log10(), is_weak: judged.score() < zxcvbn::Score::Three }
+}
+
 #[cfg(test)]
 mod tests {
     use super::*;
@@ -43,5 +64,15 @@ mod tests {
         assert_eq!(one.split(' ').map(str::len).collect::<Vec<_>>(), [4; 6]);
         assert!(one.bytes().all(|byte| byte == b' ' || LETTERS.contains(&byte)));
         assert_eq!(MADE_BITS, 96);
+    }
+
+    #[test]
+    fn names_and_common_words_are_weak_and_made_passphrases_are_not() {
+        for weak in ["tide", "password", "Lighthouse1", "edda@lantern", "aaaaaaaaaaaaaaaa"] {
+            assert!(judge(weak, &["edda@lantern"]).is_weak, "{weak}");
+        }
+        let quality = judge(&made(&SystemSource), &[]);
+        assert!(!quality.is_weak && quality.guesses_log10 > 15.0);
+        assert!(!judge(&"correct horse ".repeat(1000), &[]).is_weak);
     }
 }

@@ -55,7 +55,7 @@ pub async fn run(args: &InstallArgs, ui: &Ui) -> Result<Exit, CommandError> {
     let policy = Policy::default();
     let given = input::public_key(&args.key)?;
     check_policy(args, &given, &policy, ui)?;
-    check_options(&given, ui)?;
+    check_text(&given, ui)?;
     let account = &args.target.account;
     let mut work = Work::open(ui, &args.target, args.root.as_deref(), &args.host, NeedsRoot::Yes).await?;
     work.look(|seen| login::wants(account, seen)).await?;
@@ -95,8 +95,12 @@ fn check_policy(args: &InstallArgs, given: &GivenKey, policy: &Policy, ui: &Ui) 
     Err(refused.hint("have a better one made: lavrin key generate").hint("or put it on record: --accept-weak REASON"))
 }
 
-/// Options in front of the key go along with it, so they are shown; one that makes it an authority is refused.
-fn check_options(given: &GivenKey, ui: &Ui) -> Result<(), CommandError> {
+/// What was repaired is told. Options in front of the key go along with it, so they are shown; one that makes it an
+/// authority is refused.
+fn check_text(given: &GivenKey, ui: &Ui) -> Result<(), CommandError> {
+    if !given.repairs.is_empty() {
+        ui.warn(&format!("the key was put together from a damaged text: {}", given.repairs.join("; ")));
+    }
     let shown = lavrin_core::text::printable(&given.options);
     if shown.to_ascii_lowercase().contains("cert-authority") {
         return Err(CommandError::with(

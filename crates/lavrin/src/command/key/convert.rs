@@ -1,7 +1,7 @@
 //! `lavrin key convert`: the same key in another container, with another comment or passphrase; the public half of a
 //! private key.
 
-use super::generate::{PassphraseHow, ask_twice, made};
+use super::generate::{PassphraseHow, ask_twice, made, tell_quality};
 use super::pair::put_file;
 use crate::error::{CommandError, key_fault};
 use crate::exit::Exit;
@@ -109,6 +109,10 @@ pub struct ConvertOut {
     text: Option<String>,
 }
 
+/// Said of a private key from standard input.
+const PASTED: &str = "a private key came through a paste: whatever carried it there may have kept it. If that was a mail or \
+                      a chat, treat the key as burnt: lavrin key generate";
+
 /// The key that was read.
 struct Source {
     public: PublicKey,
@@ -123,7 +127,7 @@ pub fn run(args: &ConvertArgs, ui: &Ui) -> Result<Exit, CommandError> {
     if form.is_private() && args.out.is_none() {
         return Err(CommandError::usage("a private key is written to a file only").hint("--out FILE"));
     }
-    let source = source(args, form)?;
+    let source = source(args, form, ui)?;
     let comment = comment(args, &source)?;
     let passphrase = new_passphrase(args, form, &source, ui)?;
     let bytes = if form.is_private() {
@@ -173,7 +177,7 @@ fn text_of(out: &ConvertOut, ui: &Ui) -> String {
 }
 
 /// The key in the input. Of a pasted pair both halves have to belong together.
-fn source(args: &ConvertArgs, form: Form) -> Result<Source, CommandError> {
+fn source(args: &ConvertArgs, form: Form, ui: &Ui) -> Result<Source, CommandError> {
     let content = input::bytes(&args.from)?;
     let shown = if args.from == Path::new("-") { "standard input".to_owned() } else { paths::shown(&args.from) };
     let mut publics: Vec<(PublicKey, String)> = Vec::new();
@@ -196,6 +200,9 @@ fn source(args: &ConvertArgs, form: Form) -> Result<Source, CommandError> {
                 };
                 let shows = closed.public().cloned();
                 let protected = closed.is_protected();
+                if args.from == Path::new("-") {
+                    ui.warn(PASTED);
+                }
                 match closed.open(passphrase.as_ref().map(|text| text.as_bytes())) {
                     Ok(opened) => {
                         let comment = printable(opened.comment.trim_ascii());
@@ -250,10 +257,10 @@ fn new_passphrase(args: &ConvertArgs, form: Form, source: &Source, ui: &Ui) -> R
             return Err(CommandError::usage("the passphrase is empty")
                 .hint("if there is to be none, say so: --new-passphrase none"));
         }
-        (Some(secret), _) => Some(secret),
+        (Some(secret), _) => Some(told(secret, ui)),
         (None, Some(PassphraseHow::None)) => None,
         (None, Some(PassphraseHow::Made)) => Some(made(ui)?),
-        (None, Some(PassphraseHow::Ask)) => Some(ask_twice()?),
+        (None, Some(PassphraseHow::Ask)) => Some(told(ask_twice()?, ui)),
         (None, None) => source.passphrase.clone(),
     };
     if !form.is_private() {
@@ -266,6 +273,12 @@ fn new_passphrase(args: &ConvertArgs, form: Form, source: &Source, ui: &Ui) -> R
         .hint("--to pkcs8 or --to openssh; or knowingly: --new-passphrase none"));
     }
     Ok(chosen)
+}
+
+/// A new passphrase, after a word about its quality.
+fn told(passphrase: Secret, ui: &Ui) -> Secret {
+    tell_quality(&passphrase, &[], ui);
+    passphrase
 }
 
 fn private_bytes(

@@ -125,6 +125,9 @@ pub fn run(args: &GenerateArgs, ui: &Ui) -> Result<Exit, CommandError> {
     // Before any question is asked: a passphrase typed twice for nothing is a bad joke.
     pair.check_free(args.replace)?;
     let passphrase = passphrase_for(args, ui)?;
+    if let Some(passphrase) = passphrase.as_ref().filter(|_| args.passphrase != Some(PassphraseHow::Made)) {
+        tell_quality(passphrase, &[&comment], ui);
+    }
     let key =
         generate(args.algorithm.recipe(), &SystemSource).map_err(|fault| CommandError::usage(fault.to_string()))?;
     let text = openssh::write(&key, &comment, passphrase.as_ref().map(|text| text.as_bytes()), &SystemSource)
@@ -216,6 +219,19 @@ fn passphrase_for(args: &GenerateArgs, ui: &Ui) -> Result<Option<Secret>, Comman
 
 fn empty() -> CommandError {
     CommandError::usage("the passphrase is empty").hint("if there is to be none, say so: --passphrase none")
+}
+
+/// Warns of a passphrase that is guessed soon. It is taken all the same: only its owner knows what it protects.
+pub fn tell_quality(passphrase: &str, known: &[&str], ui: &Ui) {
+    let quality = passphrase::judge(passphrase, known);
+    if quality.is_weak {
+        ui.warn(&format!(
+            "this passphrase is guessed in some 10^{:.0} tries; whoever gets the file will make them. \
+             --passphrase made makes one of {} bits",
+            quality.guesses_log10,
+            passphrase::MADE_BITS
+        ));
+    }
 }
 
 /// Asks for a new passphrase twice.
