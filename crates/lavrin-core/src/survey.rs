@@ -4,6 +4,7 @@
 
 use crate::account::{Account, Group};
 use crate::fs::{BytePath, Fact, Node, NodeKind, Why};
+use crate::server_config::Connection;
 use std::collections::BTreeMap;
 
 /// Longest key file that is fetched, in bytes; the server itself has no limit.
@@ -112,6 +113,8 @@ pub struct Observation {
     pub looked: bool,
     /// The uid that looked; 0 sees everything.
     pub viewer: Option<u32>,
+    /// The login that is asked about, as far as it is known.
+    pub connection: Connection,
     /// What runs the logins.
     pub server: Server,
     /// The main configuration file, where it is not the usual one.

@@ -56,6 +56,7 @@ fn guarded(change: Change) -> Guarded {
         home: "/home/edda".into(),
         shell: "/bin/sh".into(),
         password: None,
+        aging: None,
     };
     let steps = Steps {
         account,

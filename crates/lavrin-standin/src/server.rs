@@ -4,6 +4,7 @@ use lavrin_core::account::{read_groups, read_passwd};
 use lavrin_core::fs::{BytePath, Fact, Node, NodeKind, Why};
 use lavrin_core::key::PublicKey;
 use lavrin_core::login::{self, Outcome, Question};
+use lavrin_core::server_config::Connection;
 use lavrin_core::survey::{Observation, Want, Wanted};
 use russh::keys::ssh_key;
 use russh::server::{Auth, ChannelOpenHandle, Config, Handler, Msg, PublicKeyOffer, Session, VerifiedPublicKey};
@@ -67,14 +68,9 @@ impl World {
     fn lets_in(&self, account: &str, key: &ssh_key::PublicKey, from: std::net::IpAddr) -> bool {
         let Some(key) = key.to_bytes().ok().and_then(|blob| PublicKey::from_blob(&blob).ok()) else { return false };
         let now = SystemTime::now().duration_since(UNIX_EPOCH).map_or(0, |since| since.as_secs());
-        let question = Question {
-            account: account.to_owned(),
-            fingerprint: key.fingerprint(),
-            key: Some(key),
-            from: Some(from),
-            now: i64::try_from(now).unwrap_or(i64::MAX),
-        };
-        let mut seen = Observation::default();
+        let question = Question::plain(account, &key, i64::try_from(now).unwrap_or(i64::MAX));
+        let connection = Connection { from: Some(from), ..Connection::default() };
+        let mut seen = Observation { connection, ..Observation::default() };
         for _ in 0..ROUNDS_MAX {
             let wants = login::wants(account, &seen);
             if wants.is_empty() {

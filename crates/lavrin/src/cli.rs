@@ -1,6 +1,6 @@
 //! The command line: which commands there are, and the options that all of them share.
 
-use crate::command::{audit, demo, install, key, probe, remove, why};
+use crate::command::{audit, demo, install, key, probe, remove, settings, why};
 use crate::error::CommandError;
 use crate::exit::Exit;
 use crate::ui::{Color, Format, Ui};
@@ -38,6 +38,8 @@ enum Command {
     Remove(remove::RemoveArgs),
     /// Would this key open this account, and if not, which rule refuses it
     Why(why::WhyArgs),
+    /// Which settings of the server are in force for a login, and where each comes from
+    Settings(settings::SettingsArgs),
     /// Every account's entries, and what is wrong with them and around them
     Audit(audit::AuditArgs),
     /// Ask a host from outside whether it takes a key; changes nothing
@@ -73,6 +75,7 @@ fn dispatch(command: &Command, ui: &Ui) -> Result<Exit, CommandError> {
         Command::Install(args) => block_on(install::run(args, ui)),
         Command::Remove(args) => block_on(remove::run(args, ui)),
         Command::Why(args) => block_on(why::run(args, ui)),
+        Command::Settings(args) => block_on(settings::run(args, ui)),
         Command::Audit(args) => block_on(audit::run(args, ui)),
         Command::Probe(args) => block_on(probe::run(args, ui)),
     }

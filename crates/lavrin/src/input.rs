@@ -3,7 +3,8 @@
 use crate::error::{CommandError, key_fault};
 use crate::exit::Exit;
 use crate::secret::{self, Given};
-use lavrin_core::key::container::{FILE_BYTES_MAX, PieceKind, read};
+use lavrin_core::key::container::certificate::Certificate;
+use lavrin_core::key::container::{FILE_BYTES_MAX, Piece, PieceKind, read};
 use lavrin_core::key::{Fingerprint, KeyFault, PrivateKey, PublicKey};
 use lavrin_core::text::{printable, shell_word};
 use std::io::Read as _;
@@ -79,6 +80,48 @@ pub fn public_key(path: &Path) -> Result<GivenKey, CommandError> {
         (count, _) => Err(CommandError::usage(format!("{shown} holds {count} public keys; one is needed"))
             .hint("put the one that is meant into a file of its own")),
     }
+}
+
+/// What a client would offer: a key, a certificate, or a key of a kind that Lavrin only knows by name.
+pub struct Offered {
+    /// The fingerprint of the key.
+    pub fingerprint: Fingerprint,
+    /// The key, unless it is of an unknown kind.
+    pub key: Option<PublicKey>,
+    /// The certificate.
+    pub certificate: Option<Certificate>,
+    /// The name of a kind that is not known further.
+    pub algorithm: Option<String>,
+}
+
+/// Reads what a client would offer.
+pub fn offered(path: &Path) -> Result<Offered, CommandError> {
+    let content = bytes(path)?;
+    let pieces = read(&content);
+    if let [Piece { kind: PieceKind::Certificate { certificate, .. }, .. }] = pieces.as_slice() {
+        return Ok(Offered {
+            fingerprint: certificate.key.fingerprint(),
+            key: Some(certificate.key.clone()),
+            certificate: Some((**certificate).clone()),
+            algorithm: None,
+        });
+    }
+    let unknown = |fault: &KeyFault| match fault {
+        KeyFault::UnsupportedAlgorithm { name } | KeyFault::PolicyAlgorithm { name } => Some(name.clone()),
+        _ => None,
+    };
+    if let [Piece { kind: PieceKind::Rejected(fault), .. }] = pieces.as_slice()
+        && let Some(name) = unknown(fault)
+    {
+        return Ok(Offered {
+            fingerprint: Fingerprint::of(&content),
+            key: None,
+            certificate: None,
+            algorithm: Some(name),
+        });
+    }
+    let given = public_key(path)?;
+    Ok(Offered { fingerprint: given.key.fingerprint(), key: Some(given.key), certificate: None, algorithm: None })
 }
 
 /// Whether there is the beginning of a private key in it, readable or not.

@@ -140,7 +140,7 @@ pub fn line<T: Serialize>(value: &T) -> String {
 mod tests {
     use crate::command::{
         audit::AuditOut, change::ChangeOut, key::convert::ConvertOut, key::generate::GenerateOut,
-        key::inspect::InspectOut, probe::ProbeOut, why::WhyOut,
+        key::inspect::InspectOut, probe::ProbeOut, settings::SettingsOut, why::WhyOut,
     };
     use schemars::{JsonSchema, schema_for};
 
@@ -164,6 +164,7 @@ mod tests {
         check::<InspectOut>("key-inspect");
         check::<ChangeOut>("install");
         check::<ChangeOut>("remove");
+        check::<SettingsOut>("settings");
         check::<WhyOut>("why");
         check::<AuditOut>("audit");
         check::<ProbeOut>("probe");

@@ -4,6 +4,7 @@ mod account_target;
 mod cli;
 mod clock;
 mod command;
+mod connection;
 mod error;
 mod exit;
 mod host;

@@ -33,6 +33,8 @@ pub enum ObstacleKind {
         found: u32,
         /// Owner wanted.
         wanted: u32,
+        /// Whether the account cannot even read it because of that.
+        unreadable: bool,
     },
     /// The account itself may not read the file or pass the folder.
     TooClosed {
@@ -84,13 +86,26 @@ pub fn access(file: &BytePath, account: &Account, strict: bool, seen: &Observati
     if node.kind != NodeKind::File {
         return Access::NotRegular(real);
     }
-    let mut obstacles = Vec::new();
+    // The server opens the file with the account's rights before it looks at owners and modes.
+    let mut obstacles = unreachable(&real, &node, account, seen);
     if strict {
-        obstacles.extend(unsafe_node(&real, &node, account, seen));
-        obstacles.extend(unsafe_folders(&real, account, seen));
+        let on_the_way = unsafe_node(&real, &node, account, seen).into_iter();
+        for wrong in on_the_way.chain(unsafe_folders(&real, account, seen)) {
+            merge(&mut obstacles, wrong);
+        }
     }
-    obstacles.extend(unreachable(&real, &node, account, seen));
     if obstacles.is_empty() { Access::Open(real) } else { Access::Barred(real, obstacles) }
+}
+
+/// Adds an obstacle. Who does not own a file cannot read it for that reason, which is told once.
+fn merge(obstacles: &mut Vec<Obstacle>, wrong: Obstacle) {
+    let closed = obstacles.iter_mut().find(|other| other.path == wrong.path);
+    match (closed, &wrong.kind) {
+        (Some(closed), ObstacleKind::WrongOwner { found, wanted, .. }) => {
+            closed.kind = ObstacleKind::WrongOwner { found: *found, wanted: *wanted, unreadable: true };
+        }
+        _ => obstacles.push(wrong),
+    }
 }
 
 /// The folders the server checks: up to the home where the file lies in it, else up to the root.
@@ -124,11 +139,11 @@ fn advised(path: &BytePath, node: &Node, account: &Account) -> u32 {
 
 fn unsafe_node(path: &BytePath, node: &Node, account: &Account, seen: &Observation) -> Option<Obstacle> {
     if node.uid != 0 && node.uid != account.uid {
-        let kind = ObstacleKind::WrongOwner { found: node.uid, wanted: account.uid };
+        let kind = ObstacleKind::WrongOwner { found: node.uid, wanted: account.uid, unreadable: false };
         return Some(Obstacle { path: path.clone(), kind });
     }
     let tolerated = matches!(seen.server, Server::OpenSsh { tolerates_private_groups: true })
-        && is_private_group(node.gid, account, &seen.accounts, &seen.groups);
+        && is_private_group(node.gid, node.uid, account, &seen.accounts, &seen.groups);
     let unsafe_bits = if tolerated { OTHER_WRITE } else { OTHER_WRITE | GROUP_WRITE };
     (node.mode & unsafe_bits != 0).then(|| {
         let kind = ObstacleKind::TooOpen { found: node.mode, wanted: advised(path, node, account) };
@@ -236,7 +251,7 @@ mod tests {
             Access::Barred(_, mut obstacles) => obstacles.remove(0).kind,
             other => panic!("{other:?}"),
         };
-        let wrong = ObstacleKind::WrongOwner { found: 1002, wanted: 1001 };
+        let wrong = ObstacleKind::WrongOwner { found: 1002, wanted: 1001, unreadable: false };
         assert_eq!(only(verdict(0o755, 0o700, 0o644, 1002, Server::Unknown)), wrong);
         let closed = ObstacleKind::TooClosed { found: 0o600, wanted: 0o604 };
         assert_eq!(only(verdict(0o755, 0o700, 0o600, 0, Server::Unknown)), closed);

@@ -63,7 +63,7 @@ pub(super) fn audit(
 fn fault_of(kind: ObstacleKind) -> Fault {
     match kind {
         ObstacleKind::TooOpen { found, wanted } => Fault::ModeTooOpen { found, wanted },
-        ObstacleKind::WrongOwner { found, wanted } => Fault::WrongOwner { found, wanted },
+        ObstacleKind::WrongOwner { found, wanted, .. } => Fault::WrongOwner { found, wanted },
         ObstacleKind::TooClosed { found, wanted } => Fault::ModeTooClosed { found, wanted },
     }
 }

@@ -83,6 +83,22 @@ pub enum OptionFault {
         /// The option.
         name: String,
     },
+    /// A value that the server does not take.
+    #[error("the server does not take '{value}' as {name}=")]
+    BadValue {
+        /// The option.
+        name: String,
+        /// The value, cut.
+        value: String,
+    },
+    /// More of them than the server takes on one line.
+    #[error("'{name}' stands more than {limit} times")]
+    TooMany {
+        /// The option.
+        name: String,
+        /// The server's limit.
+        limit: usize,
+    },
     /// Something stands where a comma was expected.
     #[error("a comma is missing behind '{name}'")]
     NoComma {
@@ -140,6 +156,9 @@ impl Options {
             if takes == Takes::OneValue && list.iter().any(|option| option.name == name) {
                 return Err(OptionFault::Repeated { name: name.to_owned() });
             }
+            if let Some(value) = &value {
+                check_value(name, value, &list)?;
+            }
             if !matches!(rest.first(), None | Some(b',')) {
                 return Err(OptionFault::NoComma { name: name.to_owned() });
             }
@@ -176,6 +195,100 @@ impl Options {
         self.list.iter().filter(move |option| option.name == name).filter_map(|option| option.value.as_deref())
     }
 }
+
+/// Most `permitopen=` and `permitlisten=` of one line that the server takes, and most `environment=`.
+const PERMITS_MAX: usize = 4096;
+const VARIABLES_MAX: usize = 1024;
+
+/// Longest host in a permission that the server takes, in bytes.
+const HOST_BYTES_MAX: usize = 1024;
+
+/// What the server looks at in a value before it takes the line.
+fn check_value(name: &'static str, value: &[u8], before: &[KeyOption]) -> Result<(), OptionFault> {
+    let good = match name {
+        "environment" => value.iter().position(|byte| *byte == b'=').is_some_and(|end| {
+            end > 0 && value[..end].iter().all(|byte| byte.is_ascii_alphanumeric() || *byte == b'_')
+        }),
+        "expiry-time" => super::expiry::expiry(value).is_some(),
+        "permitopen" => is_permission(value, false),
+        "permitlisten" => is_permission(value, true),
+        _ => true,
+    };
+    if !good {
+        return Err(OptionFault::BadValue { name: name.to_owned(), value: printable(&value[..value.len().min(64)]) });
+    }
+    let earlier = || before.iter().filter(|option| option.name == name).filter_map(|option| option.value.as_deref());
+    let variable = |value: &[u8]| value.split(|byte| *byte == b'=').next().map(<[u8]>::to_vec);
+    let (limit, count) = match name {
+        // A variable that is set again is passed over and does not count.
+        "environment" if earlier().count() >= VARIABLES_MAX => {
+            let names: std::collections::HashSet<_> = earlier().map(variable).collect();
+            (VARIABLES_MAX, if names.contains(&variable(value)) { 0 } else { names.len() })
+        }
+        "permitopen" | "permitlisten" => (PERMITS_MAX, earlier().count()),
+        _ => return Ok(()),
+    };
+    if count >= limit {
+        return Err(OptionFault::TooMany { name: name.to_owned(), limit });
+    }
+    Ok(())
+}
+
+/// `host:port`, the host in brackets where it has colons; `*` stands for any port. Where one listens, the host may be
+/// left out. A port may be a name of `services(5)`.
+fn is_permission(value: &[u8], host_may_be_missing: bool) -> bool {
+    let (host, port) = match value {
+        [b'[', rest @ ..] => {
+            let Some(end) = rest.iter().position(|byte| *byte == b']') else { return false };
+            match &rest[end + 1..] {
+                [b':', port @ ..] => (&rest[..end], port),
+                _ => return false,
+            }
+        }
+        _ => match value.iter().position(|byte| *byte == b':') {
+            Some(at) => (&value[..at], &value[at + 1..]),
+            None if host_may_be_missing => (&b"*"[..], value),
+            None => return false,
+        },
+    };
+    !host.is_empty() && host.len() <= HOST_BYTES_MAX && is_port(port)
+}
+
+fn is_port(port: &[u8]) -> bool {
+    let Ok(text) = std::str::from_utf8(port) else { return false };
+    if text == "*" {
+        return true;
+    }
+    match text.parse::<u16>() {
+        Ok(number) => number > 0,
+        // A name: letters, digits and dashes, at least one letter (RFC 6335, section 5.1).
+        Err(_) => {
+            text.bytes().all(|byte| byte.is_ascii_alphanumeric() || byte == b'-' || byte == b'_')
+                && text.bytes().any(|byte| byte.is_ascii_alphabetic())
+                && SERVICES.contains(&text)
+        }
+    }
+}
+
+/// Names of ports that every system knows.
+const SERVICES: [&str; 16] = [
+    "ssh",
+    "smtp",
+    "domain",
+    "http",
+    "https",
+    "imap",
+    "imaps",
+    "imap2",
+    "pop3",
+    "pop3s",
+    "ldap",
+    "ldaps",
+    "ntp",
+    "ftp",
+    "postgresql",
+    "mysql",
+];
 
 fn known(name: &[u8]) -> Result<(&'static str, Takes), OptionFault> {
     KNOWN
@@ -233,5 +346,19 @@ mod tests {
         assert_eq!(fault(b"from=\"a\",from=\"b\""), OptionFault::Repeated { name: "from".into() });
         assert_eq!(fault(b"command=\"a\"b"), OptionFault::NoComma { name: "command".into() });
         assert_eq!(fault(b"pty=\"yes\""), OptionFault::NoComma { name: "pty".into() });
+    }
+
+    #[test]
+    fn values_are_looked_at_as_the_server_does() {
+        let takes = |text: &str| Options::parse(text.as_bytes()).is_ok();
+        assert!(takes("environment=\"TIDE=low\"") && takes("environment=\"A_1=\""));
+        assert!(!takes("environment=\"TIDE\"") && !takes("environment=\"A-B=c\"") && !takes("environment=\"=c\""));
+        assert!(takes(
+            "permitopen=\"192.0.2.1:80\",permitopen=\"[2001:db8::1]:ssh\",permitlisten=\"8080\",permitopen=\"a:*\""
+        ));
+        assert!(!takes("permitopen=\"80\"") && !takes("permitopen=\"a:0\"") && !takes("permitopen=\"2001:db8::1:80\""));
+        assert!(!takes("permitlisten=\"x y\"") && !takes("permitopen=\"a:99999\""));
+        let many = |count: usize| vec!["permitopen=\"a:1\""; count].join(",");
+        assert!(takes(&many(4096)) && !takes(&many(4097)));
     }
 }

@@ -7,8 +7,18 @@ use std::net::IpAddr;
 /// else matches, as the server does it.
 #[must_use]
 pub fn list_takes(list: &str, address: IpAddr) -> bool {
+    list_takes_client(list, address, None)
+}
+
+/// The same with the client's host name, which patterns may take as well.
+#[must_use]
+pub fn list_takes_client(list: &str, address: IpAddr, host: Option<&str>) -> bool {
     let mut found = false;
     for pattern in list.split(',') {
+        // An empty element is a malformed one.
+        if pattern.trim_start_matches('!').is_empty() {
+            return false;
+        }
         let (negated, pattern) = pattern.strip_prefix('!').map_or((false, pattern), |rest| (true, rest));
         let hit = if pattern.contains('/') {
             match in_range(pattern, address) {
@@ -16,7 +26,9 @@ pub fn list_takes(list: &str, address: IpAddr) -> bool {
                 None => return false,
             }
         } else {
-            matches(pattern.to_ascii_lowercase().as_bytes(), address.to_string().as_bytes())
+            let pattern = pattern.to_ascii_lowercase();
+            let takes = |text: &str| matches(pattern.as_bytes(), text.to_ascii_lowercase().as_bytes());
+            takes(&address.to_string()) || host.is_some_and(takes)
         };
         if hit && negated {
             return false;

@@ -1,22 +1,21 @@
 //! The verdict: would this server let this key into this account, and which rule decides.
 
+mod account_rules;
 pub mod address;
 mod limits;
+mod offered;
 mod reason;
 
 use crate::access_rules::{self, Access, Obstacle};
-use crate::account::{Account, Password};
+use crate::account::Account;
 use crate::fs::{BytePath, Fact, Why};
+use crate::key::container::certificate::Certificate;
 use crate::key::{Fingerprint, PublicKey};
 use crate::keysfile::{Entry, KeysFile};
-use crate::server_config::{self, Settings, group_names, list_matches};
+use crate::server_config::{self, ConfigFault, Settings};
 use crate::survey::{KEYS_FILE_BYTES_MAX, Observation, Resolved, Server, Want, Wanted, Who, resolve};
 pub use limits::Limits;
 pub use reason::{Reason, ReasonKind};
-use std::net::IpAddr;
-
-/// RSA keys below this size are refused by every OpenSSH server; `RequiredRSASize` can only raise it.
-const SERVER_RSA_BITS_MIN: usize = 1024;
 
 /// What is asked.
 #[derive(Debug, Clone)]
@@ -27,10 +26,27 @@ pub struct Question {
     pub fingerprint: Fingerprint,
     /// The key itself, where it is at hand; its size decides too.
     pub key: Option<PublicKey>,
-    /// Where the login comes from, for `from=`.
-    pub from: Option<IpAddr>,
+    /// The certificate that is offered with the key, where one is.
+    pub certificate: Option<Certificate>,
+    /// The signature algorithm that the client uses; without one the best that the server accepts.
+    pub signature: Option<String>,
     /// Seconds since 1970 (UTC), for `expiry-time=`.
     pub now: i64,
+}
+
+impl Question {
+    /// Asks about a plain key.
+    #[must_use]
+    pub fn plain(account: &str, key: &PublicKey, now: i64) -> Self {
+        Self {
+            account: account.to_owned(),
+            fingerprint: key.fingerprint(),
+            key: Some(key.clone()),
+            certificate: None,
+            signature: None,
+            now,
+        }
+    }
 }
 
 /// The answer.
@@ -79,6 +95,7 @@ pub fn wants(name: &str, seen: &Observation) -> Vec<Want> {
     if let Resolved::Ask(path) = resolve(&account.shell, seen) {
         wants.push(Want { what: Wanted::Node(path), account: None });
     }
+    wants.extend(offered::revoked_wants(account, seen));
     wants.retain(|want| !seen.answers(want));
     wants
 }
@@ -149,8 +166,11 @@ pub fn judge(question: &Question, seen: &Observation) -> Verdict {
         return settle(vec![unseen], None, Limits::default());
     }
     let settings = Settings::of(account, seen);
-    let mut reasons = account_reasons(account, &settings, seen);
-    reasons.extend(key_reasons(question, &settings));
+    let mut reasons = config_reasons(&settings);
+    reasons.extend(account_rules::reasons(account, &settings, question, seen));
+    reasons.extend(offered::reasons(question, account, &settings, seen));
+    // What comes behind the key on the server comes behind it here.
+    let (late, mut reasons): (Vec<_>, Vec<_>) = reasons.into_iter().partition(|reason| reason.kind.is_behind_the_key());
     let found = search(question, account, &settings, seen);
     let accepted = found.entry.is_some();
     if !accepted {
@@ -160,6 +180,7 @@ pub fn judge(question: &Question, seen: &Observation) -> Verdict {
             reasons.extend(other_accounts(question, account, seen));
         }
     }
+    reasons.extend(late);
     reasons.extend(open_questions(&settings, seen, accepted));
     if accepted {
         reasons.extend(found.reasons);
@@ -186,70 +207,24 @@ fn settle(reasons: Vec<Reason>, entry: Option<Place>, limits: Limits) -> Verdict
     Verdict { outcome, deciding, also: all, entry, limits }
 }
 
-fn account_reasons(account: &Account, settings: &Settings, seen: &Observation) -> Vec<Reason> {
-    let mut reasons = Vec::new();
-    let mut push = |kind, keyword: &str| {
-        let setting = settings.get(keyword);
-        reasons.push(Reason {
-            kind,
+/// A server whose configuration it refuses lets nobody in.
+fn config_reasons(settings: &Settings) -> Vec<Reason> {
+    let refused = |fault: &ConfigFault| {
+        Reason::at(
+            ReasonKind::ConfigRejected(fault.what.clone()),
+            &fault.path,
+            Some(fault.line).filter(|line| *line > 0),
+        )
+    };
+    let fatal = settings.bad_pattern().map(|pattern| {
+        let setting = settings.get("authorizedkeysfile");
+        Reason {
+            kind: ReasonKind::PatternUnknown(pattern),
             path: setting.and_then(|setting| setting.path.clone()),
             line: setting.and_then(|setting| setting.line),
-        });
-    };
-    if account.password == Some(Password::Locked)
-        && settings.word("usepam", "no") != "yes"
-        && seen.server != Server::Dropbear
-    {
-        push(ReasonKind::AccountLocked, "");
-    }
-    // A tree without the folder of the shell is only part of a system and says nothing about it.
-    if let Resolved::Missing(path) = resolve(&account.shell, seen)
-        && path.name() == account.shell.name()
-    {
-        push(ReasonKind::ShellMissing(account.shell.clone()), "");
-    }
-    if let Some(keyword) = kept_out(account, settings, seen) {
-        push(ReasonKind::UserNotAllowed(keyword), &keyword.to_ascii_lowercase());
-    }
-    let root = settings.word("permitrootlogin", "prohibit-password");
-    if account.is_root() && root == "no" {
-        push(ReasonKind::RootNotAllowed(root), "permitrootlogin");
-    }
-    if settings.word("pubkeyauthentication", "yes") == "no" {
-        push(ReasonKind::PublicKeysOff, "pubkeyauthentication");
-    }
-    reasons
-}
-
-/// The keyword of the list that keeps the account out, in the server's order.
-fn kept_out(account: &Account, settings: &Settings, seen: &Observation) -> Option<&'static str> {
-    let list = |keyword: &str| settings.get(keyword).map(|setting| &setting.words);
-    // `name@host` patterns need the client's address; only the part before the @ is judged here.
-    let names = |words: &[String]| {
-        words.iter().map(|word| word.split('@').next().unwrap_or_default().to_owned()).collect::<Vec<_>>()
-    };
-    let user = |words: &Vec<String>| list_matches(names(words).iter().map(String::as_str), &account.name);
-    let group = |words: &Vec<String>| {
-        group_names(account, &seen.groups).any(|name| list_matches(words.iter().map(String::as_str), name))
-    };
-    if list("denyusers").is_some_and(user) {
-        Some("DenyUsers")
-    } else if list("allowusers").is_some_and(|words| !user(words)) {
-        Some("AllowUsers")
-    } else if list("denygroups").is_some_and(group) {
-        Some("DenyGroups")
-    } else if list("allowgroups").is_some_and(|words| !group(words)) {
-        Some("AllowGroups")
-    } else {
-        None
-    }
-}
-
-fn key_reasons(question: &Question, settings: &Settings) -> Vec<Reason> {
-    let Some(key @ PublicKey::Rsa { .. }) = &question.key else { return Vec::new() };
-    let min = settings.word("requiredrsasize", "1024").parse().unwrap_or(SERVER_RSA_BITS_MIN).max(SERVER_RSA_BITS_MIN);
-    let bits = key.bits();
-    if bits < min { vec![Reason::plain(ReasonKind::KeyTooSmall { bits, min })] } else { Vec::new() }
+        }
+    });
+    settings.faults.iter().map(refused).chain(fatal).collect()
 }
 
 /// What the server's settings leave open.
@@ -263,7 +238,6 @@ fn open_questions(settings: &Settings, seen: &Observation, accepted: bool) -> Ve
     if !accepted {
         reasons.extend(place("authorizedkeyscommand", ReasonKind::KeysCommand(said("authorizedkeyscommand"))));
     }
-    reasons.extend(place("revokedkeys", ReasonKind::RevokedKeysUnseen));
     if accepted
         && settings
             .get("authenticationmethods")
@@ -326,7 +300,7 @@ fn search(question: &Question, account: &Account, settings: &Settings, seen: &Ob
                 continue;
             }
             barred => {
-                reasons.extend(barred_reasons(barred, file, question, seen));
+                reasons.extend(barred_reasons(barred, file, question, account, settings, seen));
                 continue;
             }
         };
@@ -338,7 +312,7 @@ fn search(question: &Question, account: &Account, settings: &Settings, seen: &Ob
                 continue;
             }
         };
-        match search_file(question, &KeysFile::parse(bytes), file) {
+        match search_file(question, account, settings, seen, &KeysFile::parse(bytes), file) {
             Ok((line, limits)) => {
                 // What an earlier file says does not matter once a later one opens the account.
                 return Search { reasons: Vec::new(), entry: Some(Place { path: file.clone(), line }), limits };
@@ -355,17 +329,24 @@ fn search(question: &Question, account: &Account, settings: &Settings, seen: &Ob
     Search { reasons, entry: None, limits: Limits::default() }
 }
 
-fn search_file(question: &Question, file: &KeysFile, path: &BytePath) -> Result<(usize, Limits), Vec<Reason>> {
+fn search_file(
+    question: &Question,
+    account: &Account,
+    settings: &Settings,
+    seen: &Observation,
+    file: &KeysFile,
+    path: &BytePath,
+) -> Result<(usize, Limits), Vec<Reason>> {
     let mut reasons = Vec::new();
-    for (line, entry) in file.entries().filter(|(_, entry)| entry.fingerprint == question.fingerprint) {
-        match entry_reason(question, entry) {
+    // A certificate is looked up by the key of its authority.
+    let wanted = question.certificate.as_ref().map_or(question.fingerprint, |certificate| certificate.authority);
+    for (line, entry) in file.entries().filter(|(_, entry)| entry.fingerprint == wanted) {
+        match entry_reason(question, account, settings, seen, entry) {
             None => return Ok((line, Limits::of(&entry.options))),
             Some(kind) => reasons.push(Reason::at(kind, path, Some(line))),
         }
     }
-    let dead = file
-        .unusable()
-        .filter(|(_, line)| line.key.as_ref().is_some_and(|key| key.fingerprint() == question.fingerprint));
+    let dead = file.unusable().filter(|(_, line)| line.key.as_ref().is_some_and(|key| key.fingerprint() == wanted));
     reasons.extend(
         dead.map(|(line, unusable)| Reason::at(ReasonKind::DeadLine(unusable.fault.clone()), path, Some(line))),
     );
@@ -376,28 +357,55 @@ fn search_file(question: &Question, file: &KeysFile, path: &BytePath) -> Result<
 }
 
 /// Why the server passes over an entry that holds the key.
-fn entry_reason(question: &Question, entry: &Entry) -> Option<ReasonKind> {
+fn entry_reason(
+    question: &Question,
+    account: &Account,
+    settings: &Settings,
+    seen: &Observation,
+    entry: &Entry,
+) -> Option<ReasonKind> {
     let options = &entry.options;
     let shown = |value: &[u8]| crate::text::printable(value);
-    if options.has("cert-authority") {
-        return Some(ReasonKind::OnlyAsAuthority);
-    }
-    if options.has("principals") {
-        return Some(ReasonKind::PrincipalsOnPlainKey);
+    match &question.certificate {
+        Some(_) if !options.has("cert-authority") => return Some(ReasonKind::NotAnAuthority),
+        None if options.has("cert-authority") => return Some(ReasonKind::OnlyAsAuthority),
+        Some(certificate) => {
+            if let Some(kind) = offered::certificate_reason(certificate, account, options, question.now) {
+                return Some(kind);
+            }
+        }
+        None if options.has("principals") => return Some(ReasonKind::PrincipalsOnPlainKey),
+        None => {}
     }
     let expired = options.values("expiry-time").find(|value| limits::is_past(value, question.now));
     if let Some(value) = expired {
         return Some(ReasonKind::Expired { at: shown(value) });
     }
-    let from = options.value("from")?;
-    match question.from {
-        None => Some(ReasonKind::FromUnknown { from: shown(from) }),
-        Some(address) if address::list_takes(&String::from_utf8_lossy(from), address) => None,
-        Some(_) => Some(ReasonKind::FromElsewhere { from: shown(from) }),
+    if account.is_root()
+        && settings.word("permitrootlogin", "") == "forced-commands-only"
+        && options.value("command").is_none()
+    {
+        return Some(ReasonKind::RootNotAllowed("forced-commands-only".to_owned()));
     }
+    if options.has("verify-required") && matches!(entry.key, PublicKey::SkEd25519 { .. } | PublicKey::SkEcdsa { .. }) {
+        return Some(ReasonKind::VerificationUnknown);
+    }
+    let from = options.value("from")?;
+    let Some(address) = seen.connection.from else { return Some(ReasonKind::FromUnknown { from: shown(from) }) };
+    // Only a server that looks up names holds patterns against them.
+    let host = seen.connection.from_host.as_deref().filter(|_| settings.word("usedns", "no") == "yes");
+    let takes = address::list_takes_client(&String::from_utf8_lossy(from), address, host);
+    (!takes).then(|| ReasonKind::FromElsewhere { from: shown(from) })
 }
 
-fn barred_reasons(access: &Access, file: &BytePath, question: &Question, seen: &Observation) -> Vec<Reason> {
+fn barred_reasons(
+    access: &Access,
+    file: &BytePath,
+    question: &Question,
+    account: &Account,
+    settings: &Settings,
+    seen: &Observation,
+) -> Vec<Reason> {
     match access {
         Access::Barred(real, obstacles) => {
             let mut reasons: Vec<Reason> = obstacles
@@ -405,7 +413,8 @@ fn barred_reasons(access: &Access, file: &BytePath, question: &Question, seen: &
                 .map(|Obstacle { path, kind }| Reason::at(ReasonKind::Obstacle(kind.clone()), path, None))
                 .collect();
             if let Some(bytes) = seen.content(real).into_known() {
-                reasons.extend(search_file(question, &KeysFile::parse(bytes), file).err().unwrap_or_default());
+                let found = search_file(question, account, settings, seen, &KeysFile::parse(bytes), file);
+                reasons.extend(found.err().unwrap_or_default());
             }
             reasons
         }

@@ -22,8 +22,30 @@ pub enum ReasonKind {
     NoSuchAccount,
     /// The password field locks the account and the server does not leave that to PAM.
     AccountLocked,
+    /// The account has ended.
+    AccountExpired,
+    /// The key is accepted and PAM refuses the account afterwards.
+    AccountStage(&'static str),
     /// The shell is not there.
     ShellMissing(BytePath),
+    /// The shell is no file that can be run.
+    ShellNotExecutable(BytePath),
+    /// `MaxAuthTries` is 0.
+    NoTries,
+    /// The server does not start with its configuration.
+    ConfigRejected(String),
+    /// `AuthorizedKeysFile` has a percent sign that the server does not know, and drops the connection over it.
+    PatternUnknown(String),
+    /// The server does not accept the algorithm.
+    AlgorithmOff(String),
+    /// The key is among the revoked ones.
+    Revoked,
+    /// The list of revoked keys is not there, so every key counts as revoked.
+    RevokedListMissing,
+    /// A certificate was offered and the entry does not make its key an authority.
+    NotAnAuthority,
+    /// The certificate is refused.
+    CertificateRefused(&'static str),
     /// `AllowUsers`, `DenyUsers`, `AllowGroups` or `DenyGroups` keeps the account out.
     UserNotAllowed(&'static str),
     /// `PermitRootLogin` keeps root out.
@@ -63,6 +85,8 @@ pub enum ReasonKind {
         /// As it stands in the file.
         at: String,
     },
+    /// The entry asks for the authenticator's own check of its user, which only a login shows.
+    VerificationUnknown,
     /// `principals=` stands on a plain key.
     PrincipalsOnPlainKey,
     /// The RSA key is shorter than the server takes.
@@ -94,7 +118,18 @@ impl ReasonKind {
         match self {
             Self::NoSuchAccount => "no-such-account",
             Self::AccountLocked => "account-locked",
+            Self::AccountExpired => "account-expired",
+            Self::AccountStage(_) => "account-stage",
             Self::ShellMissing(_) => "shell-missing",
+            Self::ShellNotExecutable(_) => "shell-not-executable",
+            Self::NoTries => "no-tries",
+            Self::ConfigRejected(_) => "config-rejected",
+            Self::PatternUnknown(_) => "pattern-unknown",
+            Self::AlgorithmOff(_) => "algorithm-off",
+            Self::Revoked => "key-revoked",
+            Self::RevokedListMissing => "revoked-list-missing",
+            Self::NotAnAuthority => "not-an-authority",
+            Self::CertificateRefused(_) => "certificate-refused",
             Self::UserNotAllowed(_) => "user-not-allowed",
             Self::RootNotAllowed(_) => "root-not-allowed",
             Self::PublicKeysOff => "public-keys-off",
@@ -112,6 +147,7 @@ impl ReasonKind {
             Self::FromElsewhere { .. } => "from-elsewhere",
             Self::FromUnknown { .. } => "from-unknown",
             Self::Expired { .. } => "expired",
+            Self::VerificationUnknown => "verification-unknown",
             Self::PrincipalsOnPlainKey => "principals-on-plain-key",
             Self::KeyTooSmall { .. } => "key-too-small",
             Self::RevokedKeysUnseen => "revoked-keys-unseen",
@@ -130,24 +166,43 @@ impl ReasonKind {
         match self {
             Self::NoSuchAccount => "no-such-account",
             Self::AccountLocked => "account-locked",
-            Self::ShellMissing(_) => "shell",
+            Self::AccountExpired => "account-expired",
+            Self::AccountStage(_) => "account-stage",
+            Self::ShellMissing(_) | Self::ShellNotExecutable(_) => "shell",
+            Self::NoTries => "too-many-tries",
+            Self::ConfigRejected(_) => "config-rejected",
+            Self::PatternUnknown(_) => "server-fatal",
+            Self::AlgorithmOff(_) => "algorithm-off",
+            Self::CertificateRefused(_) => "certificate",
             Self::UserNotAllowed(_) => "user-not-allowed",
             Self::RootNotAllowed(_) => "root-not-allowed",
             Self::PublicKeysOff => "method-off",
-            Self::NoKeyFileNamed | Self::NoEntry | Self::OtherAccount(_) | Self::OnlyAsAuthority => "no-match",
-            Self::NoKeyFile | Self::LinkLoop | Self::Obstacle(O::TooClosed { .. }) => "cannot-open",
+            Self::NoKeyFileNamed
+            | Self::NoEntry
+            | Self::OtherAccount(_)
+            | Self::OnlyAsAuthority
+            | Self::NotAnAuthority => "no-match",
+            Self::NoKeyFile
+            | Self::LinkLoop
+            | Self::Obstacle(O::TooClosed { .. } | O::WrongOwner { unreadable: true, .. }) => "cannot-open",
             Self::NotRegular => "not-regular",
             Self::Obstacle(_) => "bad-modes",
-            Self::DeadLine(LineFault::Options(_)) => "bad-options",
+            Self::DeadLine(LineFault::Options(_) | LineFault::ByteOrderMark { before_options: true }) => "bad-options",
             Self::DeadLine(_) => "no-match",
             Self::FromElsewhere { .. } | Self::FromUnknown { .. } => "from",
             Self::Expired { .. } => "expired",
             Self::PrincipalsOnPlainKey => "refused-by-options",
+            Self::VerificationUnknown => "signature",
             Self::KeyTooSmall { .. } => "key-too-small",
-            Self::RevokedKeysUnseen => "key-revoked",
+            Self::RevokedKeysUnseen | Self::Revoked | Self::RevokedListMissing => "key-revoked",
             Self::FurtherMethod(_) => "partial",
             Self::KeysCommand(_) | Self::SettingsUnseen | Self::SettingConditional(_) | Self::Unseen(_) => "undecided",
         }
+    }
+
+    /// Whether the server comes to it only when a key has matched.
+    pub(super) fn is_behind_the_key(&self) -> bool {
+        matches!(self, Self::AccountStage(_) | Self::RootNotAllowed(_))
     }
 
     /// Whether this leaves the verdict open instead of refusing.
@@ -155,6 +210,7 @@ impl ReasonKind {
         matches!(
             self,
             Self::FromUnknown { .. }
+                | Self::VerificationUnknown
                 | Self::RevokedKeysUnseen
                 | Self::KeysCommand(_)
                 | Self::SettingsUnseen

@@ -1,5 +1,6 @@
 use super::*;
 use crate::access_rules::ObstacleKind;
+use crate::account::Password;
 use crate::account::{read_groups, read_passwd};
 use crate::fs::{Node, NodeKind};
 use crate::key::PrivateKey;
@@ -26,6 +27,7 @@ fn world(content: &str, config: &str) -> Observation {
     seen.nodes.insert(FILE.into(), Fact::Known(Node { kind: NodeKind::File, mode: 0o600, ..folder(1001) }));
     seen.nodes.insert("/home/edda/.ssh/authorized_keys2".into(), Fact::Absent);
     seen.bytes.insert(FILE.into(), Fact::Known(content.as_bytes().to_vec()));
+    seen.connection.from = Some("192.0.2.17".parse().unwrap());
     seen.bytes.insert(server_config::USUAL_PATH.into(), Fact::Known(config.as_bytes().to_vec()));
     seen
 }
@@ -35,12 +37,7 @@ fn key(seed: u8) -> PublicKey {
 }
 
 fn ask(seen: &Observation) -> Verdict {
-    let key = key(1);
-    let from = Some("192.0.2.17".parse().unwrap());
-    judge(
-        &Question { account: "edda".into(), fingerprint: key.fingerprint(), key: Some(key), from, now: 1_795_392_000 },
-        seen,
-    )
+    judge(&Question::plain("edda", &key(1), 1_795_392_000), seen)
 }
 
 fn rule(seen: &Observation) -> &'static str {
@@ -96,8 +93,14 @@ fn settings_that_keep_the_account_out_are_named_with_their_line() {
         ("AuthenticationMethods publickey password", "accepted"),
         ("RevokedKeys /etc/ssh/revoked", "revoked-keys-unseen"),
         ("PermitRootLogin no", "accepted"),
-        ("Match address 192.0.2.0/24\nPubkeyAuthentication no", "setting-conditional"),
-        ("Match address 192.0.2.0/24\nX11Forwarding no", "accepted"),
+        ("Match address 192.0.2.0/24\nPubkeyAuthentication no", "public-keys-off"),
+        ("Match address 198.51.100.0/24\nPubkeyAuthentication no", "accepted"),
+        ("Match localport 22\nPubkeyAuthentication no", "setting-conditional"),
+        ("Match localport 22\nX11Forwarding no", "accepted"),
+        ("PubkeyAcceptedAlgorithms rsa-*", "algorithm-off"),
+        ("AuthorizedKeysFile %q", "pattern-unknown"),
+        ("MaxAuthTries 0", "no-tries"),
+        ("UsePAM maybe", "config-rejected"),
     ];
     for (config, expected) in cases {
         assert_eq!(rule(&world(&line(), config)), expected, "{config}");

@@ -122,7 +122,13 @@ impl Repair<'_> {
     /// The write bits for which the server would not read anything in this folder.
     fn too_open(&self, node: &Node) -> u32 {
         let tolerated = matches!(self.seen.server, crate::survey::Server::OpenSsh { tolerates_private_groups: true })
-            && crate::account::is_private_group(node.gid, self.account, &self.seen.accounts, &self.seen.groups);
+            && crate::account::is_private_group(
+                node.gid,
+                node.uid,
+                self.account,
+                &self.seen.accounts,
+                &self.seen.groups,
+            );
         if tolerated { 0o002 } else { 0o022 }
     }
 

@@ -1,7 +1,7 @@
 //! One entry for each parser, on any bytes: it ends, it does not panic, and what it says holds together. The fuzz targets
 //! in `fuzz/` call these, and `fuzz_corpus` replays what they found worth keeping.
 
-use lavrin_core::account::{read_groups, read_passwd, read_shadow};
+use lavrin_core::account::{add_shadow, read_groups, read_passwd};
 use lavrin_core::hostkey::{known_algorithms, standing};
 use lavrin_core::key::container::certificate::Certificate;
 use lavrin_core::key::container::{PieceKind, private_key_head, read};
@@ -133,7 +133,8 @@ pub fn known_hosts(bytes: &[u8]) {
 /// What the server said of its settings, the account files, and patterns.
 pub fn server_files(bytes: &[u8]) {
     let _ = Settings::from_server(bytes);
-    let _ = (read_passwd(bytes), read_shadow(bytes), read_groups(bytes));
+    add_shadow(&mut read_passwd(bytes), bytes);
+    let _ = read_groups(bytes);
     let (front, rest) = split(bytes);
     let _ = matches(front, rest);
 }

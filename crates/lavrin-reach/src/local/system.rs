@@ -1,7 +1,7 @@
 //! The first look at a local tree: accounts, groups, what runs the logins, homes on a network.
 
 use super::LocalTree;
-use lavrin_core::account::{read_groups, read_passwd, read_shadow};
+use lavrin_core::account::{add_shadow, read_groups, read_passwd};
 use lavrin_core::fs::BytePath;
 use lavrin_core::survey::{NETWORK_FILE_SYSTEMS, Observation, Server};
 
@@ -14,10 +14,8 @@ pub(super) fn look(tree: &LocalTree, seen: &mut Observation) {
     seen.viewer = Some(rustix::process::geteuid().as_raw());
     seen.accounts = read("/etc/passwd").map(|bytes| read_passwd(&bytes)).unwrap_or_default();
     seen.groups = read("/etc/group").map(|bytes| read_groups(&bytes)).unwrap_or_default();
-    let passwords: std::collections::HashMap<_, _> =
-        read("/etc/shadow").map(|bytes| read_shadow(&bytes)).unwrap_or_default().into_iter().collect();
-    for account in &mut seen.accounts {
-        account.password = passwords.get(&account.name).copied();
+    if let Some(bytes) = read("/etc/shadow") {
+        add_shadow(&mut seen.accounts, &bytes);
     }
     seen.server = server(&read("/etc/os-release").unwrap_or_default());
     seen.network_homes = network_homes(tree, seen);

@@ -3,7 +3,7 @@
 use super::frames::{Frame, by_id, frames};
 use super::{ShellHost, quoted, quoted_path};
 use crate::ssh::ExecFault;
-use lavrin_core::account::{Account, read_groups, read_passwd, read_shadow};
+use lavrin_core::account::{Account, add_shadow, read_groups, read_passwd};
 use lavrin_core::fs::{BytePath, Fact, Node, NodeKind, Why};
 use lavrin_core::survey::{Observation, Server, StrayKey, Want, Wanted, Who};
 use std::collections::HashSet;
@@ -205,9 +205,8 @@ fn take_system(outer: &[Frame<'_>], banner: &str, seen: &mut Observation) {
     seen.server = Server::from_banner(banner);
     seen.accounts = read_passwd(bytes("passwd"));
     seen.groups = read_groups(bytes("group"));
-    let passwords: std::collections::HashMap<_, _> = read_shadow(bytes("shadow")).into_iter().collect();
-    for account in &mut seen.accounts {
-        account.password = passwords.get(&account.name).copied();
+    if !bytes("shadow").is_empty() {
+        add_shadow(&mut seen.accounts, bytes("shadow"));
     }
     let config = text("config");
     if !config.is_empty() {

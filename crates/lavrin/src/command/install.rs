@@ -253,13 +253,7 @@ async fn run_note(command: &str, connection: Option<&Connection>) -> String {
 }
 
 fn question(given: &GivenKey, account: &str) -> Question {
-    Question {
-        account: account.to_owned(),
-        fingerprint: given.key.fingerprint(),
-        key: Some(given.key.clone()),
-        from: None,
-        now: clock::now().unix_timestamp(),
-    }
+    Question::plain(account, &given.key, clock::now().unix_timestamp())
 }
 
 /// Reasons that the entry or the settings give themselves, for which a refusal from here is as it should be.

@@ -8,4 +8,5 @@ pub mod key;
 pub mod place;
 pub mod probe;
 pub mod remove;
+pub mod settings;
 pub mod why;

@@ -2,9 +2,11 @@
 
 use super::place::Work;
 use crate::account_target::AccountTarget;
+use crate::connection::ConnectionArgs;
 use crate::error::CommandError;
 use crate::exit::Exit;
 use crate::host::{HostArgs, NeedsRoot};
+use crate::input::Offered;
 use crate::json::{LimitsOut, PlaceOut, ReasonOut};
 use crate::ui::{Format, Label, Ui};
 use crate::{clock, input, paths, wording};
@@ -13,7 +15,6 @@ use lavrin_core::key::Fingerprint;
 use lavrin_core::login::{self, Outcome, Question, Reason, ReasonKind, Verdict};
 use schemars::JsonSchema;
 use serde::Serialize;
-use std::net::IpAddr;
 use std::path::PathBuf;
 use time::OffsetDateTime;
 use time::format_description::well_known::Rfc3339;
@@ -33,9 +34,11 @@ pub struct WhyArgs {
     /// Look into this local tree instead of a host
     #[arg(long, value_name = "DIR", value_parser = paths::typed)]
     pub root: Option<PathBuf>,
-    /// Where the login would come from, for from= and the like
-    #[arg(long, value_name = "ADDRESS")]
-    pub from_address: Option<IpAddr>,
+    #[command(flatten)]
+    pub connection: ConnectionArgs,
+    /// The signature algorithm that the client would use; by default the best that the server accepts
+    #[arg(long, value_name = "ALGORITHM")]
+    pub signature: Option<String>,
     /// When the login would be, for expiry-time= (RFC 3339; by default now)
     #[arg(long, value_name = "TIME")]
     pub at: Option<String>,
@@ -62,6 +65,7 @@ pub async fn run(args: &WhyArgs, ui: &Ui) -> Result<Exit, CommandError> {
     let account = &args.target.account;
     let question = question(args)?;
     let mut work = Work::open(ui, &args.target, args.root.as_deref(), &args.host, NeedsRoot::Wanted).await?;
+    work.seen.connection = args.connection.connection();
     work.look(|seen| login::wants(account, seen)).await?;
     let mut verdict = login::judge(&question, &work.seen);
     if verdict
@@ -83,20 +87,22 @@ pub async fn run(args: &WhyArgs, ui: &Ui) -> Result<Exit, CommandError> {
 }
 
 fn question(args: &WhyArgs) -> Result<Question, CommandError> {
-    let key = args.key.as_deref().map(input::public_key).transpose()?.map(|given| given.key);
-    let fingerprint = args.fingerprint.or_else(|| key.as_ref().map(lavrin_core::key::PublicKey::fingerprint));
-    let fingerprint =
-        fingerprint.ok_or_else(|| CommandError::usage("which key? --key KEY.pub or --fingerprint SHA256:…"))?;
     let now = match &args.at {
         None => clock::now(),
         Some(text) => OffsetDateTime::parse(text, &Rfc3339)
             .map_err(|_| CommandError::usage(format!("'{text}' is no time")).hint("--at 2026-11-23T18:00:00Z"))?,
     };
+    let offered = match (&args.key, args.fingerprint) {
+        (Some(path), _) => input::offered(path)?,
+        (None, Some(fingerprint)) => Offered { fingerprint, key: None, certificate: None, algorithm: None },
+        (None, None) => return Err(CommandError::usage("which key? --key KEY.pub or --fingerprint SHA256:…")),
+    };
     Ok(Question {
         account: args.target.account.clone(),
-        fingerprint,
-        key,
-        from: args.from_address,
+        fingerprint: offered.fingerprint,
+        key: offered.key,
+        certificate: offered.certificate,
+        signature: args.signature.clone().or(offered.algorithm),
         now: now.unix_timestamp(),
     })
 }

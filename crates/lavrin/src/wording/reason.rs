@@ -13,6 +13,26 @@ pub fn message(reason: &Reason, account: &str) -> String {
         ReasonKind::AccountLocked => {
             format!("the password field of {account} begins with '!': the server takes the account for locked")
         }
+        ReasonKind::AccountExpired => "the account has expired".to_owned(),
+        ReasonKind::AccountStage(why) => format!("the key is accepted and the login is refused behind it: {why}"),
+        ReasonKind::ShellNotExecutable(shell) => format!("the shell {shell} is no file that can be run"),
+        ReasonKind::NoTries => "MaxAuthTries is 0: the server ends every login before it begins".to_owned(),
+        ReasonKind::ConfigRejected(what) => format!("the server does not start with its settings: {what}"),
+        ReasonKind::PatternUnknown(pattern) => {
+            format!(
+                "AuthorizedKeysFile {pattern} has a percent sign that the server does not know: it drops every login"
+            )
+        }
+        ReasonKind::AlgorithmOff(name) => format!("the server accepts no {name} signatures"),
+        ReasonKind::Revoked => "the key is on the list of revoked keys".to_owned(),
+        ReasonKind::RevokedListMissing => {
+            "the list of revoked keys is not there, and so the server refuses every key".to_owned()
+        }
+        ReasonKind::NotAnAuthority => {
+            "the line holds the key as it is, not as an authority (cert-authority), and a certificate was offered"
+                .to_owned()
+        }
+        ReasonKind::CertificateRefused(why) => format!("the server refuses the certificate: {why}"),
         ReasonKind::ShellMissing(shell) => format!("the shell {shell} is not there"),
         ReasonKind::UserNotAllowed(keyword) => format!("{keyword} keeps {account} out"),
         ReasonKind::RootNotAllowed(value) => format!("PermitRootLogin is {value}"),
@@ -36,6 +56,9 @@ pub fn message(reason: &Reason, account: &str) -> String {
             format!("the entry takes this key only from {from}, and where the login comes from was not said")
         }
         ReasonKind::Expired { at } => format!("the entry has ended: expiry-time={at}"),
+        ReasonKind::VerificationUnknown => {
+            "the entry wants the authenticator to check its user (verify-required), which only a login shows".to_owned()
+        }
         ReasonKind::PrincipalsOnPlainKey => {
             "principals= stands on a plain key: the server passes over the entry".to_owned()
         }
@@ -82,6 +105,7 @@ pub fn remedy(reason: &Reason, account: &str, place: &str, path: &str) -> Option
         ReasonKind::DeadLine(_)
         | ReasonKind::OnlyAsAuthority
         | ReasonKind::PrincipalsOnPlainKey
+        | ReasonKind::NotAnAuthority
         | ReasonKind::FromElsewhere { .. }
         | ReasonKind::Expired { .. } => {
             format!("sed -n {}p {path}    shows the entry", reason.line.unwrap_or(1))
@@ -93,9 +117,17 @@ pub fn remedy(reason: &Reason, account: &str, place: &str, path: &str) -> Option
         | ReasonKind::UserNotAllowed(_)
         | ReasonKind::RootNotAllowed(_)
         | ReasonKind::SettingConditional(_)
+        | ReasonKind::ConfigRejected(_)
+        | ReasonKind::AlgorithmOff(_)
+        | ReasonKind::PatternUnknown(_)
+        | ReasonKind::NoTries
         | ReasonKind::FurtherMethod(_) => {
             format!("sed -n {}p {path}    shows the setting", reason.line?)
         }
+        ReasonKind::AccountExpired => format!("usermod -e '' {account}    takes the end away"),
+        ReasonKind::AccountStage(_) => format!("chage -l {account}    shows its dates"),
+        ReasonKind::ShellNotExecutable(_) | ReasonKind::ShellMissing(_) => format!("usermod -s /bin/sh {account}"),
+        ReasonKind::Revoked | ReasonKind::RevokedListMissing => format!("ls -l {path}"),
         ReasonKind::KeyTooSmall { .. } => "lavrin key generate".to_owned(),
         ReasonKind::Unseen(_) | ReasonKind::SettingsUnseen => "look with root's rights".to_owned(),
         _ => return None,

@@ -6,11 +6,11 @@ if [ -n "$R" ]; then cat "$R/etc/passwd"; else
   getent passwd 2>/dev/null || cat /etc/passwd
 fi; e $?
 b group; if [ -n "$R" ]; then cat "$R/etc/group" 2>/dev/null; else getent group 2>/dev/null || cat /etc/group; fi; e $?
-b shadow # only the state of each password: a hash never leaves the host
+b shadow # the state of each password and the dates: a hash never leaves the host
 if [ -r "$R/etc/shadow" ]; then
   while IFS=: read -r n p r; do
     case $p in '') s= ;; '!'*) s='!' ;; '$'* | _* | ?????????????) s='$' ;; *) s='*' ;; esac
-    printf '%s:%s:\n' "$n" "$s"
+    printf '%s:%s:%s\n' "$n" "$s" "$r"
   done <"$R/etc/shadow"
 fi; p=; r=; e 0
 b mounts; M=

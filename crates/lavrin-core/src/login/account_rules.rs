@@ -1,0 +1,103 @@
+//! What the server asks of the account before it looks at any key: state, shell, access lists, root, methods.
+
+use super::address;
+use super::{Question, Reason, ReasonKind};
+use crate::account::{Account, Aging, Password};
+use crate::fs::NodeKind;
+use crate::server_config::{Settings, group_list_takes, matches};
+use crate::survey::{Observation, Resolved, Server, resolve};
+
+const SECONDS_A_DAY: i64 = 86_400;
+
+pub(super) fn reasons(account: &Account, settings: &Settings, question: &Question, seen: &Observation) -> Vec<Reason> {
+    let mut reasons = Vec::new();
+    let mut push = |kind, keyword: &str| {
+        let setting = settings.get(keyword);
+        reasons.push(Reason {
+            kind,
+            path: setting.and_then(|setting| setting.path.clone()),
+            line: setting.and_then(|setting| setting.line),
+        });
+    };
+    if let Some(kind) = state(account, settings, question.now.div_euclid(SECONDS_A_DAY), seen) {
+        push(kind, "usepam");
+    }
+    if let Some(kind) = shell(account, seen) {
+        push(kind, "");
+    }
+    if let Some(keyword) = kept_out(account, settings, seen) {
+        push(ReasonKind::UserNotAllowed(keyword), &keyword.to_ascii_lowercase());
+    }
+    let root = settings.word("permitrootlogin", "prohibit-password");
+    if account.is_root() && root == "no" {
+        push(ReasonKind::RootNotAllowed(root), "permitrootlogin");
+    }
+    if settings.word("pubkeyauthentication", "yes") == "no" {
+        push(ReasonKind::PublicKeysOff, "pubkeyauthentication");
+    }
+    if settings.word("maxauthtries", "6") == "0" {
+        push(ReasonKind::NoTries, "maxauthtries");
+    }
+    reasons
+}
+
+/// Locks and dates. With `UsePAM` the server leaves them to PAM, which asks after the key was accepted.
+fn state(account: &Account, settings: &Settings, today: i64, seen: &Observation) -> Option<ReasonKind> {
+    if seen.server == Server::Dropbear {
+        return None;
+    }
+    let pam = settings.word("usepam", "no") == "yes";
+    let ended = account.aging.is_some_and(|aging| aging.has_ended(today));
+    let outdated = account.aging.is_some_and(|aging| aging.is_closed_by_age(today));
+    match (pam, account.password, account.aging) {
+        (true, _, Some(Aging::NoLine)) => Some(ReasonKind::AccountStage("the shadow file has no line for it")),
+        (true, ..) if ended => Some(ReasonKind::AccountStage("the account has expired")),
+        (true, ..) if outdated => Some(ReasonKind::AccountStage("its password is too old")),
+        (true, ..) => None,
+        (false, Some(Password::Locked), _) => Some(ReasonKind::AccountLocked),
+        (false, ..) if ended => Some(ReasonKind::AccountExpired),
+        (false, ..) => None,
+    }
+}
+
+fn shell(account: &Account, seen: &Observation) -> Option<ReasonKind> {
+    match resolve(&account.shell, seen) {
+        // A tree without the folder of the shell is only part of a system and says nothing about it.
+        Resolved::Missing(path) if path.name() == account.shell.name() => {
+            Some(ReasonKind::ShellMissing(account.shell.clone()))
+        }
+        Resolved::To(_, node) if node.kind != NodeKind::File || node.mode & 0o111 == 0 => {
+            Some(ReasonKind::ShellNotExecutable(account.shell.clone()))
+        }
+        _ => None,
+    }
+}
+
+/// The keyword of the list that keeps the account out, in the server's order.
+fn kept_out(account: &Account, settings: &Settings, seen: &Observation) -> Option<&'static str> {
+    let list = |keyword: &str| settings.get(keyword).map(|setting| &setting.words);
+    let user = |words: &Vec<String>| words.iter().any(|word| user_fits(word, account, settings, seen));
+    let group = |words: &Vec<String>| group_list_takes(&words.join(","), account, seen);
+    if list("denyusers").is_some_and(user) {
+        Some("DenyUsers")
+    } else if list("allowusers").is_some_and(|words| !user(words)) {
+        Some("AllowUsers")
+    } else if list("denygroups").is_some_and(group) {
+        Some("DenyGroups")
+    } else if list("allowgroups").is_some_and(|words| !group(words)) {
+        Some("AllowGroups")
+    } else {
+        None
+    }
+}
+
+/// A pattern of users, perhaps with `@` and patterns of hosts. A `!` in front is no negation here but part of the name.
+fn user_fits(word: &str, account: &Account, settings: &Settings, seen: &Observation) -> bool {
+    let (user, host) = word.split_once('@').map_or((word, None), |(user, host)| (user, Some(host)));
+    if !matches(user.as_bytes(), account.name.as_bytes()) {
+        return false;
+    }
+    let (Some(host), Some(address)) = (host, seen.connection.from) else { return true };
+    let name = seen.connection.from_host.as_deref().filter(|_| settings.word("usedns", "no") == "yes");
+    address::list_takes_client(host, address, name)
+}

@@ -1,0 +1,131 @@
+//! What the server asks of the offered key or certificate itself: its algorithm, its size, whether it is revoked.
+
+use super::{Question, Reason, ReasonKind};
+use crate::account::Account;
+use crate::fs::{BytePath, Fact};
+use crate::key::container::certificate::{self, Certificate};
+use crate::key::container::{PieceKind, read};
+use crate::key::{Algorithm, Fingerprint, PublicKey};
+use crate::keysfile::options::Options;
+use crate::server_config::Settings;
+use crate::survey::{KEYS_FILE_BYTES_MAX, Observation, Resolved, Server, Want, Wanted, resolve};
+
+/// RSA keys below this size are refused by every OpenSSH server; `RequiredRSASize` can only raise it.
+const SERVER_RSA_BITS_MIN: usize = 1024;
+
+/// How a binary list of revoked keys begins.
+const BINARY_LIST: &[u8] = b"SSHKRL\n\0";
+
+pub(super) fn reasons(question: &Question, account: &Account, settings: &Settings, seen: &Observation) -> Vec<Reason> {
+    if seen.server == Server::Dropbear {
+        return Vec::new();
+    }
+    let mut reasons = Vec::new();
+    if let Some(name) = algorithm_off(question, settings) {
+        let setting = settings.get("pubkeyacceptedalgorithms");
+        reasons.push(Reason {
+            kind: ReasonKind::AlgorithmOff(name),
+            path: setting.and_then(|setting| setting.path.clone()),
+            line: setting.and_then(|setting| setting.line),
+        });
+    }
+    reasons.extend(too_small(question, settings));
+    reasons.extend(revoked(question, account, settings, seen));
+    reasons
+}
+
+/// The algorithm the client would have to use, where the server does not accept it.
+fn algorithm_off(question: &Question, settings: &Settings) -> Option<String> {
+    let possible: Vec<String> = match (&question.signature, &question.certificate, &question.key) {
+        (Some(named), ..) => vec![named.clone()],
+        (None, Some(certificate), _) if certificate.key.algorithm() == Algorithm::Rsa => {
+            ["rsa-sha2-512", "rsa-sha2-256"].map(|name| format!("{name}-cert-v01@openssh.com")).to_vec()
+        }
+        (None, Some(certificate), _) => vec![certificate::name_of(&certificate.key)],
+        (None, None, Some(PublicKey::Rsa { .. })) => {
+            ["rsa-sha2-512", "rsa-sha2-256", "ssh-rsa"].map(str::to_owned).to_vec()
+        }
+        (None, None, Some(key)) => vec![key.algorithm().name().to_owned()],
+        (None, None, None) => return None,
+    };
+    let accepted = settings.accepted_algorithms();
+    (!possible.iter().any(|name| accepted.contains(name))).then(|| possible[0].clone())
+}
+
+fn too_small(question: &Question, settings: &Settings) -> Option<Reason> {
+    let key = question.key.as_ref().filter(|key| key.algorithm() == Algorithm::Rsa)?;
+    let min = settings.word("requiredrsasize", "1024").parse().unwrap_or(SERVER_RSA_BITS_MIN).max(SERVER_RSA_BITS_MIN);
+    let bits = key.bits();
+    (bits < min).then(|| Reason::plain(ReasonKind::KeyTooSmall { bits, min }))
+}
+
+/// The file of revoked keys, where the settings name one.
+fn revoked_file(settings: &Settings) -> Option<BytePath> {
+    settings.get("revokedkeys")?.words.first().map(|word| BytePath::from(word.as_str()))
+}
+
+pub(super) fn revoked_wants(account: &Account, seen: &Observation) -> Option<Want> {
+    let file = revoked_file(&Settings::of(account, seen))?;
+    match resolve(&file, seen) {
+        Resolved::Ask(path) => Some(Want { what: Wanted::Node(path), account: None }),
+        Resolved::To(real, _) => Some(Want { what: Wanted::Bytes(real, KEYS_FILE_BYTES_MAX), account: None }),
+        _ => None,
+    }
+}
+
+/// A server that cannot read its list of revoked keys takes every key for revoked.
+fn revoked(question: &Question, _: &Account, settings: &Settings, seen: &Observation) -> Option<Reason> {
+    let file = revoked_file(settings)?;
+    let reason = |kind| Some(Reason::at(kind, &file, None));
+    let real = match resolve(&file, seen) {
+        Resolved::To(real, _) => real,
+        Resolved::Missing(_) | Resolved::Loop => return reason(ReasonKind::RevokedListMissing),
+        Resolved::Unseen(..) | Resolved::Ask(_) => return reason(ReasonKind::RevokedKeysUnseen),
+    };
+    match seen.content(&real) {
+        Fact::Known(bytes) if bytes.starts_with(BINARY_LIST) => reason(ReasonKind::RevokedKeysUnseen),
+        Fact::Known(bytes) if lists(bytes, &question.fingerprint) => reason(ReasonKind::Revoked),
+        Fact::Known(_) => None,
+        Fact::Absent => reason(ReasonKind::RevokedListMissing),
+        Fact::Unseen(_) => reason(ReasonKind::RevokedKeysUnseen),
+    }
+}
+
+/// Whether a text list of public keys holds this one.
+fn lists(bytes: &[u8], fingerprint: &Fingerprint) -> bool {
+    read(bytes).iter().any(|piece| match &piece.kind {
+        PieceKind::Public { fingerprint: listed, .. } => listed == fingerprint,
+        _ => false,
+    })
+}
+
+/// Why the server refuses a certificate though its authority is trusted by this entry.
+pub(super) fn certificate_reason(
+    certificate: &Certificate,
+    account: &Account,
+    options: &Options,
+    now: i64,
+) -> Option<ReasonKind> {
+    let now = u64::try_from(now).unwrap_or(0);
+    let refuse = |why| Some(ReasonKind::CertificateRefused(why));
+    if certificate.kind != "user" {
+        return refuse("it is for hosts");
+    }
+    if now < certificate.valid_after {
+        return refuse("it does not hold yet");
+    }
+    if now >= certificate.valid_before {
+        return refuse("it has ended");
+    }
+    if certificate.principals.is_empty() {
+        return refuse("it names nobody");
+    }
+    let named = match options.value("principals") {
+        Some(list) => {
+            let list = String::from_utf8_lossy(list).into_owned();
+            certificate.principals.iter().any(|name| list.split(',').any(|wanted| wanted == name))
+        }
+        None => certificate.principals.contains(&account.name),
+    };
+    if named { None } else { refuse("it is for somebody else") }
+}

@@ -1,0 +1,206 @@
+//! The lines of the configuration: keyword and words, split as the server does, and the files that Include names.
+
+use super::INCLUDE_FOLDER;
+use super::patterns::matches;
+use crate::fs::{BytePath, Fact};
+use crate::survey::{CONFIG_BYTES_MAX, Observation, Want, Wanted};
+
+/// How deep files may include files: the server's own limit.
+const INCLUDE_DEPTH_MAX: usize = 16;
+
+/// Most lines that are read in all; a file that includes another twice at each level would double them 16 times.
+const STATEMENTS_MAX: usize = 100_000;
+
+/// One line of configuration.
+#[derive(Debug, Clone)]
+pub struct Statement {
+    /// The keyword as it stands there.
+    pub spelled: String,
+    /// The keyword in lower case.
+    pub keyword: String,
+    /// The words behind it.
+    pub words: Vec<String>,
+    /// The file.
+    pub path: BytePath,
+    /// The line in it, counted from 1.
+    pub line: usize,
+    /// Where the file ends, a Match of that file ends too.
+    pub depth: usize,
+}
+
+/// Why the server would not start.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct ConfigFault {
+    /// The file.
+    pub path: BytePath,
+    /// The line in it.
+    pub line: usize,
+    /// What is wrong.
+    pub what: String,
+}
+
+/// What the files of a configuration hold.
+#[derive(Debug, Default)]
+pub struct Collected {
+    /// Their lines in the order in which the server reads them.
+    pub statements: Vec<Statement>,
+    /// What has to be looked at before everything is known.
+    pub wants: Vec<Want>,
+    /// Files that could not be read.
+    pub unseen: Vec<BytePath>,
+    /// Lines that cannot be split, and includes without end.
+    pub faults: Vec<ConfigFault>,
+}
+
+/// Reads the main file and everything it includes.
+pub fn collect(main: &BytePath, seen: &Observation) -> Collected {
+    let mut collected = Collected::default();
+    collected.file(main, seen, 0, None);
+    collected
+}
+
+impl Collected {
+    fn file(&mut self, path: &BytePath, seen: &Observation, depth: usize, from: Option<&Statement>) {
+        let bytes = match seen.bytes.get(path) {
+            None => {
+                self.wants.push(Want { what: Wanted::Bytes(path.clone(), CONFIG_BYTES_MAX), account: None });
+                return;
+            }
+            Some(Fact::Known(bytes)) => bytes,
+            Some(Fact::Absent) => return,
+            Some(Fact::Unseen(_)) => {
+                self.unseen.push(path.clone());
+                return;
+            }
+        };
+        if let Some(from) = from.filter(|_| depth > INCLUDE_DEPTH_MAX || self.statements.len() > STATEMENTS_MAX) {
+            self.fault(&from.path, from.line, "files include each other without end");
+            return;
+        }
+        for (index, line) in bytes.split(|byte| *byte == b'\n').enumerate() {
+            let number = index + 1;
+            let statement = match read_line(line) {
+                None => continue,
+                Some(Ok((spelled, words))) => Statement {
+                    keyword: spelled.to_ascii_lowercase(),
+                    spelled,
+                    words,
+                    path: path.clone(),
+                    line: number,
+                    depth,
+                },
+                Some(Err(what)) => {
+                    self.fault(path, number, what);
+                    continue;
+                }
+            };
+            if statement.keyword == "include" && !statement.words.is_empty() {
+                for pattern in &statement.words {
+                    // One endless include is enough to know.
+                    if !self.faults.iter().any(|fault| fault.what.starts_with("files include")) {
+                        for file in self.included(pattern, seen) {
+                            self.file(&file, seen, depth + 1, Some(&statement));
+                        }
+                    }
+                }
+            } else {
+                self.statements.push(statement);
+            }
+        }
+    }
+
+    fn fault(&mut self, path: &BytePath, line: usize, what: &str) {
+        self.faults.push(ConfigFault { path: path.clone(), line, what: what.to_owned() });
+    }
+
+    /// The files that an Include pattern stands for, in the order in which the server reads them.
+    fn included(&mut self, pattern: &str, seen: &Observation) -> Vec<BytePath> {
+        let path = if pattern.starts_with('/') {
+            BytePath::from(pattern)
+        } else {
+            BytePath::from(INCLUDE_FOLDER).join(pattern.as_bytes())
+        };
+        let name = String::from_utf8_lossy(path.name()).into_owned();
+        if !name.contains(['*', '?', '[']) {
+            return vec![path];
+        }
+        let folder = path.parent().unwrap_or_else(|| "/".into());
+        match seen.names.get(&folder) {
+            None => self.wants.push(Want { what: Wanted::Names(folder), account: None }),
+            Some(Fact::Known(names)) => {
+                let fits = |found: &&Vec<u8>| found.first() != Some(&b'.') && matches(name.as_bytes(), found);
+                let mut found: Vec<&Vec<u8>> = names.iter().filter(fits).collect();
+                found.sort();
+                return found.into_iter().map(|found| folder.join(found)).collect();
+            }
+            Some(Fact::Absent) => {}
+            Some(Fact::Unseen(_)) => self.unseen.push(folder),
+        }
+        Vec::new()
+    }
+}
+
+/// A line as keyword and words; `None` for blank lines and comments.
+pub fn read_line(line: &[u8]) -> Option<Result<(String, Vec<String>), &'static str>> {
+    let text = String::from_utf8_lossy(line);
+    let mut text = text.as_ref();
+    // The server does not look at the very first character when it takes blanks off the end.
+    while text.len() > 1 && text.ends_with([' ', '\t', '\r', '\x0c']) {
+        text = &text[..text.len() - 1];
+    }
+    let text = text.trim_start_matches([' ', '\t', '\r']);
+    if text.is_empty() || text.starts_with('#') {
+        return None;
+    }
+    let end = text.find([' ', '\t', '=', '"']).unwrap_or(text.len());
+    let rest = text[end..].trim_start_matches([' ', '\t']);
+    let rest = rest.strip_prefix('=').unwrap_or(rest);
+    Some(words(rest).map(|words| (text[..end].to_owned(), words)))
+}
+
+/// Words at blanks; quotes of both kinds hold them together, a backslash takes its special meaning from a quote, a
+/// blank or itself, and a word that begins with `#` ends the line.
+fn words(text: &str) -> Result<Vec<String>, &'static str> {
+    let mut words = Vec::new();
+    let mut word: Option<String> = None;
+    let mut quote: Option<char> = None;
+    let mut characters = text.chars().peekable();
+    while let Some(character) = characters.next() {
+        match character {
+            '\\' if characters
+                .peek()
+                .is_some_and(|next| matches!(next, '"' | '\'' | '\\') || (quote.is_none() && *next == ' ')) =>
+            {
+                word.get_or_insert_default().extend(characters.next());
+            }
+            '"' | '\'' if quote == Some(character) => quote = None,
+            '"' | '\'' if quote.is_none() => {
+                quote = Some(character);
+                word.get_or_insert_default();
+            }
+            ' ' | '\t' if quote.is_none() => words.extend(word.take()),
+            '#' if quote.is_none() && word.is_none() => break,
+            other => word.get_or_insert_default().push(other),
+        }
+    }
+    words.extend(word);
+    if quote.is_some() { Err("a quote is not closed") } else { Ok(words) }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn lines_are_split_as_the_server_does() {
+        let read = |line: &[u8]| read_line(line).map(|read| read.map(|(keyword, words)| (keyword, words.join("|"))));
+        let some = |keyword: &str, words: &str| Some(Ok((keyword.to_owned(), words.to_owned())));
+        assert_eq!(read(b"  UsePAM=yes # x\r"), some("UsePAM", "yes"));
+        assert_eq!(read(b"A = b"), some("A", "b"));
+        assert_eq!(read(b"A == b"), some("A", "=|b"));
+        assert_eq!(read(b"A b#c 'd e' \"f#\" g\\ h"), some("A", "b#c|d e|f#|g h"));
+        assert_eq!(read(b"A \"b"), Some(Err("a quote is not closed")));
+        assert_eq!(read(b"\x0c"), some("\x0c", ""));
+        assert_eq!(read(b" # x"), None);
+    }
+}

@@ -1,0 +1,394 @@
+//! `sshd_config(5)`: its text with Include and Match, and the values in force for one login.
+
+mod algorithms;
+mod conditions;
+mod keywords;
+mod lines;
+mod patterns;
+
+use crate::account::{Account, Group};
+use crate::fs::BytePath;
+use crate::survey::{Observation, Want};
+use conditions::{Applies, condition};
+pub use conditions::{Connection, group_list_takes};
+pub use lines::ConfigFault;
+use lines::{Collected, Statement, collect, read_line};
+pub use patterns::{list_matches, matches};
+use std::collections::BTreeMap;
+
+/// The file that the server reads unless told otherwise.
+pub const USUAL_PATH: &str = "/etc/ssh/sshd_config";
+
+/// Where relative names in Include are looked up.
+const INCLUDE_FOLDER: &str = "/etc/ssh";
+
+/// A value and where it comes from; neither path nor line where it is built in or the server itself said it.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Setting {
+    /// The words behind the keyword.
+    pub words: Vec<String>,
+    /// The file.
+    pub path: Option<BytePath>,
+    /// The line in it.
+    pub line: Option<usize>,
+}
+
+/// The settings in force for a login.
+#[derive(Debug, Clone, PartialEq, Eq, Default)]
+pub struct Settings {
+    values: BTreeMap<String, Setting>,
+    /// Files of the configuration that could not be read.
+    pub unseen: Vec<BytePath>,
+    /// Keywords that a Match block may set whose condition depends on what is not known of the connection.
+    pub conditional: Vec<(String, BytePath, usize)>,
+    /// Why the server would not start with its configuration.
+    pub faults: Vec<ConfigFault>,
+}
+
+/// What has to be looked at before [`Settings::from_files`] can say everything.
+#[must_use]
+pub fn wants(seen: &Observation) -> Vec<Want> {
+    collect(&main_path(seen), seen).wants
+}
+
+fn main_path(seen: &Observation) -> BytePath {
+    seen.config_path.clone().unwrap_or_else(|| USUAL_PATH.into())
+}
+
+/// Names of the account's groups, primary first.
+pub fn group_names<'a>(account: &'a Account, groups: &'a [Group]) -> impl Iterator<Item = &'a str> {
+    let belongs = move |group: &&Group| group.gid == account.gid || group.members.contains(&account.name);
+    groups.iter().filter(belongs).map(|group| group.name.as_str())
+}
+
+/// Keywords whose lines add up instead of the first one winning.
+const LISTS: [&str; 4] = ["allowusers", "denyusers", "allowgroups", "denygroups"];
+
+/// What is in force where nothing is set (OpenSSH 9.2), of the keywords that decide about logins.
+const DEFAULTS: [(&str, &str); 11] = [
+    ("authenticationmethods", "any"),
+    ("authorizedkeysfile", ".ssh/authorized_keys .ssh/authorized_keys2"),
+    ("kbdinteractiveauthentication", "yes"),
+    ("maxauthtries", "6"),
+    ("passwordauthentication", "yes"),
+    ("permitemptypasswords", "no"),
+    ("permitrootlogin", "without-password"),
+    ("pubkeyauthentication", "yes"),
+    ("requiredrsasize", "1024"),
+    ("strictmodes", "yes"),
+    ("usepam", "no"),
+];
+
+impl Settings {
+    /// What is in force for a login: what the server itself said, else what its files say.
+    #[must_use]
+    pub fn of(account: &Account, seen: &Observation) -> Self {
+        match &seen.said_by_server {
+            Some(said) => Self::from_server(said),
+            None => Self::from_files(Some(account), seen),
+        }
+    }
+
+    /// Reads the `keyword value` lines that the server prints in its test mode.
+    #[must_use]
+    pub fn from_server(said: &[u8]) -> Self {
+        let mut settings = Self::default();
+        for (keyword, words) in said.split(|byte| *byte == b'\n').filter_map(read_line).flatten() {
+            add(&mut settings.values, &keyword.to_ascii_lowercase(), Setting { words, path: None, line: None });
+        }
+        settings
+    }
+
+    /// Reads the configuration files for an account and the connection that the observation is about; without an account
+    /// no Match block holds.
+    #[must_use]
+    pub fn from_files(account: Option<&Account>, seen: &Observation) -> Self {
+        let Collected { statements, unseen, faults, .. } = collect(&main_path(seen), seen);
+        let mut settings = Self { unseen, faults, ..Self::default() };
+        // What a Match block sets goes before what holds for everybody, wherever it stands.
+        let mut matched = BTreeMap::new();
+        let mut blocks: Vec<(usize, Applies)> = Vec::new();
+        let looks_up = statements.iter().find(|statement| statement.keyword == "usedns");
+        let looks_up = looks_up.is_some_and(|statement| statement.words == ["yes"]);
+        let host_counts = looks_up || seen.connection.host_counts;
+        for statement in statements {
+            while blocks.last().is_some_and(|(depth, _)| *depth > statement.depth) {
+                blocks.pop();
+            }
+            if statement.keyword == "match" {
+                if blocks.last().is_some_and(|(depth, _)| *depth == statement.depth) {
+                    blocks.pop();
+                }
+                let applies = settings.condition(&statement, account, host_counts, seen);
+                blocks.push((statement.depth, applies));
+                continue;
+            }
+            let Some(keyword) = settings.checked(&statement, !blocks.is_empty()) else { continue };
+            let setting = Setting { words: statement.words, path: Some(statement.path), line: Some(statement.line) };
+            let all = |wanted: Applies| blocks.iter().any(|(_, applies)| *applies == wanted);
+            if all(Applies::No) {
+            } else if all(Applies::Undecided) {
+                settings.conditional.push((
+                    keyword.to_owned(),
+                    setting.path.unwrap_or_else(|| "/".into()),
+                    statement.line,
+                ));
+            } else if blocks.is_empty() {
+                add(&mut settings.values, keyword, setting);
+            } else {
+                add(&mut matched, keyword, setting);
+            }
+        }
+        settings.values.extend(matched);
+        settings.check_methods();
+        settings
+    }
+
+    fn condition(
+        &mut self,
+        statement: &Statement,
+        account: Option<&Account>,
+        host_counts: bool,
+        seen: &Observation,
+    ) -> Applies {
+        let nobody = Account::unknown("");
+        let read = if statement.words.is_empty() {
+            Err("Match has no condition".to_owned())
+        } else {
+            condition(&statement.words, account.unwrap_or(&nobody), host_counts, seen)
+        };
+        match read {
+            Ok(applies) if account.is_some() => applies,
+            Ok(_) => Applies::No,
+            Err(what) => {
+                self.fault(statement, what);
+                Applies::No
+            }
+        }
+    }
+
+    /// The name that counts of a statement's keyword; `None` where there is nothing to set.
+    fn checked(&mut self, statement: &Statement, in_match: bool) -> Option<&'static str> {
+        let Some(keyword) = keywords::keyword(&statement.keyword) else {
+            self.fault(statement, format!("the server knows no keyword '{}'", statement.spelled));
+            return None;
+        };
+        if in_match && !keyword.in_match {
+            self.fault(statement, format!("{} may not stand in a Match block", statement.spelled));
+        } else if let Err(what) = keywords::check(&statement.spelled, keyword.takes, &statement.words) {
+            self.fault(statement, what);
+        }
+        (keyword.takes != keywords::Takes::Nothing).then_some(keyword.name)
+    }
+
+    fn fault(&mut self, statement: &Statement, what: String) {
+        self.faults.push(ConfigFault { path: statement.path.clone(), line: statement.line, what });
+    }
+
+    /// At least one of the lists in `AuthenticationMethods` has to be possible with the methods that are on.
+    fn check_methods(&mut self) {
+        let Some(setting) = self.values.get("authenticationmethods").cloned() else { return };
+        let is_on = |method: &str| match method.split(':').next().unwrap_or_default() {
+            "password" => self.word("passwordauthentication", "yes") != "no",
+            "keyboard-interactive" => self.word("kbdinteractiveauthentication", "yes") != "no",
+            "publickey" => self.word("pubkeyauthentication", "yes") != "no",
+            "hostbased" => self.word("hostbasedauthentication", "no") != "no",
+            "gssapi-with-mic" => self.word("gssapiauthentication", "no") != "no",
+            _ => true,
+        };
+        if !setting.words.iter().any(|list| list.split(',').all(is_on)) {
+            let what = "AuthenticationMethods asks for methods that are off".to_owned();
+            let path = setting.path.unwrap_or_else(|| USUAL_PATH.into());
+            self.faults.push(ConfigFault { path, line: setting.line.unwrap_or(0), what });
+        }
+    }
+
+    /// Every keyword that is set or decides about logins, with its value as the server prints it.
+    #[must_use]
+    pub fn printed(&self) -> BTreeMap<String, (String, Option<Setting>)> {
+        let built_in = |(keyword, value): (&str, &str)| (keyword.to_owned(), (value.to_owned(), None));
+        let mut printed: BTreeMap<_, _> = DEFAULTS.into_iter().map(built_in).collect();
+        printed.insert("pubkeyacceptedalgorithms".to_owned(), (algorithms::DEFAULT.join(","), None));
+        for (keyword, setting) in &self.values {
+            printed.insert(keyword.clone(), (printed_value(keyword, setting), Some(setting.clone())));
+        }
+        printed
+    }
+
+    /// The signature algorithms that the server accepts for public keys.
+    #[must_use]
+    pub fn accepted_algorithms(&self) -> Vec<String> {
+        match self.values.get("pubkeyacceptedalgorithms").and_then(|setting| setting.words.first()) {
+            Some(list) => algorithms::in_force(list),
+            None => algorithms::DEFAULT.map(str::to_owned).to_vec(),
+        }
+    }
+
+    /// The setting of a keyword (in lower case), unless the default holds or it is `none`.
+    #[must_use]
+    pub fn get(&self, keyword: &str) -> Option<&Setting> {
+        let setting = self.values.get(keyword)?;
+        let none = setting.words.first().is_none_or(|word| word.eq_ignore_ascii_case("none"));
+        if none { None } else { Some(setting) }
+    }
+
+    /// The first word of a keyword, in lower case, or this default.
+    #[must_use]
+    pub fn word(&self, keyword: &str, default: &str) -> String {
+        let word = self.values.get(keyword).and_then(|setting| setting.words.first());
+        word.map_or_else(|| default.to_owned(), |word| word.to_ascii_lowercase())
+    }
+
+    /// A pattern of key files with a percent sign that the server does not know; it drops the connection then.
+    #[must_use]
+    pub fn bad_pattern(&self) -> Option<String> {
+        let words = &self.get("authorizedkeysfile")?.words;
+        let is_bad = |word: &&String| {
+            let plain = word.replace("%%", "");
+            plain.split('%').skip(1).any(|rest| !rest.starts_with(['h', 'u', 'U']))
+        };
+        words.iter().find(is_bad).cloned()
+    }
+
+    /// The key files that the server reads for this account, in its order (`sshd_config(5)`, `AuthorizedKeysFile`).
+    #[must_use]
+    pub fn key_files(&self, account: &Account) -> Vec<BytePath> {
+        let patterns = match self.values.get("authorizedkeysfile") {
+            Some(setting) => setting.words.clone(),
+            None => vec![".ssh/authorized_keys".to_owned(), ".ssh/authorized_keys2".to_owned()],
+        };
+        patterns
+            .iter()
+            .filter(|pattern| !pattern.eq_ignore_ascii_case("none"))
+            .map(|pattern| expand(&from_roots_home(pattern), account))
+            .collect()
+    }
+}
+
+fn add(values: &mut BTreeMap<String, Setting>, keyword: &str, setting: Setting) {
+    if LISTS.contains(&keyword) {
+        let list = values.entry(keyword.to_owned()).or_insert(Setting { words: Vec::new(), ..setting.clone() });
+        list.words.extend(setting.words);
+    } else {
+        values.entry(keyword.to_owned()).or_insert(setting);
+    }
+}
+
+/// A value as the server prints it.
+fn printed_value(keyword: &str, setting: &Setting) -> String {
+    let Some(known) = keywords::keyword(keyword) else { return setting.words.join(" ") };
+    let first = setting.words.first().map(String::as_str).unwrap_or_default();
+    match known.takes {
+        keywords::Takes::Flag => first.to_ascii_lowercase(),
+        keywords::Takes::OneOf(_) => {
+            let word = first.to_ascii_lowercase();
+            if word == "prohibit-password" { "without-password".to_owned() } else { word }
+        }
+        keywords::Takes::Number => first.parse::<u32>().map_or_else(|_| first.to_owned(), |number| number.to_string()),
+        keywords::Takes::Algorithms => algorithms::in_force(first).join(","),
+        _ if keyword == "authorizedkeysfile" => {
+            setting.words.iter().map(|word| from_roots_home(word)).collect::<Vec<_>>().join(" ")
+        }
+        _ => setting.words.join(" "),
+    }
+}
+
+/// `~/` stands for the home of the account that the server runs as, which is root's.
+fn from_roots_home(pattern: &str) -> String {
+    match pattern.strip_prefix("~/") {
+        Some(rest) => format!("/root/{rest}"),
+        None => pattern.to_owned(),
+    }
+}
+
+fn expand(pattern: &str, account: &Account) -> BytePath {
+    let mut path = Vec::new();
+    let mut characters = pattern.bytes();
+    while let Some(byte) = characters.next() {
+        if byte != b'%' {
+            path.push(byte);
+            continue;
+        }
+        match characters.next() {
+            Some(b'h') => path.extend_from_slice(account.home.as_bytes()),
+            Some(b'u') => path.extend_from_slice(account.name.as_bytes()),
+            Some(b'U') => path.extend_from_slice(account.uid.to_string().as_bytes()),
+            Some(other) => path.push(other),
+            None => {}
+        }
+    }
+    if path.first() == Some(&b'/') { BytePath::new(&path) } else { account.home.join(&path) }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::account::{read_groups, read_passwd};
+    use crate::fs::Fact;
+    use crate::survey::{CONFIG_BYTES_MAX, Wanted};
+
+    fn world(files: &[(&str, &str)]) -> (Account, Observation) {
+        let account = read_passwd(b"edda:x:1001:1001::/home/edda:/bin/sh\n").remove(0);
+        let mut seen =
+            Observation { groups: read_groups(b"edda:x:1001:\nkeepers:x:50:edda\n"), ..Observation::default() };
+        let mut names: Vec<Vec<u8>> = Vec::new();
+        for (path, text) in files {
+            let path = BytePath::from(*path);
+            names.push(path.name().to_vec());
+            seen.bytes.insert(path, Fact::Known(text.as_bytes().to_vec()));
+        }
+        seen.names.insert("/etc/ssh/sshd_config.d".into(), Fact::Known(names));
+        (account, seen)
+    }
+
+    fn settings(files: &[(&str, &str)]) -> Settings {
+        let (account, seen) = world(files);
+        Settings::from_files(Some(&account), &seen)
+    }
+
+    #[test]
+    fn the_first_value_wins_also_from_an_included_file() {
+        let found = settings(&[
+            (USUAL_PATH, "Include /etc/ssh/sshd_config.d/*.conf\nPasswordAuthentication yes\nUsePAM=yes # x\n"),
+            ("/etc/ssh/sshd_config.d/10-a.conf", "passwordauthentication no\r\n"),
+            ("/etc/ssh/sshd_config.d/20-b.conf", "PasswordAuthentication maybe\nUsePAM no\n"),
+        ]);
+        let setting = found.get("passwordauthentication").unwrap();
+        assert_eq!((setting.words[0].as_str(), setting.line), ("no", Some(1)));
+        assert_eq!(found.word("usepam", "no"), "no");
+    }
+
+    #[test]
+    fn match_blocks_apply_by_user_and_group_and_end_with_their_file() {
+        let found = settings(&[
+            (
+                USUAL_PATH,
+                "Include /etc/ssh/sshd_config.d/*.conf\nMatch User sten\nX11Forwarding yes\nMatch group keepers,!sten\nStrictModes no\nMatch address 192.0.2.0/24\nPubkeyAuthentication no\n",
+            ),
+            ("/etc/ssh/sshd_config.d/10-a.conf", "Match user *,!edda\nUsePAM no\n"),
+        ]);
+        assert_eq!(found.get("x11forwarding"), None);
+        assert_eq!(found.get("usepam"), None);
+        assert_eq!(found.word("strictmodes", "yes"), "no");
+        assert_eq!(found.conditional.len(), 1);
+        assert_eq!(found.conditional[0].0, "pubkeyauthentication");
+    }
+
+    #[test]
+    fn key_files_are_expanded() {
+        let (account, _) = world(&[]);
+        let found = settings(&[(USUAL_PATH, "AuthorizedKeysFile .ssh/keys /etc/keys/%u-%U \"%h/x y\" %%z\n")]);
+        let paths: Vec<String> = found.key_files(&account).iter().map(ToString::to_string).collect();
+        assert_eq!(paths, ["/home/edda/.ssh/keys", "/etc/keys/edda-1001", "/home/edda/x y", "/home/edda/%z"]);
+        assert_eq!(settings(&[]).key_files(&account).len(), 2);
+        assert!(settings(&[(USUAL_PATH, "AuthorizedKeysFile none\n")]).key_files(&account).is_empty());
+    }
+
+    #[test]
+    fn what_has_to_be_read_is_asked_for_step_by_step() {
+        let mut seen = Observation::default();
+        assert_eq!(wants(&seen), [Want { what: Wanted::Bytes(USUAL_PATH.into(), CONFIG_BYTES_MAX), account: None }]);
+        seen.bytes.insert(USUAL_PATH.into(), Fact::Known(b"Include sshd_config.d/*.conf\n".to_vec()));
+        assert_eq!(wants(&seen), [Want { what: Wanted::Names("/etc/ssh/sshd_config.d".into()), account: None }]);
+    }
+}

@@ -1,0 +1,194 @@
+//! `lavrin settings`: what the server's configuration says for a login, and from which file and line each value comes.
+
+use super::place::Work;
+use crate::connection::ConnectionArgs;
+use crate::error::CommandError;
+use crate::exit::Exit;
+use crate::host::{HostArgs, NeedsRoot};
+use crate::paths;
+use crate::table::columns;
+use crate::ui::{Format, Label, Ui};
+use clap::Args;
+use lavrin_core::account::Account;
+use lavrin_core::server_config::{self, Connection, Settings};
+use lavrin_core::survey::{Observation, Want, Wanted, Who};
+use schemars::JsonSchema;
+use serde::Serialize;
+use std::collections::BTreeMap;
+use std::path::PathBuf;
+
+/// Which settings of the server are in force for a login, and which file and line each comes from
+#[derive(Debug, Args)]
+pub struct SettingsArgs {
+    /// The host; nothing with --root
+    #[arg(value_name = "HOST", required_unless_present = "root", conflicts_with = "root")]
+    pub host_name: Option<String>,
+    /// The account that would log in; without one no Match block holds
+    #[arg(long, value_name = "ACCOUNT")]
+    pub account: Option<String>,
+    /// Look into this local tree instead of a host
+    #[arg(long, value_name = "DIR", value_parser = paths::typed)]
+    pub root: Option<PathBuf>,
+    #[command(flatten)]
+    pub connection: ConnectionArgs,
+    #[command(flatten)]
+    host: HostArgs,
+}
+
+/// What `--format json` prints.
+#[derive(Debug, Serialize, JsonSchema)]
+pub struct SettingsOut {
+    schema: &'static str,
+    /// Whether the server would start with its configuration.
+    valid: bool,
+    errors: Vec<ConfigErrorOut>,
+    values: BTreeMap<String, ValueOut>,
+    /// What a Match block sets whose condition depends on something that was not said.
+    conditional: Vec<ConditionalOut>,
+    /// Where the running server says something else than its files, as it prints it.
+    differs: BTreeMap<String, String>,
+}
+
+/// Why the server would not start.
+#[derive(Debug, Serialize, JsonSchema)]
+struct ConfigErrorOut {
+    path: String,
+    line: usize,
+    message: String,
+}
+
+/// A value, and where it comes from; no line where it is the built-in default.
+#[derive(Debug, Serialize, JsonSchema)]
+struct ValueOut {
+    value: String,
+    path: Option<String>,
+    line: Option<usize>,
+}
+
+/// A keyword that a Match block may set.
+#[derive(Debug, Serialize, JsonSchema)]
+struct ConditionalOut {
+    keyword: String,
+    path: String,
+    line: usize,
+}
+
+/// Runs the command.
+pub async fn run(args: &SettingsArgs, ui: &Ui) -> Result<Exit, CommandError> {
+    let name = args.account.as_deref();
+    let mut work = match (&args.root, &args.host_name) {
+        (Some(root), _) => Work::open_tree(root)?,
+        (None, Some(host)) => {
+            let account = name.unwrap_or("root");
+            Work::open_host(ui, host.trim_start_matches('@'), account, &args.host, NeedsRoot::Wanted).await?
+        }
+        (None, None) => return Err(CommandError::usage("whose settings? HOST or --root DIR")),
+    };
+    // As in the server's own test mode a name that is given counts, whatever UseDNS says.
+    work.seen.connection = Connection { host_counts: true, ..args.connection.connection() };
+    work.look(|seen| wants(name, seen)).await?;
+    let account = name.map(|name| work.seen.account(name).cloned().unwrap_or_else(|| Account::unknown(name)));
+    let settings = Settings::from_files(account.as_ref(), &work.seen);
+    let out = out_of(&settings, &work);
+    ui.result(&if ui.format == Format::Json { crate::json::print(&out) } else { text_of(&out, ui) });
+    if !settings.unseen.is_empty() {
+        ui.warn(&format!("not read: {}", work.typed_path(&settings.unseen[0])));
+        return Ok(Exit::NotChecked);
+    }
+    Ok(if out.valid { Exit::Done } else { Exit::Findings })
+}
+
+fn wants(name: Option<&str>, seen: &Observation) -> Vec<Want> {
+    if !seen.looked {
+        let who = name.map_or(Who::All, |name| Who::One(name.to_owned()));
+        return vec![Want { what: Wanted::System(who), account: None }];
+    }
+    let mut wants = server_config::wants(seen);
+    wants.retain(|want| !seen.answers(want));
+    wants
+}
+
+fn out_of(settings: &Settings, work: &Work) -> SettingsOut {
+    let errors = settings.faults.iter().map(|fault| ConfigErrorOut {
+        path: work.typed_path(&fault.path),
+        line: fault.line,
+        message: fault.what.clone(),
+    });
+    let value = |(keyword, (value, setting)): (String, (String, Option<server_config::Setting>))| {
+        let path = setting.as_ref().and_then(|setting| setting.path.as_ref()).map(|path| work.typed_path(path));
+        (keyword, ValueOut { value, path, line: setting.and_then(|setting| setting.line) })
+    };
+    SettingsOut {
+        schema: "lavrin/settings/1",
+        valid: settings.faults.is_empty(),
+        errors: errors.collect(),
+        values: settings.printed().into_iter().map(value).collect(),
+        conditional: settings
+            .conditional
+            .iter()
+            .map(|(keyword, path, line)| ConditionalOut {
+                keyword: keyword.clone(),
+                path: work.typed_path(path),
+                line: *line,
+            })
+            .collect(),
+        differs: differs(settings, &work.seen),
+    }
+}
+
+/// The keywords for which the server itself says something else than our reading of its files.
+fn differs(settings: &Settings, seen: &Observation) -> BTreeMap<String, String> {
+    let Some(said) = &seen.said_by_server else { return BTreeMap::new() };
+    let said = Settings::from_server(said).printed();
+    let ours = settings.printed();
+    let differing = said.into_iter().filter(|(keyword, (value, _))| {
+        ours.get(keyword).is_some_and(|(our_value, _)| !our_value.eq_ignore_ascii_case(value))
+    });
+    differing.map(|(keyword, (value, _))| (keyword, value)).collect()
+}
+
+fn text_of(out: &SettingsOut, ui: &Ui) -> String {
+    let mut text = String::new();
+    for error in &out.errors {
+        let place = ui.paint(Label::Strong, &format!("{} line {}", error.path, error.line));
+        text += &format!("{} {place}: {}\n", ui.paint(Label::Bad, "does not start:"), error.message);
+    }
+    let rows: Vec<Vec<String>> = out
+        .values
+        .iter()
+        .map(|(keyword, value)| {
+            let place = match (&value.path, value.line) {
+                (Some(path), Some(line)) => format!("{path} line {line}"),
+                _ => ui.paint(Label::Faint, "built in"),
+            };
+            vec![ui.paint(Label::Strong, keyword), shortened(&value.value), place]
+        })
+        .collect();
+    for line in columns(&rows, 0) {
+        text += &format!("{line}\n");
+    }
+    for open in &out.conditional {
+        text += &format!(
+            "{} {} line {} sets {} for some connections; say which: --from-address, --from-host, --local-address, \
+             --local-port\n",
+            ui.paint(Label::Warn, "open:"),
+            open.path,
+            open.line,
+            open.keyword
+        );
+    }
+    for (keyword, value) in &out.differs {
+        text += &format!("{} the server itself says {keyword} {value}\n", ui.paint(Label::Bad, "differs:"));
+    }
+    text
+}
+
+/// Longest value that is shown whole, in characters.
+const SHOWN_CHARS: usize = 60;
+
+fn shortened(value: &str) -> String {
+    if value.chars().count() <= SHOWN_CHARS {
+        return value.to_owned();
+    }
+    value.chars().take(SHOWN_CHARS - 2).collect::<String>() + " …"
+}
