@@ -1,6 +1,8 @@
 #!/usr/bin/env bash
-# Measures what docs/performance.md tells: process time of short commands, and RSA generation beside openssl's, in turn.
-# Needs hyperfine and openssl (Debian packages of the same names).
+# Measures what docs/performance.md tells: process time of short commands, RSA generation beside openssl's in turn,
+# inspection of very many keys beside a bare loop, and shared primes beside the tree of another library.
+# Needs the Debian packages hyperfine, openssl, python3, python3-gmpy2 and time.
+# RUNS_4096 and RUNS_8192 set the numbers of runs; MOST_MODULI the end of the row of shared primes.
 set -euo pipefail
 cd "$(dirname "$0")/.."
 cargo build --release --quiet
@@ -34,3 +36,43 @@ P
 echo "== RSA generation"
 turns 4096 "${RUNS_4096:-20}"
 if [ -n "${RUNS_8192:-}" ]; then turns 8192 "$RUNS_8192"; fi
+many=$work/many
+cargo run --release --quiet -p lavrin-core --example many_keys -- 100000 mixed >"$many"
+echo "== 100,000 public lines, half of them RSA-2048/3072/4096, without the cross check (5 runs)"
+for _ in 1 2 3 4 5; do
+  command time -f "  whole command, JSON to nowhere: %e s, %M KB" "$lavrin" key inspect --no-cross-check --format json "$many" >/dev/null || true
+done
+/usr/bin/python3 - "$many" <<'P'
+import base64, hashlib, sys, time
+lines = open(sys.argv[1], "rb").read().splitlines()
+begun = time.perf_counter()
+for line in lines: hashlib.sha256(base64.b64decode(line.split(b" ")[1])).digest()
+print(f"  anchor: a bare loop that decodes and hashes each line takes {time.perf_counter() - begun:.2f} s on one core")
+P
+echo "== shared primes among distinct RSA-2048 moduli"
+cargo run --release --quiet -p lavrin-core --example many_keys -- "${MOST_MODULI:-16000}" rsa-2048 >"$many"
+for count in 1000 2000 4000 8000 16000 32000 64000; do
+  if [ "$count" -gt "${MOST_MODULI:-16000}" ]; then break; fi
+  head -"$count" "$many" >"$work/some"
+  command time -f "  $count: %e s, %M KB" "$lavrin" key inspect --format json "$work/some" >/dev/null || true
+done
+head -16000 "$many" >"$work/some"
+/usr/bin/python3 - "$work/some" <<'P'
+import base64, sys, time
+import gmpy2
+def modulus(line):
+    blob = base64.b64decode(line.split(b" ")[1]); at = 0
+    for _ in range(3):
+        size = int.from_bytes(blob[at:at + 4], "big"); field = blob[at + 4:at + 4 + size]; at += 4 + size
+    return gmpy2.mpz(int.from_bytes(field, "big"))
+moduli = [modulus(line) for line in open(sys.argv[1], "rb")]
+begun = time.perf_counter()
+levels = [moduli]
+while len(levels[-1]) > 1:
+    last = levels[-1]; levels.append([last[i] * last[i + 1] if i + 1 < len(last) else last[i] for i in range(0, len(last), 2)])
+rests = levels.pop()
+while levels:
+    level = levels.pop(); rests = [rests[i // 2] % (n * n) for i, n in enumerate(level)]
+shared = sum(gmpy2.gcd(r // n, n) != 1 for r, n in zip(rests, moduli))
+print(f"  anchor: GMP's product and remainder tree over {len(moduli)} takes {time.perf_counter() - begun:.1f} s on one core ({shared} share)")
+P
