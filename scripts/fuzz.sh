@@ -26,6 +26,7 @@ for entry in "${entries[@]}"; do
     target/fuzz/$target/release/entry -merge=1 -max_len=2048 "target/fuzz-small/$entry" "$kept/$entry" "$grown" 2>/dev/null
     # The smallest ones are enough to keep a refactoring honest.
     rm -rf "${kept:?}/$entry" && mkdir "$kept/$entry"
-    ls -Sr "target/fuzz-small/$entry" | head -"${KEPT:-60}" | while read -r file; do cp "target/fuzz-small/$entry/$file" "$kept/$entry/"; done
+    mapfile -t small < <(ls -Sr "target/fuzz-small/$entry")
+    for file in "${small[@]:0:${KEPT:-60}}"; do cp "target/fuzz-small/$entry/$file" "$kept/$entry/"; done
   fi
 done

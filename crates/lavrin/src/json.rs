@@ -140,7 +140,7 @@ pub fn line<T: Serialize>(value: &T) -> String {
 mod tests {
     use crate::command::{
         audit::AuditOut, change::ChangeOut, key::convert::ConvertOut, key::generate::GenerateOut,
-        key::inspect::InspectOut, probe::ProbeOut, settings::SettingsOut, why::WhyOut,
+        key::inspect::InspectOut, probe::ProbeOut, settings::SettingsOut, why::WhoOut, why::WhyOut,
     };
     use schemars::{JsonSchema, schema_for};
 
@@ -166,6 +166,7 @@ mod tests {
         check::<ChangeOut>("remove");
         check::<SettingsOut>("settings");
         check::<WhyOut>("why");
+        check::<WhoOut>("why-all");
         check::<AuditOut>("audit");
         check::<ProbeOut>("probe");
     }

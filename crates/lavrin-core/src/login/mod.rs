@@ -121,6 +121,26 @@ pub fn find_key(name: &str, fingerprint: &Fingerprint, seen: &Observation) -> Op
     })
 }
 
+/// Every key that stands in a key file of the account, usable or not, with its comment, each once.
+#[must_use]
+pub fn keys_of(name: &str, seen: &Observation) -> Vec<(PublicKey, Vec<u8>)> {
+    let Some(account) = seen.account(name) else { return Vec::new() };
+    let mut found: Vec<(PublicKey, Vec<u8>)> = Vec::new();
+    for file in key_files(account, seen) {
+        let Resolved::To(real, _) = resolve(&file, seen) else { continue };
+        let Some(bytes) = seen.content(&real).into_known() else { continue };
+        let document = KeysFile::parse(bytes);
+        let entries = document.entries().map(|(_, entry)| (entry.key.clone(), entry.comment.clone()));
+        let dead = document.unusable().filter_map(|(_, unusable)| Some((unusable.key.clone()?, Vec::new())));
+        for (key, comment) in entries.chain(dead) {
+            if !found.iter().any(|(known, _)| *known == key) {
+                found.push((key, comment));
+            }
+        }
+    }
+    found
+}
+
 /// The same for an account that was found. Homes on a network file system that nobody asked for are left alone.
 #[must_use]
 pub fn wants_of(account: &Account, seen: &Observation) -> Vec<Want> {

@@ -25,8 +25,8 @@ pub struct WhyArgs {
     /// The account: ACCOUNT@HOST, or ACCOUNT with --root
     #[arg(value_name = "ACCOUNT[@HOST]")]
     pub target: AccountTarget,
-    /// File with the public key
-    #[arg(long, value_name = "KEY.pub", value_parser = paths::typed, required_unless_present = "fingerprint", conflicts_with = "fingerprint")]
+    /// File with the public key or certificate; without a key: who can open this account at all
+    #[arg(long, value_name = "KEY.pub", value_parser = paths::typed, conflicts_with = "fingerprint")]
     pub key: Option<PathBuf>,
     /// The key's fingerprint
     #[arg(long, value_name = "SHA256:…", value_parser = |text: &str| Fingerprint::parse(text))]
@@ -60,8 +60,29 @@ pub struct WhyOut {
     entry: Option<PlaceOut>,
 }
 
+/// What `--format json` prints where no key is named.
+#[derive(Debug, Serialize, JsonSchema)]
+pub struct WhoOut {
+    schema: &'static str,
+    account: String,
+    /// One answer for each key that stands in a key file of the account.
+    keys: Vec<WhoKeyOut>,
+}
+
+/// The answer for one key.
+#[derive(Debug, Serialize, JsonSchema)]
+struct WhoKeyOut {
+    comment: String,
+    algorithm: &'static str,
+    #[serde(flatten)]
+    why: WhyOut,
+}
+
 /// Runs the command.
 pub async fn run(args: &WhyArgs, ui: &Ui) -> Result<Exit, CommandError> {
+    if args.key.is_none() && args.fingerprint.is_none() {
+        return everybody(args, ui).await;
+    }
     let account = &args.target.account;
     let question = question(args)?;
     let mut work = Work::open(ui, &args.target, args.root.as_deref(), &args.host, NeedsRoot::Wanted).await?;
@@ -86,12 +107,68 @@ pub async fn run(args: &WhyArgs, ui: &Ui) -> Result<Exit, CommandError> {
     })
 }
 
-fn question(args: &WhyArgs) -> Result<Question, CommandError> {
+/// Who can open this account at all: one answer for each key in its files.
+async fn everybody(args: &WhyArgs, ui: &Ui) -> Result<Exit, CommandError> {
+    let account = &args.target.account;
+    let now = moment(args)?;
+    let mut work = Work::open(ui, &args.target, args.root.as_deref(), &args.host, NeedsRoot::Wanted).await?;
+    work.seen.connection = args.connection.connection();
+    work.look(|seen| login::wants(account, seen)).await?;
+    if work.seen.account(account).is_none() {
+        return Err(CommandError::with(Exit::Findings, format!("there is no account {account} on {}", work.name)));
+    }
+    let keys = login::keys_of(account, &work.seen);
+    let judged: Vec<_> = keys
+        .iter()
+        .map(|(key, comment)| {
+            let question = Question { signature: args.signature.clone(), ..Question::plain(account, key, now) };
+            let verdict = login::judge(&question, &work.seen);
+            let why = out_of(args, &question, &verdict, &work);
+            (WhoKeyOut { comment: wording::comment(comment), algorithm: key.algorithm().name(), why }, verdict)
+        })
+        .collect();
+    if ui.format == Format::Text {
+        ui.result(&everybody_text(&judged, args, ui));
+    }
+    let opens = judged.iter().any(|(_, verdict)| verdict.outcome == Outcome::Accepted);
+    let open = judged.iter().any(|(_, verdict)| verdict.outcome == Outcome::Undecided);
+    if ui.format == Format::Json {
+        let keys = judged.into_iter().map(|(key, _)| key).collect();
+        ui.result(&crate::json::print(&WhoOut { schema: "lavrin/why-all/1", account: account.clone(), keys }));
+    }
+    Ok(match (opens, open) {
+        (_, true) => Exit::NotChecked,
+        (true, false) => Exit::Done,
+        (false, false) => Exit::Findings,
+    })
+}
+
+fn everybody_text(judged: &[(WhoKeyOut, Verdict)], args: &WhyArgs, ui: &Ui) -> String {
+    let account = ui.paint(Label::Strong, &args.target.account);
+    if judged.is_empty() {
+        return format!("no key stands in the files of {account}\n");
+    }
+    let mut text = String::new();
+    for (key, verdict) in judged {
+        let comment = ui.paint(Label::Strong, &key.comment);
+        text += &format!("{comment}  {}\n  ", key.algorithm);
+        text += &text_of(&key.why, verdict, args, ui);
+    }
+    let count = judged.iter().filter(|(_, verdict)| verdict.outcome == Outcome::Accepted).count();
+    text + &format!("\n{count} of {} open {account}\n", lavrin_core::text::count(judged.len(), "key", "keys"))
+}
+
+/// The moment of the login.
+fn moment(args: &WhyArgs) -> Result<i64, CommandError> {
     let now = match &args.at {
         None => clock::now(),
         Some(text) => OffsetDateTime::parse(text, &Rfc3339)
             .map_err(|_| CommandError::usage(format!("'{text}' is no time")).hint("--at 2026-11-23T18:00:00Z"))?,
     };
+    Ok(now.unix_timestamp())
+}
+
+fn question(args: &WhyArgs) -> Result<Question, CommandError> {
     let offered = match (&args.key, args.fingerprint) {
         (Some(path), _) => input::offered(path)?,
         (None, Some(fingerprint)) => Offered { fingerprint, key: None, certificate: None, algorithm: None },
@@ -103,7 +180,7 @@ fn question(args: &WhyArgs) -> Result<Question, CommandError> {
         key: offered.key,
         certificate: offered.certificate,
         signature: args.signature.clone().or(offered.algorithm),
-        now: now.unix_timestamp(),
+        now: moment(args)?,
     })
 }
 
