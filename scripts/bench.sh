@@ -6,7 +6,9 @@
 set -euo pipefail
 cd "$(dirname "$0")/.."
 cargo build --release --quiet
+cargo build --release --quiet -p lavrin-core --example many_keys
 lavrin=$PWD/target/release/lavrin
+many_keys=$PWD/target/release/examples/many_keys
 work=$(mktemp -d); trap 'rm -rf "$work"' EXIT
 export HOME=$work
 "$lavrin" --quiet key generate --passphrase none --folder "$work" --name small >/dev/null
@@ -37,7 +39,7 @@ echo "== RSA generation"
 turns 4096 "${RUNS_4096:-20}"
 if [ -n "${RUNS_8192:-}" ]; then turns 8192 "$RUNS_8192"; fi
 many=$work/many
-cargo run --release --quiet -p lavrin-core --example many_keys -- 100000 mixed >"$many"
+"$many_keys" 100000 mixed >"$many"
 echo "== 100,000 public lines, half of them RSA-2048/3072/4096, without the cross check (5 runs)"
 for _ in 1 2 3 4 5; do
   command time -f "  whole command, JSON to nowhere: %e s, %M KB" "$lavrin" key inspect --no-cross-check --format json "$many" >/dev/null || true
@@ -50,7 +52,7 @@ for line in lines: hashlib.sha256(base64.b64decode(line.split(b" ")[1])).digest(
 print(f"  anchor: a bare loop that decodes and hashes each line takes {time.perf_counter() - begun:.2f} s on one core")
 P
 echo "== shared primes among distinct RSA-2048 moduli"
-cargo run --release --quiet -p lavrin-core --example many_keys -- "${MOST_MODULI:-16000}" rsa-2048 >"$many"
+"$many_keys" "${MOST_MODULI:-16000}" rsa-2048 >"$many"
 for count in 1000 2000 4000 8000 16000 32000 64000; do
   if [ "$count" -gt "${MOST_MODULI:-16000}" ]; then break; fi
   head -"$count" "$many" >"$work/some"

@@ -224,6 +224,39 @@ fn why_needs_to_know_where_from_when_the_entry_asks() {
 }
 
 #[test]
+fn why_without_a_key_tells_who_can_open_the_account() {
+    let world = world();
+    let (one, two) = (key(1).public().line("edda"), key(2).public().line("sten@kvarnholm"));
+    world.write(STENS, format!("{two}\nexpiry-time=\"20010101\" {one}\nno-such-option {one}\n"), 0o600);
+    insta::assert_snapshot!(world.typed("why sten --root tree").expect(0).to_string());
+    let answer = world.typed("why sten --root tree --format json").expect(0).json();
+    let verdicts: Vec<&str> =
+        answer["keys"].as_array().unwrap().iter().filter_map(|key| key["verdict"].as_str()).collect();
+    assert_eq!(verdicts, ["accepted", "refused"]);
+    let _ = world.typed("why edda --root tree").expect(1);
+}
+
+#[test]
+fn settings_tell_each_value_with_its_place() {
+    let world = world();
+    world.write(
+        "tree/etc/ssh/sshd_config",
+        "Include sshd_config.d/*.conf\nPasswordAuthentication yes\nMatch User sten\n  PermitRootLogin no\n\
+         Match LocalPort 2222\n  MaxAuthTries 2\n",
+        0o644,
+    );
+    world.write("tree/etc/ssh/sshd_config.d/10-harbour.conf", "passwordauthentication no # by the office\n", 0o644);
+    insta::assert_snapshot!(world.typed("settings --root tree --account sten").expect(0).to_string());
+    let value = |line: &str, keyword: &str| world.typed(line).json()["values"][keyword]["value"].clone();
+    assert_eq!(value("settings --root tree --format json", "permitrootlogin"), "without-password");
+    assert_eq!(value("settings --root tree --account sten --local-port 2222 --format json", "maxauthtries"), "2");
+    world.write("tree/etc/ssh/sshd_config", "PasswordAuthentification no\nUsePAM maybe\n", 0o644);
+    insta::assert_snapshot!("settings_with_faults", world.typed("settings --root tree").expect(1).to_string());
+    let refused = world.typed("why sten --root tree --key home/edda.pub").expect(1);
+    assert!(refused.stdout.contains("[config-rejected]"), "{refused}");
+}
+
+#[test]
 fn audit_tells_entries_findings_and_numbers() {
     let world = world();
     let weak = lavrin_core::key::PublicKey::rsa(&[1, 0, 1], &[0xc5; 128]).unwrap();

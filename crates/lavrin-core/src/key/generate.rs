@@ -3,6 +3,8 @@
 use super::container::der;
 use super::private;
 use super::{Algorithm, Curve, KeyFault, PrivateKey, Secret};
+use aws_lc_rs::encoding::{AsDer as _, Pkcs8V1Der};
+use aws_lc_rs::rsa::KeySize;
 use zeroize::Zeroizing;
 
 /// Where secrets come from.
@@ -86,18 +88,36 @@ impl Randomness for SystemSource {
     }
 
     fn rsa_pkcs8(&self, bits: RsaBits) -> Option<Secret> {
-        use aws_lc_rs::encoding::{AsDer as _, Pkcs8V1Der};
-        use aws_lc_rs::rsa::KeySize;
-        let size = match bits {
-            RsaBits::B2048 => KeySize::Rsa2048,
-            RsaBits::B3072 => KeySize::Rsa3072,
-            RsaBits::B4096 => KeySize::Rsa4096,
-            RsaBits::B8192 => KeySize::Rsa8192,
-        };
-        let pair = aws_lc_rs::rsa::KeyPair::generate(size).ok()?;
-        let der: Pkcs8V1Der<'_> = pair.as_der().ok()?;
-        Some(Zeroizing::new(der.as_ref().to_vec()))
+        match bits {
+            RsaBits::B2048 => one_rsa(KeySize::Rsa2048),
+            RsaBits::B3072 => one_rsa(KeySize::Rsa3072),
+            RsaBits::B4096 => first_rsa(KeySize::Rsa4096),
+            RsaBits::B8192 => first_rsa(KeySize::Rsa8192),
+        }
     }
+}
+
+fn one_rsa(size: KeySize) -> Option<Secret> {
+    let pair = aws_lc_rs::rsa::KeyPair::generate(size).ok()?;
+    let der: Pkcs8V1Der<'_> = pair.as_der().ok()?;
+    Some(Zeroizing::new(der.as_ref().to_vec()))
+}
+
+/// How many searches for a long key run side by side.
+const SEARCHES: usize = 2;
+
+/// How long the search for two primes takes is a matter of luck, so a second one runs on another core and the first key
+/// that is found is taken. The other search is left to itself: what it finds is wiped and never used.
+fn first_rsa(size: KeySize) -> Option<Secret> {
+    let (send, found) = std::sync::mpsc::channel();
+    for _ in 0..SEARCHES.min(rayon::current_num_threads()) {
+        let send = send.clone();
+        rayon::spawn(move || {
+            let _ = send.send(one_rsa(size));
+        });
+    }
+    drop(send);
+    found.into_iter().flatten().next()
 }
 
 #[cfg(test)]

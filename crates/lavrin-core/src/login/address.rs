@@ -38,6 +38,17 @@ pub fn list_takes_client(list: &str, address: IpAddr, host: Option<&str>) -> boo
     found
 }
 
+/// Whether every range in the list has a length that fits its address; the server does not start a login otherwise.
+#[must_use]
+pub fn list_is_consistent(list: &str) -> bool {
+    list.split(',').map(|pattern| pattern.trim_start_matches('!')).filter(|pattern| pattern.contains('/')).all(
+        |range| {
+            let base = range.split('/').next().and_then(|base| base.parse::<IpAddr>().ok());
+            base.is_none_or(|base| in_range(range, base).is_some())
+        },
+    )
+}
+
 /// `None` where the range is malformed.
 fn in_range(range: &str, address: IpAddr) -> Option<bool> {
     let (base, length) = range.split_once('/')?;
@@ -62,6 +73,12 @@ fn in_range(range: &str, address: IpAddr) -> Option<bool> {
 #[cfg(test)]
 mod tests {
     use super::*;
+
+    #[test]
+    fn ranges_with_bits_beyond_their_length_are_inconsistent() {
+        assert!(list_is_consistent("192.0.2.0/24,!2001:db8::/32,*.example/x"));
+        assert!(!list_is_consistent("198.51.100.1,192.0.2.10/24") && !list_is_consistent("192.0.2.0/33"));
+    }
 
     #[test]
     fn ranges_wildcards_and_negations() {

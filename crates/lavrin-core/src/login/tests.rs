@@ -101,6 +101,9 @@ fn settings_that_keep_the_account_out_are_named_with_their_line() {
         ("AuthorizedKeysFile %q", "pattern-unknown"),
         ("MaxAuthTries 0", "no-tries"),
         ("UsePAM maybe", "config-rejected"),
+        ("AuthorizedKeysCommand /usr/bin/keys", "config-rejected"),
+        ("Subsystem a b\nSubsystem a c", "config-rejected"),
+        ("Match address 192.0.2.10/24\nPermitRootLogin no", "config-rejected"),
     ];
     for (config, expected) in cases {
         assert_eq!(rule(&world(&line(), config)), expected, "{config}");
@@ -133,7 +136,7 @@ fn what_was_not_seen_is_undecided_and_named() {
 
 #[test]
 fn a_command_that_gives_keys_leaves_a_missing_entry_undecided() {
-    let verdict = ask(&world("", "AuthorizedKeysCommand /usr/bin/keys %u"));
+    let verdict = ask(&world("", "AuthorizedKeysCommand /usr/bin/keys %u\nAuthorizedKeysCommandUser nobody"));
     assert_eq!(verdict.outcome, Outcome::Undecided);
     assert_eq!(verdict.deciding.unwrap().kind.rule(), "keys-command");
 }

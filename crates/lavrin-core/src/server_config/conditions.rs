@@ -76,6 +76,9 @@ fn one(
     seen: &Observation,
 ) -> Result<Applies, String> {
     let connection = &seen.connection;
+    if criterion.to_ascii_lowercase().ends_with("address") && !address::list_is_consistent(value) {
+        return Err(format!("a range in '{value}' has a length that does not fit its address"));
+    }
     let holds = match criterion.to_ascii_lowercase().as_str() {
         "user" => Some(list_matches(value.split(','), &account.name)),
         "group" => Some(group_list_takes(value, account, seen)),

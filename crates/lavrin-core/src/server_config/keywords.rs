@@ -12,6 +12,12 @@ pub enum Takes {
     OneOf(&'static [&'static str]),
     /// A whole number that is not negative.
     Number,
+    /// A port.
+    Port,
+    /// A duration: seconds, or numbers with units as in `1h30m`.
+    Time,
+    /// `start:rate:full` or one number.
+    Startups,
     /// One word of any kind.
     Word,
     /// Any number of words.
@@ -24,7 +30,7 @@ pub enum Takes {
     Nothing,
 }
 
-use Takes::{Algorithms, Flag, Methods, Nothing, Number, OneOf, Word, Words};
+use Takes::{Algorithms, Flag, Methods, Nothing, Number, OneOf, Port, Startups, Time, Word, Words};
 
 /// A keyword: its name in lower case, what it takes, whether it may stand in a Match block.
 pub struct Keyword {
@@ -59,7 +65,7 @@ const IN_MATCH: &[(&str, Takes)] = &[
     ("channeltimeout", Words),
     ("chrootdirectory", Word),
     ("clientalivecountmax", Number),
-    ("clientaliveinterval", Word),
+    ("clientaliveinterval", Time),
     ("denygroups", Words),
     ("denyusers", Words),
     ("disableforwarding", Flag),
@@ -125,14 +131,14 @@ const GLOBAL: &[(&str, Takes)] = &[
     ("kerberosticketcleanup", Flag),
     ("kexalgorithms", Word),
     ("listenaddress", Words),
-    ("logingracetime", Word),
+    ("logingracetime", Time),
     ("macs", Word),
-    ("maxstartups", Word),
+    ("maxstartups", Startups),
     ("modulifile", Word),
     ("persourcemaxstartups", Word),
     ("persourcenetblocksize", Word),
     ("pidfile", Word),
-    ("port", Word),
+    ("port", Port),
     ("printlastlog", Flag),
     ("printmotd", Flag),
     ("permituserenvironment", Word),
@@ -222,6 +228,10 @@ pub fn check(spelled: &str, takes: Takes, words: &[String]) -> Result<(), String
         OneOf(list) if !is_one_of(first, list) => refuse(),
         Number if first.parse::<u32>().is_ok_and(|number| i32::try_from(number).is_ok()) => Ok(()),
         Number => refuse(),
+        Port if first.parse::<u16>().is_ok_and(|port| port > 0) => Ok(()),
+        Port => refuse(),
+        Time if !is_time(first) => refuse(),
+        Startups if !is_startups(first) => refuse(),
         Algorithms if !algorithms::list_is_valid(first) => {
             Err(format!("{spelled} names an algorithm nobody knows: '{first}'"))
         }
@@ -234,6 +244,25 @@ fn is_one_of(word: &str, list: &[&str]) -> bool {
     list.iter().any(|known| known.eq_ignore_ascii_case(word))
 }
 
+/// Seconds, or numbers each with a unit.
+fn is_time(text: &str) -> bool {
+    let units = text.split_inclusive(|character: char| character.is_ascii_alphabetic());
+    let is_part = |part: &str| {
+        let number = part.trim_end_matches(|character: char| "sSmMhHdDwW".contains(character));
+        !number.is_empty() && part.len() - number.len() <= 1 && number.bytes().all(|byte| byte.is_ascii_digit())
+    };
+    !text.is_empty() && units.into_iter().all(is_part)
+}
+
+fn is_startups(text: &str) -> bool {
+    let numbers: Option<Vec<u32>> = text.split(':').map(|part| part.parse().ok()).collect();
+    match numbers.as_deref() {
+        Some([one]) => *one > 0,
+        Some([start, rate, full]) => start <= full && (1..=100).contains(rate),
+        _ => false,
+    }
+}
+
 fn check_methods(spelled: &str, lists: &[String]) -> Result<(), String> {
     if lists.iter().any(|list| list == "any") {
         return if lists.len() == 1 { Ok(()) } else { Err(format!("'any' has to stand alone in {spelled}")) };
@@ -242,5 +271,65 @@ fn check_methods(spelled: &str, lists: &[String]) -> Result<(), String> {
     match lists.iter().find(|list| !list.split(',').all(is_method)) {
         Some(list) => Err(format!("{spelled} names no method in '{list}'")),
         None => Ok(()),
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    fn is_taken(line: &str) -> bool {
+        let words: Vec<String> = line.split(' ').map(str::to_owned).collect();
+        let known = keyword(&words[0].to_ascii_lowercase()).unwrap();
+        check(&words[0], known.takes, &words[1..]).is_ok()
+    }
+
+    #[test]
+    fn values_the_server_starts_with() {
+        for line in [
+            "UsePAM YES",
+            "PermitRootLogin forced-commands-only",
+            "MaxAuthTries 010",
+            "Port 2222",
+            "LoginGraceTime 1h30m",
+            "LoginGraceTime 120",
+            "MaxStartups 10:30:60",
+            "MaxStartups 7",
+            "AllowTcpForwarding local",
+            "AuthenticationMethods publickey,password publickey",
+            "Protocol anything at all",
+            "ChallengeResponseAuthentication no",
+            "AuthenticationMethods any",
+            "Subsystem sftp /usr/lib/sftp -f AUTH",
+            "PubkeyAcceptedKeyTypes +ssh-rsa",
+        ] {
+            assert!(is_taken(line), "{line}");
+        }
+    }
+
+    #[test]
+    fn values_it_does_not_start_with() {
+        for line in [
+            "UsePAM true",
+            "UsePAM yes no",
+            "PermitRootLogin sometimes",
+            "MaxAuthTries 0x10",
+            "MaxAuthTries -1",
+            "Port 0",
+            "Port 99999",
+            "LoginGraceTime 1x",
+            "LoginGraceTime m",
+            "LoginGraceTime none",
+            "MaxStartups 10:30",
+            "MaxStartups 60:30:10",
+            "AuthenticationMethods any publickey",
+            "AuthenticationMethods smoke",
+            "PubkeyAcceptedAlgorithms nosuch",
+            "UsePAM",
+        ] {
+            assert!(!is_taken(line), "{line}");
+        }
+        assert!(keyword("passwordauthentification").is_none());
+        assert!(!keyword("strictmodes").unwrap().in_match && keyword("permitrootlogin").unwrap().in_match);
     }
 }

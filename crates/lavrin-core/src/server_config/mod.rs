@@ -107,6 +107,7 @@ impl Settings {
         let mut settings = Self { unseen, faults, ..Self::default() };
         // What a Match block sets goes before what holds for everybody, wherever it stands.
         let mut matched = BTreeMap::new();
+        let mut subsystems = std::collections::HashSet::new();
         let mut blocks: Vec<(usize, Applies)> = Vec::new();
         let looks_up = statements.iter().find(|statement| statement.keyword == "usedns");
         let looks_up = looks_up.is_some_and(|statement| statement.words == ["yes"]);
@@ -124,6 +125,10 @@ impl Settings {
                 continue;
             }
             let Some(keyword) = settings.checked(&statement, !blocks.is_empty()) else { continue };
+            let is_new = keyword != "subsystem" || subsystems.insert(statement.words.first().cloned());
+            if !is_new {
+                settings.fault(&statement, "this Subsystem is defined already".to_owned());
+            }
             let setting = Setting { words: statement.words, path: Some(statement.path), line: Some(statement.line) };
             let all = |wanted: Applies| blocks.iter().any(|(_, applies)| *applies == wanted);
             if all(Applies::No) {
@@ -141,6 +146,7 @@ impl Settings {
         }
         settings.values.extend(matched);
         settings.check_methods();
+        settings.check_commands();
         settings
     }
 
@@ -198,6 +204,25 @@ impl Settings {
         };
         if !setting.words.iter().any(|list| list.split(',').all(is_on)) {
             let what = "AuthenticationMethods asks for methods that are off".to_owned();
+            let path = setting.path.unwrap_or_else(|| USUAL_PATH.into());
+            self.faults.push(ConfigFault { path, line: setting.line.unwrap_or(0), what });
+        }
+    }
+
+    /// A command that gives keys or names needs an absolute path and an account to run as.
+    fn check_commands(&mut self) {
+        for (command, user) in [
+            ("authorizedkeyscommand", "authorizedkeyscommanduser"),
+            ("authorizedprincipalscommand", "authorizedprincipalscommanduser"),
+        ] {
+            let Some(setting) = self.get(command).cloned() else { continue };
+            let what = if !setting.words.first().is_some_and(|word| word.starts_with('/')) {
+                format!("{command} needs an absolute path")
+            } else if self.get(user).is_none() {
+                format!("{command} is set without {user}")
+            } else {
+                continue;
+            };
             let path = setting.path.unwrap_or_else(|| USUAL_PATH.into());
             self.faults.push(ConfigFault { path, line: setting.line.unwrap_or(0), what });
         }

@@ -86,12 +86,14 @@ fn pattern(sieve: u32, first: u32, number: u32) -> u128 {
 fn roots(sieve: u32) -> &'static [u64; 64] {
     static ROOTS: OnceLock<Vec<[u64; 64]>> = OnceLock::new();
     let all = ROOTS.get_or_init(|| {
-        (0..=64u64)
+        (0..=64u32)
             .map(|sieve| {
-                let squares = (0..sieve).fold(0u64, |rests, root| rests | 1 << (root * root % sieve));
-                let is_square = |a: u64, number: u64| squares >> ((a * a + sieve * 64 - number) % sieve) & 1;
-                let row = |number: u64| (0..sieve).fold(0, |rests, a| rests | is_square(a, number) << a);
-                std::array::from_fn(|number| row(number as u64))
+                // Only the moduli of the sieve are ever asked for.
+                let rows = if sieve == 64 || SIEVES.contains(&sieve) { sieve } else { 0 };
+                let squares = (0..rows).fold(0u64, |rests, root| rests | 1 << (root * root % sieve));
+                let is_square = |a: u32, number: u32| squares >> ((a * a + sieve - number) % sieve) & 1;
+                let row = |number: u32| (0..sieve).fold(0, |rests, a| rests | is_square(a, number) << a);
+                std::array::from_fn(|number| if (number as u32) < rows { row(number as u32) } else { 0 })
             })
             .collect()
     });

@@ -43,6 +43,9 @@ fn list(seen: &Inspection, ui: &Ui) -> String {
     for (key, line) in seen.keys.iter().zip(columns(&rows, 0)) {
         text += &format!("{line}\n");
         let source = &seen.sources[key.source].name;
+        if !key.repairs.is_empty() {
+            text += &format!("    {} {}\n", ui.paint(Label::Warn, "repaired"), key.repairs.join("; "));
+        }
         for finding in key.findings.iter().filter(|finding| finding.severity() != Severity::Info) {
             let finding = KeyFinding::of(finding, source);
             let rule = ui.paint(Label::Faint, &format!("[{}]", finding.rule));
