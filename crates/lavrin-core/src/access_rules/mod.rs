@@ -154,12 +154,16 @@ fn unsafe_node(path: &BytePath, node: &Node, account: &Account, seen: &Observati
 fn unreachable(real: &BytePath, node: &Node, account: &Account, seen: &Observation) -> Vec<Obstacle> {
     // An access list can grant what the bits do not show; nothing is claimed then.
     let barred = |path: &BytePath, node: &Node, need: u32| {
-        (!account.is_root() && !node.access_list && granted(node, account, seen) & need != need).then(|| Obstacle {
-            path: path.clone(),
-            kind: ObstacleKind::TooClosed {
-                found: node.mode,
-                wanted: node.mode | need_bits(node, account, seen, need),
-            },
+        let is_barred = !account.is_root() && !node.access_list && granted(node, account, seen) & need != need;
+        is_barred.then(|| {
+            let foreign = node.uid != account.uid && path.is_within(&account.home);
+            let kind = if foreign {
+                ObstacleKind::WrongOwner { found: node.uid, wanted: account.uid, unreadable: true }
+            } else {
+                let wanted = node.mode | need_bits(node, account, seen, need);
+                ObstacleKind::TooClosed { found: node.mode, wanted }
+            };
+            Obstacle { path: path.clone(), kind }
         })
     };
     let mut found: Vec<Obstacle> = barred(real, node, 0o4).into_iter().collect();
@@ -253,8 +257,8 @@ mod tests {
         };
         let wrong = ObstacleKind::WrongOwner { found: 1002, wanted: 1001, unreadable: false };
         assert_eq!(only(verdict(0o755, 0o700, 0o644, 1002, Server::Unknown)), wrong);
-        let closed = ObstacleKind::TooClosed { found: 0o600, wanted: 0o604 };
-        assert_eq!(only(verdict(0o755, 0o700, 0o600, 0, Server::Unknown)), closed);
+        let roots = ObstacleKind::WrongOwner { found: 0, wanted: 1001, unreadable: true };
+        assert_eq!(only(verdict(0o755, 0o700, 0o600, 0, Server::Unknown)), roots);
         let closed = ObstacleKind::TooClosed { found: 0o600, wanted: 0o700 };
         assert_eq!(only(verdict(0o755, 0o600, 0o600, 1001, Server::Unknown)), closed);
     }

@@ -10,6 +10,7 @@ use crate::access_rules::{self, Access, Obstacle};
 use crate::account::Account;
 use crate::fs::{BytePath, Fact, Why};
 use crate::key::container::certificate::Certificate;
+use crate::key::container::{PieceKind, read};
 use crate::key::{Fingerprint, PublicKey};
 use crate::keysfile::{Entry, KeysFile};
 use crate::server_config::{self, ConfigFault, Settings};
@@ -371,9 +372,23 @@ fn search_file(
         dead.map(|(line, unusable)| Reason::at(ReasonKind::DeadLine(unusable.fault.clone()), path, Some(line))),
     );
     if reasons.is_empty() {
-        reasons.push(Reason::at(ReasonKind::NoEntry, path, None));
+        let mangled = mangled_line(file, &wanted);
+        let kind = if mangled.is_some() { ReasonKind::NotOnItsLine } else { ReasonKind::NoEntry };
+        reasons.push(Reason::at(kind, path, mangled));
     }
     Err(reasons)
+}
+
+/// The line where a key begins that a person sees in the file and the server does not: broken, glued, in a block.
+fn mangled_line(file: &KeysFile, fingerprint: &Fingerprint) -> Option<usize> {
+    let bytes = file.as_bytes();
+    // With CR alone as line end the server sees one line, a person many.
+    let lone_cr = bytes.contains(&b'\r') && !bytes.windows(2).any(|pair| pair == b"\r\n");
+    let text: Vec<u8> = bytes.iter().map(|byte| if lone_cr && *byte == b'\r' { b'\n' } else { *byte }).collect();
+    read(&text).iter().find_map(|piece| match &piece.kind {
+        PieceKind::Public { fingerprint: found, .. } if found == fingerprint => Some(piece.line),
+        _ => None,
+    })
 }
 
 /// Why the server passes over an entry that holds the key.

@@ -64,6 +64,8 @@ pub enum ReasonKind {
     Obstacle(access_rules::ObstacleKind),
     /// The file was read and holds no entry of this key.
     NoEntry,
+    /// The file holds the key, but broken over lines, glued to another or in another format.
+    NotOnItsLine,
     /// The key's line is there and the server skips it.
     DeadLine(LineFault),
     /// Another account's file holds the key.
@@ -141,6 +143,7 @@ impl ReasonKind {
             Self::Obstacle(O::WrongOwner { .. }) => "wrong-owner",
             Self::Obstacle(O::TooClosed { .. }) => "mode-too-closed",
             Self::NoEntry => "no-entry",
+            Self::NotOnItsLine => "key-not-on-its-line",
             Self::DeadLine(_) => "unusable-line",
             Self::OtherAccount(_) => "other-account",
             Self::OnlyAsAuthority => "only-as-authority",
@@ -179,6 +182,7 @@ impl ReasonKind {
             Self::PublicKeysOff => "method-off",
             Self::NoKeyFileNamed
             | Self::NoEntry
+            | Self::NotOnItsLine
             | Self::OtherAccount(_)
             | Self::OnlyAsAuthority
             | Self::NotAnAuthority => "no-match",

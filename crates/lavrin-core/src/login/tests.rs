@@ -4,6 +4,7 @@ use crate::account::Password;
 use crate::account::{read_groups, read_passwd};
 use crate::fs::{Node, NodeKind};
 use crate::key::PrivateKey;
+use crate::key::container::write::{self, Form};
 
 const FILE: &str = "/home/edda/.ssh/authorized_keys";
 
@@ -123,6 +124,18 @@ fn a_mode_on_the_way_decides_before_a_missing_entry() {
         ReasonKind::Obstacle(ObstacleKind::TooOpen { found: 0o777, wanted: 0o755 })
     );
     assert_eq!(verdict.also[0].kind, ReasonKind::NoEntry);
+}
+
+#[test]
+fn a_key_that_is_there_and_not_on_a_line_of_its_own_is_told() {
+    let (line, other) = (line(), key(2).line(""));
+    let rfc = write::public(Form::Rfc4716, &key(1), "").unwrap();
+    for mangled in
+        [format!("{other}{line}\n"), rfc, format!("# tide\r{line}\r"), format!("{}\n{}\n", &line[..76], &line[76..])]
+    {
+        assert_eq!(rule(&world(&mangled, "")), "key-not-on-its-line", "{mangled}");
+    }
+    assert_eq!(rule(&world(&other, "")), "no-entry");
 }
 
 #[test]

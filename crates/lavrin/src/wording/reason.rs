@@ -42,6 +42,9 @@ pub fn message(reason: &Reason, account: &str) -> String {
         ReasonKind::NotRegular => "it is no regular file, so the server does not read it".to_owned(),
         ReasonKind::LinkLoop => "the links go round in circles".to_owned(),
         ReasonKind::Obstacle(kind) => obstacle(kind, account),
+        ReasonKind::NotOnItsLine => {
+            "the key is here, but broken, glued or in another format; the server wants it whole on a line".to_owned()
+        }
         ReasonKind::NoEntry => "the key is not in this file".to_owned(),
         ReasonKind::DeadLine(fault) => {
             format!("the key is there, but the server skips the line: {}", super::line_fault(fault))
@@ -81,6 +84,12 @@ fn obstacle(kind: &ObstacleKind, account: &str) -> String {
         ObstacleKind::TooOpen { found, .. } => {
             format!("others than {account} may write here (mode {}), so the server ignores the key file", mode(*found))
         }
+        ObstacleKind::WrongOwner { found, unreadable: true, .. } => {
+            let owner = if *found == 0 { "root".to_owned() } else { format!("uid {found}") };
+            format!(
+                "it belongs to {owner}, and {account} cannot get at it; the server reads with that account's rights"
+            )
+        }
         ObstacleKind::WrongOwner { found, .. } => {
             format!("it belongs to uid {found}, neither {account} nor root, so the server ignores the key file")
         }
@@ -99,7 +108,7 @@ pub fn remedy(reason: &Reason, account: &str, place: &str, path: &str) -> Option
             format!("chmod {wanted:o} {path}")
         }
         ReasonKind::Obstacle(ObstacleKind::WrongOwner { .. }) => format!("chown {account} {path}"),
-        ReasonKind::NoEntry | ReasonKind::NoKeyFile | ReasonKind::OtherAccount(_) => {
+        ReasonKind::NoEntry | ReasonKind::NotOnItsLine | ReasonKind::NoKeyFile | ReasonKind::OtherAccount(_) => {
             format!("lavrin install KEY.pub {place}")
         }
         ReasonKind::DeadLine(_)

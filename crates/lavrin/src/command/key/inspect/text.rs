@@ -49,7 +49,7 @@ fn list(seen: &Inspection, ui: &Ui) -> String {
         for finding in key.findings.iter().filter(|finding| finding.severity() != Severity::Info) {
             let finding = KeyFinding::of(finding, source);
             let rule = ui.paint(Label::Faint, &format!("[{}]", finding.rule));
-            text += &format!("    {} {} {rule}\n", paint_severity(&finding, ui), finding.message);
+            text += &format!("    {} {} {rule}\n", paint_severity(&finding, ui), homely(&finding.message));
             text += &format!("      {}\n", ui.paint(Label::Type, &remedy(source, &finding)));
         }
     }
@@ -84,6 +84,14 @@ fn row(key: &KeyOut, ui: &Ui) -> Vec<String> {
         key.fingerprint.clone().unwrap_or_default(),
         comment,
     ]
+}
+
+/// A message with the paths in the home as a person writes them.
+fn homely(message: &str) -> String {
+    match std::env::var("HOME") {
+        Ok(home) if home.len() > 1 => message.replace(&format!("{}/", home.trim_end_matches('/')), "~/"),
+        _ => message.to_owned(),
+    }
 }
 
 /// The remedy with the path as a person writes it.
@@ -169,7 +177,7 @@ fn key_text(key: &KeyOut, ui: &Ui) -> String {
     row("MD5", key.fingerprint_md5.as_deref());
     row("public line", key.public_line.as_deref());
     for finding in &key.findings {
-        text += &format!("  {} {}: {}\n", paint_severity(finding, ui), finding.rule, finding.message);
+        text += &format!("  {} {}: {}\n", paint_severity(finding, ui), finding.rule, homely(&homely(&finding.message)));
         text += &format!("    {}\n", ui.paint(Label::Type, &remedy(&key.source, finding)));
     }
     text + "\n"
