@@ -127,6 +127,7 @@ pub fn find_key(name: &str, fingerprint: &Fingerprint, seen: &Observation) -> Op
 pub fn keys_of(name: &str, seen: &Observation) -> Vec<(PublicKey, Vec<u8>)> {
     let Some(account) = seen.account(name) else { return Vec::new() };
     let mut found: Vec<(PublicKey, Vec<u8>)> = Vec::new();
+    let mut told = std::collections::HashSet::new();
     for file in key_files(account, seen) {
         let Resolved::To(real, _) = resolve(&file, seen) else { continue };
         let Some(bytes) = seen.content(&real).into_known() else { continue };
@@ -134,7 +135,7 @@ pub fn keys_of(name: &str, seen: &Observation) -> Vec<(PublicKey, Vec<u8>)> {
         let entries = document.entries().map(|(_, entry)| (entry.key.clone(), entry.comment.clone()));
         let dead = document.unusable().filter_map(|(_, unusable)| Some((unusable.key.clone()?, Vec::new())));
         for (key, comment) in entries.chain(dead) {
-            if !found.iter().any(|(known, _)| *known == key) {
+            if told.insert(key.fingerprint()) {
                 found.push((key, comment));
             }
         }

@@ -126,7 +126,6 @@ const GLOBAL: &[(&str, Takes)] = &[
     ("hostkeyagent", Word),
     ("hostkeyalgorithms", Algorithms),
     ("ignoreuserknownhosts", Flag),
-    ("kerberosgetafstoken", Flag),
     ("kerberosorlocalpasswd", Flag),
     ("kerberosticketcleanup", Flag),
     ("kexalgorithms", Word),
@@ -170,7 +169,7 @@ const RETIRED: [&str; 14] = [
     "rhostsrsaauthentication",
     "rsaauthentication",
     "serverkeybits",
-    "skeyauthentication",
+    "kerberosgetafstoken",
     "uselogin",
     "useprivilegeseparation",
     "verifyreversemapping",
@@ -178,7 +177,7 @@ const RETIRED: [&str; 14] = [
 ];
 
 /// Keywords under another name.
-const ALIASES: [(&str, &str); 8] = [
+const ALIASES: [(&str, &str); 7] = [
     ("challengeresponseauthentication", "kbdinteractiveauthentication"),
     ("dsaauthentication", "pubkeyauthentication"),
     ("hostbasedacceptedkeytypes", "hostbasedacceptedalgorithms"),
@@ -186,12 +185,11 @@ const ALIASES: [(&str, &str); 8] = [
     ("keepalive", "tcpkeepalive"),
     ("pubkeyacceptedkeytypes", "pubkeyacceptedalgorithms"),
     ("skeyauthentication", "kbdinteractiveauthentication"),
-    ("authorizedkeyscommandrunas", "authorizedkeyscommanduser"),
 ];
 
 /// The keyword of a name in lower case.
 pub fn keyword(name: &str) -> Option<Keyword> {
-    let alias = ALIASES.iter().find(|(old, _)| *old == name && !RETIRED.contains(old)).map(|(_, new)| *new);
+    let alias = ALIASES.iter().find(|(old, _)| *old == name).map(|(_, new)| *new);
     let wanted = alias.unwrap_or(name);
     let find = |list: &'static [(&'static str, Takes)]| list.iter().find(|(known, _)| *known == wanted);
     if let Some((name, takes)) = find(IN_MATCH) {
