@@ -6,7 +6,7 @@
 set -euo pipefail
 cd "$(dirname "$0")/.."
 cargo build --release --quiet
-cargo build --release --quiet -p lavrin-core --example many_keys
+cargo build --release --quiet -p lavrin-core --example many_keys --example bare_loop
 lavrin=$PWD/target/release/lavrin
 many_keys=$PWD/target/release/examples/many_keys
 work=$(mktemp -d); trap 'rm -rf "$work"' EXIT
@@ -51,6 +51,13 @@ begun = time.perf_counter()
 for line in lines: hashlib.sha256(base64.b64decode(line.split(b" ")[1])).digest()
 print(f"  anchor: a bare loop that decodes and hashes each line takes {time.perf_counter() - begun:.2f} s on one core")
 P
+echo "== the audit of a tree: ${ACCOUNTS:-10000} accounts, 1,000,000 entries of 20,000 keys; beside it a bare loop (5 runs in turn; needs root)"
+"$many_keys" 20000 mixed >"$work/keys"
+scripts/many-accounts.py "$work/keys" "$work/tree" "${ACCOUNTS:-10000}" 1000000
+for _ in 1 2 3 4 5; do
+  command time -f "  bare loop: %e s, %M KB" "$PWD/target/release/examples/bare_loop" "$work/tree" >/dev/null
+  command time -f "  audit, JSON to nowhere: %e s, %M KB" "$lavrin" audit --root "$work/tree" --format json >/dev/null || true
+done
 echo "== shared primes among distinct RSA-2048 moduli"
 "$many_keys" "${MOST_MODULI:-16000}" rsa-2048 >"$many"
 for count in 1000 2000 4000 8000 16000 32000 64000; do

@@ -1,6 +1,7 @@
 //! What an audit or an inspection has to say: a stable rule name, a severity, a place, what was found and expected.
 //! The words around it are the command's business.
 
+use crate::access_rules::ObstacleKind;
 use crate::fs::BytePath;
 use crate::key::Fingerprint;
 use crate::key::strength::Weakness;
@@ -138,6 +139,25 @@ pub enum Fault {
         /// Which key.
         fingerprint: Fingerprint,
     },
+}
+
+impl From<ObstacleKind> for Fault {
+    fn from(kind: ObstacleKind) -> Self {
+        match kind {
+            ObstacleKind::TooOpen { found, wanted } => Self::ModeTooOpen { found, wanted },
+            ObstacleKind::WrongOwner { found, wanted, .. } => Self::WrongOwner { found, wanted },
+            ObstacleKind::TooClosed { found, wanted } => Self::ModeTooClosed { found, wanted },
+        }
+    }
+}
+
+impl From<LineFault> for Fault {
+    fn from(fault: LineFault) -> Self {
+        match fault {
+            LineFault::PrivateKey => Self::PrivateKeyInKeysFile,
+            fault => Self::UnusableLine { fault },
+        }
+    }
 }
 
 impl Fault {

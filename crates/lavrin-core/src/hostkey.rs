@@ -6,6 +6,7 @@ use crate::server_config::list_matches;
 use base64::Engine as _;
 use base64::engine::general_purpose::STANDARD;
 use hmac::{KeyInit as _, Mac as _};
+use std::sync::Arc;
 
 /// Longest file that is read, in bytes.
 pub const KNOWN_HOSTS_BYTES_MAX: u64 = 16 << 20;
@@ -62,7 +63,7 @@ fn lines_about(file: &[u8], name: &str) -> Vec<KnownLine> {
             if !names_host(hosts, name) {
                 return None;
             }
-            let key = line::parse(rest)?.ok()?.key;
+            let key = Arc::unwrap_or_clone(line::parse(rest)?.ok()?.key);
             Some(KnownLine { number: index + 1, revoked, key })
         })
         .collect()

@@ -14,6 +14,7 @@ pub mod key;
 pub mod keysfile;
 pub mod login;
 pub mod policy;
+pub mod register;
 pub mod server_config;
 pub mod steps;
 pub mod survey;

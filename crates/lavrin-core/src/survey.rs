@@ -4,8 +4,9 @@
 
 use crate::account::{Account, Group};
 use crate::fs::{BytePath, Fact, Node, NodeKind, Why};
-use crate::server_config::Connection;
+use crate::server_config::{Connection, Prepared};
 use std::collections::BTreeMap;
+use std::sync::Arc;
 
 /// Longest key file that is fetched, in bytes; the server itself has no limit.
 pub const KEYS_FILE_BYTES_MAX: u64 = 16 << 20;
@@ -91,6 +92,20 @@ pub enum Server {
 }
 
 impl Server {
+    /// Reads a name as `openssh-9.2+debian`, `openssh-9.9` or `dropbear-2022.83`.
+    #[must_use]
+    pub fn from_name(name: &str) -> Option<Self> {
+        let (software, version) = name.split_once('-')?;
+        let (number, build) = version.split_once('+').unwrap_or((version, ""));
+        let is_number = |text: &str| text.starts_with(|first: char| first.is_ascii_digit());
+        match (software, is_number(number), build) {
+            ("openssh", true, "debian") => Some(Self::OpenSsh { tolerates_private_groups: true }),
+            ("openssh", true, "") => Some(Self::OpenSsh { tolerates_private_groups: false }),
+            ("dropbear", true, "") => Some(Self::Dropbear),
+            _ => None,
+        }
+    }
+
     /// Reads the identification a server sends (RFC 4253, section 4.2), as `SSH-2.0-OpenSSH_9.2p1 Debian-2`.
     #[must_use]
     pub fn from_banner(banner: &str) -> Self {
@@ -106,6 +121,22 @@ impl Server {
     }
 }
 
+/// How it is known what runs the logins.
+#[derive(Debug, Clone, PartialEq, Eq, Default)]
+pub enum Known {
+    /// The user said so.
+    Given(String),
+    /// The server itself said so.
+    Banner(String),
+    /// The system's list of packages says so: the file and the version.
+    Packages(BytePath, String),
+    /// From what kind of system it is.
+    OsRelease,
+    /// Nothing told; the usual server is assumed.
+    #[default]
+    Assumed,
+}
+
 /// What was seen.
 #[derive(Debug, Clone, Default)]
 pub struct Observation {
@@ -117,14 +148,18 @@ pub struct Observation {
     pub connection: Connection,
     /// What runs the logins.
     pub server: Server,
+    /// How that is known.
+    pub server_known: Known,
     /// The main configuration file, where it is not the usual one.
     pub config_path: Option<BytePath>,
     /// What the server itself said is in force for the account asked about (`keyword value` lines).
     pub said_by_server: Option<Vec<u8>>,
+    /// The server's configuration taken apart, where many accounts are asked about.
+    pub prepared: Option<Prepared>,
     /// The accounts, in the system's order.
-    pub accounts: Vec<Account>,
+    pub accounts: Arc<Vec<Account>>,
     /// The groups.
-    pub groups: Vec<Group>,
+    pub groups: Arc<Vec<Group>>,
     /// Homes that lie on a network file system and were not looked at.
     pub network_homes: Vec<BytePath>,
     /// Nodes by path.
@@ -156,6 +191,13 @@ impl Observation {
     #[must_use]
     pub fn content(&self, path: &BytePath) -> Fact<&Vec<u8>> {
         look_up(&self.bytes, path)
+    }
+
+    /// Writes down what runs the logins; what the user said goes before what was found.
+    pub fn found_server(&mut self, server: Server, known: Known) {
+        if !matches!(self.server_known, Known::Given(_)) {
+            (self.server, self.server_known) = (server, known);
+        }
     }
 
     /// Whether this want has been answered, well or badly.
@@ -209,6 +251,18 @@ pub enum Resolved {
 /// Follows the links in a path, from the root down, by what was seen.
 #[must_use]
 pub fn resolve(path: &BytePath, seen: &Observation) -> Resolved {
+    walk(path, seen, |_| {})
+}
+
+/// Every folder and link that is passed on the way to where a path leads, that place included.
+#[must_use]
+pub fn passed(path: &BytePath, seen: &Observation) -> Vec<BytePath> {
+    let mut paths = Vec::new();
+    let _ = walk(path, seen, |path| paths.push(path.clone()));
+    paths
+}
+
+fn walk(path: &BytePath, seen: &Observation, mut pass: impl FnMut(&BytePath)) -> Resolved {
     let mut rest: Vec<Vec<u8>> = components(path).rev().collect();
     let mut here = BytePath::from("/");
     let mut links = 0;
@@ -225,6 +279,7 @@ pub fn resolve(path: &BytePath, seen: &Observation) -> Resolved {
             Some(Fact::Unseen(why)) => return Resolved::Unseen(next, why.clone()),
             Some(Fact::Known(node)) => node,
         };
+        pass(&next);
         if let NodeKind::Link(target) = &node.kind {
             links += 1;
             if links > LINKS_MAX {
@@ -281,6 +336,14 @@ mod tests {
     }
 
     #[test]
+    fn what_is_passed_on_the_way_is_told() {
+        let link = NodeKind::Link(b"/srv/keys".to_vec());
+        let seen = tree(&[("/home", NodeKind::Folder), ("/home/edda", link), ("/srv", NodeKind::Folder)]);
+        let paths: Vec<String> = passed(&"/home/edda".into(), &seen).iter().map(ToString::to_string).collect();
+        assert_eq!(paths, ["/home", "/home/edda", "/srv"]);
+    }
+
+    #[test]
     fn link_loops_end() {
         let seen = tree(&[("/a", NodeKind::Link(b"/b".to_vec())), ("/b", NodeKind::Link(b"a".to_vec()))]);
         assert_eq!(resolve(&"/a".into(), &seen), Resolved::Loop);
@@ -289,6 +352,10 @@ mod tests {
     #[test]
     fn banners_tell_the_server() {
         let debian = Server::OpenSsh { tolerates_private_groups: true };
+        assert_eq!(Server::from_name("openssh-9.2+debian"), Some(debian.clone()));
+        assert_eq!(Server::from_name("openssh-9.9"), Some(Server::OpenSsh { tolerates_private_groups: false }));
+        assert_eq!(Server::from_name("dropbear-2022.83"), Some(Server::Dropbear));
+        assert_eq!([Server::from_name("openssh"), Server::from_name("other-1")], [None, None]);
         assert_eq!(Server::from_banner("SSH-2.0-OpenSSH_9.2p1 Debian-2+deb12u10"), debian);
         assert_eq!(Server::from_banner("SSH-2.0-OpenSSH_9.9"), Server::OpenSsh { tolerates_private_groups: false });
         assert_eq!(Server::from_banner("SSH-2.0-dropbear_2022.83"), Server::Dropbear);

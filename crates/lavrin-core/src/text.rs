@@ -10,6 +10,9 @@ fn is_deceptive(character: char) -> bool {
 /// The text with everything that could change the terminal or hide something written out as `\xNN` or `\u{…}`.
 #[must_use]
 pub fn printable(bytes: &[u8]) -> String {
+    if bytes.iter().all(|byte| matches!(byte, b' '..=b'~')) {
+        return String::from_utf8_lossy(bytes).into_owned();
+    }
     let mut out = String::with_capacity(bytes.len());
     for chunk in bytes.utf8_chunks() {
         for character in chunk.valid().chars() {

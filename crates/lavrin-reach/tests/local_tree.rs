@@ -4,6 +4,7 @@ use lavrin_core::account::Account;
 use lavrin_core::fs::BytePath;
 use lavrin_core::key::Fingerprint;
 use lavrin_core::steps::{Change, Guarded, Owner, Steps, guard};
+use lavrin_core::survey::{Known, Observation, Server, Want, Wanted, Who};
 use lavrin_reach::CarryFault;
 use lavrin_reach::local::LocalTree;
 use std::os::unix::fs::{PermissionsExt as _, symlink};
@@ -60,7 +61,7 @@ fn guarded(change: Change) -> Guarded {
     };
     let steps = Steps {
         account,
-        fingerprint: Fingerprint::of(b""),
+        fingerprint: Some(Fingerprint::of(b"")),
         changes: vec![change],
         present: Vec::new(),
         target: None,
@@ -163,4 +164,49 @@ fn a_file_with_a_second_name_is_left_alone() {
     // Replacing it is another matter: the second name keeps the old content.
     tree.carry(write(Some("shared\n"), "mine\n")).unwrap();
     assert_eq!(std::fs::read_to_string(tree.path("/home/edda/second")).unwrap(), "shared\n");
+}
+
+/// What a tree with these files says about its server.
+fn server_in(files: &[(&str, &str)]) -> (Server, Known) {
+    let folder = tempfile::tempdir().unwrap();
+    for (path, text) in files {
+        let path = folder.path().join(path);
+        std::fs::create_dir_all(path.parent().unwrap()).unwrap();
+        std::fs::write(path, text).unwrap();
+    }
+    let tree = LocalTree::open(folder.path()).unwrap();
+    let mut seen = Observation::default();
+    tree.look(&[Want { what: Wanted::System(Who::All), account: None }], &mut seen);
+    (seen.server, seen.server_known)
+}
+
+#[test]
+fn the_server_is_found_in_the_lists_of_packages() {
+    let debian = ("etc/os-release", "ID=debian\n");
+    let package = |name: &str, status: &str| {
+        format!(
+            "Package: other\nStatus: install ok installed\n\nPackage: {name}\nStatus: {status}\nVersion: 1:9.2p1-2\n"
+        )
+    };
+    let openssh = package("openssh-server", "install ok installed");
+    let (server, known) = server_in(&[debian, ("var/lib/dpkg/status", &openssh)]);
+    assert_eq!(server, Server::OpenSsh { tolerates_private_groups: true });
+    assert_eq!(known, Known::Packages("/var/lib/dpkg/status".into(), "1:9.2p1-2".to_owned()));
+    let gone = package("openssh-server", "deinstall ok config-files");
+    assert_eq!(server_in(&[debian, ("var/lib/dpkg/status", &gone)]).1, Known::OsRelease);
+    let small = "P:dropbear\nV:2022.83-r1\n\nP:musl\nV:1\n";
+    let (server, known) = server_in(&[("lib/apk/db/installed", small)]);
+    assert_eq!(
+        (server, known),
+        (Server::Dropbear, Known::Packages("/lib/apk/db/installed".into(), "2022.83-r1".to_owned()))
+    );
+    assert_eq!(server_in(&[]), (Server::OpenSsh { tolerates_private_groups: false }, Known::Assumed));
+}
+
+#[test]
+fn what_the_user_says_about_the_server_goes_before_what_is_found() {
+    let mut seen = Observation::default();
+    seen.found_server(Server::Dropbear, Known::Given("dropbear-2022.83".to_owned()));
+    seen.found_server(Server::Unknown, Known::OsRelease);
+    assert_eq!(seen.server, Server::Dropbear);
 }

@@ -86,8 +86,8 @@ impl World {
             match &want.what {
                 Wanted::System(_) => {
                     let read = |path: &str| std::fs::read(self.root.join(path)).unwrap_or_default();
-                    seen.accounts = read_passwd(&read("etc/passwd"));
-                    seen.groups = read_groups(&read("etc/group"));
+                    seen.accounts = Arc::new(read_passwd(&read("etc/passwd")));
+                    seen.groups = Arc::new(read_groups(&read("etc/group")));
                     seen.looked = true;
                 }
                 Wanted::Node(path) => drop(seen.nodes.insert(path.clone(), node(&self.inside(path)))),

@@ -32,8 +32,8 @@ pub enum Event {
         account: String,
         /// The login used.
         login: Option<String>,
-        /// The key, by its fingerprint.
-        key: String,
+        /// The key, by its fingerprint, where it is about one.
+        key: Option<String>,
         /// Each file that is replaced: its path, and the name of its backup (none where there was no file).
         files: Vec<(String, Option<String>)>,
         /// Why, in the user's words.

@@ -3,6 +3,7 @@
 
 mod backup;
 mod journal;
+pub mod register;
 
 pub use journal::{Entry, Event, Outcome};
 

@@ -20,8 +20,8 @@ pub struct Record {
     pub place: String,
     /// The login used.
     pub login: Option<String>,
-    /// The key, by its fingerprint.
-    pub key: String,
+    /// The key, by its fingerprint, where it is about one.
+    pub key: Option<String>,
     /// Why, in the user's words.
     pub reason: Option<String>,
 }

@@ -1,8 +1,10 @@
 //! One piece of work from beginning to end: look, decide, journal the intent, carry out, prove, journal the outcome.
 
+mod audit;
 mod carry;
 mod prove;
 
+pub use audit::{Audited, audit_tree};
 pub use carry::{Carried, Record, Settled, carry_out, take_back};
 pub use prove::{NoProof, Proof, prove};
 

@@ -77,7 +77,7 @@ async fn steps_are_carried_out_journalled_and_taken_back() {
         command: "install",
         place: "harbour-office".into(),
         login: Some("edda".into()),
-        key: steps.fingerprint.to_string(),
+        key: steps.fingerprint.map(|key| key.to_string()),
         reason: None,
     };
     let carried = carry_out(&place, &changes, &steps.account, &seen, &record, &state).await.unwrap();

@@ -1,6 +1,6 @@
 //! The command line: which commands there are, and the options that all of them share.
 
-use crate::command::{audit, demo, install, key, probe, remove, settings, why};
+use crate::command::{audit, check, demo, grant, host, init, install, key, mend, person, probe, remove, settings, why};
 use crate::error::CommandError;
 use crate::exit::Exit;
 use crate::ui::{Color, Format, Ui};
@@ -36,6 +36,8 @@ enum Command {
     Install(install::InstallArgs),
     /// Take a key out of an account, and prove that it is refused
     Remove(remove::RemoveArgs),
+    /// Set modes and owners right, and repair what is certain in key files
+    Mend(mend::MendArgs),
     /// Would this key open this account, and if not, which rule refuses it
     Why(why::WhyArgs),
     /// Which settings of the server are in force for a login, and where each comes from
@@ -44,6 +46,20 @@ enum Command {
     Audit(audit::AuditArgs),
     /// Ask a host from outside whether it takes a key; changes nothing
     Probe(probe::ProbeArgs),
+    /// Begin a register: people, keys, hosts and who may log in where
+    Init(init::InitArgs),
+    /// The people of the register and their keys
+    #[command(subcommand)]
+    Person(person::PersonCommand),
+    /// The hosts of the register
+    #[command(subcommand)]
+    Host(host::HostCommand),
+    /// Let a person, a team or a machine use an account
+    Grant(grant::GrantArgs),
+    /// Take a grant back
+    Withdraw(grant::WithdrawArgs),
+    /// What is wrong with the register, every fault at its place; looks at no host
+    Check(check::CheckArgs),
     /// The whole job, step by step, against a small stand-in server on this machine
     Demo(demo::DemoArgs),
 }
@@ -72,8 +88,15 @@ fn dispatch(command: &Command, ui: &Ui) -> Result<Exit, CommandError> {
         // What needs no network starts no runtime.
         Command::Key(command) => key::run(command, ui),
         Command::Demo(args) => demo::run(args, ui),
+        Command::Init(args) => init::run(args, ui),
+        Command::Person(command) => person::run(command, ui),
+        Command::Host(command) => host::run(command, ui),
+        Command::Grant(args) => grant::grant(args, ui),
+        Command::Withdraw(args) => grant::withdraw(args, ui),
+        Command::Check(args) => check::run(args, ui),
         Command::Install(args) => block_on(install::run(args, ui)),
         Command::Remove(args) => block_on(remove::run(args, ui)),
+        Command::Mend(args) => block_on(mend::run(args, ui)),
         Command::Why(args) => block_on(why::run(args, ui)),
         Command::Settings(args) => block_on(settings::run(args, ui)),
         Command::Audit(args) => block_on(audit::run(args, ui)),

@@ -1,7 +1,8 @@
-//! The arguments that say which connection is asked about.
+//! The arguments that say which connection and which server is asked about.
 
 use clap::Args;
 use lavrin_core::server_config::Connection;
+use lavrin_core::survey::{Known, Observation, Server};
 use std::net::IpAddr;
 
 /// The connection that is asked about, as far as it is known.
@@ -19,6 +20,32 @@ pub struct ConnectionArgs {
     /// The port at which it would come in, for Match `LocalPort`
     #[arg(long, value_name = "PORT")]
     pub local_port: Option<u16>,
+}
+
+/// The server that is asked about, where nothing on the system tells.
+#[derive(Debug, Args, Clone, Default)]
+pub struct ServerArgs {
+    /// By which server's rules: `openssh-9.2+debian`, `openssh-9.9`, `dropbear-2022.83`; by default the one found there
+    #[arg(long, value_name = "SERVER", value_parser = parse_server)]
+    server: Option<GivenServer>,
+}
+
+#[derive(Debug, Clone)]
+struct GivenServer(Server, String);
+
+fn parse_server(name: &str) -> Result<GivenServer, String> {
+    Server::from_name(name).map(|server| GivenServer(server, name.to_owned())).ok_or_else(|| {
+        format!("no server '{name}' is known; write openssh-9.2+debian, openssh-9.9 or dropbear-2022.83")
+    })
+}
+
+impl ServerArgs {
+    /// Writes what was given into an observation that is about to begin.
+    pub fn give(&self, seen: &mut Observation) {
+        if let Some(GivenServer(server, name)) = &self.server {
+            seen.found_server(server.clone(), Known::Given(name.clone()));
+        }
+    }
 }
 
 impl ConnectionArgs {

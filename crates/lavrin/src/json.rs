@@ -139,8 +139,9 @@ pub fn line<T: Serialize>(value: &T) -> String {
 #[cfg(test)]
 mod tests {
     use crate::command::{
-        audit::AuditOut, change::ChangeOut, key::convert::ConvertOut, key::generate::GenerateOut,
-        key::inspect::InspectOut, probe::ProbeOut, settings::SettingsOut, why::WhoOut, why::WhyOut,
+        audit::AuditOut, change::ChangeOut, check::CheckOut, host::HostOut, host::HostsOut, key::convert::ConvertOut,
+        key::generate::GenerateOut, key::inspect::InspectOut, mend::MendOut, person::PeopleOut, person::PersonOut,
+        probe::ProbeOut, settings::SettingsOut, why::WhoOut, why::WhyOut,
     };
     use schemars::{JsonSchema, schema_for};
 
@@ -164,6 +165,12 @@ mod tests {
         check::<InspectOut>("key-inspect");
         check::<ChangeOut>("install");
         check::<ChangeOut>("remove");
+        check::<MendOut>("mend");
+        check::<CheckOut>("check");
+        check::<PeopleOut>("person-list");
+        check::<PersonOut>("person-show");
+        check::<HostsOut>("host-list");
+        check::<HostOut>("host-show");
         check::<SettingsOut>("settings");
         check::<WhyOut>("why");
         check::<WhoOut>("why-all");

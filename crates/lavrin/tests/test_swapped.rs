@@ -8,7 +8,7 @@ use std::path::Path;
 use std::sync::atomic::{AtomicBool, Ordering};
 
 /// How often the program runs against the swapping.
-const RUNS: usize = 40;
+const RUNS: usize = 60;
 
 #[test]
 fn a_swapped_folder_leads_nowhere() {
@@ -34,8 +34,8 @@ fn a_swapped_folder_leads_nowhere() {
             }
         });
         for number in 0..RUNS {
-            let command = if number % 2 == 0 { "install" } else { "remove" };
-            let run = world.typed(&format!("{command} home/edda.pub edda --root tree --yes"));
+            let command = ["install home/edda.pub edda", "remove home/edda.pub edda", "mend edda"][number % 3];
+            let run = world.typed(&format!("{command} --root tree --yes"));
             assert!(matches!(run.status, 0 | 1 | 4 | 5), "{run}");
             check(&world.path("outside"));
         }

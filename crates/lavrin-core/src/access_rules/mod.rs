@@ -3,7 +3,7 @@
 
 use crate::account::{Account, is_private_group};
 use crate::fs::{BytePath, Node, NodeKind};
-use crate::survey::{Observation, Resolved, Server, Want, Wanted, resolve};
+use crate::survey::{Observation, Resolved, Server, Want, Wanted, passed, resolve};
 
 const GROUP_WRITE: u32 = 0o020;
 const OTHER_WRITE: u32 = 0o002;
@@ -69,8 +69,18 @@ pub fn wants(file: &BytePath, account: &Account, seen: &Observation) -> Vec<Want
         let inside = path.is_within(&account.home) && path != account.home;
         Want { what: Wanted::Node(path), account: inside.then(|| account.name.clone()) }
     };
-    let paths = [resolve(file, seen), resolve(&account.home, seen)];
-    paths.into_iter().filter_map(|found| if let Resolved::Ask(path) = found { Some(ask(path)) } else { None }).collect()
+    let mut wants = Vec::new();
+    for path in [file, &account.home] {
+        let Resolved::Ask(next) = resolve(path, seen) else { continue };
+        // Where no link is on the way, what comes behind is asked for in the same round.
+        let mut here = Some(path.clone()).filter(|path| path.is_within(&next));
+        while let Some(path) = here.filter(|path| *path != next) {
+            here = path.parent();
+            wants.push(ask(path));
+        }
+        wants.push(ask(next));
+    }
+    wants
 }
 
 /// Whether the server reads this key file for the account. `strict` is the server's `StrictModes`.
@@ -87,10 +97,10 @@ pub fn access(file: &BytePath, account: &Account, strict: bool, seen: &Observati
         return Access::NotRegular(real);
     }
     // The server opens the file with the account's rights before it looks at owners and modes.
-    let mut obstacles = unreachable(&real, &node, account, seen);
+    let mut obstacles = unreachable(file, &real, &node, account, seen);
     if strict {
         let on_the_way = unsafe_node(&real, &node, account, seen).into_iter();
-        for wrong in on_the_way.chain(unsafe_folders(&real, account, seen)) {
+        for wrong in on_the_way.chain(unsafe_folders(file, &real, account, seen)) {
             merge(&mut obstacles, wrong);
         }
     }
@@ -108,8 +118,17 @@ fn merge(obstacles: &mut Vec<Obstacle>, wrong: Obstacle) {
     }
 }
 
-/// The folders the server checks: up to the home where the file lies in it, else up to the root.
-fn unsafe_folders(real: &BytePath, account: &Account, seen: &Observation) -> Vec<Obstacle> {
+/// The folders the server checks: up to the home where the file lies in it, else up to the root. Dropbear asks for the
+/// folder named and the home, wherever links lead.
+fn unsafe_folders(named: &BytePath, real: &BytePath, account: &Account, seen: &Observation) -> Vec<Obstacle> {
+    if seen.server == Server::Dropbear {
+        let folders = [named.parent(), Some(account.home.clone())];
+        let found = folders.into_iter().flatten().filter_map(|folder| match resolve(&folder, seen) {
+            Resolved::To(path, node) => unsafe_node(&path, &node, account, seen),
+            _ => None,
+        });
+        return found.collect();
+    }
     let home = match resolve(&account.home, seen) {
         Resolved::To(home, _) => Some(home),
         _ => None,
@@ -142,19 +161,28 @@ fn unsafe_node(path: &BytePath, node: &Node, account: &Account, seen: &Observati
         let kind = ObstacleKind::WrongOwner { found: node.uid, wanted: account.uid, unreadable: false };
         return Some(Obstacle { path: path.clone(), kind });
     }
-    let tolerated = matches!(seen.server, Server::OpenSsh { tolerates_private_groups: true })
-        && is_private_group(node.gid, node.uid, account, &seen.accounts, &seen.groups);
-    let unsafe_bits = if tolerated { OTHER_WRITE } else { OTHER_WRITE | GROUP_WRITE };
-    (node.mode & unsafe_bits != 0).then(|| {
+    (node.mode & refused_bits(node, account, seen) != 0).then(|| {
         let kind = ObstacleKind::TooOpen { found: node.mode, wanted: advised(path, node, account) };
         Obstacle { path: path.clone(), kind }
     })
 }
 
-fn unreachable(real: &BytePath, node: &Node, account: &Account, seen: &Observation) -> Vec<Obstacle> {
+/// The write bits for which the server does not read what lies here: those of others, and of a group that is not
+/// private to the account.
+#[must_use]
+pub fn refused_bits(node: &Node, account: &Account, seen: &Observation) -> u32 {
+    let tolerated = node.mode & GROUP_WRITE != 0
+        && matches!(seen.server, Server::OpenSsh { tolerates_private_groups: true })
+        && is_private_group(node.gid, node.uid, account, &seen.accounts, &seen.groups);
+    if tolerated { OTHER_WRITE } else { OTHER_WRITE | GROUP_WRITE }
+}
+
+fn unreachable(named: &BytePath, real: &BytePath, node: &Node, account: &Account, seen: &Observation) -> Vec<Obstacle> {
     // An access list can grant what the bits do not show; nothing is claimed then.
     let barred = |path: &BytePath, node: &Node, need: u32| {
-        let is_barred = !account.is_root() && !node.access_list && granted(node, account, seen) & need != need;
+        let all_may = [6, 3, 0].iter().all(|shift| node.mode >> shift & need == need);
+        let is_barred =
+            !all_may && !account.is_root() && !node.access_list && granted(node, account, seen) & need != need;
         is_barred.then(|| {
             let foreign = node.uid != account.uid && path.is_within(&account.home);
             let kind = if foreign {
@@ -167,12 +195,11 @@ fn unreachable(real: &BytePath, node: &Node, account: &Account, seen: &Observati
         })
     };
     let mut found: Vec<Obstacle> = barred(real, node, 0o4).into_iter().collect();
-    let mut here = real.parent();
-    while let Some(folder) = here {
-        if let Some(node) = seen.node(&folder).into_known() {
-            found.extend(barred(&folder, node, 0o1));
+    // The folders that links lie in are passed too.
+    for folder in passed(named, seen).iter().rev().filter(|path| *path != real) {
+        if let Some(node) = seen.node(folder).into_known().filter(|node| node.kind == NodeKind::Folder) {
+            found.extend(barred(folder, node, 0o1));
         }
-        here = folder.parent();
     }
     found
 }
@@ -214,7 +241,7 @@ mod tests {
 
     fn seen(home: u32, folder: u32, file: u32, owner: u32, server: Server) -> (Account, Observation) {
         let accounts = read_passwd(b"edda:x:1001:1001::/home/edda:/bin/sh\nsten:x:1002:1002::/home/sten:/bin/sh\n");
-        let mut seen = Observation { server, groups: read_groups(b"edda:x:1001:\n"), ..Observation::default() };
+        let mut seen = Observation { server, groups: read_groups(b"edda:x:1001:\n").into(), ..Observation::default() };
         let mut put = |path: &str, kind, mode, uid| {
             let node = Node { kind, mode, uid, gid: uid, access_list: false };
             seen.nodes.insert(path.into(), Fact::Known(node));
@@ -223,7 +250,7 @@ mod tests {
         put("/home/edda", NodeKind::Folder, home, 1001);
         put("/home/edda/.ssh", NodeKind::Folder, folder, 1001);
         put(FILE, NodeKind::File, file, owner);
-        seen.accounts = accounts.clone();
+        seen.accounts = accounts.clone().into();
         (accounts[0].clone(), seen)
     }
 
@@ -261,6 +288,22 @@ mod tests {
         assert_eq!(only(verdict(0o755, 0o700, 0o600, 0, Server::Unknown)), roots);
         let closed = ObstacleKind::TooClosed { found: 0o600, wanted: 0o700 };
         assert_eq!(only(verdict(0o755, 0o600, 0o600, 1001, Server::Unknown)), closed);
+    }
+
+    #[test]
+    fn the_folder_that_a_link_lies_in_has_to_let_the_account_pass() {
+        let (account, mut seen) = seen(0o755, 0o700, 0o600, 1001, Server::Unknown);
+        let mut put = |path: &str, kind, uid| {
+            seen.nodes.insert(path.into(), Fact::Known(Node { kind, mode: 0o700, uid, gid: uid, access_list: false }));
+        };
+        put(FILE, NodeKind::Link(b"/home/edda/kept".to_vec()), 0);
+        put("/home/edda/kept", NodeKind::File, 1001);
+        assert_eq!(access(&FILE.into(), &account, true, &seen), Access::Open("/home/edda/kept".into()));
+        let mut put = |path: &str, kind, uid| {
+            seen.nodes.insert(path.into(), Fact::Known(Node { kind, mode: 0o700, uid, gid: uid, access_list: false }));
+        };
+        put("/home/edda/.ssh", NodeKind::Folder, 0);
+        assert!(matches!(access(&FILE.into(), &account, true, &seen), Access::Barred(_, _)));
     }
 
     #[test]

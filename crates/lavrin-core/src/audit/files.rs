@@ -1,7 +1,7 @@
 //! Findings about modes and owners of key files and the folders they lie in.
 
 use super::Report;
-use crate::access_rules::{Access, Obstacle, ObstacleKind, access};
+use crate::access_rules::{Access, Obstacle, access};
 use crate::account::Account;
 use crate::finding::{Fault, Finding};
 use crate::fs::{BytePath, Node};
@@ -11,15 +11,10 @@ use crate::server_config::Settings;
 use crate::survey::Observation;
 use std::collections::HashSet;
 
-pub(super) fn audit(
-    account: &Account,
-    seen: &Observation,
-    policy: &Policy,
-    report: &mut Report,
-    told: &mut HashSet<BytePath>,
-) {
+pub(super) fn audit(account: &Account, files: &[BytePath], seen: &Observation, policy: &Policy, report: &mut Report) {
     let strict = login::strict(&Settings::of(account, seen), seen);
-    for path in login::key_files(account, seen) {
+    let mut told: HashSet<BytePath> = HashSet::new();
+    for path in files {
         let mut say = |path: &BytePath, fault| {
             if told.insert(path.clone()) {
                 report.findings.push(Finding {
@@ -30,11 +25,11 @@ pub(super) fn audit(
                 });
             }
         };
-        let real = match access(&path, account, strict, seen) {
+        let real = match access(path, account, strict, seen) {
             Access::Open(real) => real,
             Access::Barred(real, obstacles) => {
                 for Obstacle { path, kind } in obstacles {
-                    say(&path, fault_of(kind));
+                    say(&path, kind.into());
                 }
                 real
             }
@@ -43,7 +38,7 @@ pub(super) fn audit(
                 continue;
             }
             Access::LinkLoop => {
-                say(&path, Fault::WrongKind);
+                say(path, Fault::WrongKind);
                 continue;
             }
             Access::Missing(_) | Access::Unseen(..) => continue,
@@ -57,14 +52,6 @@ pub(super) fn audit(
                 say(&path, fault);
             }
         }
-    }
-}
-
-fn fault_of(kind: ObstacleKind) -> Fault {
-    match kind {
-        ObstacleKind::TooOpen { found, wanted } => Fault::ModeTooOpen { found, wanted },
-        ObstacleKind::WrongOwner { found, wanted, .. } => Fault::WrongOwner { found, wanted },
-        ObstacleKind::TooClosed { found, wanted } => Fault::ModeTooClosed { found, wanted },
     }
 }
 

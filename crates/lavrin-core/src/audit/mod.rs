@@ -6,10 +6,19 @@ mod keys;
 use crate::account::Account;
 use crate::finding::{Finding, Severity};
 use crate::fs::{BytePath, Fact, Why};
-use crate::key::Fingerprint;
+use crate::key::container::line::KnownKeys;
+use crate::key::strength::{self, Depth, Weakness};
+use crate::key::{Fingerprint, PublicKey};
 use crate::login::{self, Limits};
 use crate::policy::Policy;
+use crate::server_config::Settings;
 use crate::survey::{Observation, Want, Wanted, Who};
+use foldhash::quality::RandomState;
+use std::collections::{HashMap, HashSet};
+use std::sync::{Arc, RwLock};
+
+/// Most keys whose weaknesses are remembered; beyond that they are judged anew.
+const JUDGED_MAX: usize = 200_000;
 
 /// What an audit found.
 #[derive(Debug, Clone, Default)]
@@ -18,25 +27,25 @@ pub struct Report {
     pub accounts: usize,
     /// Every entry.
     pub entries: Vec<AuditEntry>,
-    /// Every finding, the most urgent first.
+    /// Every finding.
     pub findings: Vec<Finding>,
     /// What could not be checked.
     pub not_checked: Vec<NotChecked>,
+    /// Paths about which a finding was told that concerns no single line; several accounts may share a folder.
+    told: HashSet<(BytePath, &'static str)>,
 }
 
 /// One entry of one account.
 #[derive(Debug, Clone)]
 pub struct AuditEntry {
     /// The account it opens.
-    pub account: String,
+    pub account: Arc<str>,
     /// The file.
-    pub path: BytePath,
+    pub path: Arc<BytePath>,
     /// The line in it.
     pub line: usize,
-    /// Name of the algorithm.
-    pub algorithm: &'static str,
-    /// Size in bits.
-    pub bits: usize,
+    /// The key.
+    pub key: Arc<PublicKey>,
     /// Fingerprint.
     pub fingerprint: Fingerprint,
     /// The comment, which often says whose it is.
@@ -63,6 +72,24 @@ impl Report {
         self.findings.iter().filter(|finding| finding.severity() == severity).count()
     }
 
+    /// Takes up what was found for another account.
+    pub fn absorb(&mut self, part: Self) {
+        self.accounts += part.accounts;
+        self.entries.extend(part.entries);
+        self.not_checked.extend(part.not_checked);
+        for finding in part.findings {
+            let whole = finding.path.as_ref().filter(|_| finding.line.is_none()).cloned();
+            if whole.is_none_or(|path| self.told.insert((path, finding.fault.rule()))) {
+                self.findings.push(finding);
+            }
+        }
+    }
+
+    /// Puts the most urgent findings first.
+    pub fn sort(&mut self) {
+        self.findings.sort_by_key(|finding| std::cmp::Reverse(finding.severity()));
+    }
+
     /// The most urgent severity found.
     #[must_use]
     pub fn worst(&self) -> Option<Severity> {
@@ -76,51 +103,92 @@ pub fn wants(seen: &Observation) -> Vec<Want> {
     if !seen.looked {
         return vec![Want { what: Wanted::System(Who::All), account: None }];
     }
-    let mut wants = Vec::new();
-    for account in &seen.accounts {
-        wants.extend(login::wants_of(account, seen));
-        let folder = account.home.join(b".ssh");
-        // Only where the folder is known to be one: most accounts have none, and each question costs.
-        if seen.nodes.get(&folder).is_some_and(|node| node.known().is_some()) {
-            let want = Want { what: Wanted::PrivateKeys(folder), account: Some(account.name.clone()) };
-            if !seen.answers(&want) {
-                wants.push(want);
-            }
-        }
-    }
-    let mut distinct = std::collections::HashSet::new();
+    let mut wants: Vec<Want> = seen.accounts.iter().flat_map(|account| wants_of(account, seen)).collect();
+    let mut distinct = HashSet::new();
     wants.retain(|want| distinct.insert(want.clone()));
     wants
 }
 
-/// Audits every account.
+/// What has to be looked at for one account.
+#[must_use]
+pub fn wants_of(account: &Account, seen: &Observation) -> Vec<Want> {
+    let mut wants = login::wants_of(account, seen);
+    let folder = account.home.join(b".ssh");
+    // Only where the folder is known to be one: most accounts have none, and each question costs.
+    if seen.nodes.get(&folder).is_some_and(|node| node.known().is_some()) {
+        let want = Want { what: Wanted::PrivateKeys(folder), account: Some(account.name.clone()) };
+        if !seen.answers(&want) {
+            wants.push(want);
+        }
+    }
+    wants
+}
+
+/// Audits accounts one by one, perhaps on several threads. What many accounts have in common is worked out once.
+#[derive(Debug, Default)]
+pub struct Auditor {
+    policy: Policy,
+    known: KnownKeys,
+    judged: RwLock<HashMap<Fingerprint, Arc<[Weakness]>, RandomState>>,
+}
+
+impl Auditor {
+    /// One for this policy.
+    #[must_use]
+    pub fn new(policy: Policy) -> Self {
+        Self { policy, ..Self::default() }
+    }
+
+    /// Everything about one account.
+    #[must_use]
+    pub fn account(&self, account: &Account, seen: &Observation) -> Report {
+        let mut report = Report { accounts: 1, ..Report::default() };
+        if seen.network_homes.contains(&account.home) {
+            let (name, path) = (account.name.clone(), account.home.clone());
+            report.not_checked.push(NotChecked { account: Some(name), path, why: Why::NetworkHome });
+            return report;
+        }
+        let files = login::key_files(account, seen);
+        keys::audit(self, account, &files, seen, &mut report);
+        files::audit(account, &files, seen, &self.policy, &mut report);
+        private_keys(account, seen, &mut report);
+        report
+    }
+
+    /// What is wrong with a key; equal keys are judged once.
+    fn weaknesses(&self, key: &PublicKey, fingerprint: Fingerprint) -> Arc<[Weakness]> {
+        if let Some(weak) = self.judged.read().ok().and_then(|judged| judged.get(&fingerprint).cloned()) {
+            return weak;
+        }
+        let weak: Arc<[Weakness]> = strength::weaknesses(key, &self.policy, Depth::Quick).into();
+        if let Ok(mut judged) = self.judged.write()
+            && judged.len() < JUDGED_MAX
+        {
+            judged.insert(fingerprint, weak.clone());
+        }
+        weak
+    }
+}
+
+/// Audits every account of an observation.
 #[must_use]
 pub fn audit(seen: &Observation, policy: &Policy) -> Report {
-    let mut report = Report { accounts: seen.accounts.len(), ..Report::default() };
-    let mut told = std::collections::HashSet::new();
-    for account in &seen.accounts {
-        if seen.network_homes.contains(&account.home) {
-            report.not_checked.push(NotChecked {
-                account: Some(account.name.clone()),
-                path: account.home.clone(),
-                why: Why::NetworkHome,
-            });
-            continue;
-        }
-        keys::audit(account, seen, policy, &mut report);
-        files::audit(account, seen, policy, &mut report, &mut told);
-        private_keys(account, seen, &mut report);
+    let auditor = Auditor::new(policy.clone());
+    let mut report = Report::default();
+    for account in seen.accounts.iter() {
+        report.absorb(auditor.account(account, seen));
     }
-    for path in seen
-        .accounts
-        .first()
-        .map(|account| crate::server_config::Settings::of(account, seen).unseen)
-        .unwrap_or_default()
-    {
-        report.not_checked.push(NotChecked { account: None, path, why: Why::Permission });
-    }
-    report.findings.sort_by_key(|finding| std::cmp::Reverse(finding.severity()));
+    report.not_checked.extend(settings_unseen(seen));
+    report.sort();
     report
+}
+
+/// Files of the server's configuration that could not be read.
+#[must_use]
+pub fn settings_unseen(seen: &Observation) -> Vec<NotChecked> {
+    let Some(account) = seen.accounts.first() else { return Vec::new() };
+    let unseen = Settings::of(account, seen).unseen.clone();
+    unseen.into_iter().map(|path| NotChecked { account: None, path, why: Why::Permission }).collect()
 }
 
 fn private_keys(account: &Account, seen: &Observation, report: &mut Report) {
@@ -150,7 +218,7 @@ mod tests {
     fn world(content: &str, file_mode: u32, owner: u32) -> Observation {
         let mut seen = Observation {
             looked: true,
-            accounts: read_passwd(b"edda:x:1001:1001::/home/edda:/bin/sh\n"),
+            accounts: read_passwd(b"edda:x:1001:1001::/home/edda:/bin/sh\n").into(),
             ..Observation::default()
         };
         let mut put = |path: &str, kind, mode, uid| {

@@ -41,7 +41,10 @@ impl Fingerprint {
 
 impl fmt::Display for Fingerprint {
     fn fmt(&self, out: &mut fmt::Formatter<'_>) -> fmt::Result {
-        write!(out, "SHA256:{}", STANDARD_NO_PAD.encode(self.0))
+        let mut text = [0; 43];
+        STANDARD_NO_PAD.encode_slice(self.0, &mut text).map_err(|_| fmt::Error)?;
+        out.write_str("SHA256:")?;
+        out.write_str(std::str::from_utf8(&text).map_err(|_| fmt::Error)?)
     }
 }
 

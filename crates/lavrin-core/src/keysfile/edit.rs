@@ -24,7 +24,7 @@ impl KeysFile {
             .iter()
             .filter(|line| match &line.content {
                 Content::Entry(entry) => entry.fingerprint == *fingerprint,
-                Content::Unusable(unusable) => unusable.key.as_ref().is_some_and(holds),
+                Content::Unusable(unusable) => unusable.key.as_deref().is_some_and(holds),
                 Content::Blank | Content::Comment => false,
             })
             .map(|line| line.number)

@@ -4,11 +4,13 @@
 mod edit;
 pub mod expiry;
 pub mod options;
+pub mod repair;
 
-use crate::key::container::line::{self, KeyLine};
+use crate::key::container::line::{self, KeyLine, KnownKeys};
 use crate::key::{Fingerprint, KeyFault, PublicKey};
 use options::{OptionFault, Options};
 use rayon::prelude::*;
+use std::sync::Arc;
 use thiserror::Error;
 
 /// A key file.
@@ -45,8 +47,8 @@ pub enum Content {
 /// An entry that the server can use.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct Entry {
-    /// The key.
-    pub key: PublicKey,
+    /// The key; equal keys of many files may be one.
+    pub key: Arc<PublicKey>,
     /// Its fingerprint.
     pub fingerprint: Fingerprint,
     /// What stands in front of the key.
@@ -64,7 +66,7 @@ pub struct Unusable {
     /// Why.
     pub fault: LineFault,
     /// The key on it, where it can be told, so that it can still be found and removed.
-    pub key: Option<PublicKey>,
+    pub key: Option<Arc<PublicKey>>,
 }
 
 /// Why the server skips a line.
@@ -120,7 +122,7 @@ impl KeysFile {
     /// Takes a file apart. Never fails: what is no entry is kept as what it is.
     #[must_use]
     pub fn parse(bytes: &[u8]) -> Self {
-        Self { bytes: bytes.to_vec(), lines: read_all(bytes) }
+        Self { bytes: bytes.to_vec(), lines: read_all(bytes, None) }
     }
 
     /// The file, byte for byte.
@@ -158,7 +160,7 @@ impl KeysFile {
 }
 
 /// All lines; many are read side by side.
-pub(crate) fn read_all(bytes: &[u8]) -> Vec<Line> {
+pub(crate) fn read_all(bytes: &[u8], known: Option<&KnownKeys>) -> Vec<Line> {
     let mut start = 0;
     let ends = memchr::memchr_iter(b'\n', bytes).map(|at| at + 1);
     let last = bytes.last().filter(|last| **last != b'\n').map(|_| bytes.len());
@@ -166,7 +168,7 @@ pub(crate) fn read_all(bytes: &[u8]) -> Vec<Line> {
     let line = |(index, span): (usize, &(usize, usize))| Line {
         number: index + 1,
         span: *span,
-        content: read_line(&bytes[span.0..span.1]),
+        content: read_line_with(&bytes[span.0..span.1], known),
     };
     if spans.len() < PARALLEL_LINES {
         spans.iter().enumerate().map(line).collect()
@@ -179,26 +181,30 @@ pub(crate) fn read_all(bytes: &[u8]) -> Vec<Line> {
 fn server_text(line: &[u8]) -> &[u8] {
     let line = line.strip_suffix(b"\n").unwrap_or(line);
     let line = line.strip_suffix(b"\r").unwrap_or(line);
-    let line = &line[..line.iter().position(|byte| *byte == 0).unwrap_or(line.len())];
+    let line = &line[..memchr::memchr(0, line).unwrap_or(line.len())];
     let blanks = line.iter().take_while(|byte| matches!(byte, b' ' | b'\t')).count();
     &line[blanks..]
 }
 
 fn read_line(line: &[u8]) -> Content {
+    read_line_with(line, None)
+}
+
+fn read_line_with(line: &[u8], known: Option<&KnownKeys>) -> Content {
     let text = server_text(line);
     match text.first() {
         None if line.contains(&0) => unusable(LineFault::NoKey, None),
         None => Content::Blank,
         Some(b'#') => Content::Comment,
-        Some(_) => read_entry(text),
+        Some(_) => read_entry(text, known),
     }
 }
 
-fn unusable(fault: LineFault, key: Option<PublicKey>) -> Content {
+fn unusable(fault: LineFault, key: Option<Arc<PublicKey>>) -> Content {
     Content::Unusable(Box::new(Unusable { fault, key }))
 }
 
-fn read_entry(text: &[u8]) -> Content {
+fn read_entry(text: &[u8], known: Option<&KnownKeys>) -> Content {
     if let Some(behind) = text.strip_prefix(b"\xef\xbb\xbf") {
         // The key is told all the same, so that it can be found.
         let plain = line::parse(behind);
@@ -207,7 +213,7 @@ fn read_entry(text: &[u8]) -> Content {
         let key = read.and_then(Result::ok).map(|line| line.key);
         return unusable(LineFault::ByteOrderMark { before_options }, key);
     }
-    if let Some(read) = line::parse(text) {
+    if let Some(read) = line::parse_with(text, known) {
         return match read {
             Ok(key) => entry(key, Options::default()),
             Err(fault) => unusable(LineFault::Key(fault), None),
@@ -217,7 +223,7 @@ fn read_entry(text: &[u8]) -> Content {
         return unusable(fault, None);
     }
     let (front, rest) = options::split(text);
-    match line::parse(rest) {
+    match line::parse_with(rest, known) {
         Some(Ok(key)) => match Options::parse(front) {
             Ok(options) => entry(key, options),
             Err(fault) => unusable(LineFault::Options(fault), Some(key.key)),

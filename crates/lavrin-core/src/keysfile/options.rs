@@ -210,6 +210,7 @@ fn check_value(name: &'static str, value: &[u8], before: &[KeyOption]) -> Result
             end > 0 && value[..end].iter().all(|byte| byte.is_ascii_alphanumeric() || *byte == b'_')
         }),
         "expiry-time" => super::expiry::expiry(value).is_some(),
+        "tunnel" => is_tunnel(value),
         "permitopen" => is_permission(value, false),
         "permitlisten" => is_permission(value, true),
         _ => true,
@@ -232,6 +233,20 @@ fn check_value(name: &'static str, value: &[u8], before: &[KeyOption]) -> Result
         return Err(OptionFault::TooMany { name: name.to_owned(), limit });
     }
     Ok(())
+}
+
+/// A device's number up to 2^31 - 3, read as `strtoll` reads it, or `any`.
+fn is_tunnel(value: &[u8]) -> bool {
+    const TUNNEL_MAX: u32 = 0x7fff_fffd;
+    let text = std::str::from_utf8(value).unwrap_or_default();
+    let number = text.trim_start_matches([' ', '\t', '\n', '\u{b}', '\u{c}', '\r']);
+    let digits = number.strip_prefix('+').unwrap_or(number);
+    let is_zero =
+        number.strip_prefix('-').is_some_and(|rest| !rest.is_empty() && rest.bytes().all(|byte| byte == b'0'));
+    text.eq_ignore_ascii_case("any")
+        || is_zero
+        || (digits.bytes().all(|byte| byte.is_ascii_digit())
+            && digits.parse().is_ok_and(|number: u32| number <= TUNNEL_MAX))
 }
 
 /// `host:port`, the host in brackets where it has colons; `*` stands for any port. Where one listens, the host may be

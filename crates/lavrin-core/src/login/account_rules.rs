@@ -4,7 +4,7 @@ use super::address;
 use super::{Question, Reason, ReasonKind};
 use crate::account::{Account, Aging, Password};
 use crate::fs::NodeKind;
-use crate::server_config::{Settings, group_list_takes, matches};
+use crate::server_config::{Settings, group_names, matches};
 use crate::survey::{Observation, Resolved, Server, resolve};
 
 const SECONDS_A_DAY: i64 = 86_400;
@@ -77,7 +77,11 @@ fn shell(account: &Account, seen: &Observation) -> Option<ReasonKind> {
 fn kept_out(account: &Account, settings: &Settings, seen: &Observation) -> Option<&'static str> {
     let list = |keyword: &str| settings.get(keyword).map(|setting| &setting.words);
     let user = |words: &Vec<String>| words.iter().any(|word| user_fits(word, account, settings, seen));
-    let group = |words: &Vec<String>| group_list_takes(&words.join(","), account, seen);
+    // As with users, a `!` in front is part of the name.
+    let group = |words: &Vec<String>| {
+        let takes = |group: &str| words.iter().any(|word| matches(word.as_bytes(), group.as_bytes()));
+        group_names(account, &seen.groups).any(takes)
+    };
     if list("denyusers").is_some_and(user) {
         Some("DenyUsers")
     } else if list("allowusers").is_some_and(|words| !user(words)) {

@@ -2,6 +2,7 @@
 
 mod account_rules;
 pub mod address;
+mod dropbear;
 mod limits;
 mod offered;
 mod reason;
@@ -17,6 +18,7 @@ use crate::server_config::{self, ConfigFault, Settings};
 use crate::survey::{KEYS_FILE_BYTES_MAX, Observation, Resolved, Server, Want, Wanted, Who, resolve};
 pub use limits::Limits;
 pub use reason::{Reason, ReasonKind};
+use std::sync::Arc;
 
 /// What is asked.
 #[derive(Debug, Clone)]
@@ -118,7 +120,7 @@ pub fn find_key(name: &str, fingerprint: &Fingerprint, seen: &Observation) -> Op
         let document = KeysFile::parse(seen.content(&real).into_known()?);
         let entries = document.entries().map(|(_, entry)| entry.key.clone());
         let dead = document.unusable().filter_map(|(_, unusable)| unusable.key.clone());
-        entries.chain(dead).find(|key| key.fingerprint() == *fingerprint)
+        entries.chain(dead).find(|key| key.fingerprint() == *fingerprint).map(Arc::unwrap_or_clone)
     })
 }
 
@@ -136,7 +138,7 @@ pub fn keys_of(name: &str, seen: &Observation) -> Vec<(PublicKey, Vec<u8>)> {
         let dead = document.unusable().filter_map(|(_, unusable)| Some((unusable.key.clone()?, Vec::new())));
         for (key, comment) in entries.chain(dead) {
             if told.insert(key.fingerprint()) {
-                found.push((key, comment));
+                found.push((Arc::unwrap_or_clone(key), comment));
             }
         }
     }
@@ -203,7 +205,7 @@ pub fn judge(question: &Question, seen: &Observation) -> Verdict {
         }
     }
     reasons.extend(late);
-    reasons.extend(open_questions(&settings, seen, accepted));
+    reasons.extend(open_questions(account, &settings, seen, accepted));
     if accepted {
         reasons.extend(found.reasons);
     }
@@ -250,7 +252,7 @@ fn config_reasons(settings: &Settings) -> Vec<Reason> {
 }
 
 /// What the server's settings leave open.
-fn open_questions(settings: &Settings, seen: &Observation, accepted: bool) -> Vec<Reason> {
+fn open_questions(account: &Account, settings: &Settings, seen: &Observation, accepted: bool) -> Vec<Reason> {
     let mut reasons = Vec::new();
     let place = |keyword: &str, kind: ReasonKind| {
         let setting = settings.get(keyword)?;
@@ -271,7 +273,8 @@ fn open_questions(settings: &Settings, seen: &Observation, accepted: bool) -> Ve
         reasons.push(Reason::at(ReasonKind::SettingsUnseen, &settings.unseen[0], None));
     }
     for (keyword, path, line) in &settings.conditional {
-        if DECIDING_KEYWORDS.contains(&keyword.as_str()) {
+        let concerns = keyword != "permitrootlogin" || account.is_root();
+        if concerns && DECIDING_KEYWORDS.contains(&keyword.as_str()) {
             reasons.push(Reason::at(ReasonKind::SettingConditional(keyword.clone()), path, Some(*line)));
         }
     }
@@ -359,6 +362,9 @@ fn search_file(
     file: &KeysFile,
     path: &BytePath,
 ) -> Result<(usize, Limits), Vec<Reason>> {
+    if seen.server == Server::Dropbear {
+        return dropbear::search(file.as_bytes(), &question.fingerprint, path);
+    }
     let mut reasons = Vec::new();
     // A certificate is looked up by the key of its authority.
     let wanted = question.certificate.as_ref().map_or(question.fingerprint, |certificate| certificate.authority);
@@ -423,7 +429,7 @@ fn entry_reason(
     {
         return Some(ReasonKind::RootNotAllowed("forced-commands-only".to_owned()));
     }
-    if options.has("verify-required") && matches!(entry.key, PublicKey::SkEd25519 { .. } | PublicKey::SkEcdsa { .. }) {
+    if options.has("verify-required") && matches!(*entry.key, PublicKey::SkEd25519 { .. } | PublicKey::SkEcdsa { .. }) {
         return Some(ReasonKind::VerificationUnknown);
     }
     let from = options.value("from")?;

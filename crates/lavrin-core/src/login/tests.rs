@@ -5,6 +5,7 @@ use crate::account::{read_groups, read_passwd};
 use crate::fs::{Node, NodeKind};
 use crate::key::PrivateKey;
 use crate::key::container::write::{self, Form};
+use std::sync::Arc;
 
 const FILE: &str = "/home/edda/.ssh/authorized_keys";
 
@@ -14,8 +15,9 @@ fn world(content: &str, config: &str) -> Observation {
         looked: true,
         accounts: read_passwd(
             b"edda:x:1001:1001::/home/edda:/bin/sh\nsten:x:1002:1002::/home/sten:/bin/sh\nroot:x:0:0::/root:/bin/sh\n",
-        ),
-        groups: read_groups(b"edda:x:1001:\n"),
+        )
+        .into(),
+        groups: read_groups(b"edda:x:1001:\n").into(),
         ..Observation::default()
     };
     let folder = |uid| Node { kind: NodeKind::Folder, mode: 0o700, uid, gid: uid, access_list: false };
@@ -166,16 +168,16 @@ fn the_right_key_for_the_wrong_account_is_found() {
 #[test]
 fn a_missing_account_and_a_locked_one_are_told() {
     let mut seen = world(&line(), "");
-    seen.accounts[0].password = Some(Password::Locked);
+    Arc::make_mut(&mut seen.accounts)[0].password = Some(Password::Locked);
     assert_eq!(rule(&seen), "account-locked");
     assert_eq!(
         rule(&{
             let mut pam = world(&line(), "UsePAM yes");
-            pam.accounts[0].password = Some(Password::Locked);
+            Arc::make_mut(&mut pam.accounts)[0].password = Some(Password::Locked);
             pam
         }),
         "accepted"
     );
-    seen.accounts.clear();
+    seen.accounts = Arc::default();
     assert_eq!(rule(&seen), "no-such-account");
 }

@@ -22,24 +22,35 @@ pub const DEFAULT: [&str; 16] = [
     "rsa-sha2-256",
 ];
 
-/// Names beyond those of the default that the server knows.
-const FURTHER: [&str; 6] = [
-    "ssh-rsa",
-    "ssh-dss",
-    "ssh-rsa-cert-v01@openssh.com",
-    "ssh-dss-cert-v01@openssh.com",
+/// Every name that the server knows, in the order in which it replaces a pattern.
+const KNOWN: [&str; 21] = [
+    "ssh-ed25519",
+    "ssh-ed25519-cert-v01@openssh.com",
+    "sk-ssh-ed25519@openssh.com",
+    "sk-ssh-ed25519-cert-v01@openssh.com",
+    "ecdsa-sha2-nistp256",
+    "ecdsa-sha2-nistp256-cert-v01@openssh.com",
+    "ecdsa-sha2-nistp384",
+    "ecdsa-sha2-nistp384-cert-v01@openssh.com",
+    "ecdsa-sha2-nistp521",
+    "ecdsa-sha2-nistp521-cert-v01@openssh.com",
+    "sk-ecdsa-sha2-nistp256@openssh.com",
+    "sk-ecdsa-sha2-nistp256-cert-v01@openssh.com",
     "webauthn-sk-ecdsa-sha2-nistp256@openssh.com",
-    "webauthn-sk-ecdsa-sha2-nistp256-cert-v01@openssh.com",
+    "ssh-dss",
+    "ssh-dss-cert-v01@openssh.com",
+    "ssh-rsa",
+    "ssh-rsa-cert-v01@openssh.com",
+    "rsa-sha2-256",
+    "rsa-sha2-256-cert-v01@openssh.com",
+    "rsa-sha2-512",
+    "rsa-sha2-512-cert-v01@openssh.com",
 ];
-
-fn known() -> impl Iterator<Item = &'static str> {
-    DEFAULT.into_iter().chain(FURTHER)
-}
 
 /// Whether the server knows every name of a list, or some name that a pattern in it matches.
 pub fn list_is_valid(list: &str) -> bool {
     let names = list.trim_start_matches(['+', '-', '^']);
-    let is_known = |name: &str| known().any(|known| matches(name.as_bytes(), known.as_bytes()));
+    let is_known = |name: &str| KNOWN.iter().any(|known| matches(name.as_bytes(), known.as_bytes()));
     !names.is_empty() && names.split(',').all(|name| !name.is_empty() && is_known(name))
 }
 
@@ -50,7 +61,7 @@ pub fn in_force(list: &str) -> Vec<String> {
         let mut names: Vec<String> = Vec::new();
         for name in list.split(',') {
             let found: Vec<&str> = if name.contains(['*', '?']) {
-                known().filter(|known| matches(name.as_bytes(), known.as_bytes())).collect()
+                KNOWN.iter().copied().filter(|known| matches(name.as_bytes(), known.as_bytes())).collect()
             } else {
                 vec![name]
             };

@@ -109,8 +109,7 @@ fn host_of(connection: &Connection, host_counts: bool) -> Option<String> {
 }
 
 /// Whether a list of group patterns takes the account: one negated match refuses it, whichever group it is.
-#[must_use]
-pub fn group_list_takes(list: &str, account: &Account, seen: &Observation) -> bool {
+fn group_list_takes(list: &str, account: &Account, seen: &Observation) -> bool {
     let mut found = false;
     for group in group_names(account, &seen.groups) {
         for pattern in list.split(',') {

@@ -148,8 +148,10 @@ pub fn read_line(line: &[u8]) -> Option<Result<(String, Vec<String>), &'static s
     while text.len() > 1 && text.ends_with([' ', '\t', '\r', '\x0c']) {
         text = &text[..text.len() - 1];
     }
+    // Blanks, or one '=' with blanks around it, may stand in front; after that the server gives up on an empty keyword.
     let text = text.trim_start_matches([' ', '\t', '\r']);
-    if text.is_empty() || text.starts_with('#') {
+    let text = text.strip_prefix('=').map_or(text, |rest| rest.trim_start_matches([' ', '\t', '\r']));
+    if text.is_empty() || text.starts_with(['#', '=']) {
         return None;
     }
     let end = text.find([' ', '\t', '=', '"']).unwrap_or(text.len());
@@ -202,5 +204,7 @@ mod tests {
         assert_eq!(read(b"A \"b"), Some(Err("a quote is not closed")));
         assert_eq!(read(b"\x0c"), some("\x0c", ""));
         assert_eq!(read(b" # x"), None);
+        assert_eq!(read(b" = A b"), some("A", "b"));
+        assert_eq!((read(b"= = A b"), read(b" =  ")), (None, None));
     }
 }

@@ -2,19 +2,21 @@
 
 mod algorithms;
 mod conditions;
+mod effective;
 mod keywords;
 mod lines;
 mod patterns;
 
 use crate::account::{Account, Group};
 use crate::fs::BytePath;
-use crate::survey::{Observation, Want};
-use conditions::{Applies, condition};
-pub use conditions::{Connection, group_list_takes};
+use crate::survey::{Observation, Server, Want};
+pub use conditions::Connection;
+pub use effective::Prepared;
 pub use lines::ConfigFault;
-use lines::{Collected, Statement, collect, read_line};
+use lines::{collect, read_line};
 pub use patterns::{list_matches, matches};
 use std::collections::BTreeMap;
+use std::sync::Arc;
 
 /// The file that the server reads unless told otherwise.
 pub const USUAL_PATH: &str = "/etc/ssh/sshd_config";
@@ -48,6 +50,9 @@ pub struct Settings {
 /// What has to be looked at before [`Settings::from_files`] can say everything.
 #[must_use]
 pub fn wants(seen: &Observation) -> Vec<Want> {
+    if seen.prepared.is_some() || seen.server == Server::Dropbear {
+        return Vec::new();
+    }
     collect(&main_path(seen), seen).wants
 }
 
@@ -82,11 +87,23 @@ const DEFAULTS: [(&str, &str); 11] = [
 impl Settings {
     /// What is in force for a login: what the server itself said, else what its files say.
     #[must_use]
-    pub fn of(account: &Account, seen: &Observation) -> Self {
-        match &seen.said_by_server {
-            Some(said) => Self::from_server(said),
-            None => Self::from_files(Some(account), seen),
+    pub fn of(account: &Account, seen: &Observation) -> Arc<Self> {
+        // Dropbear has no settings in files, and OpenSSH's do not concern it.
+        if seen.server == Server::Dropbear {
+            return Arc::default();
         }
+        match (&seen.said_by_server, &seen.prepared) {
+            (Some(said), _) => Arc::new(Self::from_server(said)),
+            (None, Some(prepared)) => prepared.of(account, seen),
+            (None, None) => Arc::new(Self::from_files(Some(account), seen)),
+        }
+    }
+
+    /// Reads the configuration files for an account and the connection that the observation is about; without an account
+    /// no Match block holds.
+    #[must_use]
+    pub fn from_files(account: Option<&Account>, seen: &Observation) -> Self {
+        effective::settings(&collect(&main_path(seen), seen), account, seen)
     }
 
     /// Reads the `keyword value` lines that the server prints in its test mode.
@@ -97,135 +114,6 @@ impl Settings {
             add(&mut settings.values, &keyword.to_ascii_lowercase(), Setting { words, path: None, line: None });
         }
         settings
-    }
-
-    /// Reads the configuration files for an account and the connection that the observation is about; without an account
-    /// no Match block holds.
-    #[must_use]
-    pub fn from_files(account: Option<&Account>, seen: &Observation) -> Self {
-        let Collected { statements, unseen, faults, .. } = collect(&main_path(seen), seen);
-        let mut settings = Self { unseen, faults, ..Self::default() };
-        // What a Match block sets goes before what holds for everybody, wherever it stands.
-        let mut matched = BTreeMap::new();
-        let mut subsystems = std::collections::HashSet::new();
-        let mut blocks: Vec<(usize, Applies)> = Vec::new();
-        let looks_up = statements.iter().find(|statement| statement.keyword == "usedns");
-        let looks_up = looks_up.is_some_and(|statement| statement.words == ["yes"]);
-        let host_counts = looks_up || seen.connection.host_counts;
-        for statement in statements {
-            while blocks.last().is_some_and(|(depth, _)| *depth > statement.depth) {
-                blocks.pop();
-            }
-            if statement.keyword == "match" {
-                if blocks.last().is_some_and(|(depth, _)| *depth == statement.depth) {
-                    blocks.pop();
-                }
-                let applies = settings.condition(&statement, account, host_counts, seen);
-                blocks.push((statement.depth, applies));
-                continue;
-            }
-            let Some(keyword) = settings.checked(&statement, !blocks.is_empty()) else { continue };
-            let is_new = keyword != "subsystem" || subsystems.insert(statement.words.first().cloned());
-            if !is_new {
-                settings.fault(&statement, "this Subsystem is defined already".to_owned());
-            }
-            let setting = Setting { words: statement.words, path: Some(statement.path), line: Some(statement.line) };
-            let all = |wanted: Applies| blocks.iter().any(|(_, applies)| *applies == wanted);
-            if all(Applies::No) {
-            } else if all(Applies::Undecided) {
-                settings.conditional.push((
-                    keyword.to_owned(),
-                    setting.path.unwrap_or_else(|| "/".into()),
-                    statement.line,
-                ));
-            } else if blocks.is_empty() {
-                add(&mut settings.values, keyword, setting);
-            } else {
-                add(&mut matched, keyword, setting);
-            }
-        }
-        settings.values.extend(matched);
-        settings.check_methods();
-        settings.check_commands();
-        settings
-    }
-
-    fn condition(
-        &mut self,
-        statement: &Statement,
-        account: Option<&Account>,
-        host_counts: bool,
-        seen: &Observation,
-    ) -> Applies {
-        let nobody = Account::unknown("");
-        let read = if statement.words.is_empty() {
-            Err("Match has no condition".to_owned())
-        } else {
-            condition(&statement.words, account.unwrap_or(&nobody), host_counts, seen)
-        };
-        match read {
-            Ok(applies) if account.is_some() => applies,
-            Ok(_) => Applies::No,
-            Err(what) => {
-                self.fault(statement, what);
-                Applies::No
-            }
-        }
-    }
-
-    /// The name that counts of a statement's keyword; `None` where there is nothing to set.
-    fn checked(&mut self, statement: &Statement, in_match: bool) -> Option<&'static str> {
-        let Some(keyword) = keywords::keyword(&statement.keyword) else {
-            self.fault(statement, format!("the server knows no keyword '{}'", statement.spelled));
-            return None;
-        };
-        if in_match && !keyword.in_match {
-            self.fault(statement, format!("{} may not stand in a Match block", statement.spelled));
-        } else if let Err(what) = keywords::check(&statement.spelled, keyword.takes, &statement.words) {
-            self.fault(statement, what);
-        }
-        (keyword.takes != keywords::Takes::Nothing).then_some(keyword.name)
-    }
-
-    fn fault(&mut self, statement: &Statement, what: String) {
-        self.faults.push(ConfigFault { path: statement.path.clone(), line: statement.line, what });
-    }
-
-    /// At least one of the lists in `AuthenticationMethods` has to be possible with the methods that are on.
-    fn check_methods(&mut self) {
-        let Some(setting) = self.values.get("authenticationmethods").cloned() else { return };
-        let is_on = |method: &str| match method.split(':').next().unwrap_or_default() {
-            "password" => self.word("passwordauthentication", "yes") != "no",
-            "keyboard-interactive" => self.word("kbdinteractiveauthentication", "yes") != "no",
-            "publickey" => self.word("pubkeyauthentication", "yes") != "no",
-            "hostbased" => self.word("hostbasedauthentication", "no") != "no",
-            "gssapi-with-mic" => self.word("gssapiauthentication", "no") != "no",
-            _ => true,
-        };
-        if !setting.words.iter().any(|list| list.split(',').all(is_on)) {
-            let what = "AuthenticationMethods asks for methods that are off".to_owned();
-            let path = setting.path.unwrap_or_else(|| USUAL_PATH.into());
-            self.faults.push(ConfigFault { path, line: setting.line.unwrap_or(0), what });
-        }
-    }
-
-    /// A command that gives keys or names needs an absolute path and an account to run as.
-    fn check_commands(&mut self) {
-        for (command, user) in [
-            ("authorizedkeyscommand", "authorizedkeyscommanduser"),
-            ("authorizedprincipalscommand", "authorizedprincipalscommanduser"),
-        ] {
-            let Some(setting) = self.get(command).cloned() else { continue };
-            let what = if !setting.words.first().is_some_and(|word| word.starts_with('/')) {
-                format!("{command} needs an absolute path")
-            } else if self.get(user).is_none() {
-                format!("{command} is set without {user}")
-            } else {
-                continue;
-            };
-            let path = setting.path.unwrap_or_else(|| USUAL_PATH.into());
-            self.faults.push(ConfigFault { path, line: setting.line.unwrap_or(0), what });
-        }
     }
 
     /// Every keyword that is set or decides about logins, with its value as the server prints it.
@@ -355,7 +243,7 @@ mod tests {
     fn world(files: &[(&str, &str)]) -> (Account, Observation) {
         let account = read_passwd(b"edda:x:1001:1001::/home/edda:/bin/sh\n").remove(0);
         let mut seen =
-            Observation { groups: read_groups(b"edda:x:1001:\nkeepers:x:50:edda\n"), ..Observation::default() };
+            Observation { groups: read_groups(b"edda:x:1001:\nkeepers:x:50:edda\n").into(), ..Observation::default() };
         let mut names: Vec<Vec<u8>> = Vec::new();
         for (path, text) in files {
             let path = BytePath::from(*path);

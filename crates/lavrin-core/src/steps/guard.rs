@@ -44,9 +44,13 @@ impl Guarded {
 /// # Errors
 /// [`LockOut`].
 pub fn guard(steps: &Steps, removes: bool, login: Option<&Login>, accepted: bool) -> Result<Vec<Guarded>, LockOut> {
-    let own = login.is_some_and(|login| login.account == steps.account.name && login.key == Some(steps.fingerprint));
-    if removes && own && !accepted && !steps.changes.is_empty() {
-        return Err(LockOut { account: steps.account.name.clone(), fingerprint: steps.fingerprint });
+    let own = login.filter(|login| login.account == steps.account.name).and_then(|login| login.key);
+    if let Some(fingerprint) = own.filter(|key| steps.fingerprint == Some(*key))
+        && removes
+        && !accepted
+        && !steps.changes.is_empty()
+    {
+        return Err(LockOut { account: steps.account.name.clone(), fingerprint });
     }
     Ok(steps.changes.iter().cloned().map(Guarded).collect())
 }

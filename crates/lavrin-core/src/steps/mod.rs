@@ -2,6 +2,8 @@
 
 mod guard;
 mod install;
+mod mend;
+mod modes;
 mod remove;
 
 use crate::access_rules::{Access, Obstacle, ObstacleKind, access};
@@ -15,6 +17,7 @@ use crate::server_config::Settings;
 use crate::survey::{Observation, Resolved, resolve};
 pub use guard::{Guarded, LockOut, Login, guard};
 pub use install::install;
+pub use mend::{Left, LeftWhy, Mended, Mending, Withheld, WithheldWhat, mend};
 pub use remove::remove;
 
 /// Numeric owner and group.
@@ -108,6 +111,24 @@ impl Change {
         }
     }
 
+    /// Whether what was seen is what the change leaves behind.
+    #[must_use]
+    pub fn holds(&self, seen: &Observation) -> bool {
+        let node = seen.node(self.path());
+        let is = |mode: u32, owner: &Owner| {
+            node.known().is_some_and(|node| node.mode == mode && node.uid == owner.uid && node.gid == owner.gid)
+        };
+        match self {
+            Self::MakeFolder { mode, owner, .. } => is(*mode, owner),
+            Self::RemoveFolder { .. } | Self::RemoveFile { .. } => node == Fact::Absent,
+            Self::SetMode { to, .. } => node.known().is_some_and(|node| node.mode == *to),
+            Self::SetOwner { to, .. } => node.known().is_some_and(|node| node.uid == to.uid && node.gid == to.gid),
+            Self::WriteFile { path, new, mode, owner, .. } => {
+                is(*mode, owner) && seen.content(path).into_known() == Some(new)
+            }
+        }
+    }
+
     /// The path it is about.
     #[must_use]
     pub fn path(&self) -> &BytePath {
@@ -133,13 +154,13 @@ pub struct Revived {
     pub comment: Vec<u8>,
 }
 
-/// What would be done for one key and one account.
+/// What would be done for one account.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct Steps {
     /// The account.
     pub account: Account,
-    /// The key.
-    pub fingerprint: Fingerprint,
+    /// The key it is about, where it is about one.
+    pub fingerprint: Option<Fingerprint>,
     /// The changes, in order. Empty: all is as asked.
     pub changes: Vec<Change>,
     /// Where the key stands already, with what limits it.
@@ -152,6 +173,22 @@ pub struct Steps {
     pub not_covered: Vec<NotCovered>,
     /// Lines that stand for the key and are skipped by the server, with the file they are in.
     pub dead: Vec<Place>,
+}
+
+impl Steps {
+    /// No steps yet, for this account and perhaps about this key.
+    fn none(account: &Account, fingerprint: Option<Fingerprint>, seen: &Observation) -> Self {
+        Self {
+            account: account.clone(),
+            fingerprint,
+            changes: Vec::new(),
+            present: Vec::new(),
+            target: None,
+            revived: Vec::new(),
+            not_covered: not_covered(account, seen),
+            dead: Vec::new(),
+        }
+    }
 }
 
 /// Keys that come from somewhere else than the account's files.
@@ -257,13 +294,13 @@ fn target(named: &BytePath, account: &Account, seen: &Observation) -> Result<Tar
     }
 }
 
-/// Owner and group that a file can have once it has been replaced. Without root's rights it becomes the account's own;
+/// Owner and group that a file can have once it has been replaced with this mode. Without root's rights it becomes the account's own;
 /// a foreign group is kept where it has any rights, and the step fails where the system does not allow that.
-fn owner_after(node: &Node, account: &Account, seen: &Observation) -> Owner {
+fn owner_after(node: &Node, mode: u32, account: &Account, seen: &Observation) -> Owner {
     if seen.viewer == Some(0) {
         return Owner { uid: node.uid, gid: node.gid };
     }
-    let gid = if node.mode & 0o070 == 0 { account.gid } else { node.gid };
+    let gid = if mode & 0o070 == 0 { account.gid } else { node.gid };
     Owner { uid: account.uid, gid }
 }
 

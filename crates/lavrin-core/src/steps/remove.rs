@@ -1,6 +1,6 @@
 //! The steps that take a key out of an account.
 
-use super::{Change, NoSteps, Observation, Steps, check_home, login, not_covered, owner_after, target};
+use super::{Change, NoSteps, Observation, Steps, check_home, login, owner_after, target};
 use crate::key::Fingerprint;
 use crate::login::{Limits, Place};
 
@@ -11,16 +11,7 @@ use crate::login::{Limits, Place};
 pub fn remove(name: &str, fingerprint: &Fingerprint, seen: &Observation) -> Result<Steps, NoSteps> {
     let account = seen.account(name).ok_or(NoSteps::NoSuchAccount)?;
     check_home(account, seen)?;
-    let mut steps = Steps {
-        account: account.clone(),
-        fingerprint: *fingerprint,
-        changes: Vec::new(),
-        present: Vec::new(),
-        target: None,
-        revived: Vec::new(),
-        not_covered: not_covered(account, seen),
-        dead: Vec::new(),
-    };
+    let mut steps = Steps::none(account, Some(*fingerprint), seen);
     for file in login::key_files(account, seen) {
         let found = target(&file, account, seen)?;
         let (Some(bytes), Some(node)) = (&found.bytes, &found.node) else { continue };
@@ -40,7 +31,7 @@ pub fn remove(name: &str, fingerprint: &Fingerprint, seen: &Observation) -> Resu
             old: Some(bytes.clone()),
             new: document.without(&lines),
             mode: node.mode,
-            owner: owner_after(node, account, seen),
+            owner: owner_after(node, node.mode, account, seen),
         });
     }
     Ok(steps)

@@ -16,7 +16,7 @@ fn node(kind: NodeKind, mode: u32, uid: u32) -> Fact<Node> {
 fn bare() -> Observation {
     let mut seen = Observation {
         looked: true,
-        accounts: read_passwd(b"edda:x:1001:1001::/home/edda:/bin/sh\n"),
+        accounts: read_passwd(b"edda:x:1001:1001::/home/edda:/bin/sh\n").into(),
         ..Observation::default()
     };
     seen.nodes.insert("/home".into(), node(NodeKind::Folder, 0o755, 0));
@@ -139,4 +139,58 @@ fn the_guard_keeps_the_key_that_the_login_uses() {
     assert!(guard(&steps, true, Some(&login("edda", 2)), false).is_ok());
     assert!(guard(&steps, true, Some(&login("root", 1)), false).is_ok());
     assert_eq!(guard(&steps, true, None, false).unwrap().len(), 1);
+}
+
+fn mending(seen: &Observation, consent: &[u8]) -> Mending {
+    let consent: Vec<Fingerprint> = consent.iter().map(|seed| key(*seed).fingerprint()).collect();
+    mend("edda", &consent, seen, &Policy::default()).unwrap()
+}
+
+#[test]
+fn mending_sets_modes_and_splits_lines_only_with_consent() {
+    let glued = format!("{}{}\r\n", key(1).line("edda@lantern"), key(2).line("sten@kvarnholm"));
+    let mut seen = with_file(&glued, 0o777, 0o666, 1001);
+    seen.viewer = Some(0);
+    let held = mending(&seen, &[]);
+    assert_eq!(held.withheld.len(), 1, "the modes alone would bring edda's key to life: {held:?}");
+    assert!(matches!(held.withheld[0].what, WithheldWhat::Modes(ref changes) if changes.len() == 2));
+    assert!(held.steps.changes.is_empty());
+    let revives: Vec<Fingerprint> = held.withheld[0].revives.iter().map(|entry| entry.fingerprint).collect();
+    assert_eq!(revives, [key(1).fingerprint(), key(2).fingerprint()]);
+    assert_eq!(mending(&seen, &[1]).withheld.len(), 1);
+    let both = mending(&seen, &[1, 2]);
+    assert!(both.withheld.is_empty());
+    assert_eq!(both.steps.revived.len(), 2);
+    let Some(Change::WriteFile { new, mode: 0o600, .. }) = both.steps.changes.last() else { panic!("{both:?}") };
+    let lines = format!("{}\n{}\n", key(1).line("edda@lantern"), key(2).line("sten@kvarnholm"));
+    assert_eq!(String::from_utf8_lossy(new), lines);
+}
+
+#[test]
+fn mending_leaves_what_needs_a_decision_and_folders_of_others() {
+    let text = format!("{}restrict {}\nwords\n", key(1).line("edda"), key(2).line("sten"));
+    let found = mending(&with_file(&text, 0o700, 0o600, 1001), &[]);
+    assert!(found.steps.changes.is_empty());
+    assert_eq!(found.left.iter().map(|left| left.line).collect::<Vec<_>>(), [Some(2), Some(1)]);
+    let mut seen = with_file(&key(1).line("edda"), 0o700, 0o600, 1001);
+    seen.nodes.insert("/home/edda".into(), node(NodeKind::Folder, 0o2775, 0));
+    let found = mending(&seen, &[1]);
+    assert!(found.steps.changes.is_empty(), "{found:?}");
+    assert!(matches!(found.left[..], [Left { why: LeftWhy::Outside(_), .. }]));
+}
+
+#[test]
+fn a_change_tells_whether_it_holds() {
+    let seen = with_file("old\n", 0o755, 0o644, 1001);
+    let steps = plan(&seen);
+    assert!(steps.changes.iter().all(|change| !change.holds(&seen)));
+    assert!(
+        steps
+            .changes
+            .iter()
+            .filter(|change| !matches!(change, Change::SetMode { .. }))
+            .all(|c| !c.inverse().holds(&seen))
+    );
+    let mode = Change::SetMode { path: FILE.into(), from: 0o644, to: 0o600 };
+    assert!(mode.inverse().holds(&seen) && !mode.holds(&seen));
 }

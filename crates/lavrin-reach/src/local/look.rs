@@ -1,6 +1,6 @@
 //! Looking at a local tree.
 
-use super::{LocalTree, hold, magic, system};
+use super::{LocalTree, magic, system};
 use lavrin_core::fs::{BytePath, Fact, Node, NodeKind, Why};
 use lavrin_core::key::container::private_key_head;
 use lavrin_core::survey::{Observation, StrayKey, Want, Wanted};
@@ -12,7 +12,7 @@ use std::io::Read as _;
 use std::os::unix::ffi::OsStrExt as _;
 use zeroize::Zeroizing;
 
-/// A private key file shows what it is in its first bytes.
+/// So much of a file is looked at to tell a private key.
 const HEAD_BYTES: usize = 256;
 
 /// Most names that one folder gives.
@@ -21,40 +21,67 @@ const NAMES_MAX: usize = 10_000;
 impl LocalTree {
     /// Looks at everything that is wanted and writes it into the observation.
     pub fn look(&self, wants: &[Want], seen: &mut Observation) {
+        let mut walk = Walk { tree: self, held: None };
         for want in wants {
             match &want.what {
                 Wanted::System(_) => system::look(self, seen),
-                Wanted::Node(path) => drop(seen.nodes.insert(path.clone(), self.node(path))),
-                Wanted::Bytes(path, limit) => drop(seen.bytes.insert(path.clone(), self.bytes(path, *limit))),
-                Wanted::Names(path) => drop(seen.names.insert(path.clone(), self.names(path))),
-                Wanted::PrivateKeys(path) => drop(seen.private_keys.insert(path.clone(), self.private_keys(path))),
+                Wanted::Node(path) => drop(seen.nodes.insert(path.clone(), walk.node(path))),
+                Wanted::Bytes(path, limit) => drop(seen.bytes.insert(path.clone(), walk.bytes(path, *limit))),
+                Wanted::Names(path) => drop(seen.names.insert(path.clone(), walk.names(path))),
+                Wanted::PrivateKeys(path) => {
+                    let keys = walk.private_keys(path, seen);
+                    seen.private_keys.insert(path.clone(), keys);
+                }
             }
         }
     }
 
-    pub(super) fn node(&self, path: &BytePath) -> Fact<Node> {
+    pub(super) fn bytes(&self, path: &BytePath, limit: u64) -> Fact<Vec<u8>> {
+        Walk { tree: self, held: None }.bytes(path, limit)
+    }
+}
+
+/// One round of looking. The folder that was used last stays open, since what is asked for mostly lies together.
+struct Walk<'a> {
+    tree: &'a LocalTree,
+    held: Option<(BytePath, OwnedFd)>,
+}
+
+impl Walk<'_> {
+    /// A handle on the folder that holds `path`, reached without following a link.
+    fn parent(&mut self, path: &BytePath) -> Result<&OwnedFd, Errno> {
+        let folder = path.parent().unwrap_or_else(|| "/".into());
+        if self.held.as_ref().is_none_or(|(held, _)| *held != folder) {
+            self.held = None;
+            let handle = self.tree.parent(path)?;
+            self.held = Some((folder, handle));
+        }
+        self.held.as_ref().map(|(_, handle)| handle).ok_or(Errno::BADF)
+    }
+
+    fn node(&mut self, path: &BytePath) -> Fact<Node> {
         self.try_node(path).map_or_else(fact_of, Fact::Known)
     }
 
-    fn try_node(&self, path: &BytePath) -> Result<Node, Errno> {
+    fn try_node(&mut self, path: &BytePath) -> Result<Node, Errno> {
         let parent = self.parent(path)?;
         let name = path.name();
         let stat = if name.is_empty() {
-            fstat(&parent)?
+            fstat(parent)?
         } else {
-            statat(&parent, OsStr::from_bytes(name), AtFlags::SYMLINK_NOFOLLOW)?
+            statat(parent, OsStr::from_bytes(name), AtFlags::SYMLINK_NOFOLLOW)?
         };
         let kind = match FileType::from_raw_mode(stat.st_mode) {
             FileType::RegularFile => NodeKind::File,
             FileType::Directory => NodeKind::Folder,
-            FileType::Symlink => NodeKind::Link(readlinkat(&parent, OsStr::from_bytes(name), Vec::new())?.into_bytes()),
+            FileType::Symlink => NodeKind::Link(readlinkat(parent, OsStr::from_bytes(name), Vec::new())?.into_bytes()),
             _ => NodeKind::Special,
         };
-        let access_list = matches!(kind, NodeKind::File | NodeKind::Folder) && has_access_list(&parent, name);
+        let access_list = matches!(kind, NodeKind::File | NodeKind::Folder) && has_access_list(parent, name);
         Ok(Node { kind, mode: stat.st_mode & 0o7777, uid: stat.st_uid, gid: stat.st_gid, access_list })
     }
 
-    pub(super) fn bytes(&self, path: &BytePath, limit: u64) -> Fact<Vec<u8>> {
+    fn bytes(&mut self, path: &BytePath, limit: u64) -> Fact<Vec<u8>> {
         match self.open_file(path) {
             Err(Errno::INVAL) => Fact::Unseen(Why::WrongKind),
             Err(errno) => fact_of(errno),
@@ -63,10 +90,10 @@ impl LocalTree {
     }
 
     /// Opens a regular file; `EINVAL` stands for anything else.
-    fn open_file(&self, path: &BytePath) -> Result<OwnedFd, Errno> {
+    fn open_file(&mut self, path: &BytePath) -> Result<OwnedFd, Errno> {
         let parent = self.parent(path)?;
         let flags = OFlags::RDONLY | OFlags::NOFOLLOW | OFlags::NONBLOCK | OFlags::NOCTTY | OFlags::CLOEXEC;
-        let file = openat(&parent, OsStr::from_bytes(path.name()), flags, Mode::empty())?;
+        let file = openat(parent, OsStr::from_bytes(path.name()), flags, Mode::empty())?;
         if FileType::from_raw_mode(fstat(&file)?.st_mode) == FileType::RegularFile {
             Ok(file)
         } else {
@@ -74,15 +101,15 @@ impl LocalTree {
         }
     }
 
-    fn names(&self, path: &BytePath) -> Fact<Vec<Vec<u8>>> {
+    fn names(&mut self, path: &BytePath) -> Fact<Vec<Vec<u8>>> {
         self.try_names(path).map_or_else(fact_of, Fact::Known)
     }
 
-    fn try_names(&self, path: &BytePath) -> Result<Vec<Vec<u8>>, Errno> {
+    fn try_names(&mut self, path: &BytePath) -> Result<Vec<Vec<u8>>, Errno> {
         let parent = self.parent(path)?;
         let flags = OFlags::RDONLY | OFlags::DIRECTORY | OFlags::NOFOLLOW | OFlags::CLOEXEC;
         let name = if path.name().is_empty() { OsStr::new(".") } else { OsStr::from_bytes(path.name()) };
-        let folder = openat(&parent, name, flags, Mode::empty())?;
+        let folder = openat(parent, name, flags, Mode::empty())?;
         let mut names = Vec::new();
         for entry in Dir::read_from(folder)?.take(NAMES_MAX) {
             let name = entry?.file_name().to_bytes().to_vec();
@@ -94,17 +121,22 @@ impl LocalTree {
         Ok(names)
     }
 
-    fn private_keys(&self, folder: &BytePath) -> Fact<Vec<StrayKey>> {
-        self.names(folder).map(|names| {
-            let keys = names.iter().filter_map(|name| {
-                let path = folder.join(name);
-                let file = self.open_file(&path).ok()?;
-                let mut head = Zeroizing::new([0; HEAD_BYTES]);
-                let length = std::fs::File::from(file).read(&mut *head).ok()?;
-                Some(StrayKey { path, protected: private_key_head(&head[..length])? })
-            });
-            keys.collect()
-        })
+    fn private_keys(&mut self, folder: &BytePath, seen: &Observation) -> Fact<Vec<StrayKey>> {
+        self.names(folder)
+            .map(|names| names.iter().filter_map(|name| self.stray_key(folder.join(name), seen)).collect())
+    }
+
+    /// A private key shows what it is in its first bytes. What was read already need not be opened again.
+    fn stray_key(&mut self, path: BytePath, seen: &Observation) -> Option<StrayKey> {
+        let mut head = Zeroizing::new([0; HEAD_BYTES]);
+        let length = if let Some(Fact::Known(bytes)) = seen.bytes.get(&path) {
+            let length = bytes.len().min(HEAD_BYTES);
+            head[..length].copy_from_slice(&bytes[..length]);
+            length
+        } else {
+            std::fs::File::from(self.open_file(&path).ok()?).read(&mut *head).ok()?
+        };
+        private_key_head(&head[..length]).map(|protected| StrayKey { path, protected })
     }
 }
 
@@ -118,9 +150,10 @@ fn read_up_to(file: std::fs::File, limit: u64) -> Fact<Vec<u8>> {
 }
 
 fn has_access_list(parent: &OwnedFd, name: &[u8]) -> bool {
-    let Ok(handle) = hold(parent, name) else { return false };
+    // Below the handle, whatever its name has become; a link in this last place is not followed.
+    let path = magic(parent).join(OsStr::from_bytes(if name.is_empty() { b"." } else { name }));
     let mut none = [0u8; 0];
-    rustix::fs::getxattr(magic(&handle), "system.posix_acl_access", &mut none).is_ok_and(|length| length > 0)
+    rustix::fs::lgetxattr(path, "system.posix_acl_access", &mut none).is_ok_and(|length| length > 0)
 }
 
 pub(super) fn fact_of<T>(errno: Errno) -> Fact<T> {

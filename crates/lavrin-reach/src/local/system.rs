@@ -3,7 +3,8 @@
 use super::LocalTree;
 use lavrin_core::account::{add_shadow, read_groups, read_passwd};
 use lavrin_core::fs::BytePath;
-use lavrin_core::survey::{NETWORK_FILE_SYSTEMS, Observation, Server};
+use lavrin_core::survey::{Known, NETWORK_FILE_SYSTEMS, Observation, Server};
+use std::sync::Arc;
 
 /// Longest account file that is read, in bytes.
 const ACCOUNT_BYTES_MAX: u64 = 64 << 20;
@@ -12,22 +13,58 @@ pub(super) fn look(tree: &LocalTree, seen: &mut Observation) {
     let read = |path: &str| tree.bytes(&path.into(), ACCOUNT_BYTES_MAX).into_known();
     seen.looked = true;
     seen.viewer = Some(rustix::process::geteuid().as_raw());
-    seen.accounts = read("/etc/passwd").map(|bytes| read_passwd(&bytes)).unwrap_or_default();
-    seen.groups = read("/etc/group").map(|bytes| read_groups(&bytes)).unwrap_or_default();
+    let mut accounts = read("/etc/passwd").map(|bytes| read_passwd(&bytes)).unwrap_or_default();
+    seen.groups = Arc::new(read("/etc/group").map(|bytes| read_groups(&bytes)).unwrap_or_default());
     if let Some(bytes) = read("/etc/shadow") {
-        add_shadow(&mut seen.accounts, &bytes);
+        add_shadow(&mut accounts, &bytes);
     }
-    seen.server = server(&read("/etc/os-release").unwrap_or_default());
+    seen.accounts = Arc::new(accounts);
+    let is_debian = descends_from_debian(&read("/etc/os-release").unwrap_or_default());
+    let (server, known) = server(is_debian, read);
+    seen.found_server(server, known);
     seen.network_homes = network_homes(tree, seen);
 }
 
 /// Debian and its descendants build the server so that it tolerates private groups.
-fn server(os_release: &[u8]) -> Server {
+fn descends_from_debian(os_release: &[u8]) -> bool {
     let text = String::from_utf8_lossy(os_release);
     let mut values = text.lines().filter_map(|line| line.split_once('='));
     let descends = |value: &str| value.trim_matches('"').split(' ').any(|id| id == "debian" || id == "ubuntu");
-    let tolerates_private_groups = values.any(|(name, value)| matches!(name, "ID" | "ID_LIKE") && descends(value));
-    Server::OpenSsh { tolerates_private_groups }
+    values.any(|(name, value)| matches!(name, "ID" | "ID_LIKE") && descends(value))
+}
+
+/// Lists of installed packages as text, and the mark in front of a package's name and of its version there.
+const PACKAGE_LISTS: [(&str, &str, &str); 3] = [
+    ("/var/lib/dpkg/status", "Package: ", "Version: "),
+    ("/lib/apk/db/installed", "P:", "V:"),
+    ("/usr/lib/opkg/status", "Package: ", "Version: "),
+];
+
+/// Which server is installed, by the list of packages, else by the kind of system. Where both are there, OpenSSH's is
+/// the one that is asked about.
+fn server(is_debian: bool, read: impl Fn(&str) -> Option<Vec<u8>>) -> (Server, Known) {
+    let openssh = Server::OpenSsh { tolerates_private_groups: is_debian };
+    let mut dropbear = None;
+    for (path, name, version) in PACKAGE_LISTS {
+        let Some(list) = read(path) else { continue };
+        let list = String::from_utf8_lossy(&list);
+        let installed = |package: &str| {
+            let mut blocks = list.split("\n\n");
+            let block = blocks.find(|block| block.lines().any(|line| line.strip_prefix(name) == Some(package)))?;
+            let gone = block.lines().any(|line| line.starts_with("Status: ") && !line.ends_with(" installed"));
+            let number = block.lines().find_map(|line| line.strip_prefix(version)).unwrap_or_default();
+            (!gone).then(|| Known::Packages(path.into(), number.to_owned()))
+        };
+        if let Some(known) = installed("openssh-server") {
+            return (openssh, known);
+        }
+        dropbear = dropbear.or_else(|| ["dropbear-bin", "dropbear"].into_iter().find_map(installed));
+    }
+    match dropbear {
+        Some(known) => (Server::Dropbear, known),
+        None if is_debian => (openssh, Known::OsRelease),
+        None => (openssh, Known::Assumed),
+    }
 }
 
 fn network_homes(tree: &LocalTree, seen: &Observation) -> Vec<BytePath> {

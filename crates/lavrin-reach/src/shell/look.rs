@@ -5,9 +5,10 @@ use super::{ShellHost, quoted, quoted_path};
 use crate::ssh::ExecFault;
 use lavrin_core::account::{Account, add_shadow, read_groups, read_passwd};
 use lavrin_core::fs::{BytePath, Fact, Node, NodeKind, Why};
-use lavrin_core::survey::{Observation, Server, StrayKey, Want, Wanted, Who};
+use lavrin_core::survey::{Known, Observation, Server, StrayKey, Want, Wanted, Who};
 use std::collections::HashSet;
 use std::fmt::Write as _;
+use std::sync::Arc;
 use std::time::Duration;
 
 /// How long a look may take.
@@ -202,12 +203,13 @@ fn take_system(outer: &[Frame<'_>], banner: &str, seen: &mut Observation) {
     let text = |id: &str| String::from_utf8_lossy(bytes(id)).trim().to_owned();
     seen.looked = true;
     seen.viewer = text("uid").parse().ok();
-    seen.server = Server::from_banner(banner);
-    seen.accounts = read_passwd(bytes("passwd"));
-    seen.groups = read_groups(bytes("group"));
+    seen.found_server(Server::from_banner(banner), Known::Banner(banner.to_owned()));
+    let mut accounts = read_passwd(bytes("passwd"));
     if !bytes("shadow").is_empty() {
-        add_shadow(&mut seen.accounts, bytes("shadow"));
+        add_shadow(&mut accounts, bytes("shadow"));
     }
+    seen.accounts = Arc::new(accounts);
+    seen.groups = Arc::new(read_groups(bytes("group")));
     let config = text("config");
     if !config.is_empty() {
         seen.config_path = Some(BytePath::from(config.as_str()));

@@ -3,6 +3,7 @@
 use super::key::inspect::FailOn;
 use super::place::Work;
 use crate::account_target::parse_host;
+use crate::connection::ServerArgs;
 use crate::error::{CommandError, why_words};
 use crate::exit::Exit;
 use crate::host::{HostArgs, NeedsRoot};
@@ -11,14 +12,17 @@ use crate::table::columns;
 use crate::ui::{Format, Label, Ui};
 use crate::{paths, wording};
 use clap::Args;
-use lavrin_core::audit::{self, Report};
-use lavrin_core::finding::Severity;
+use lavrin_core::audit::{self, AuditEntry, Auditor, Report};
+use lavrin_core::finding::{Finding, Severity};
 use lavrin_core::policy::Policy;
 use lavrin_core::text::count;
+use lavrin_work::{Place, audit_tree};
+use rayon::prelude::*;
 use schemars::JsonSchema;
 use serde::Serialize;
 use std::collections::BTreeMap;
 use std::path::PathBuf;
+use std::sync::Arc;
 
 /// Every account's entries, and what is wrong with them and around them
 #[derive(Debug, Args)]
@@ -33,18 +37,24 @@ pub struct AuditArgs {
     #[arg(long, value_name = "SEVERITY", default_value = "low")]
     pub fail_on: FailOn,
     #[command(flatten)]
+    server: ServerArgs,
+    #[command(flatten)]
     host: HostArgs,
 }
 
-/// What `--format json` prints.
+/// What `--format json` prints, the entries first, since there may be very many of them. The whole is written in parts;
+/// this type is its schema.
+#[cfg(test)]
 #[derive(Debug, Serialize, JsonSchema)]
 pub struct AuditOut {
     schema: &'static str,
     place: String,
-    summary: Summary,
+    entries: Vec<EntryOut<'static>>,
+    /// By which server's rules, and how that is known.
+    server: String,
     findings: Vec<AuditFinding>,
-    entries: Vec<EntryOut>,
     not_checked: Vec<NotCheckedOut>,
+    summary: Summary,
 }
 
 /// The numbers.
@@ -58,9 +68,9 @@ struct Summary {
 
 /// One entry.
 #[derive(Debug, Serialize, JsonSchema)]
-struct EntryOut {
-    account: String,
-    path: String,
+struct EntryOut<'a> {
+    account: &'a str,
+    path: &'a str,
     line: usize,
     algorithm: &'static str,
     bits: usize,
@@ -80,10 +90,24 @@ struct NotCheckedOut {
 /// Runs the command.
 pub async fn run(args: &AuditArgs, ui: &Ui) -> Result<Exit, CommandError> {
     let mut work = open(args, ui).await?;
-    work.look(audit::wants).await?;
-    let report = audit::audit(&work.seen, &Policy::default());
-    let out = out_of(&report, &work);
-    ui.result(&if ui.format == Format::Json { crate::json::print(&out) } else { text_of(&out, ui) });
+    args.server.give(&mut work.seen);
+    let auditor = Auditor::new(Policy::default());
+    let mut entries = EntriesOut::new(ui, &work.name);
+    let (report, count) = if let Place::Local(tree) = &work.place {
+        let render = |found: &[AuditEntry]| entries_rendered(found, ui);
+        let audited = audit_tree(tree, work.seen.clone(), &auditor, render, |rendered| entries.add(rendered));
+        work.seen = audited.seen;
+        (audited.report, audited.entries)
+    } else {
+        work.look(audit::wants).await?;
+        let report = audit::audit(&work.seen, &Policy::default());
+        entries.add(entries_rendered(&report.entries, ui));
+        let count = report.entries.len();
+        (report, count)
+    };
+    entries.end();
+    print_findings(&report.findings, &work, ui);
+    print_end(&report, count, &work, ui);
     let found = report.worst().is_some_and(|worst| worst >= args.fail_on.severity());
     let not_checked = if report.not_checked.is_empty() { Exit::Done } else { Exit::NotChecked };
     Ok(not_checked.max(if found { Exit::Findings } else { Exit::Done }))
@@ -105,90 +129,193 @@ async fn open(args: &AuditArgs, ui: &Ui) -> Result<Work, CommandError> {
     }
 }
 
-fn out_of(report: &Report, work: &Work) -> AuditOut {
-    let findings = report.findings.iter().map(|finding| {
-        let path = finding.path.as_ref();
-        AuditFinding {
-            rule: finding.fault.rule(),
-            severity: finding.severity().name(),
-            account: finding.account.clone(),
-            path: path.map(ToString::to_string),
-            line: finding.line,
-            message: wording::finding::message(&finding.fault),
-            expected: wording::finding::expected(&finding.fault),
-            found: wording::finding::found(&finding.fault),
-            remedy: wording::finding::remedy(finding, &path.map(|path| work.typed_path(path)).unwrap_or_default()),
+/// So many rows are brought into line with each other; a longer list begins anew.
+const ROWS_IN_LINE: usize = 2_000;
+
+/// What an entry usually takes as JSON, in bytes.
+const JSON_BYTES_USUAL: usize = 320;
+
+/// Entries on their way out, one after the other.
+struct EntriesOut<'a> {
+    ui: &'a Ui,
+    rows: Vec<Vec<String>>,
+    begun: bool,
+}
+
+/// Entries as they are printed: a row of a table each, or JSON.
+enum Rendered {
+    Rows(Vec<Vec<String>>),
+    Json(String),
+}
+
+fn entries_rendered(entries: &[AuditEntry], ui: &Ui) -> Rendered {
+    if ui.format != Format::Json {
+        return Rendered::Rows(entries.iter().map(|entry| entry_row(entry, ui)).collect());
+    }
+    let mut text = Vec::with_capacity(entries.len() * JSON_BYTES_USUAL);
+    for of_file in entries.chunk_by(|one, other| Arc::ptr_eq(&one.path, &other.path)) {
+        let path = of_file[0].path.to_string();
+        for entry in of_file {
+            text.extend_from_slice(if text.is_empty() { b"" } else { b",\n" });
+            entry_json(entry, &path, &mut text);
         }
-    });
-    let entries = report.entries.iter().map(|entry| EntryOut {
-        account: entry.account.clone(),
-        path: entry.path.to_string(),
-        line: entry.line,
-        algorithm: entry.algorithm,
-        bits: entry.bits,
-        fingerprint: entry.fingerprint.to_string(),
-        comment: lavrin_core::text::printable(entry.comment.trim_ascii()),
-        limits: LimitsOut::from(&entry.limits),
-    });
-    let not_checked = report.not_checked.iter().map(|item| NotCheckedOut {
-        account: item.account.clone(),
-        path: item.path.to_string(),
-        why: why_words(&item.why),
-    });
-    AuditOut {
-        schema: "lavrin/audit/1",
-        place: work.name.clone(),
-        summary: Summary {
-            accounts: report.accounts,
-            entries: report.entries.len(),
-            findings: Severity::URGENT_FIRST
-                .into_iter()
-                .map(|severity| (severity.name(), report.count(severity)))
-                .collect(),
-            not_checked: report.not_checked.len(),
-        },
-        findings: findings.collect(),
-        entries: entries.collect(),
-        not_checked: not_checked.collect(),
+    }
+    Rendered::Json(String::from_utf8(text).expect("JSON is text"))
+}
+
+impl<'a> EntriesOut<'a> {
+    fn new(ui: &'a Ui, place: &str) -> Self {
+        if ui.format == Format::Json {
+            let place = crate::json::line(&place);
+            ui.part(&format!("{{\n\"schema\": \"lavrin/audit/1\",\n\"place\": {place},\n\"entries\": ["));
+        }
+        Self { ui, rows: Vec::new(), begun: false }
+    }
+
+    fn add(&mut self, rendered: Rendered) {
+        match rendered {
+            Rendered::Json(text) if text.is_empty() => {}
+            Rendered::Json(text) => {
+                self.ui.part(if self.begun { ",\n" } else { "\n" });
+                self.ui.part(&text);
+                self.begun = true;
+            }
+            Rendered::Rows(rows) => {
+                self.rows.extend(rows);
+                if self.rows.len() >= ROWS_IN_LINE {
+                    self.flush();
+                }
+            }
+        }
+    }
+
+    fn flush(&mut self) {
+        if self.rows.is_empty() {
+            return;
+        }
+        if !self.begun {
+            self.ui.part(&format!("{}\n", self.ui.paint(Label::Strong, "Entries")));
+        }
+        self.begun = true;
+        self.ui.part(&lines(columns(&std::mem::take(&mut self.rows), 2)));
+    }
+
+    fn end(&mut self) {
+        self.flush();
+        if self.ui.format == Format::Json {
+            self.ui.part("\n],\n");
+        }
     }
 }
 
-fn text_of(out: &AuditOut, ui: &Ui) -> String {
-    let mut text = String::new();
-    if !out.entries.is_empty() {
-        text += &format!("{}\n", ui.paint(Label::Strong, "Entries"));
-        text += &lines(columns(&out.entries.iter().map(|entry| entry_row(entry, ui)).collect::<Vec<_>>(), 2));
+fn entry_json(entry: &AuditEntry, path: &str, to: &mut Vec<u8>) {
+    let entry = EntryOut {
+        account: &entry.account,
+        path,
+        line: entry.line,
+        algorithm: entry.key.algorithm().name(),
+        bits: entry.key.bits(),
+        fingerprint: entry.fingerprint.to_string(),
+        comment: lavrin_core::text::printable(entry.comment.trim_ascii()),
+        limits: LimitsOut::from(&entry.limits),
+    };
+    serde_json::to_writer(to, &entry).expect("these types have only text keys");
+}
+
+/// So many findings are put into words at once.
+const FINDINGS_AT_ONCE: usize = 4_096;
+
+/// Findings, on all cores and piece by piece: there may be as many of them as entries.
+fn print_findings(findings: &[Finding], work: &Work, ui: &Ui) {
+    let json = ui.format == Format::Json;
+    if json {
+        ui.part("\"findings\": [");
+    } else if !findings.is_empty() {
+        ui.part(&format!("\n{}\n", ui.paint(Label::Strong, "Findings")));
     }
-    if !out.findings.is_empty() {
-        text += &format!("\n{}\n", ui.paint(Label::Strong, "Findings"));
-        text += &out.findings.iter().map(|finding| finding_text(finding, ui)).collect::<String>();
+    for (number, some) in findings.chunks(FINDINGS_AT_ONCE).enumerate() {
+        let render = |finding: &Finding| {
+            let out = finding_out(finding, work);
+            if json { crate::json::line(&out) } else { finding_text(&out, ui) }
+        };
+        let texts: Vec<String> = some.par_iter().map(render).collect();
+        if json {
+            ui.part(if number == 0 { "\n" } else { ",\n" });
+        }
+        ui.part(&texts.join(if json { ",\n" } else { "" }));
     }
-    if !out.not_checked.is_empty() {
-        text += &format!("\n{}\n", ui.paint(Label::Strong, "Not checked"));
+    if json {
+        ui.part("\n],\n");
+    }
+}
+
+fn finding_out(finding: &Finding, work: &Work) -> AuditFinding {
+    let path = finding.path.as_ref();
+    AuditFinding {
+        rule: finding.fault.rule(),
+        severity: finding.severity().name(),
+        account: finding.account.clone(),
+        path: path.map(ToString::to_string),
+        line: finding.line,
+        message: wording::finding::message(&finding.fault),
+        expected: wording::finding::expected(&finding.fault),
+        found: wording::finding::found(&finding.fault),
+        remedy: wording::finding::remedy(finding, &path.map(|path| work.typed_path(path)).unwrap_or_default()),
+    }
+}
+
+/// What was not checked, and the numbers.
+fn print_end(report: &Report, entries: usize, work: &Work, ui: &Ui) {
+    let not_checked: Vec<NotCheckedOut> = report
+        .not_checked
+        .iter()
+        .map(|item| NotCheckedOut {
+            account: item.account.clone(),
+            path: item.path.to_string(),
+            why: why_words(&item.why),
+        })
+        .collect();
+    let count = |severity: Severity| (severity.name(), report.count(severity));
+    let summary = Summary {
+        accounts: report.accounts,
+        entries,
+        findings: Severity::URGENT_FIRST.into_iter().map(count).collect(),
+        not_checked: report.not_checked.len(),
+    };
+    if ui.format == Format::Json {
+        let (not_checked, summary) = (crate::json::line(&not_checked), crate::json::line(&summary));
+        let server = crate::json::line(&wording::server(&work.seen));
+        ui.part(&format!("\"not_checked\": {not_checked},\n\"server\": {server},\n\"summary\": {summary}\n}}\n"));
+        return;
+    }
+    if !not_checked.is_empty() {
+        ui.part(&format!("\n{}\n", ui.paint(Label::Strong, "Not checked")));
         let row =
             |item: &NotCheckedOut| vec![item.account.clone().unwrap_or_default(), item.path.clone(), item.why.clone()];
-        text += &lines(columns(&out.not_checked.iter().map(row).collect::<Vec<_>>(), 2));
+        ui.part(&lines(columns(&not_checked.iter().map(row).collect::<Vec<_>>(), 2)));
     }
-    text + &format!("\n{}\n", summary_text(out, ui))
+    let server = ui.paint(Label::Faint, &format!("rules of {}", wording::server(&work.seen)));
+    ui.part(&format!("\n{}\n{server}\n", summary_text(&summary, &work.name, ui)));
 }
 
 fn lines(lines: Vec<String>) -> String {
     lines.into_iter().map(|line| line + "\n").collect()
 }
 
-fn entry_row(entry: &EntryOut, ui: &Ui) -> Vec<String> {
-    let limited = entry.limits.from.is_some()
-        || entry.limits.command.is_some()
-        || entry.limits.expires.is_some()
-        || !entry.limits.denied.is_empty()
-        || !entry.limits.permit.is_empty();
-    let comment = wording::comment(entry.comment.as_bytes());
+fn entry_row(entry: &AuditEntry, ui: &Ui) -> Vec<String> {
+    let limits = &entry.limits;
+    let limited = limits.from.is_some()
+        || limits.command.is_some()
+        || limits.expires.is_some()
+        || !limits.denied.is_empty()
+        || !limits.permit.is_empty();
+    let comment = wording::comment(&entry.comment);
     vec![
         ui.paint(Label::Strong, &entry.account),
         format!("line {}", entry.line),
-        entry.algorithm.to_owned(),
-        entry.bits.to_string(),
-        entry.fingerprint.clone(),
+        entry.key.algorithm().name().to_owned(),
+        entry.key.bits().to_string(),
+        entry.fingerprint.to_string(),
         if limited { format!("{comment} (restricted)") } else { comment },
     ]
 }
@@ -215,24 +342,24 @@ fn finding_text(finding: &AuditFinding, ui: &Ui) -> String {
     format!("{heading}\n            {}{values}\n            {remedy}\n", finding.message)
 }
 
-fn summary_text(out: &AuditOut, ui: &Ui) -> String {
+fn summary_text(summary: &Summary, place: &str, ui: &Ui) -> String {
     let counts: Vec<String> = Severity::URGENT_FIRST
         .into_iter()
         .filter_map(|severity| {
-            let number = *out.summary.findings.get(severity.name())?;
+            let number = *summary.findings.get(severity.name())?;
             (number > 0).then(|| ui.paint(Label::of(severity), &format!("{number} {}", severity.name())))
         })
         .collect();
     let findings = if counts.is_empty() { ui.paint(Label::Good, "nothing found") } else { counts.join(", ") };
-    let not_checked = if out.summary.not_checked == 0 {
+    let not_checked = if summary.not_checked == 0 {
         String::new()
     } else {
-        format!("; {}", ui.paint(Label::Warn, &format!("{} not checked", out.summary.not_checked)))
+        format!("; {}", ui.paint(Label::Warn, &format!("{} not checked", summary.not_checked)))
     };
     format!(
         "{}: {}, {}; {findings}{not_checked}",
-        ui.paint(Label::Strong, &out.place),
-        count(out.summary.accounts, "account", "accounts"),
-        count(out.summary.entries, "entry", "entries")
+        ui.paint(Label::Strong, place),
+        count(summary.accounts, "account", "accounts"),
+        count(summary.entries, "entry", "entries")
     )
 }

@@ -179,7 +179,7 @@ impl UnderWay {
             command,
             place: work.name.clone(),
             login: work.remote.as_ref().map(|remote| remote.signed.account.clone()),
-            key: steps.fingerprint.to_string(),
+            key: steps.fingerprint.map(|key| key.to_string()),
             reason,
         };
         Ok(Self { changes, record, state: state()? })

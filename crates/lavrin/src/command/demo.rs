@@ -69,7 +69,8 @@ impl Stage<'_> {
         self.expect(1, &format!("lavrin why sten@127.0.0.1 --login edda --key ~/.ssh/sten.pub {with_key}"))?;
         self.say("5. All accounts of the server at once");
         self.expect(1, &format!("lavrin audit 127.0.0.1 --login edda {with_key}"))?;
-        self.say("6. Edda moves on, and her key goes. Not over a login with that very key, though");
+        self.keep_a_register()?;
+        self.say("7. Edda moves on, and her key goes. Not over a login with that very key, though");
         self.expect(4, &format!("lavrin remove ~/.ssh/edda.pub edda@127.0.0.1 {with_key} --yes"))?;
         self.expect(
             0,
@@ -77,6 +78,33 @@ impl Stage<'_> {
         )?;
         self.expect(1, &format!("lavrin probe ~/.ssh/edda.pub edda@127.0.0.1 {reach}"))?;
         Ok(Exit::Done)
+    }
+
+    /// What should be: people, keys, hosts and grants as files.
+    fn keep_a_register(&self) -> Result<(), CommandError> {
+        let there = "--register ~/halvmark";
+        self.say("6. Who should be able to log in where? A register says so, as text files for version control");
+        self.expect(0, "lavrin init ~/halvmark --name 'Halvmark lights'")?;
+        self.expect(
+            0,
+            &format!("lavrin person add edda --name 'Edda Holm' --team office --key ~/.ssh/edda.pub {there}"),
+        )?;
+        self.expect(
+            0,
+            &format!("lavrin person add sten --name 'Sten Åkre' --team lights --key ~/.ssh/sten.pub {there}"),
+        )?;
+        let port = self.stand_in.address().port();
+        let address = format!("--address 127.0.0.1 --port {port}");
+        self.expect(
+            0,
+            &format!("lavrin host add office {address} --tag office --account edda --account sten {there}"),
+        )?;
+        self.expect(0, &format!("lavrin host trust office --expect-host-key {} {there}", self.stand_in.host_key()))?;
+        self.expect(0, &format!("lavrin grant edda edda --on office --until 2099-12-31 {there}"))?;
+        self.expect(1, &format!("lavrin check {there}"))?;
+        self.expect(0, &format!("lavrin grant sten sten --on office {there}"))?;
+        self.expect(0, &format!("lavrin check {there}"))?;
+        self.expect(0, &format!("lavrin person show edda {there}"))
     }
 
     fn reach(&self) -> String {

@@ -6,7 +6,7 @@ use crate::host::{HostArgs, NeedsRoot};
 use crate::ui::Ui;
 use lavrin_core::fs::BytePath;
 use lavrin_core::steps::Login;
-use lavrin_core::survey::{Observation, Want};
+use lavrin_core::survey::{Known, Observation, Want};
 use lavrin_reach::local::LocalTree;
 use lavrin_reach::ssh::{SignedIn, Target};
 use lavrin_work::Place;
@@ -86,7 +86,11 @@ impl Work {
 
     /// Forgets what was seen and looks again.
     pub async fn look_again(&mut self, wants: impl Fn(&Observation) -> Vec<Want>) -> Result<(), CommandError> {
-        self.seen = Observation::default();
+        let (server, known) = (self.seen.server.clone(), self.seen.server_known.clone());
+        self.seen = Observation { connection: self.seen.connection.clone(), ..Observation::default() };
+        if matches!(known, Known::Given(_)) {
+            self.seen.found_server(server, known);
+        }
         self.look(wants).await
     }
 

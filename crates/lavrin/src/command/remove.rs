@@ -75,7 +75,7 @@ fn out_of(args: &RemoveArgs, steps: &Steps, work: &Work) -> ChangeOut {
         schema: "lavrin/remove/1",
         account: args.target.account.clone(),
         place: work.name.clone(),
-        fingerprint: steps.fingerprint.to_string(),
+        fingerprint: steps.fingerprint.map(|key| key.to_string()).unwrap_or_default(),
         steps: wording::steps::changes(steps),
         state: if args.change.preview { "preview" } else { "nothing-to-do" },
         entry: None,

@@ -1,13 +1,14 @@
 //! `lavrin settings`: what the server's configuration says for a login, and from which file and line each value comes.
 
 use super::place::Work;
-use crate::connection::ConnectionArgs;
+use crate::connection::{ConnectionArgs, ServerArgs};
 use crate::error::CommandError;
 use crate::exit::Exit;
 use crate::host::{HostArgs, NeedsRoot};
 use crate::paths;
 use crate::table::columns;
 use crate::ui::{Format, Label, Ui};
+use crate::wording;
 use clap::Args;
 use lavrin_core::account::Account;
 use lavrin_core::server_config::{self, Connection, Settings};
@@ -32,6 +33,8 @@ pub struct SettingsArgs {
     #[command(flatten)]
     pub connection: ConnectionArgs,
     #[command(flatten)]
+    server: ServerArgs,
+    #[command(flatten)]
     host: HostArgs,
 }
 
@@ -45,6 +48,8 @@ pub struct SettingsOut {
     values: BTreeMap<String, ValueOut>,
     /// What a Match block sets whose condition depends on something that was not said.
     conditional: Vec<ConditionalOut>,
+    /// By which server's rules, and how that is known.
+    server: String,
     /// Where the running server says something else than its files, as it prints it.
     differs: BTreeMap<String, String>,
 }
@@ -86,6 +91,7 @@ pub async fn run(args: &SettingsArgs, ui: &Ui) -> Result<Exit, CommandError> {
     };
     // As in the server's own test mode a name that is given counts, whatever UseDNS says.
     work.seen.connection = Connection { host_counts: true, ..args.connection.connection() };
+    args.server.give(&mut work.seen);
     work.look(|seen| wants(name, seen)).await?;
     let account = name.map(|name| work.seen.account(name).cloned().unwrap_or_else(|| Account::unknown(name)));
     let settings = Settings::from_files(account.as_ref(), &work.seen);
@@ -133,6 +139,7 @@ fn out_of(settings: &Settings, work: &Work) -> SettingsOut {
             })
             .collect(),
         differs: differs(settings, &work.seen),
+        server: wording::server(&work.seen),
     }
 }
 

@@ -2,7 +2,7 @@
 
 use super::place::Work;
 use crate::account_target::AccountTarget;
-use crate::connection::ConnectionArgs;
+use crate::connection::{ConnectionArgs, ServerArgs};
 use crate::error::CommandError;
 use crate::exit::Exit;
 use crate::host::{HostArgs, NeedsRoot};
@@ -43,6 +43,8 @@ pub struct WhyArgs {
     #[arg(long, value_name = "TIME")]
     pub at: Option<String>,
     #[command(flatten)]
+    server: ServerArgs,
+    #[command(flatten)]
     host: HostArgs,
 }
 
@@ -58,6 +60,8 @@ pub struct WhyOut {
     also: Vec<ReasonOut>,
     limits: LimitsOut,
     entry: Option<PlaceOut>,
+    /// By which server's rules, and how that is known.
+    server: String,
 }
 
 /// What `--format json` prints where no key is named.
@@ -87,6 +91,7 @@ pub async fn run(args: &WhyArgs, ui: &Ui) -> Result<Exit, CommandError> {
     let question = question(args)?;
     let mut work = Work::open(ui, &args.target, args.root.as_deref(), &args.host, NeedsRoot::Wanted).await?;
     work.seen.connection = args.connection.connection();
+    args.server.give(&mut work.seen);
     work.look(|seen| login::wants(account, seen)).await?;
     let mut verdict = login::judge(&question, &work.seen);
     if verdict
@@ -113,6 +118,7 @@ async fn everybody(args: &WhyArgs, ui: &Ui) -> Result<Exit, CommandError> {
     let now = moment(args)?;
     let mut work = Work::open(ui, &args.target, args.root.as_deref(), &args.host, NeedsRoot::Wanted).await?;
     work.seen.connection = args.connection.connection();
+    args.server.give(&mut work.seen);
     work.look(|seen| login::wants(account, seen)).await?;
     if work.seen.account(account).is_none() {
         return Err(CommandError::with(Exit::Findings, format!("there is no account {account} on {}", work.name)));
@@ -207,6 +213,7 @@ fn out_of(args: &WhyArgs, question: &Question, verdict: &Verdict, work: &Work) -
         also: verdict.also.iter().map(reason).collect(),
         limits: LimitsOut::from(&verdict.limits),
         entry: verdict.entry.as_ref().map(PlaceOut::from),
+        server: wording::server(&work.seen),
     }
 }
 
@@ -233,7 +240,7 @@ fn text_of(out: &WhyOut, verdict: &Verdict, args: &WhyArgs, ui: &Ui) -> String {
     for reason in &out.also {
         text += &reason_text(reason, "and then", ui);
     }
-    text
+    text + &ui.paint(Label::Faint, &format!("  rules of {}", out.server)) + "\n"
 }
 
 fn reason_text(reason: &ReasonOut, word: &str, ui: &Ui) -> String {

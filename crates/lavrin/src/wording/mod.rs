@@ -2,12 +2,14 @@
 
 pub mod finding;
 pub mod reason;
+pub mod register;
 pub mod steps;
 
 use lavrin_core::key::KeyFault;
 use lavrin_core::key::container::TextNote;
 use lavrin_core::keysfile::LineFault;
 use lavrin_core::login::Limits;
+use lavrin_core::survey::{Known, Observation, Server};
 use lavrin_core::text::printable;
 use lavrin_reach::ssh::SignedIn;
 
@@ -16,6 +18,22 @@ pub fn signed_in(signed: &SignedIn, host: &str) -> String {
     match &signed.key {
         Some(print) => format!("Signed in to {host} as {} with publickey: {} {print}", signed.account, signed.source),
         None => format!("Signed in to {host} as {} with {}", signed.account, signed.method),
+    }
+}
+
+/// By whose rules it was judged, and how that is known.
+pub fn server(seen: &Observation) -> String {
+    let whose = match &seen.server {
+        Server::OpenSsh { tolerates_private_groups: true } => "OpenSSH as Debian builds it",
+        Server::OpenSsh { tolerates_private_groups: false } | Server::Unknown => "OpenSSH",
+        Server::Dropbear => "dropbear",
+    };
+    match &seen.server_known {
+        Known::Given(name) => format!("{whose} (asked for: {name})"),
+        Known::Banner(banner) => format!("{whose} (it calls itself {})", printable(banner.as_bytes())),
+        Known::Packages(path, version) => format!("{whose} ({path} lists {})", printable(version.as_bytes())),
+        Known::OsRelease => format!("{whose} (by /etc/os-release)"),
+        Known::Assumed => format!("{whose} (assumed, since nothing here tells; --server says otherwise)"),
     }
 }
 

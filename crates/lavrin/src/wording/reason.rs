@@ -3,6 +3,7 @@
 use super::mode;
 use crate::error::why_words;
 use lavrin_core::access_rules::ObstacleKind;
+use lavrin_core::keysfile::LineFault;
 use lavrin_core::login::{Reason, ReasonKind};
 use lavrin_core::text::shell_word;
 
@@ -108,8 +109,11 @@ pub fn remedy(reason: &Reason, account: &str, place: &str, path: &str) -> Option
             format!("chmod {wanted:o} {path}")
         }
         ReasonKind::Obstacle(ObstacleKind::WrongOwner { .. }) => format!("chown {account} {path}"),
-        ReasonKind::NoEntry | ReasonKind::NotOnItsLine | ReasonKind::NoKeyFile | ReasonKind::OtherAccount(_) => {
+        ReasonKind::NoEntry | ReasonKind::NoKeyFile | ReasonKind::OtherAccount(_) => {
             format!("lavrin install KEY.pub {place}")
+        }
+        ReasonKind::NotOnItsLine | ReasonKind::DeadLine(LineFault::ByteOrderMark { .. }) => {
+            format!("lavrin mend {place}")
         }
         ReasonKind::DeadLine(_)
         | ReasonKind::OnlyAsAuthority

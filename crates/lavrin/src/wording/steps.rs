@@ -1,11 +1,52 @@
 //! Steps in words: what would be done, before it is done.
 
 use super::{comment, mode};
-use lavrin_core::steps::{Change, NotCovered, Owner, Revived, Steps};
+use lavrin_core::keysfile::repair::{LineRepair, RepairKind};
+use lavrin_core::steps::{Change, Mending, NotCovered, Owner, Revived, Steps, Withheld, WithheldWhat};
+use lavrin_core::text::count;
 
 /// One line for each change, in order.
 pub fn changes(steps: &Steps) -> Vec<String> {
     steps.changes.iter().map(|change| change_line(change, steps)).collect()
+}
+
+/// One line for each thing that is mended, in order.
+pub fn mending(found: &Mending) -> Vec<String> {
+    let mut lines = Vec::new();
+    for change in &found.steps.changes {
+        let mended = found.mended.iter().find(|mended| mended.path == *change.path());
+        match (change, mended) {
+            (Change::WriteFile { path, .. }, Some(mended)) => {
+                lines.extend(mended.lines.iter().map(|repair| repair_line(repair, &path.to_string())));
+                if mended.line_ends > 0 {
+                    let ends = count(mended.line_ends, "line", "lines");
+                    lines.push(format!("take the CR off the end of {ends} of {path}"));
+                }
+            }
+            _ => lines.push(change_line(change, &found.steps)),
+        }
+    }
+    lines
+}
+
+/// What is withheld, one line for each thing.
+pub fn withheld(held: &Withheld, found: &Mending) -> Vec<String> {
+    match &held.what {
+        WithheldWhat::Modes(changes) => changes.iter().map(|change| change_line(change, &found.steps)).collect(),
+        WithheldWhat::Lines(repair) => vec![repair_line(repair, &held.path.to_string())],
+    }
+}
+
+fn repair_line(repair: &LineRepair, path: &str) -> String {
+    let line = repair.first;
+    let lines = format!("lines {} to {}", repair.first, repair.last);
+    match repair.kind {
+        RepairKind::ByteOrderMark => format!("take the byte order mark off line {line} of {path}"),
+        RepairKind::Joined => format!("join {lines} of {path}, one key that was broken apart"),
+        RepairKind::Block => format!("write the block in {lines} of {path} as the one line that a key file wants"),
+        RepairKind::Split => format!("put the entries that share line {line} of {path} on lines of their own"),
+        RepairKind::LoneCr => format!("end the lines that CR parts in line {line} of {path} with LF"),
+    }
 }
 
 fn change_line(change: &Change, steps: &Steps) -> String {

@@ -2,7 +2,9 @@
 //! and one block of text for everything a run gave.
 #![allow(dead_code, reason = "each test file uses its own part")]
 
+pub mod random;
 pub mod servers;
+pub mod site;
 pub mod terminal;
 
 use lavrin_core::key::Secret;

@@ -5,6 +5,10 @@ use crate::text::printable;
 use base64::Engine as _;
 use base64::alphabet;
 use base64::engine::{DecodePaddingMode, GeneralPurpose, GeneralPurposeConfig};
+use foldhash::quality::RandomState;
+use std::collections::HashMap;
+use std::sync::atomic::{AtomicUsize, Ordering};
+use std::sync::{Arc, RwLock};
 
 /// Base64 as OpenSSH's server decodes it: padding is needed; stray bits in the last character are not looked at.
 const SERVER_BASE64: GeneralPurpose = GeneralPurpose::new(
@@ -21,7 +25,7 @@ const LABEL_SHOWN: usize = 64;
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct KeyLine<'a> {
     /// The key.
-    pub key: PublicKey,
+    pub key: Arc<PublicKey>,
     /// Its fingerprint.
     pub fingerprint: Fingerprint,
     /// Whether the blob is in its canonical form, so that its bytes are the key's blob.
@@ -51,7 +55,7 @@ fn is_blank(byte: u8) -> bool {
 
 /// Cuts at the first blank: the word, and the rest without its leading blanks.
 pub(crate) fn word(text: &[u8]) -> (&[u8], &[u8]) {
-    let end = text.iter().position(|byte| is_blank(*byte)).unwrap_or(text.len());
+    let end = memchr::memchr2(b' ', b'\t', text).unwrap_or(text.len());
     let rest = &text[end..];
     let skip = rest.iter().take_while(|byte| is_blank(**byte)).count();
     (&text[..end], &rest[skip..])
@@ -64,32 +68,143 @@ pub(crate) fn word(text: &[u8]) -> (&[u8], &[u8]) {
 /// The [`KeyFault`] that makes the server skip the line.
 #[must_use]
 pub fn parse(text: &[u8]) -> Option<Result<KeyLine<'_>, KeyFault>> {
+    parse_with(text, None)
+}
+
+/// The same; a key that was read before is not read again.
+#[must_use]
+pub fn parse_with<'a>(text: &'a [u8], known: Option<&KnownKeys>) -> Option<Result<KeyLine<'a>, KeyFault>> {
     let (label, rest) = word(text);
     if Algorithm::is_retired(label) {
         return Some(Err(KeyFault::PolicyAlgorithm { name: printable(label) }));
     }
     let algorithm = Algorithm::from_label(label)?;
-    Some(parse_behind_label(algorithm, label, rest))
+    Some(parse_behind_label(algorithm, label, rest, known))
 }
 
 /// The bytes of a blob.
 pub(crate) fn decode(base64: &[u8]) -> Result<Vec<u8>, KeyFault> {
+    // Blanks and tabs end the word; the other white space in it is passed over by the server.
+    let is_skipped = |byte: &u8| matches!(byte, b'\r' | b'\x0b' | b'\x0c');
+    if base64.iter().any(is_skipped) {
+        let plain: Vec<u8> = base64.iter().copied().filter(|byte| !is_skipped(byte)).collect();
+        return decode(&plain);
+    }
     SERVER_BASE64.decode(base64).map_err(|fault| KeyFault::BadBase64 { detail: fault.to_string() })
 }
 
-fn parse_behind_label<'a>(algorithm: Algorithm, label: &'a [u8], rest: &'a [u8]) -> Result<KeyLine<'a>, KeyFault> {
+fn parse_behind_label<'a>(
+    algorithm: Algorithm,
+    label: &'a [u8],
+    rest: &'a [u8],
+    known: Option<&KnownKeys>,
+) -> Result<KeyLine<'a>, KeyFault> {
     let (base64, comment) = word(rest);
     if base64.is_empty() {
         return Err(KeyFault::Truncated);
     }
-    let blob = decode(base64)?;
-    let (key, canonical) = PublicKey::from_blob_as_server(&blob)?;
+    let read = || -> Result<Read, KeyFault> {
+        let read = read_blob(base64)?;
+        if let Some(known) = known {
+            known.keep(base64, &read);
+        }
+        Ok(read)
+    };
+    let Read { key, fingerprint, canonical } = known.and_then(|known| known.find(base64)).map_or_else(read, Ok)?;
     if key.algorithm() != algorithm {
         return Err(KeyFault::TypeMismatch {
             outside: printable(&label[..label.len().min(LABEL_SHOWN)]),
             inside: key.algorithm().to_string(),
         });
     }
-    let fingerprint = if canonical { Fingerprint::of(&blob) } else { key.fingerprint() };
     Ok(KeyLine { key, fingerprint, canonical, comment, label })
+}
+
+/// What a word of base64 holds.
+#[derive(Debug, Clone)]
+struct Read {
+    key: Arc<PublicKey>,
+    fingerprint: Fingerprint,
+    canonical: bool,
+}
+
+fn read_blob(base64: &[u8]) -> Result<Read, KeyFault> {
+    let blob = decode(base64)?;
+    let (key, canonical) = PublicKey::from_blob_as_server(&blob)?;
+    let fingerprint = if canonical { Fingerprint::of(&blob) } else { key.fingerprint() };
+    Ok(Read { key: Arc::new(key), fingerprint, canonical })
+}
+
+/// Most base64 that is remembered, in bytes: some 100,000 keys.
+const KNOWN_BYTES_MAX: usize = 48 << 20;
+
+type Part = HashMap<Box<[u8]>, Read, RandomState>;
+
+/// So many parts, so that threads seldom wait for each other.
+const PARTS: usize = 16;
+
+/// Keys that were read before, by their base64: on a large system the same few stand in very many files. Several threads
+/// may use it at once.
+#[derive(Debug, Default)]
+pub struct KnownKeys {
+    parts: [RwLock<Part>; PARTS],
+    bytes: AtomicUsize,
+}
+
+impl KnownKeys {
+    /// The last characters differ between keys more than the first, which name the algorithm.
+    fn part(&self, base64: &[u8]) -> &RwLock<Part> {
+        let sum = base64.iter().rev().take(8).fold(0usize, |sum, byte| sum.wrapping_mul(31) + usize::from(*byte));
+        &self.parts[sum % PARTS]
+    }
+
+    fn find(&self, base64: &[u8]) -> Option<Read> {
+        self.part(base64).read().ok()?.get(base64).cloned()
+    }
+
+    fn keep(&self, base64: &[u8], read: &Read) {
+        if self.bytes.fetch_add(base64.len(), Ordering::Relaxed) < KNOWN_BYTES_MAX
+            && let Ok(mut part) = self.part(base64).write()
+        {
+            part.insert(base64.into(), read.clone());
+        }
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::key::PrivateKey;
+
+    #[test]
+    fn a_key_that_was_read_before_is_the_same_and_its_label_still_counts() {
+        let line = PrivateKey::ed25519(&[1; 32]).unwrap().public().line("edda");
+        let known = KnownKeys::default();
+        let read = |text: &str| parse_with(text.as_bytes(), Some(&known)).map(|read| read.map(|line| line.key));
+        let first = read(&line).unwrap().unwrap();
+        let again = read(&line.replace("edda", "sten")).unwrap().unwrap();
+        assert!(Arc::ptr_eq(&first, &again));
+        let fault = read(&line.replace("ssh-ed25519", "ssh-rsa")).unwrap().unwrap_err();
+        assert_eq!(fault.word(), "type-mismatch");
+        assert!(read(&line.replace("AAAA", "AAAB")).unwrap().is_err(), "what does not read is not remembered");
+    }
+
+    #[test]
+    fn what_is_remembered_has_a_limit() {
+        let known = KnownKeys::default();
+        known.bytes.store(KNOWN_BYTES_MAX, Ordering::Relaxed);
+        let line = PrivateKey::ed25519(&[1; 32]).unwrap().public().line("");
+        let read = || parse_with(line.as_bytes(), Some(&known)).unwrap().unwrap().key;
+        assert!(!Arc::ptr_eq(&read(), &read()));
+    }
+
+    #[test]
+    fn white_space_inside_the_base64_is_passed_over_as_the_server_does() {
+        let line = PrivateKey::ed25519(&[1; 32]).unwrap().public().line("edda");
+        for inside in ["\r", "\u{b}", "\u{c}"] {
+            let broken = format!("{}{inside}{}", &line[..40], &line[40..]);
+            assert_eq!(parse(broken.as_bytes()).unwrap().unwrap().comment, b"edda", "{inside:?}");
+        }
+        assert!(parse(format!("{} {}", &line[..40], &line[40..]).as_bytes()).unwrap().is_err());
+    }
 }

@@ -24,6 +24,7 @@ use crate::keysfile::{self, Content, Line};
 use certificate::Certificate;
 use memchr::memmem;
 use rayon::prelude::*;
+use std::sync::Arc;
 
 /// Longest file that is looked into, in bytes: a key file of 100,000 entries has about 20 MB.
 pub const FILE_BYTES_MAX: usize = 64 << 20;
@@ -374,7 +375,7 @@ fn read_other_line(text: &[u8], fault: KeyFault) -> PieceKind {
     if let Some(Ok(found)) = line::parse(rest)
         && fault == KeyFault::NotAKey
     {
-        return public(found.key, found.comment.to_vec(), "line");
+        return public(Arc::unwrap_or_clone(found.key), found.comment.to_vec(), "line");
     }
     if fault == KeyFault::NotAKey && looks_like_a_label(first) && !rest.is_empty() {
         return PieceKind::Rejected(KeyFault::UnsupportedAlgorithm {
@@ -398,7 +399,7 @@ fn read_lines(first: usize, bytes: &[u8]) -> Vec<Piece> {
             Content::Entry(entry) => match entry.strict {
                 Some(fault) => PieceKind::Rejected(fault),
                 None => PieceKind::Public {
-                    key: entry.key,
+                    key: Arc::unwrap_or_clone(entry.key),
                     fingerprint: entry.fingerprint,
                     comment: entry.comment,
                     options: entry.options.text,
@@ -412,7 +413,7 @@ fn read_lines(first: usize, bytes: &[u8]) -> Vec<Piece> {
         };
         Some(Piece { line: first + line.number - 1, kind })
     };
-    keysfile::read_all(bytes).into_par_iter().filter_map(piece).collect()
+    keysfile::read_all(bytes, None).into_par_iter().filter_map(piece).collect()
 }
 
 /// How a file with a private key begins, so that a look needs its first bytes only. `None`: it is no private key.

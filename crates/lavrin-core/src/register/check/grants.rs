@@ -1,0 +1,118 @@
+//! Findings about grants: names that nobody has, ends that are past, people who have left.
+
+use super::Found;
+use super::keys::about;
+use crate::register::fields::is_near;
+use crate::register::{Date, Grant, Person, Placed, Register, RegisterFault, Whom};
+use std::collections::{BTreeSet, HashMap};
+
+pub(super) fn check(register: &Register, today: Date, found: &mut Found) {
+    let tags: BTreeSet<&str> = register.hosts.values().flat_map(|host| &host.tags).map(String::as_str).collect();
+    let mut teams: HashMap<&str, Vec<&Person>> = HashMap::new();
+    for person in register.people.values() {
+        teams.entry(person.team.as_deref().unwrap_or_default()).or_default().push(person);
+    }
+    let mut seen = HashMap::new();
+    for grant in &register.grants {
+        let key = (&grant.whom.value, &grant.account, values(&grant.hosts), values(&grant.tags), label(grant));
+        if let Some(first) = seen.insert(key, &grant.place) {
+            let beside = vec![first.clone()];
+            found.say_beside(RegisterFault::GrantTwice, &grant.place, beside, &about(&grant.whom.value));
+        }
+        whom(register, grant, &teams, today, found);
+        places(register, grant, &tags, found);
+        if let Some(until) = grant.until.as_ref().filter(|_| grant.has_ended(today)) {
+            let fault = RegisterFault::GrantEnded { account: grant.account.clone(), on: until.value };
+            found.say(fault, &until.place, &about(&grant.whom.value));
+        }
+    }
+}
+
+fn values(list: &[Placed<String>]) -> Vec<&str> {
+    list.iter().map(|item| item.value.as_str()).collect()
+}
+
+fn label(grant: &Grant) -> Option<&str> {
+    grant.key.as_ref().map(|label| label.value.as_str())
+}
+
+fn unknown<'a>(what: &'static str, name: &str, among: impl Iterator<Item = &'a str>) -> RegisterFault {
+    let near = among.filter(|other| is_near(other, name)).min().map(str::to_owned);
+    RegisterFault::UnknownName { what, name: name.to_owned(), near }
+}
+
+fn whom(register: &Register, grant: &Grant, teams: &HashMap<&str, Vec<&Person>>, today: Date, found: &mut Found) {
+    let place = &grant.whom.place;
+    match &grant.whom.value {
+        Whom::Person(id) => match register.people.get(id) {
+            None => found.say(unknown("person", id, register.people.keys().map(String::as_str)), place, id),
+            Some(person) => one_person(grant, person, today, found),
+        },
+        Whom::Team(team) => {
+            let members = teams.get(team.as_str()).map(Vec::as_slice).unwrap_or_default();
+            if members.is_empty() {
+                found.say(unknown("team", team, teams.keys().copied()), place, team);
+            } else if !members.iter().any(|person| has_key(grant, person, today)) {
+                found.say(RegisterFault::GrantWithoutKey, place, team);
+            }
+        }
+        Whom::Machine { account, host } => {
+            let about = about(&grant.whom.value);
+            match register.hosts.get(host) {
+                None => found.say(unknown("host", host, register.hosts.keys().map(String::as_str)), place, &about),
+                Some(host) => {
+                    let own = |key: &&crate::register::OwnedKey| key.account.as_ref() == Some(account);
+                    if !host.keys.iter().filter(own).any(|key| key.is_active(today)) {
+                        found.say(RegisterFault::GrantWithoutKey, place, &about);
+                    }
+                }
+            }
+        }
+    }
+}
+
+fn has_key(grant: &Grant, person: &Person, today: Date) -> bool {
+    let named = |name: &str| label(grant).is_none_or(|label| label == name);
+    !person.has_left(today) && person.keys.iter().any(|key| key.is_active(today) && named(&key.label))
+}
+
+fn one_person(grant: &Grant, person: &Person, today: Date, found: &mut Found) {
+    let place = &grant.whom.place;
+    if let Some(left) = person.left.as_ref().filter(|_| person.has_left(today)) {
+        let (id, account) = (person.id.clone(), grant.account.clone());
+        let fault = RegisterFault::GrantOfLeaver { person: id, left: left.value, account };
+        found.say_beside(fault, place, vec![left.place.clone()], &person.id);
+        return;
+    }
+    if let Some(label) = &grant.key
+        && !person.keys.iter().any(|key| key.label == label.value)
+    {
+        let labels = person.keys.iter().map(|key| key.label.as_str());
+        found.say(unknown("key", &label.value, labels), &label.place, &person.id);
+    } else if !has_key(grant, person, today) {
+        found.say(RegisterFault::GrantWithoutKey, place, &person.id);
+    }
+}
+
+fn places(register: &Register, grant: &Grant, tags: &BTreeSet<&str>, found: &mut Found) {
+    let about = about(&grant.whom.value);
+    let mut matched = false;
+    for host in &grant.hosts {
+        if host.value == "*" || register.hosts.contains_key(&host.value) {
+            matched |= !register.hosts.is_empty();
+        } else {
+            let fault = unknown("host", &host.value, register.hosts.keys().map(String::as_str));
+            found.say(fault, &host.place, &about);
+        }
+    }
+    for tag in &grant.tags {
+        if tags.contains(tag.value.as_str()) {
+            matched = true;
+        } else {
+            found.say(unknown("tag", &tag.value, tags.iter().copied()), &tag.place, &about);
+        }
+    }
+    if grant.hosts.is_empty() && grant.tags.is_empty() || !matched && grant.hosts.iter().any(|host| host.value == "*") {
+        found.say(RegisterFault::GrantMatchesNothing, &grant.place, &about);
+    }
+}

@@ -1,0 +1,70 @@
+//! Findings about hosts: keys that nobody pinned, ways that lead nowhere, accounts that nobody may enter.
+
+use super::Found;
+use crate::register::fields::is_near;
+use crate::register::{Date, Host, Register, RegisterFault};
+use std::collections::HashSet;
+
+pub(super) fn check(register: &Register, today: Date, found: &mut Found) {
+    let ways = Ways::of(register, today);
+    for host in register.hosts.values() {
+        if host.host_keys.is_empty() {
+            found.say(RegisterFault::HostUnpinned, &host.place, &host.id);
+        }
+        through(register, host, found);
+        for account in &host.accounts {
+            if !ways.lead_to(&account.value, host) {
+                let fault = RegisterFault::AccountWithoutWayIn { account: account.value.clone() };
+                found.say(fault, &account.place, &format!("{}@{}", account.value, host.id));
+            }
+        }
+    }
+}
+
+fn through(register: &Register, host: &Host, found: &mut Found) {
+    let Some(through) = &host.through else { return };
+    let Some(mut next) = register.hosts.get(&through.value) else {
+        let near = register.hosts.keys().find(|other| is_near(other, &through.value)).cloned();
+        let fault = RegisterFault::UnknownName { what: "host", name: through.value.clone(), near };
+        found.say(fault, &through.place, &host.id);
+        return;
+    };
+    let mut passed = HashSet::from([host.id.as_str()]);
+    while passed.insert(&next.id) {
+        let Some(further) = next.through.as_ref().and_then(|through| register.hosts.get(&through.value)) else {
+            return;
+        };
+        next = further;
+    }
+    found.say(RegisterFault::ThroughLoop, &through.place, &host.id);
+}
+
+/// Which accounts grants lead to, by host and by tag.
+struct Ways<'a> {
+    everywhere: HashSet<&'a str>,
+    by_host: HashSet<(&'a str, &'a str)>,
+    by_tag: HashSet<(&'a str, &'a str)>,
+}
+
+impl<'a> Ways<'a> {
+    fn of(register: &'a Register, today: Date) -> Self {
+        let mut ways = Self { everywhere: HashSet::new(), by_host: HashSet::new(), by_tag: HashSet::new() };
+        for grant in register.grants.iter().filter(|grant| !grant.has_ended(today)) {
+            for host in &grant.hosts {
+                if host.value == "*" {
+                    ways.everywhere.insert(&grant.account);
+                } else {
+                    ways.by_host.insert((&grant.account, &host.value));
+                }
+            }
+            ways.by_tag.extend(grant.tags.iter().map(|tag| (grant.account.as_str(), tag.value.as_str())));
+        }
+        ways
+    }
+
+    fn lead_to(&self, account: &str, host: &Host) -> bool {
+        self.everywhere.contains(account)
+            || self.by_host.contains(&(account, host.id.as_str()))
+            || host.tags.iter().any(|tag| self.by_tag.contains(&(account, tag.as_str())))
+    }
+}

@@ -1,0 +1,219 @@
+//! Edits by command: the text of a file in, the text with what was asked changed out. Comments, order and everything else
+//! stay as they are.
+
+use super::Date;
+use thiserror::Error;
+use toml::de::DeTable;
+use toml_edit::{Array, DocumentMut, Item, Table, Value, value};
+
+/// Why a file could not be edited.
+#[derive(Debug, Clone, PartialEq, Eq, Error)]
+pub enum EditFault {
+    /// It is no TOML.
+    #[error("{0}")]
+    Syntax(String),
+    /// A field holds something else than it should.
+    #[error("'{0}' is not what it should be")]
+    WrongKind(&'static str),
+}
+
+/// What a new key entry holds.
+#[derive(Debug, Clone)]
+pub struct NewKey<'a> {
+    /// What its owner calls it.
+    pub label: &'a str,
+    /// The public line.
+    pub line: &'a str,
+    /// What it is for.
+    pub purpose: &'a str,
+    /// Since when it is known.
+    pub added: Date,
+}
+
+/// What a new grant holds. Empty fields are left out.
+#[derive(Debug, Clone, Default)]
+pub struct NewGrant<'a> {
+    /// `person`, `team` or `machine`.
+    pub kind: &'static str,
+    /// Who.
+    pub whom: &'a str,
+    /// Only with this key.
+    pub key: Option<&'a str>,
+    /// Which account.
+    pub account: &'a str,
+    /// On these hosts.
+    pub hosts: &'a [String],
+    /// On hosts with these tags.
+    pub tags: &'a [String],
+    /// Until the end of this day.
+    pub until: Option<Date>,
+    /// From these addresses only.
+    pub from: Option<&'a str>,
+    /// For this command only.
+    pub command: Option<&'a str>,
+    /// Further options.
+    pub options: &'a [String],
+    /// Why.
+    pub reason: Option<&'a str>,
+}
+
+fn document(text: &str) -> Result<DocumentMut, EditFault> {
+    text.parse().map_err(|fault: toml_edit::TomlError| EditFault::Syntax(fault.message().to_owned()))
+}
+
+fn day(date: Date) -> Item {
+    // A date of TOML's own, without quotes.
+    date.to_string().parse::<Value>().map_or_else(|_| value(date.to_string()), Item::Value)
+}
+
+fn list(values: &[String]) -> Item {
+    value(values.iter().collect::<Array>())
+}
+
+/// Sets one field at the top of a file to a text; `None` takes it out.
+///
+/// # Errors
+/// [`EditFault`].
+pub fn set_text(text: &str, name: &str, new: Option<&str>) -> Result<String, EditFault> {
+    let mut document = document(text)?;
+    set(document.as_table_mut(), name, new.map(value));
+    Ok(document.to_string())
+}
+
+/// Sets one field at the top of a file to a date.
+///
+/// # Errors
+/// [`EditFault`].
+pub fn set_date(text: &str, name: &str, new: Date) -> Result<String, EditFault> {
+    let mut document = document(text)?;
+    set(document.as_table_mut(), name, Some(day(new)));
+    Ok(document.to_string())
+}
+
+/// Puts a value in place of another one, whose blanks and comment stay.
+fn set(table: &mut Table, name: &str, new: Option<Item>) {
+    let Some(mut new) = new else {
+        table.remove(name);
+        return;
+    };
+    let decor = table.get(name).and_then(Item::as_value).map(|value| value.decor().clone());
+    if let (Some(decor), Some(value)) = (decor, new.as_value_mut()) {
+        *value.decor_mut() = decor;
+    }
+    table.insert(name, new);
+}
+
+/// The text with a table behind its end, so that nothing that is there moves.
+fn appended(text: &str, header: &str, table: &Table) -> Result<String, EditFault> {
+    let gap = match text {
+        "" => "",
+        text if text.ends_with('\n') => "\n",
+        _ => "\n\n",
+    };
+    let new = format!("{text}{gap}{header}\n{table}");
+    document(&new).map(|_| new)
+}
+
+/// Adds a key to a person.
+///
+/// # Errors
+/// [`EditFault`].
+pub fn add_key(text: &str, key: &NewKey<'_>) -> Result<String, EditFault> {
+    let mut table = Table::new();
+    table.insert("label", value(key.label));
+    table.insert("line", value(key.line));
+    table.insert("purpose", value(key.purpose));
+    table.insert("added", day(key.added));
+    appended(text, "[[key]]", &table)
+}
+
+/// Adds a grant.
+///
+/// # Errors
+/// [`EditFault`].
+pub fn add_grant(text: &str, grant: &NewGrant<'_>) -> Result<String, EditFault> {
+    let mut table = Table::new();
+    let mut put = |name: &str, item: Option<Item>| drop(item.map(|item| table.insert(name, item)));
+    put(grant.kind, Some(value(grant.whom)));
+    put("key", grant.key.map(value));
+    put("account", Some(value(grant.account)));
+    put("hosts", (!grant.hosts.is_empty()).then(|| list(grant.hosts)));
+    put("tags", (!grant.tags.is_empty()).then(|| list(grant.tags)));
+    put("until", grant.until.map(day));
+    put("from", grant.from.map(value));
+    put("command", grant.command.map(value));
+    put("options", (!grant.options.is_empty()).then(|| list(grant.options)));
+    put("reason", grant.reason.map(value));
+    appended(text, "[[grant]]", &table)
+}
+
+/// Takes out the grants with these numbers, counted from 0 in the order of the file: their lines from the header to the
+/// last value. Comments above and below stay.
+///
+/// # Errors
+/// [`EditFault`].
+pub fn remove_grants(text: &str, numbers: &[usize]) -> Result<String, EditFault> {
+    let table = DeTable::parse(text).map_err(|fault| EditFault::Syntax(fault.message().to_owned()))?;
+    let grants = table.get_ref().get("grant").and_then(|grants| grants.get_ref().as_array());
+    let grants = grants.ok_or(EditFault::WrongKind("grant"))?;
+    let mut kept = text.to_owned();
+    for number in numbers.iter().rev() {
+        let grant = grants.get(*number).ok_or(EditFault::WrongKind("grant"))?;
+        let fields = grant.get_ref().as_table().ok_or(EditFault::WrongKind("grant"))?;
+        let last = fields.iter().map(|(_, value)| value.span().end).max().unwrap_or(grant.span().end);
+        let begin = text[..grant.span().start].rfind('\n').map_or(0, |at| at + 1);
+        let end = text[last..].find('\n').map_or(text.len(), |at| last + at + 1);
+        // The blank line that parted it from the one above goes along.
+        let begin = if text[..begin].ends_with("\n\n") { begin - 1 } else { begin };
+        kept.replace_range(begin..end, "");
+    }
+    document(&kept).map(|_| kept)
+}
+
+/// Adds a host to the file of all hosts.
+///
+/// # Errors
+/// [`EditFault`].
+pub fn add_host(text: &str, id: &str, fields: &[(&str, HostField<'_>)]) -> Result<String, EditFault> {
+    let mut table = Table::new();
+    for (name, field) in fields {
+        table.insert(name, field.item());
+    }
+    let header = format!("[{}]", toml_edit::Key::new(id).display_repr());
+    appended(text, &header, &table)
+}
+
+/// Sets one field of a host, in the file of all hosts (`id`) or in a file of its own (`None`).
+///
+/// # Errors
+/// [`EditFault`].
+pub fn set_host(text: &str, id: Option<&str>, name: &str, field: &HostField<'_>) -> Result<String, EditFault> {
+    let mut document = document(text)?;
+    let table = match id {
+        None => Some(document.as_table_mut()),
+        Some(id) => document.get_mut(id).and_then(Item::as_table_mut),
+    };
+    set(table.ok_or(EditFault::WrongKind("host"))?, name, Some(field.item()));
+    Ok(document.to_string())
+}
+
+/// A value of a host's field.
+#[derive(Debug, Clone)]
+pub enum HostField<'a> {
+    /// A text.
+    Text(&'a str),
+    /// A number.
+    Number(i64),
+    /// Several texts.
+    List(&'a [String]),
+}
+
+impl HostField<'_> {
+    fn item(&self) -> Item {
+        match self {
+            Self::Text(text) => value(*text),
+            Self::Number(number) => value(*number),
+            Self::List(texts) => list(texts),
+        }
+    }
+}

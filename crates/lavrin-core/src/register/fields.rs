@@ -1,0 +1,175 @@
+//! Taking the fields out of a table: each fault is written down at its place, and reading goes on.
+
+use super::{Date, Place, Placed, RegisterFault};
+use std::borrow::Cow;
+use toml::Spanned;
+use toml::de::{DeTable, DeValue};
+
+/// Faults found while reading, each with whom or what it is about.
+pub(super) type Faults = Vec<(RegisterFault, Place, String)>;
+
+/// A table that is being read; what is left in the end is unknown.
+pub(super) struct Fields<'a, 'i> {
+    file: usize,
+    about: &'a str,
+    place: Place,
+    table: DeTable<'i>,
+    known: Vec<&'static str>,
+    faults: &'a mut Faults,
+}
+
+impl<'a, 'i> Fields<'a, 'i> {
+    pub(super) fn new(file: usize, about: &'a str, table: Spanned<DeTable<'i>>, faults: &'a mut Faults) -> Self {
+        let place = Place { file, span: table.span() };
+        Self { file, about, place, table: table.into_inner(), known: Vec::new(), faults }
+    }
+
+    pub(super) fn place(&self) -> Place {
+        self.place.clone()
+    }
+
+    pub(super) fn fault(&mut self, fault: RegisterFault, place: Place) {
+        self.faults.push((fault, place, self.about.to_owned()));
+    }
+
+    fn take(&mut self, name: &'static str) -> Option<Spanned<DeValue<'i>>> {
+        self.known.push(name);
+        self.table.remove(name)
+    }
+
+    fn wrong<T>(&mut self, name: &str, wanted: &'static str, value: &Spanned<DeValue<'i>>) -> Option<T> {
+        let place = Place { file: self.file, span: value.span() };
+        self.fault(RegisterFault::WrongKind { name: name.to_owned(), wanted }, place);
+        None
+    }
+
+    pub(super) fn text(&mut self, name: &'static str) -> Option<Placed<String>> {
+        let value = self.take(name)?;
+        self.as_text(name, value)
+    }
+
+    fn as_text(&mut self, name: &str, value: Spanned<DeValue<'i>>) -> Option<Placed<String>> {
+        let place = Place { file: self.file, span: value.span() };
+        match value.get_ref() {
+            DeValue::String(text) => Some(Placed { value: text.to_string(), place }),
+            _ => self.wrong(name, "a text in quotes", &value),
+        }
+    }
+
+    pub(super) fn needed_text(&mut self, name: &'static str) -> Option<Placed<String>> {
+        if !self.table.contains_key(name) {
+            let place = Place { span: self.place.span.start..self.place.span.start, ..self.place.clone() };
+            self.fault(RegisterFault::MissingField { name }, place);
+        }
+        self.text(name)
+    }
+
+    /// A text, or a list of texts.
+    pub(super) fn texts(&mut self, name: &'static str) -> Vec<Placed<String>> {
+        match self.take(name) {
+            None => Vec::new(),
+            Some(value) => {
+                let span = value.span();
+                match value.into_inner() {
+                    DeValue::Array(list) => list.into_iter().filter_map(|value| self.as_text(name, value)).collect(),
+                    value => self.as_text(name, Spanned::new(span, value)).into_iter().collect(),
+                }
+            }
+        }
+    }
+
+    pub(super) fn number(&mut self, name: &'static str, range: std::ops::RangeInclusive<i64>) -> Option<i64> {
+        let value = self.take(name)?;
+        let number =
+            value.get_ref().as_integer().and_then(|number| i64::from_str_radix(number.as_str(), number.radix()).ok());
+        match number {
+            Some(number) if range.contains(&number) => Some(number),
+            _ => self.wrong(name, "a whole number in its bounds", &value),
+        }
+    }
+
+    /// A date of TOML, or a text that holds one.
+    pub(super) fn date(&mut self, name: &'static str) -> Option<Placed<Date>> {
+        let value = self.take(name)?;
+        let text: Cow<'_, str> = match value.get_ref() {
+            DeValue::Datetime(date) => date.to_string().into(),
+            DeValue::String(text) => text.as_ref().to_owned().into(),
+            _ => "".into(),
+        };
+        match Date::parse(&text) {
+            Some(date) => Some(Placed { value: date, place: Place { file: self.file, span: value.span() } }),
+            None => self.wrong(name, "a date as 2027-01-31", &value),
+        }
+    }
+
+    /// One of several words.
+    pub(super) fn word<T: Copy>(&mut self, name: &'static str, words: &[(&str, T)], wanted: &'static str) -> Option<T> {
+        let text = self.text(name)?;
+        let found = words.iter().find(|(word, _)| *word == text.value);
+        if found.is_none() {
+            self.fault(RegisterFault::BadValue { name: name.to_owned(), wanted }, text.place);
+        }
+        found.map(|(_, value)| *value)
+    }
+
+    pub(super) fn table(&mut self, name: &'static str) -> Option<Spanned<DeTable<'i>>> {
+        let value = self.take(name)?;
+        let span = value.span();
+        match value.into_inner() {
+            DeValue::Table(table) => Some(Spanned::new(span, table)),
+            other => self.wrong(name, "a table", &Spanned::new(span, other)),
+        }
+    }
+
+    /// Tables in double brackets.
+    pub(super) fn tables(&mut self, name: &'static str) -> Vec<Spanned<DeTable<'i>>> {
+        let Some(value) = self.take(name) else { return Vec::new() };
+        let span = value.span();
+        let DeValue::Array(list) = value.into_inner() else {
+            let place = Place { file: self.file, span };
+            self.fault(RegisterFault::WrongKind { name: name.to_owned(), wanted: "tables in double brackets" }, place);
+            return Vec::new();
+        };
+        let mut tables = Vec::new();
+        for value in list {
+            let span = value.span();
+            match value.into_inner() {
+                DeValue::Table(table) => tables.push(Spanned::new(span, table)),
+                other => drop(self.wrong::<()>(name, "a table", &Spanned::new(span, other))),
+            }
+        }
+        tables
+    }
+
+    /// Everything that is left, by its name.
+    pub(super) fn rest(&mut self) -> Vec<(Spanned<Cow<'i, str>>, Spanned<DeValue<'i>>)> {
+        std::mem::take(&mut self.table).into_iter().collect()
+    }
+
+    pub(super) fn faults(&mut self) -> &mut Faults {
+        self.faults
+    }
+
+    /// Names what nobody asked for.
+    pub(super) fn end(mut self) {
+        for (name, _) in self.rest() {
+            let near = self.known.iter().find(|known| is_near(known, name.get_ref())).copied();
+            let fault = RegisterFault::UnknownField { name: name.get_ref().to_string(), near };
+            self.fault(fault, Place { file: self.file, span: name.span() });
+        }
+    }
+}
+
+/// Whether two names differ by one letter, or by one that stands elsewhere.
+pub(super) fn is_near(one: &str, other: &str) -> bool {
+    let (one, other) = (one.as_bytes(), other.as_bytes());
+    let same_start = one.iter().zip(other).take_while(|(a, b)| a == b).count();
+    let (one, other) = (&one[same_start..], &other[same_start..]);
+    let same_end = one.iter().rev().zip(other.iter().rev()).take_while(|(a, b)| a == b).count();
+    let (one, other) = (&one[..one.len() - same_end], &other[..other.len() - same_end]);
+    match (one, other) {
+        ([_] | [], [_] | []) => true,
+        ([a, b], [c, d]) => a == d && b == c,
+        _ => false,
+    }
+}

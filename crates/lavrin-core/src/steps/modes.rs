@@ -1,0 +1,125 @@
+//! What modes and owners on the way to a key file should be, and the changes that make them so.
+
+use crate::access_rules::refused_bits;
+
+use super::{
+    Account, BytePath, Change, NoSteps, Node, NodeKind, Observation, Owner, Policy, Steps, Target, owner_after,
+};
+
+/// What modes and owners should be, and the changes that make them so.
+pub(super) struct Modes<'a> {
+    pub(super) account: &'a Account,
+    pub(super) home: &'a BytePath,
+    pub(super) policy: &'a Policy,
+    pub(super) seen: &'a Observation,
+}
+
+impl Modes<'_> {
+    fn own(&self) -> Owner {
+        Owner { uid: self.account.uid, gid: self.account.gid }
+    }
+
+    /// Folders from the home down to the file: made, or set right where the server or policy objects.
+    pub(super) fn folders(&self, home_node: &Node, found: &Target, steps: &mut Steps) -> Result<(), NoSteps> {
+        let Some(folder) = found.real.parent() else { return Ok(()) };
+        if !folder.is_within(self.home) {
+            return self.seen.node(&folder).into_known().map(|_| ()).ok_or(NoSteps::HomeMissing(folder));
+        }
+        // The account has to be able to pass its own home.
+        let pass = if home_node.uid == self.account.uid { 0o100 } else { 0 };
+        set_mode(
+            self.home,
+            home_node,
+            home_node.mode & !refused_bits(home_node, self.account, self.seen) | pass,
+            steps,
+        );
+        let mut missing = false;
+        for path in below(self.home, &folder) {
+            match self.seen.node(&path).into_known() {
+                Some(node) if node.kind != NodeKind::Folder => return Err(NoSteps::WrongKind(path)),
+                Some(node) if !missing => {
+                    self.owner(&path, node, steps)?;
+                    let wanted = if node.mode & !self.policy.folder_mode & 0o777 != 0 || node.mode & 0o100 == 0 {
+                        self.policy.folder_mode
+                    } else {
+                        node.mode
+                    };
+                    set_mode(&path, node, wanted, steps);
+                }
+                _ => {
+                    missing = true;
+                    steps.changes.push(Change::MakeFolder { path, mode: self.policy.folder_mode, owner: self.own() });
+                }
+            }
+        }
+        Ok(())
+    }
+
+    pub(super) fn may_give_away(&self) -> bool {
+        self.seen.viewer == Some(0)
+    }
+
+    fn owner(&self, path: &BytePath, node: &Node, steps: &mut Steps) -> Result<(), NoSteps> {
+        if node.uid == self.account.uid {
+            return Ok(());
+        }
+        if !self.may_give_away() {
+            return Err(NoSteps::NeedsRoot { path: path.clone(), found: node.uid, wanted: self.account.uid });
+        }
+        let from = Owner { uid: node.uid, gid: node.gid };
+        steps.changes.push(Change::SetOwner { path: path.clone(), from, to: self.own() });
+        Ok(())
+    }
+
+    /// Mode and owner that the file should have: as they are where nobody objects.
+    pub(super) fn file_should_be(&self, found: &Target) -> (u32, Owner) {
+        let Some(node) = &found.node else { return (self.policy.file_mode, self.own()) };
+        let owner = Owner { uid: node.uid, gid: node.gid };
+        if !found.real.is_within(self.home) {
+            return (node.mode & !0o022, owner);
+        }
+        let unfit = node.mode & !self.policy.file_mode & 0o777 != 0 || node.mode & 0o400 == 0;
+        let mode = if unfit { self.policy.file_mode } else { node.mode };
+        (mode, if node.uid == self.account.uid { owner_after(node, mode, self.account, self.seen) } else { self.own() })
+    }
+
+    /// Owner and mode of a file that is there. Without root's rights a foreign owner goes when the file is replaced.
+    pub(super) fn file(&self, found: &Target, steps: &mut Steps) {
+        let Some(node) = &found.node else { return };
+        let (mode, owner) = self.file_should_be(found);
+        let from = Owner { uid: node.uid, gid: node.gid };
+        if owner.uid != from.uid && !self.may_give_away() {
+            let bytes = found.bytes.clone().unwrap_or_default();
+            steps.changes.push(Change::WriteFile {
+                path: found.real.clone(),
+                old: Some(bytes.clone()),
+                new: bytes,
+                mode,
+                owner,
+            });
+            return;
+        }
+        if owner.uid != from.uid {
+            steps.changes.push(Change::SetOwner { path: found.real.clone(), from, to: owner });
+        }
+        set_mode(&found.real, node, mode, steps);
+    }
+}
+
+fn set_mode(path: &BytePath, node: &Node, wanted: u32, steps: &mut Steps) {
+    if node.mode != wanted {
+        steps.changes.push(Change::SetMode { path: path.clone(), from: node.mode, to: wanted });
+    }
+}
+
+/// Every folder below `home` down to `folder`.
+fn below(home: &BytePath, folder: &BytePath) -> Vec<BytePath> {
+    let mut paths = Vec::new();
+    let mut here = Some(folder.clone());
+    while let Some(path) = here.filter(|path| path != home) {
+        here = path.parent();
+        paths.push(path);
+    }
+    paths.reverse();
+    paths
+}

@@ -1,0 +1,87 @@
+//! The audit of a local tree, account by account on all cores, so that memory stays small however large the tree is.
+
+use lavrin_core::account::Account;
+use lavrin_core::audit::{self, AuditEntry, Auditor, Report};
+use lavrin_core::server_config::{self, Prepared};
+use lavrin_core::survey::{Observation, Want, Wanted, Who};
+use lavrin_reach::local::LocalTree;
+use rayon::prelude::*;
+
+/// Accounts that are audited before what was found is handed on.
+const ACCOUNTS_AT_ONCE: usize = 128;
+
+/// What an audit of a tree gives.
+pub struct Audited {
+    /// Everything but the entries.
+    pub report: Report,
+    /// How many entries there are.
+    pub entries: usize,
+    /// What was seen of the system as a whole.
+    pub seen: Observation,
+}
+
+/// Audits every account of a tree. Each account's entries go through `render` on whichever core audited it, and what
+/// came out goes to `take` in the order of the accounts; the report holds all the rest and no entries.
+pub fn audit_tree<T: Send>(
+    tree: &LocalTree,
+    mut base: Observation,
+    auditor: &Auditor,
+    render: impl Fn(&[AuditEntry]) -> T + Sync,
+    mut take: impl FnMut(T),
+) -> Audited {
+    look(tree, &mut base, |seen| {
+        if seen.looked { common_wants(seen) } else { vec![Want { what: Wanted::System(Who::All), account: None }] }
+    });
+    base.prepared = Some(Prepared::new(&base));
+    let (mut report, mut entries) = (Report::default(), 0);
+    for accounts in base.accounts.chunks(ACCOUNTS_AT_ONCE) {
+        let parts: Vec<(Report, usize, T)> =
+            accounts.par_iter().map(|account| one(tree, auditor, account, &base, &render)).collect();
+        for (part, count, rendered) in parts {
+            report.absorb(part);
+            entries += count;
+            take(rendered);
+        }
+    }
+    report.not_checked.extend(audit::settings_unseen(&base));
+    report.sort();
+    Audited { report, entries, seen: base }
+}
+
+fn one<T>(
+    tree: &LocalTree,
+    auditor: &Auditor,
+    account: &Account,
+    base: &Observation,
+    render: &impl Fn(&[AuditEntry]) -> T,
+) -> (Report, usize, T) {
+    let mut seen = base.clone();
+    look(tree, &mut seen, |seen| audit::wants_of(account, seen));
+    let mut report = auditor.account(account, &seen);
+    let entries = std::mem::take(&mut report.entries);
+    (report, entries.len(), render(&entries))
+}
+
+/// The configuration, and the folders that the homes lie in.
+fn common_wants(seen: &Observation) -> Vec<Want> {
+    let mut wants = server_config::wants(seen);
+    let parents: std::collections::BTreeSet<_> = seen
+        .accounts
+        .iter()
+        .filter_map(|account| account.home.parent())
+        .filter(|path| !path.name().is_empty())
+        .collect();
+    wants.extend(parents.into_iter().map(|path| Want { what: Wanted::Node(path), account: None }));
+    wants
+}
+
+fn look(tree: &LocalTree, seen: &mut Observation, wants: impl Fn(&Observation) -> Vec<Want>) {
+    for _ in 0..crate::ROUNDS_MAX {
+        let mut open = wants(seen);
+        open.retain(|want| !seen.answers(want));
+        if open.is_empty() {
+            return;
+        }
+        tree.look(&open, seen);
+    }
+}

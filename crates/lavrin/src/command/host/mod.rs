@@ -1,0 +1,278 @@
+//! `lavrin host`: the hosts of the register.
+
+mod import;
+mod trust;
+
+use super::register::{RegisterArgs, edit_fault, today, typed_id};
+use crate::account_target::parse_host;
+use crate::error::CommandError;
+use crate::exit::Exit;
+use crate::table::columns;
+use crate::ui::{Format, Label, Ui};
+use clap::{Args, Subcommand};
+use lavrin_core::register::edit::{HostField, add_host};
+use lavrin_core::register::{Host, Register, Whom};
+use lavrin_core::text::{count, printable};
+use schemars::JsonSchema;
+use serde::Serialize;
+
+/// The file that holds the hosts that have none of their own.
+const FILE: &str = "hosts.toml";
+
+/// The hosts of the register
+#[derive(Debug, Subcommand)]
+pub enum HostCommand {
+    /// Add a host
+    Add(AddArgs),
+    /// Every host
+    List(ListArgs),
+    /// One host: how it is reached, and who may enter
+    Show(ShowArgs),
+    /// Fetch the keys of a host and pin them
+    Trust(trust::TrustArgs),
+    /// Take over hosts from a client configuration, a list of addresses or a table
+    Import(import::ImportArgs),
+}
+
+/// Add a host
+#[derive(Debug, Args)]
+pub struct AddArgs {
+    /// The name under which the register knows it
+    #[arg(value_name = "HOST", value_parser = typed_id)]
+    pub id: String,
+    /// Name or address at which it is reached (by default its name here)
+    #[arg(long, value_name = "ADDRESS", value_parser = parse_host)]
+    pub address: Option<String>,
+    /// Port of its SSH server
+    #[arg(long, value_name = "PORT")]
+    pub port: Option<u16>,
+    /// What it is grouped by; may be given several times
+    #[arg(long, value_name = "TAG", value_parser = typed_id)]
+    pub tag: Vec<String>,
+    /// Where it stands
+    #[arg(long, value_name = "PLACE")]
+    pub site: Option<String>,
+    /// The account that is used to sign in
+    #[arg(long, value_name = "NAME")]
+    pub login: Option<String>,
+    /// The host over which it is reached
+    #[arg(long, value_name = "HOST")]
+    pub through: Option<String>,
+    /// An account whose key files are managed; may be given several times
+    #[arg(long, value_name = "ACCOUNT")]
+    pub account: Vec<String>,
+    #[command(flatten)]
+    register: RegisterArgs,
+}
+
+/// Every host
+#[derive(Debug, Args)]
+pub struct ListArgs {
+    /// Only hosts with this tag
+    #[arg(long, value_name = "TAG")]
+    pub tag: Option<String>,
+    #[command(flatten)]
+    register: RegisterArgs,
+}
+
+/// One host: how it is reached, and who may enter
+#[derive(Debug, Args)]
+pub struct ShowArgs {
+    /// The host
+    #[arg(value_name = "HOST")]
+    pub id: String,
+    #[command(flatten)]
+    register: RegisterArgs,
+}
+
+/// What `--format json` prints for all hosts.
+#[derive(Debug, Serialize, JsonSchema)]
+pub struct HostsOut {
+    schema: &'static str,
+    hosts: Vec<OneHost>,
+}
+
+/// What `--format json` prints for one host.
+#[derive(Debug, Serialize, JsonSchema)]
+pub struct HostOut {
+    schema: &'static str,
+    #[serde(flatten)]
+    host: OneHost,
+    /// Who may enter.
+    access: Vec<EntrantOut>,
+}
+
+/// A host.
+#[derive(Debug, Serialize, JsonSchema)]
+struct OneHost {
+    id: String,
+    address: String,
+    port: u16,
+    tags: Vec<String>,
+    site: Option<String>,
+    login: Option<String>,
+    through: Option<String>,
+    accounts: Vec<String>,
+    /// Fingerprints of its pinned keys.
+    host_keys: Vec<String>,
+}
+
+/// Somebody who may enter.
+#[derive(Debug, Serialize, JsonSchema)]
+struct EntrantOut {
+    account: String,
+    who: String,
+    limits: Vec<String>,
+    until: Option<String>,
+    ended: bool,
+}
+
+/// Runs the command.
+pub fn run(command: &HostCommand, ui: &Ui) -> Result<Exit, CommandError> {
+    match command {
+        HostCommand::Add(args) => add(args, ui),
+        HostCommand::List(args) => list(args, ui),
+        HostCommand::Show(args) => show(args, ui),
+        HostCommand::Trust(args) => trust::run(args, ui),
+        HostCommand::Import(args) => import::run(args, ui),
+    }
+}
+
+fn add(args: &AddArgs, ui: &Ui) -> Result<Exit, CommandError> {
+    let opened = args.register.open()?;
+    if opened.reading.register.hosts.contains_key(&args.id) {
+        return Err(CommandError::usage(format!("the host {} is in the register already", args.id))
+            .hint(format!("lavrin host show {}", args.id)));
+    }
+    let mut fields: Vec<(&str, HostField<'_>)> = Vec::new();
+    fields.push(("address", HostField::Text(args.address.as_deref().unwrap_or(&args.id))));
+    fields.extend(args.port.map(|port| ("port", HostField::Number(port.into()))));
+    fields.extend((!args.tag.is_empty()).then_some(("tags", HostField::List(&args.tag))));
+    fields.extend(args.site.as_deref().map(|site| ("site", HostField::Text(site))));
+    fields.extend(args.login.as_deref().map(|login| ("login", HostField::Text(login))));
+    fields.extend(args.through.as_deref().map(|through| ("through", HostField::Text(through))));
+    fields.extend((!args.account.is_empty()).then_some(("accounts", HostField::List(&args.account))));
+    let text = add_host(opened.text(FILE).unwrap_or_default(), &args.id, &fields).map_err(edit_fault(FILE))?;
+    opened.change(ui, FILE, &text)?;
+    ui.status(&format!("Its keys are not pinned yet: lavrin host trust {}", args.id));
+    Ok(Exit::Done)
+}
+
+fn one_host(host: &Host) -> OneHost {
+    OneHost {
+        id: host.id.clone(),
+        address: host.address.clone(),
+        port: host.port,
+        tags: host.tags.clone(),
+        site: host.site.clone(),
+        login: host.login.clone(),
+        through: host.through.as_ref().map(|through| through.value.clone()),
+        accounts: host.accounts.iter().map(|account| account.value.clone()).collect(),
+        host_keys: host.host_keys.iter().map(|key| key.value.fingerprint().to_string()).collect(),
+    }
+}
+
+fn list(args: &ListArgs, ui: &Ui) -> Result<Exit, CommandError> {
+    let opened = args.register.open()?;
+    let tagged = |host: &&Host| args.tag.as_ref().is_none_or(|tag| host.tags.contains(tag));
+    let hosts = opened.reading.register.hosts.values().filter(tagged);
+    if ui.format == Format::Json {
+        let out = HostsOut { schema: "lavrin/host-list/1", hosts: hosts.map(one_host).collect() };
+        ui.result(&crate::json::print(&out));
+        return Ok(Exit::Done);
+    }
+    let row = |host: &Host| {
+        let pinned = if host.host_keys.is_empty() { ui.paint(Label::Warn, "not pinned") } else { "pinned".to_owned() };
+        let port = if host.port == 22 { String::new() } else { format!(" port {}", host.port) };
+        vec![
+            ui.paint(Label::Strong, &host.id),
+            printable(format!("{}{port}", host.address).as_bytes()),
+            host.site.as_deref().map(|site| printable(site.as_bytes())).unwrap_or_default(),
+            host.tags.join(", "),
+            pinned,
+        ]
+    };
+    let rows: Vec<Vec<String>> = hosts.map(row).collect();
+    let lines: String = columns(&rows, 0).into_iter().map(|line| line + "\n").collect();
+    ui.result(&format!("{lines}{}", count(rows.len(), "host", "hosts")));
+    Ok(Exit::Done)
+}
+
+/// The host of this name.
+fn find<'a>(register: &'a Register, id: &str) -> Result<&'a Host, CommandError> {
+    register.hosts.get(id).ok_or_else(|| {
+        CommandError::usage(format!("there is no host '{}' in the register", printable(id.as_bytes())))
+            .hint("lavrin host list")
+    })
+}
+
+fn show(args: &ShowArgs, ui: &Ui) -> Result<Exit, CommandError> {
+    let opened = args.register.open()?;
+    let register = &opened.reading.register;
+    let host = find(register, &args.id)?;
+    let access = entrants(register, host);
+    if ui.format == Format::Json {
+        let out = HostOut { schema: "lavrin/host-show/1", host: one_host(host), access };
+        ui.result(&crate::json::print(&out));
+    } else {
+        ui.result(&text_of(host, &access, ui));
+    }
+    Ok(Exit::Done)
+}
+
+fn entrants(register: &Register, host: &Host) -> Vec<EntrantOut> {
+    let grants = register.grants.iter().filter(|grant| register.hosts_of(grant).any(|other| other.id == host.id));
+    let mut found = Vec::new();
+    for grant in grants {
+        let who: Vec<String> = match &grant.whom.value {
+            Whom::Machine { account, host } => vec![format!("{account}@{host}")],
+            Whom::Person(_) | Whom::Team(_) => {
+                let there = |person: &&&lavrin_core::register::Person| !person.has_left(today());
+                register.people_of(grant).iter().filter(there).map(|person| person.id.clone()).collect()
+            }
+        };
+        found.extend(who.into_iter().map(|who| EntrantOut {
+            account: grant.account.clone(),
+            who,
+            limits: super::person::limits(grant),
+            until: grant.until.as_ref().map(|until| until.value.to_string()),
+            ended: grant.has_ended(today()),
+        }));
+    }
+    found.sort_by(|one, other| (&one.account, &one.who).cmp(&(&other.account, &other.who)));
+    found
+}
+
+fn text_of(host: &Host, access: &[EntrantOut], ui: &Ui) -> String {
+    let site = host.site.as_ref().map(|site| format!(", {}", printable(site.as_bytes()))).unwrap_or_default();
+    let mut text = format!("{}  {} port {}{site}\n", ui.paint(Label::Strong, &host.id), host.address, host.port);
+    let mut line = |name: &str, value: String| {
+        if !value.is_empty() {
+            text += &format!("  {name:<10}{value}\n");
+        }
+    };
+    line("tags", host.tags.join(", "));
+    line("login", host.login.clone().unwrap_or_default());
+    line("through", host.through.as_ref().map(|through| through.value.clone()).unwrap_or_default());
+    line("accounts", host.accounts.iter().map(|account| account.value.clone()).collect::<Vec<_>>().join(", "));
+    for key in &host.host_keys {
+        line("host key", format!("{} {}", key.value.algorithm().name(), key.value.fingerprint()));
+    }
+    if host.host_keys.is_empty() {
+        line("host key", ui.paint(Label::Warn, "none pinned"));
+    }
+    text += &format!("\n{}\n", ui.paint(Label::Strong, "May enter"));
+    let row = |one: &EntrantOut| {
+        let mut notes = one.limits.clone();
+        notes.extend(one.until.iter().map(|until| {
+            if one.ended { ui.paint(Label::Bad, &format!("ended on {until}")) } else { format!("until {until}") }
+        }));
+        vec![ui.paint(Label::Strong, &one.account), one.who.clone(), notes.join("; ")]
+    };
+    let rows: Vec<Vec<String>> = access.iter().map(row).collect();
+    text += &columns(&rows, 2).into_iter().map(|line| line + "\n").collect::<String>();
+    if rows.is_empty() {
+        text += "  nobody\n";
+    }
+    text
+}

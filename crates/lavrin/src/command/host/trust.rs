@@ -1,0 +1,98 @@
+//! `lavrin host trust`: fetch the key of a host and pin it.
+
+use super::{FILE, find};
+use crate::command::register::{Opened, RegisterArgs, edit_fault};
+use crate::error::CommandError;
+use crate::exit::Exit;
+use crate::ui::Ui;
+use clap::Args;
+use lavrin_core::key::{Fingerprint, PublicKey};
+use lavrin_core::register::Host;
+use lavrin_core::register::edit::{HostField, set_host};
+use lavrin_reach::ssh::{ConnectFault, Target};
+
+/// Fetch the key of a host and pin it
+#[derive(Debug, Args)]
+pub struct TrustArgs {
+    /// The host
+    #[arg(value_name = "HOST")]
+    pub id: String,
+    /// Fingerprint that its key must have, for scripts
+    #[arg(long, value_name = "SHA256:…", value_parser = |text: &str| Fingerprint::parse(text))]
+    pub expect_host_key: Option<Fingerprint>,
+    /// Pin the key although another one is pinned; somebody has to have told you that it changed
+    #[arg(long)]
+    pub replace: bool,
+    #[command(flatten)]
+    register: RegisterArgs,
+}
+
+/// Runs the command.
+pub fn run(args: &TrustArgs, ui: &Ui) -> Result<Exit, CommandError> {
+    let opened = args.register.open()?;
+    let host = find(&opened.reading.register, &args.id)?;
+    let key = fetch(host)?;
+    let fingerprint = key.fingerprint();
+    if host.host_keys.iter().any(|pinned| pinned.value == key) {
+        ui.result(&format!("{} shows the key that is pinned: {} {fingerprint}", host.id, key.algorithm()));
+        return Ok(Exit::Done);
+    }
+    let same_kind = host.host_keys.iter().find(|pinned| pinned.value.algorithm() == key.algorithm());
+    if let Some(pinned) = same_kind.filter(|_| !args.replace) {
+        return Err(CommandError::with(Exit::Stopped, format!("{} shows another key than the pinned one", host.id))
+            .because(format!("pinned: {}", pinned.value.fingerprint()))
+            .because(format!("shown:  {fingerprint}"))
+            .because("somebody else may be answering in its place; nothing was changed")
+            .hint("ask who looks after the host; if it was set up anew: --replace"));
+    }
+    confirm(args, host, &key, ui)?;
+    pin(&opened, host, &key, ui)
+}
+
+/// The key that the host shows now.
+fn fetch(host: &Host) -> Result<PublicKey, CommandError> {
+    if let Some(through) = &host.through {
+        return Err(CommandError::with(
+            Exit::NotChecked,
+            format!("{} is reached over {}, and its key cannot be fetched from here", host.id, through.value),
+        )
+        .hint("put it into the register by hand: host_keys = [\"ssh-ed25519 AAAA…\"]"));
+    }
+    // Nothing is known beforehand, so that the key is shown whatever it is.
+    let target = Target { host: host.address.clone(), port: host.port, known_hosts: Vec::new(), expected: None };
+    let runtime = tokio::runtime::Builder::new_current_thread().enable_all().build();
+    let runtime = runtime.map_err(|error| CommandError::usage(format!("no thread could be started: {error}")))?;
+    match runtime.block_on(target.connect()) {
+        Err(ConnectFault::HostKeyUnknown { key, .. }) => Ok(*key),
+        Err(fault) => Err(fault.into()),
+        Ok(_) => Err(CommandError::with(Exit::NotChecked, format!("{} showed no key", host.id))),
+    }
+}
+
+fn confirm(args: &TrustArgs, host: &Host, key: &PublicKey, ui: &Ui) -> Result<(), CommandError> {
+    let fingerprint = key.fingerprint();
+    if let Some(expected) = args.expect_host_key {
+        if expected == fingerprint {
+            return Ok(());
+        }
+        return Err(CommandError::with(Exit::Stopped, format!("{} shows {fingerprint}, not {expected}", host.id))
+            .because("nothing was changed"));
+    }
+    ui.status(&format!("{} shows this key:\n  {} {fingerprint}", host.id, key.algorithm()));
+    if ui.confirm("Is this the fingerprint shown on the host's own console? Pin it?", "--expect-host-key SHA256:…")? {
+        return Ok(());
+    }
+    Err(CommandError::with(Exit::Stopped, "the key was not confirmed").because("nothing was changed"))
+}
+
+fn pin(opened: &Opened, host: &Host, key: &PublicKey, ui: &Ui) -> Result<Exit, CommandError> {
+    let kept = host.host_keys.iter().filter(|pinned| pinned.value.algorithm() != key.algorithm());
+    let mut lines: Vec<String> = kept.map(|pinned| pinned.value.line("").trim_end().to_owned()).collect();
+    lines.push(key.line("").trim_end().to_owned());
+    let own = format!("hosts/{}.toml", host.id);
+    let (path, id) = if opened.text(&own).is_some() { (own.as_str(), None) } else { (FILE, Some(host.id.as_str())) };
+    let text = set_host(opened.text(path).unwrap_or_default(), id, "host_keys", &HostField::List(&lines))
+        .map_err(edit_fault(path))?;
+    opened.change(ui, path, &text)?;
+    Ok(Exit::Done)
+}

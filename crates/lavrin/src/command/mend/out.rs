@@ -1,0 +1,245 @@
+//! What `lavrin mend` prints.
+
+use super::{Case, MendArgs, State};
+use crate::command::place::Work;
+use crate::error::no_steps;
+use crate::ui::{Label, Ui};
+use crate::wording;
+use lavrin_core::finding::{Fault, Finding};
+use lavrin_core::steps::{Left, LeftWhy, Mending, Revived, Withheld};
+use lavrin_core::text::{count, printable};
+use schemars::JsonSchema;
+use serde::Serialize;
+use std::collections::BTreeSet;
+
+/// What `--format json` prints.
+#[derive(Debug, Serialize, JsonSchema)]
+pub struct MendOut {
+    /// `lavrin/mend/1`.
+    schema: &'static str,
+    /// The host or tree.
+    place: String,
+    /// Each account there is something to say about.
+    accounts: Vec<AccountOut>,
+    /// What to type so that everything withheld is done.
+    consent: Option<String>,
+}
+
+/// One account.
+#[derive(Debug, Serialize, JsonSchema)]
+struct AccountOut {
+    /// Its name.
+    account: String,
+    /// `nothing-to-do`, `preview`, `done`, `as-before` or `unknown`.
+    state: &'static str,
+    /// Why it ended that way, where something went wrong.
+    detail: Option<String>,
+    /// The steps in words.
+    steps: Vec<String>,
+    /// Keys that come to life with consent.
+    revived: Vec<RevivedOut>,
+    /// What is not done without consent.
+    withheld: Vec<WithheldOut>,
+    /// What needs a decision.
+    left: Vec<LeftOut>,
+}
+
+/// A key that comes to life.
+#[derive(Debug, Serialize, JsonSchema)]
+struct RevivedOut {
+    /// The file.
+    path: String,
+    /// The line, counted from 1, as the file stands now.
+    line: usize,
+    /// The key.
+    fingerprint: String,
+    /// Its comment, which often says whose it is.
+    comment: String,
+}
+
+/// Something not done.
+#[derive(Debug, Serialize, JsonSchema)]
+struct WithheldOut {
+    /// The file.
+    path: String,
+    /// What would be done.
+    steps: Vec<String>,
+    /// The keys that it would bring to life.
+    revives: Vec<RevivedOut>,
+}
+
+/// Something for a person to decide.
+#[derive(Debug, Serialize, JsonSchema)]
+struct LeftOut {
+    /// Where.
+    path: String,
+    /// The line, counted from 1.
+    line: Option<usize>,
+    /// What is wrong.
+    message: String,
+    /// What to do.
+    remedy: Option<String>,
+}
+
+impl MendOut {
+    pub(super) fn of(cases: &[Case], work: &Work, args: &MendArgs) -> Self {
+        Self {
+            schema: "lavrin/mend/1",
+            place: work.name.clone(),
+            accounts: cases.iter().map(|case| AccountOut::of(case, work)).collect(),
+            consent: consent(cases, args),
+        }
+    }
+
+    pub(super) fn text(&self, ui: &Ui) -> String {
+        if self.accounts.is_empty() {
+            return format!("{}\n", ui.paint(Label::Good, &format!("Nothing to mend on {}", self.place)));
+        }
+        let mut text: String = self.accounts.iter().map(|account| account.text(&self.place, ui)).collect();
+        if let Some(consent) = &self.consent {
+            text += &format!(
+                "\nIf these keys are meant to open the account again, name them:\n  {}\n",
+                ui.paint(Label::Type, consent)
+            );
+        }
+        text
+    }
+}
+
+impl AccountOut {
+    fn of(case: &Case, work: &Work) -> Self {
+        let (state, detail) = match &case.state {
+            State::Nothing => ("nothing-to-do", None),
+            State::Preview => ("preview", None),
+            State::Done => ("done", None),
+            State::AsBefore(said) => ("as-before", Some(said.clone())),
+            State::Unknown(said) => ("unknown", Some(said.clone())),
+        };
+        let found = case.found.as_ref().ok();
+        let list = |found: Option<&Mending>| found.map(wording::steps::mending).unwrap_or_default();
+        let fault = case.found.as_ref().err().map(|fault| no_steps(fault, &case.account, &work.name));
+        let left = found.map(|found| found.left.iter().map(|left| left_out(left, &case.account, work)).collect());
+        Self {
+            account: case.account.clone(),
+            state,
+            detail: detail.or_else(|| fault.map(|fault| fault.message)),
+            steps: list(found),
+            revived: found.map(|found| found.steps.revived.iter().map(RevivedOut::of).collect()).unwrap_or_default(),
+            withheld: found
+                .map(|found| found.withheld.iter().map(|held| WithheldOut::of(held, found)).collect())
+                .unwrap_or_default(),
+            left: left.unwrap_or_default(),
+        }
+    }
+
+    fn text(&self, place: &str, ui: &Ui) -> String {
+        let whom = format!("{} on {place}", self.account);
+        let detail = self.detail.clone().unwrap_or_default();
+        let (label, headline) = match self.state {
+            "done" if self.withheld.is_empty() && self.left.is_empty() => {
+                (Label::Good, format!("Mended: {whom}; read back and found as it should be"))
+            }
+            "done" => (Label::Warn, format!("Mended in part: {whom}; read back, the rest stands below")),
+            "preview" => (Label::Strong, format!("This would be done for {whom}; nothing was changed")),
+            "as-before" => (Label::Bad, format!("Not mended, everything is as it was: {whom}: {detail}")),
+            "unknown" => (Label::Bad, format!("What state {whom} is in is not known: {detail}")),
+            _ if !detail.is_empty() => (Label::Warn, format!("Not mended: {whom}: {detail}")),
+            _ if self.withheld.is_empty() && self.left.is_empty() => (Label::Good, format!("Nothing to mend: {whom}")),
+            _ => (Label::Strong, format!("Nothing was changed: {whom}")),
+        };
+        let mut text = format!("{}\n", ui.paint(label, &headline));
+        if matches!(self.state, "preview" | "done") {
+            let lines = self.steps.iter().enumerate();
+            text += &lines.map(|(number, step)| format!("  {}. {step}\n", number + 1)).collect::<String>();
+        }
+        for entry in &self.revived {
+            text += &format!("  {}\n", ui.paint(Label::Warn, &format!("comes to life: {}", entry.words())));
+        }
+        for held in &self.withheld {
+            let count = count(held.revives.len(), "key", "keys");
+            text += &format!("  {}\n", ui.paint(Label::Warn, &format!("withheld, since it brings {count} to life:")));
+            text += &held.steps.iter().map(|step| format!("      {step}\n")).collect::<String>();
+            text += &held.revives.iter().map(|entry| format!("      revives {}\n", entry.words())).collect::<String>();
+        }
+        for left in &self.left {
+            let line = left.line.map(|line| format!(" line {line}")).unwrap_or_default();
+            text +=
+                &format!("  {} {}{line}\n      {}\n", ui.paint(Label::Warn, "left alone:"), left.path, left.message);
+            text += &left
+                .remedy
+                .iter()
+                .map(|remedy| format!("      {}\n", ui.paint(Label::Type, remedy)))
+                .collect::<String>();
+        }
+        text
+    }
+}
+
+impl RevivedOut {
+    fn of(entry: &Revived) -> Self {
+        Self {
+            path: entry.place.path.to_string(),
+            line: entry.place.line,
+            fingerprint: entry.fingerprint.to_string(),
+            comment: printable(entry.comment.trim_ascii()),
+        }
+    }
+
+    fn words(&self) -> String {
+        let comment = wording::comment(self.comment.as_bytes());
+        format!("{} {comment} ({} line {})", self.fingerprint, self.path, self.line)
+    }
+}
+
+impl WithheldOut {
+    fn of(held: &Withheld, found: &Mending) -> Self {
+        Self {
+            path: held.path.to_string(),
+            steps: wording::steps::withheld(held, found),
+            revives: held.revives.iter().map(RevivedOut::of).collect(),
+        }
+    }
+}
+
+fn left_out(left: &Left, account: &str, work: &Work) -> LeftOut {
+    let typed = lavrin_core::text::shell_word(&work.typed_path(&left.path));
+    let by_rule = |fault: Fault| {
+        let finding =
+            Finding { fault, account: Some(account.to_owned()), path: Some(left.path.clone()), line: left.line };
+        let remedy = wording::finding::remedy(&finding, &work.typed_path(&left.path));
+        (wording::finding::message(&finding.fault), Some(remedy))
+    };
+    let (message, remedy) = match &left.why {
+        LeftWhy::Line(fault) => by_rule(fault.clone().into()),
+        LeftWhy::Outside(kind) => by_rule(kind.clone().into()),
+        LeftWhy::Glued => (
+            "two keys share this line, and the words between them may be options of the second".to_owned(),
+            Some(format!("part the line where the second entry begins: sudoedit {typed}")),
+        ),
+        LeftWhy::File(fault) => {
+            let error = no_steps(fault, account, &work.name);
+            (error.message, error.hints.into_iter().next())
+        }
+    };
+    LeftOut { path: left.path.to_string(), line: left.line, message, remedy }
+}
+
+/// The command that was typed, with every key that waits for consent named.
+fn consent(cases: &[Case], args: &MendArgs) -> Option<String> {
+    let held = cases.iter().filter_map(|case| case.found.as_ref().ok()).flat_map(|found| &found.withheld);
+    let waiting: BTreeSet<String> =
+        held.flat_map(|held| &held.revives).map(|entry| entry.fingerprint.to_string()).collect();
+    if waiting.is_empty() {
+        return None;
+    }
+    let given = args.revive.iter().map(ToString::to_string);
+    let mut words = vec!["lavrin mend".to_owned()];
+    words.extend(args.all.then(|| "--all".to_owned()));
+    words.extend(args.target.clone());
+    words.extend(
+        args.root.as_ref().map(|root| format!("--root {}", lavrin_core::text::shell_word(&crate::paths::shown(root)))),
+    );
+    words.extend(args.host.login.as_ref().map(|login| format!("--login {login}")));
+    words.extend(waiting.into_iter().chain(given).map(|key| format!("--revive {key}")));
+    Some(words.join(" "))
+}

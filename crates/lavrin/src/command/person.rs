@@ -1,0 +1,377 @@
+//! `lavrin person`: the people of the register and their keys.
+
+use super::register::{Opened, RegisterArgs, edit_fault, today, typed_date, typed_id};
+use crate::error::CommandError;
+use crate::exit::Exit;
+use crate::table::columns;
+use crate::ui::{Format, Label, Ui};
+use crate::{input, paths, wording};
+use clap::{Args, Subcommand, ValueEnum};
+use lavrin_core::finding::Fault;
+use lavrin_core::key::strength;
+use lavrin_core::register::edit::{NewKey, add_key, set_date, set_text};
+use lavrin_core::register::{Date, Grant, OwnedKey, Person, Purpose, Register, Whom};
+use lavrin_core::text::{count, printable};
+use schemars::JsonSchema;
+use serde::Serialize;
+use std::path::PathBuf;
+
+/// The people of the register and their keys
+#[derive(Debug, Subcommand)]
+pub enum PersonCommand {
+    /// Add a person, or a key to one
+    Add(AddArgs),
+    /// Everybody, with their keys
+    List(ListArgs),
+    /// One person: keys, and what they may enter
+    Show(ShowArgs),
+}
+
+/// Add a person, or a key to one
+#[derive(Debug, Args)]
+pub struct AddArgs {
+    /// The name under which the register knows the person
+    #[arg(value_name = "PERSON", value_parser = typed_id)]
+    pub id: String,
+    /// The full name
+    #[arg(long, value_name = "NAME")]
+    pub name: Option<String>,
+    /// The team
+    #[arg(long, value_name = "TEAM", value_parser = typed_id)]
+    pub team: Option<String>,
+    /// File with a public key; - reads a paste from standard input
+    #[arg(long, value_name = "KEY.pub", value_parser = paths::typed)]
+    pub key: Option<PathBuf>,
+    /// What the key is called
+    #[arg(long, value_name = "LABEL", default_value = "main")]
+    pub label: String,
+    /// What the key is for
+    #[arg(long, value_name = "PURPOSE", default_value = "person")]
+    pub purpose: PurposeArg,
+    /// Since when the person is there (by default today)
+    #[arg(long, value_name = "DATE", value_parser = typed_date)]
+    pub since: Option<Date>,
+    #[command(flatten)]
+    register: RegisterArgs,
+}
+
+/// What a key is for.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, ValueEnum)]
+pub enum PurposeArg {
+    /// A person at a keyboard
+    Person,
+    /// A program that runs by itself
+    Automation,
+    /// For the day on which nothing else works
+    BreakGlass,
+}
+
+impl PurposeArg {
+    fn name(self) -> &'static str {
+        match self {
+            Self::Person => Purpose::Person,
+            Self::Automation => Purpose::Automation,
+            Self::BreakGlass => Purpose::BreakGlass,
+        }
+        .name()
+    }
+}
+
+/// Everybody, with their keys
+#[derive(Debug, Args)]
+pub struct ListArgs {
+    #[command(flatten)]
+    register: RegisterArgs,
+}
+
+/// One person: keys, and what they may enter
+#[derive(Debug, Args)]
+pub struct ShowArgs {
+    /// The person
+    #[arg(value_name = "PERSON")]
+    pub id: String,
+    #[command(flatten)]
+    register: RegisterArgs,
+}
+
+/// What `--format json` prints for one person.
+#[derive(Debug, Serialize, JsonSchema)]
+pub struct PersonOut {
+    schema: &'static str,
+    #[serde(flatten)]
+    person: OnePerson,
+    /// What they may enter.
+    access: Vec<AccessOut>,
+}
+
+/// What `--format json` prints for all people.
+#[derive(Debug, Serialize, JsonSchema)]
+pub struct PeopleOut {
+    schema: &'static str,
+    people: Vec<OnePerson>,
+}
+
+/// A person.
+#[derive(Debug, Serialize, JsonSchema)]
+struct OnePerson {
+    id: String,
+    name: String,
+    team: Option<String>,
+    since: Option<String>,
+    left: Option<String>,
+    keys: Vec<KeyOut>,
+}
+
+/// A key of theirs.
+#[derive(Debug, Serialize, JsonSchema)]
+struct KeyOut {
+    label: String,
+    algorithm: &'static str,
+    bits: usize,
+    fingerprint: String,
+    comment: String,
+    purpose: &'static str,
+    added: Option<String>,
+    retired: Option<String>,
+}
+
+/// An account that a grant opens.
+#[derive(Debug, Serialize, JsonSchema)]
+struct AccessOut {
+    account: String,
+    hosts: Vec<String>,
+    /// Over which team, where not by name.
+    team: Option<String>,
+    until: Option<String>,
+    /// Whether the grant is over.
+    ended: bool,
+    limits: Vec<String>,
+    reason: Option<String>,
+}
+
+/// Runs the command.
+pub fn run(command: &PersonCommand, ui: &Ui) -> Result<Exit, CommandError> {
+    match command {
+        PersonCommand::Add(args) => add(args, ui),
+        PersonCommand::List(args) => list(args, ui),
+        PersonCommand::Show(args) => show(args, ui),
+    }
+}
+
+fn add(args: &AddArgs, ui: &Ui) -> Result<Exit, CommandError> {
+    let opened = args.register.open()?;
+    let path = format!("people/{}.toml", args.id);
+    let fault = || edit_fault(&path);
+    let known = opened.text(&path);
+    let mut text = if let Some(text) = known {
+        text.to_owned()
+    } else {
+        let text = set_text("", "name", Some(args.name.as_deref().unwrap_or(&args.id))).map_err(fault())?;
+        set_date(&text, "since", args.since.unwrap_or_else(today)).map_err(fault())?
+    };
+    if let Some(name) = args.name.as_deref().filter(|_| known.is_some()) {
+        text = set_text(&text, "name", Some(name)).map_err(fault())?;
+    }
+    if let Some(team) = &args.team {
+        text = set_text(&text, "team", Some(team)).map_err(fault())?;
+    }
+    if let Some(file) = &args.key {
+        let line = new_key(args, file, &opened, ui)?;
+        let key = NewKey { label: &args.label, line: &line, purpose: args.purpose.name(), added: today() };
+        text = add_key(&text, &key).map_err(fault())?;
+    }
+    if known == Some(&text) {
+        return Err(CommandError::usage(format!("{} is in the register already, and nothing new was said", args.id))
+            .hint(format!("lavrin person add {} --key KEY.pub adds a key", args.id)));
+    }
+    opened.change(ui, &path, &text)?;
+    Ok(Exit::Done)
+}
+
+/// The public line of a key that may come in: sound, and nobody else's.
+fn new_key(args: &AddArgs, file: &std::path::Path, opened: &Opened, ui: &Ui) -> Result<String, CommandError> {
+    let given = input::public_key(file)?;
+    if !given.repairs.is_empty() {
+        ui.warn(&format!("the key was put together from a damaged text: {}", given.repairs.join("; ")));
+    }
+    if !given.options.is_empty() {
+        ui.warn(&format!(
+            "left out: the options in front of it; they belong to a grant: {}",
+            printable(&given.options)
+        ));
+    }
+    let register = &opened.reading.register;
+    let fingerprint = given.key.fingerprint();
+    let refuse =
+        |why: String| CommandError::with(Exit::Stopped, format!("the key {fingerprint} was not taken")).because(why);
+    if let Some(weakness) = strength::objections(&given.key, &register.rules.policy).into_iter().next() {
+        let words = wording::finding::message(&Fault::WeakKey { weakness, fingerprint });
+        return Err(refuse(words).hint("have a better one made: lavrin key generate"));
+    }
+    let algorithm = given.key.algorithm();
+    if !register.rules.policy.algorithms.contains(&algorithm) {
+        return Err(refuse(format!("keys of the kind {algorithm} are not allowed here (lavrin.toml, algorithms)")));
+    }
+    let people = register.people.values().map(|person| (&person.id, &person.keys));
+    let hosts = register.hosts.values().map(|host| (&host.id, &host.keys));
+    if let Some((owner, _)) =
+        people.chain(hosts).find(|(_, keys)| keys.iter().any(|key| key.fingerprint == fingerprint))
+    {
+        return Err(refuse(format!("{owner} has it already")).hint(format!("lavrin person show {owner}")));
+    }
+    let keys = register.people.get(&args.id).map(|person| person.keys.as_slice()).unwrap_or_default();
+    if keys.iter().any(|key| key.label == args.label) {
+        return Err(refuse(format!("{} has a key called '{}' already", args.id, args.label)).hint("--label OTHER"));
+    }
+    Ok(given.key.line(&given.comment))
+}
+
+fn one_person(person: &Person) -> OnePerson {
+    let day = |date: Option<Date>| date.map(|date| date.to_string());
+    OnePerson {
+        id: person.id.clone(),
+        name: person.name.clone(),
+        team: person.team.clone(),
+        since: day(person.since),
+        left: day(person.left.as_ref().map(|left| left.value)),
+        keys: person
+            .keys
+            .iter()
+            .map(|key| KeyOut {
+                label: key.label.clone(),
+                algorithm: key.key.algorithm().name(),
+                bits: key.key.bits(),
+                fingerprint: key.fingerprint.to_string(),
+                comment: key.comment.clone(),
+                purpose: key.purpose.name(),
+                added: day(key.added),
+                retired: day(key.retired),
+            })
+            .collect(),
+    }
+}
+
+fn list(args: &ListArgs, ui: &Ui) -> Result<Exit, CommandError> {
+    let opened = args.register.open()?;
+    let people = opened.reading.register.people.values();
+    if ui.format == Format::Json {
+        let out = PeopleOut { schema: "lavrin/person-list/1", people: people.map(one_person).collect() };
+        ui.result(&crate::json::print(&out));
+        return Ok(Exit::Done);
+    }
+    let rows: Vec<Vec<String>> = people.map(|person| row(person, ui)).collect();
+    let lines: String = columns(&rows, 0).into_iter().map(|line| line + "\n").collect();
+    ui.result(&format!("{lines}{}", count(rows.len(), "person", "people")));
+    Ok(Exit::Done)
+}
+
+fn row(person: &Person, ui: &Ui) -> Vec<String> {
+    let state = if person.has_left(today()) {
+        ui.paint(Label::Bad, &person.left.as_ref().map(|left| format!("left {}", left.value)).unwrap_or_default())
+    } else {
+        String::new()
+    };
+    let active = person.keys.iter().filter(|key| key.is_active(today()));
+    let keys: Vec<String> = active.map(|key| format!("{} {}", key.label, key.key.algorithm().name())).collect();
+    let keys = if keys.is_empty() { ui.paint(Label::Warn, "no key in use") } else { keys.join(", ") };
+    vec![
+        ui.paint(Label::Strong, &person.id),
+        printable(person.name.as_bytes()),
+        person.team.clone().unwrap_or_default(),
+        keys,
+        state,
+    ]
+}
+
+fn show(args: &ShowArgs, ui: &Ui) -> Result<Exit, CommandError> {
+    let opened = args.register.open()?;
+    let register = &opened.reading.register;
+    let person = register.people.get(&args.id).ok_or_else(|| {
+        CommandError::usage(format!("there is no person '{}' in the register", printable(args.id.as_bytes())))
+            .hint("lavrin person list")
+    })?;
+    let access = access(person, register);
+    if ui.format == Format::Json {
+        let out = PersonOut { schema: "lavrin/person-show/1", person: one_person(person), access };
+        ui.result(&crate::json::print(&out));
+    } else {
+        ui.result(&text_of(person, &access, ui));
+    }
+    Ok(Exit::Done)
+}
+
+fn access(person: &Person, register: &Register) -> Vec<AccessOut> {
+    let concerns = |grant: &&Grant| match &grant.whom.value {
+        Whom::Person(id) => *id == person.id,
+        Whom::Team(team) => person.team.as_ref() == Some(team),
+        Whom::Machine { .. } => false,
+    };
+    let out = |grant: &Grant| AccessOut {
+        account: grant.account.clone(),
+        hosts: register.hosts_of(grant).map(|host| host.id.clone()).collect(),
+        team: if let Whom::Team(team) = &grant.whom.value { Some(team.clone()) } else { None },
+        until: grant.until.as_ref().map(|until| until.value.to_string()),
+        ended: grant.has_ended(today()),
+        limits: limits(grant),
+        reason: grant.reason.clone(),
+    };
+    register.grants.iter().filter(concerns).map(out).collect()
+}
+
+/// What limits a grant, in short phrases.
+pub fn limits(grant: &Grant) -> Vec<String> {
+    let mut list = Vec::new();
+    list.extend(grant.key.as_ref().map(|key| format!("only key {}", key.value)));
+    list.extend(grant.from.as_ref().map(|from| format!("only from {from}")));
+    list.extend(grant.command.as_ref().map(|command| format!("only the command: {command}")));
+    list.extend(grant.options.iter().cloned());
+    list.iter().map(|phrase| printable(phrase.as_bytes())).collect()
+}
+
+fn text_of(person: &Person, access: &[AccessOut], ui: &Ui) -> String {
+    let team = person.team.as_ref().map(|team| format!(", {team}")).unwrap_or_default();
+    let since = person.since.map(|since| format!(", since {since}")).unwrap_or_default();
+    let mut text =
+        format!("{}  {}{team}{since}\n", ui.paint(Label::Strong, &person.id), printable(person.name.as_bytes()));
+    if let Some(left) = person.left.as_ref().filter(|_| person.has_left(today())) {
+        text += &format!("  {}\n", ui.paint(Label::Bad, &format!("left on {}", left.value)));
+    }
+    text += &format!("\n{}\n", ui.paint(Label::Strong, "Keys"));
+    let rows: Vec<Vec<String>> = person.keys.iter().map(|key| key_row(key, ui)).collect();
+    text += &columns(&rows, 2).into_iter().map(|line| line + "\n").collect::<String>();
+    if rows.is_empty() {
+        text += &format!("  {}\n", ui.paint(Label::Warn, "none"));
+    }
+    text += &format!("\n{}\n", ui.paint(Label::Strong, "May enter"));
+    for grant in access {
+        let hosts = if grant.hosts.is_empty() { ui.paint(Label::Warn, "no host") } else { grant.hosts.join(", ") };
+        let mut notes: Vec<String> = grant.team.iter().map(|team| format!("as one of {team}")).collect();
+        notes.extend(grant.until.iter().map(|until| {
+            if grant.ended { ui.paint(Label::Bad, &format!("ended on {until}")) } else { format!("until {until}") }
+        }));
+        notes.extend(grant.limits.clone());
+        notes.extend(grant.reason.iter().map(|reason| printable(reason.as_bytes())));
+        text += &format!("  {} on {hosts}", ui.paint(Label::Strong, &grant.account));
+        text += &if notes.is_empty() { "\n".to_owned() } else { format!("  ({})\n", notes.join("; ")) };
+    }
+    if access.is_empty() {
+        text += "  nothing\n";
+    }
+    text
+}
+
+fn key_row(key: &OwnedKey, ui: &Ui) -> Vec<String> {
+    let state = match key.retired {
+        Some(retired) if retired <= today() => ui.paint(Label::Faint, &format!("retired {retired}")),
+        _ => key.added.map(|added| format!("added {added}")).unwrap_or_default(),
+    };
+    vec![
+        ui.paint(Label::Strong, &key.label),
+        key.key.algorithm().name().to_owned(),
+        key.key.bits().to_string(),
+        key.fingerprint.to_string(),
+        wording::comment(key.comment.as_bytes()),
+        key.purpose.name().to_owned(),
+        state,
+    ]
+}

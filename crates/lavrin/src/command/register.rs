@@ -1,0 +1,150 @@
+//! What the commands on the register have in common: find it, read it, change a file and show what changed.
+
+use crate::error::CommandError;
+use crate::exit::Exit;
+use crate::ui::{Label, Ui};
+use crate::{clock, paths};
+use clap::Args;
+use lavrin_core::register::edit::EditFault;
+use lavrin_core::register::{Date, Reading, SourceFile, read};
+use lavrin_store::register::{MAIN_FILE, RegisterFolder};
+use std::path::PathBuf;
+
+/// Which register.
+#[derive(Debug, Args, Clone)]
+#[command(next_help_heading = "The register")]
+pub struct RegisterArgs {
+    /// The register's folder; without it the nearest folder with lavrin.toml, else `LAVRIN_REGISTER`
+    #[arg(long, value_name = "DIR", value_parser = paths::typed)]
+    pub register: Option<PathBuf>,
+}
+
+/// A register that was read.
+pub struct Opened {
+    /// Where it lies.
+    pub folder: RegisterFolder,
+    /// Its files.
+    pub files: Vec<SourceFile>,
+    /// What they say.
+    pub reading: Reading,
+}
+
+impl RegisterArgs {
+    /// Finds the register and reads it.
+    pub fn open(&self) -> Result<Opened, CommandError> {
+        let folder = self.find()?;
+        let files = folder.load()?;
+        let reading = read(&files);
+        Ok(Opened { folder, files, reading })
+    }
+
+    fn find(&self) -> Result<RegisterFolder, CommandError> {
+        let missing = |path: &std::path::Path| {
+            CommandError::usage(format!("{} holds no register: there is no {MAIN_FILE}", paths::shown(path)))
+                .hint(format!("lavrin init {}", lavrin_core::text::shell_word(&paths::shown(path))))
+        };
+        if let Some(path) = &self.register {
+            return RegisterFolder::at(path).ok_or_else(|| missing(path));
+        }
+        let here = std::env::current_dir().unwrap_or_default();
+        if let Some(found) = RegisterFolder::nearest(&here) {
+            return Ok(found);
+        }
+        match std::env::var_os("LAVRIN_REGISTER").map(PathBuf::from) {
+            Some(path) => RegisterFolder::at(&path).ok_or_else(|| missing(&path)),
+            None => Err(missing(&here).hint("or say where it is: --register DIR")),
+        }
+    }
+}
+
+impl Opened {
+    /// The text of a file; none where it is not there.
+    pub fn text(&self, path: &str) -> Option<&str> {
+        self.files.iter().find(|file| file.path == path).map(|file| file.text.as_str())
+    }
+
+    /// Writes a file anew and shows what changed in it. The result has to read, or nothing is written.
+    pub fn change(&self, ui: &Ui, path: &str, new: &str) -> Result<(), CommandError> {
+        let mut files = self.files.clone();
+        match files.iter_mut().find(|file| file.path == path) {
+            Some(file) => new.clone_into(&mut file.text),
+            None => files.push(SourceFile { path: path.to_owned(), text: new.to_owned() }),
+        }
+        let before = self.reading.findings.len();
+        let after = read(&files);
+        if after.findings.len() > before {
+            let fault = after.findings.last().map(|finding| crate::wording::register::message(&finding.fault));
+            return Err(CommandError::with(Exit::Stopped, "the register would not be in order afterwards")
+                .because(fault.unwrap_or_default())
+                .because("nothing was changed"));
+        }
+        let old = self.text(path);
+        self.folder.save(path, old, new)?;
+        ui.status(&paths::shown(&self.folder.path().join(path)));
+        for (sign, line) in changed_lines(old.unwrap_or_default(), new) {
+            let label = if sign == '+' { Label::Good } else { Label::Bad };
+            ui.result(&ui.paint(label, &format!("{sign} {line}")));
+        }
+        Ok(())
+    }
+}
+
+/// The lines that differ, between what both have at their beginning and at their end.
+fn changed_lines(old: &str, new: &str) -> Vec<(char, String)> {
+    let (old, new): (Vec<&str>, Vec<&str>) = (old.lines().collect(), new.lines().collect());
+    let mut start = old.iter().zip(&new).take_while(|(a, b)| a == b).count();
+    let most = old.len().min(new.len()) - start;
+    let end = old.iter().rev().zip(new.iter().rev()).take(most).take_while(|(a, b)| a == b).count();
+    let (mut gone, mut come) = (old.len() - end, new.len() - end);
+    // Where a block repeats the line above it, it is the block that begins with that line which came or went.
+    let slides =
+        |lines: &[&str], start: usize, last: usize| start > 0 && last > start && lines[start - 1] == lines[last - 1];
+    while (gone == start && slides(&new, start, come)) || (come == start && slides(&old, start, gone)) {
+        (start, gone, come) = (start - 1, gone - 1, come - 1);
+    }
+    let sign = |sign: char| move |line: &&str| (sign, (*line).to_owned());
+    let lines = old[start..gone].iter().map(sign('-')).chain(new[start..come].iter().map(sign('+')));
+    lines.filter(|(_, line)| !line.is_empty()).collect()
+}
+
+/// Today.
+pub fn today() -> Date {
+    let date = clock::now().date();
+    let year = u16::try_from(date.year()).unwrap_or_default();
+    Date { year, month: date.month().into(), day: date.day() }
+}
+
+/// A date that was typed.
+pub fn typed_date(text: &str) -> Result<Date, String> {
+    Date::parse(text).ok_or_else(|| format!("'{text}' is no date; write it as 2027-01-31"))
+}
+
+/// A name for a person, host, team or tag that was typed.
+pub fn typed_id(text: &str) -> Result<String, String> {
+    if lavrin_core::register::is_id(text) {
+        return Ok(text.to_owned());
+    }
+    Err(format!("'{text}' cannot be a name here: small letters, digits, dots and dashes, up to 64 of them"))
+}
+
+/// An edit that could not be made.
+pub fn edit_fault(path: &str) -> impl FnOnce(EditFault) -> CommandError {
+    let path = path.to_owned();
+    move |fault| CommandError::usage(format!("{path} could not be changed: {fault}")).hint("lavrin check")
+}
+
+#[cfg(test)]
+mod tests {
+    use super::changed_lines;
+
+    #[test]
+    fn a_block_is_told_from_its_beginning() {
+        let told = |old: &str, new: &str| {
+            changed_lines(old, new).into_iter().map(|(sign, line)| format!("{sign}{line}")).collect::<Vec<_>>()
+        };
+        assert_eq!(told("[a]\nx\n[a]\nz\n", "[a]\nz\n"), ["-[a]", "-x"]);
+        assert_eq!(told("[a]\nz\n", "[a]\nx\n[a]\nz\n"), ["+[a]", "+x"]);
+        assert_eq!(told("a\nb\nc\n", "a\nx\nc\n"), ["-b", "+x"]);
+        assert_eq!(told("", "a\n"), ["+a"]);
+    }
+}

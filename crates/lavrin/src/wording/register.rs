@@ -1,0 +1,88 @@
+//! What is wrong with a register, in words, and what to type.
+
+use lavrin_core::finding::Fault;
+use lavrin_core::register::{RegisterFault, RegisterFinding};
+
+/// What is wrong.
+pub fn message(fault: &RegisterFault) -> String {
+    match fault {
+        RegisterFault::Syntax { said } => format!("this is no TOML: {said}"),
+        RegisterFault::UnknownField { name, .. } => format!("no field is called '{name}' here"),
+        RegisterFault::MissingField { name } => format!("the field '{name}' is missing"),
+        RegisterFault::WrongKind { name, wanted } => format!("'{name}' has to be {wanted}"),
+        RegisterFault::BadValue { name, wanted } => format!("'{name}' has to be {wanted}"),
+        RegisterFault::BadKey { fault } => format!("this public line cannot be used: {fault}"),
+        RegisterFault::NamedTwice { name } => format!("'{name}' stands in the register twice"),
+        RegisterFault::WeakKey { weakness, fingerprint } => {
+            super::finding::message(&Fault::WeakKey { weakness: weakness.clone(), fingerprint: *fingerprint })
+        }
+        RegisterFault::AlgorithmNotAllowed { name } => format!("keys of the kind {name} are not allowed here"),
+        RegisterFault::SharedKey { other, .. } => {
+            format!("{other} has this very key too: nobody can tell the two apart")
+        }
+        RegisterFault::DuplicateKey { .. } => "this key stands here twice".to_owned(),
+        RegisterFault::OldKey { days, limit } => format!("this key is {days} days old, and {limit} are allowed"),
+        RegisterFault::CommentForm { comment, pattern } => {
+            format!("the comment '{comment}' does not have the form {pattern}")
+        }
+        RegisterFault::AutomationUnlimited { wanted } => {
+            format!("a program's key opens this account without {}", wanted.join("= or ") + "=")
+        }
+        RegisterFault::PersonWithoutKey => "this person has no key in use".to_owned(),
+        RegisterFault::UnknownName { what, name, .. } => format!("there is no {what} '{name}'"),
+        RegisterFault::GrantMatchesNothing => "this grant matches no host".to_owned(),
+        RegisterFault::GrantEnded { on, .. } => format!("this grant ended on {on}"),
+        RegisterFault::GrantOfLeaver { person, left, .. } => {
+            format!("{person} left on {left} and still has this grant")
+        }
+        RegisterFault::GrantWithoutKey => "nobody whom this grant is for has a key in use".to_owned(),
+        RegisterFault::GrantTwice => "the same grant stands above already".to_owned(),
+        RegisterFault::HostUnpinned => {
+            "the keys of this host are not pinned, so anybody could answer for it".to_owned()
+        }
+        RegisterFault::ThroughLoop => "the way to this host goes round in circles".to_owned(),
+        RegisterFault::AccountWithoutWayIn { account } => {
+            format!("no grant opens {account} here: once enforced, nobody could enter")
+        }
+        RegisterFault::ExceptionEnded { on } => format!("this exception ended on {on}"),
+        RegisterFault::ExceptionUnused => "this exception excuses nothing any more".to_owned(),
+    }
+}
+
+/// What to do about it.
+pub fn remedy(finding: &RegisterFinding) -> String {
+    let about = &finding.about;
+    match &finding.fault {
+        RegisterFault::UnknownField { near: Some(near), .. } => format!("did you mean '{near}'?"),
+        RegisterFault::UnknownName { near: Some(near), .. } => format!("did you mean '{near}'?"),
+        RegisterFault::UnknownName { what: "person", name, .. } => {
+            format!("lavrin person add {name} --key KEY.pub, or take the grant out")
+        }
+        RegisterFault::UnknownName { what: "host", name, .. } => {
+            format!("lavrin host add {name}, or correct the name")
+        }
+        RegisterFault::WeakKey { .. } | RegisterFault::OldKey { .. } | RegisterFault::AlgorithmNotAllowed { .. } => {
+            format!("have a new pair made (lavrin key generate), then: lavrin person add {about} --key KEY.pub")
+        }
+        RegisterFault::SharedKey { .. } => "ask both; a key belongs to one person or one machine".to_owned(),
+        RegisterFault::GrantOfLeaver { account, .. } | RegisterFault::GrantEnded { account, .. } => {
+            format!("lavrin withdraw {about} {account}")
+        }
+        RegisterFault::PersonWithoutKey | RegisterFault::GrantWithoutKey => {
+            format!("lavrin person add {about} --key KEY.pub")
+        }
+        RegisterFault::HostUnpinned => format!("lavrin host trust {about}"),
+        RegisterFault::AccountWithoutWayIn { account } => {
+            let host = about.rsplit('@').next().unwrap_or_default();
+            format!("lavrin grant PERSON {account} --on {host}")
+        }
+        RegisterFault::AutomationUnlimited { .. } => {
+            "add from = \"ADDRESS\" or command = \"…\" to the grant".to_owned()
+        }
+        RegisterFault::ExceptionEnded { .. } | RegisterFault::ExceptionUnused => "take it out".to_owned(),
+        RegisterFault::DuplicateKey { .. } | RegisterFault::GrantTwice | RegisterFault::NamedTwice { .. } => {
+            "one of the two is enough".to_owned()
+        }
+        _ => "correct it there".to_owned(),
+    }
+}

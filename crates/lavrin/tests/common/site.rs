@@ -1,0 +1,114 @@
+//! A world with a real OpenSSH server, an account and a key pair, for tests that work on it from outside.
+
+use super::servers::{Account, PASSWORD, Server, system};
+use super::{Run, World};
+use std::process::{Command, Stdio};
+
+pub const PLAIN: &str = "UsePAM no\nPasswordAuthentication yes\nStrictModes yes\n";
+
+/// A world with a server, an account and a key pair that Lavrin made.
+pub struct Site {
+    pub world: World,
+    pub account: Account,
+    pub server: Server,
+    pub root_keys: RootKeys,
+}
+
+/// A key file for root that only the test's own servers read.
+pub struct RootKeys(pub std::path::PathBuf);
+
+impl RootKeys {
+    pub fn new() -> Self {
+        let folder = system("mktemp", &["-d", "/run/lavrin-test-XXXXXX"]);
+        Self(std::path::Path::new(folder.trim()).join("root_keys"))
+    }
+}
+
+impl Drop for RootKeys {
+    fn drop(&mut self) {
+        let _ = std::fs::remove_dir_all(self.0.parent().unwrap());
+    }
+}
+
+/// A process of the test's own, ended when dropped.
+pub struct Running(pub std::process::Child);
+
+impl Drop for Running {
+    fn drop(&mut self) {
+        let _ = self.0.kill();
+        let _ = self.0.wait();
+    }
+}
+
+impl Site {
+    pub fn new(config: &str) -> Self {
+        Self::with_shell(config, "/bin/sh")
+    }
+
+    pub fn with_shell(config: &str, shell: &str) -> Self {
+        let world = World::new();
+        // Every folder above it has to be safe, which those below /tmp are not.
+        let root_keys = RootKeys::new();
+        let config = format!("{config}Match User root\nAuthorizedKeysFile {}\n", root_keys.0.display());
+        let account = Account::new(shell);
+        let server = Server::sshd(&world, &config);
+        let site = Self { world, account, server, root_keys };
+        for name in ["edda", "root"] {
+            let _ = site
+                .world
+                .typed(&format!(
+                    "key generate --passphrase none --folder home/keys --name {name} --comment {name}@lantern"
+                ))
+                .expect(0);
+        }
+        std::fs::write(&site.root_keys.0, site.world.read("home/keys/root.pub")).unwrap();
+        site
+    }
+
+    pub fn target(&self) -> String {
+        format!("{}@127.0.0.1", self.account.name)
+    }
+
+    pub fn run(&self, line: &str) -> Run {
+        let line = line.replace("TARGET", &self.target()).replace("ACCOUNT", &self.account.name);
+        let line = format!("{line} --port {} --expect-host-key {}", self.server.port, self.server.host_key);
+        let words: Vec<&str> = line.split_whitespace().collect();
+        let run = self.world.run_with(&[("PW", PASSWORD)], &words);
+        let clean = |text: String| text.replace(&self.account.name, "ACCOUNT");
+        Run { stdout: clean(run.stdout), stderr: clean(run.stderr), status: run.status }
+    }
+
+    /// The real client with the key that Lavrin made.
+    pub fn ssh(&self, key: &str, command: &str) -> Command {
+        let mut ssh = Command::new("/usr/bin/ssh");
+        ssh.args([
+            "-F",
+            "none",
+            "-o",
+            "BatchMode=yes",
+            "-o",
+            "IdentitiesOnly=yes",
+            "-o",
+            "StrictHostKeyChecking=no",
+            "-o",
+            "LogLevel=ERROR",
+        ])
+        .arg("-o")
+        .arg(format!("UserKnownHostsFile={}", self.world.path("client_known_hosts").display()))
+        .arg("-i")
+        .arg(self.world.path(&format!("home/keys/{key}")))
+        .args(["-p", &self.server.port.to_string(), &self.target(), command])
+        .env_remove("SSH_AUTH_SOCK")
+        .stdin(Stdio::null());
+        ssh
+    }
+
+    pub fn client_gets_in(&self, key: &str) -> bool {
+        let output = self.ssh(key, "id -un").output().unwrap();
+        output.status.success() && String::from_utf8_lossy(&output.stdout).trim() == self.account.name
+    }
+
+    pub fn keys(&self) -> String {
+        std::fs::read_to_string(self.account.keys_file()).unwrap_or_default()
+    }
+}
