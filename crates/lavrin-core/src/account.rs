@@ -1,12 +1,13 @@
 //! Accounts and groups as the files of a system describe them (`passwd(5)`, `shadow(5)`, `group(5)`).
 
 use crate::fs::BytePath;
+use serde::{Deserialize, Serialize};
 
 /// Longest account list that is read: more lines are not looked at. A large university has some ten thousands.
 pub const ACCOUNTS_MAX: usize = 1 << 20;
 
 /// An account.
-#[derive(Debug, Clone, PartialEq, Eq)]
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
 pub struct Account {
     /// Its name.
     pub name: String,
@@ -25,7 +26,8 @@ pub struct Account {
 }
 
 /// The dates of an account in `shadow(5)`, in days since 1970 and numbers of days.
-#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(rename_all = "kebab-case")]
 pub enum Aging {
     /// The shadow file has no line for the account.
     NoLine,
@@ -69,7 +71,8 @@ impl Aging {
 }
 
 /// What the password field says. The hash itself is never kept.
-#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(rename_all = "kebab-case")]
 pub enum Password {
     /// Begins with `!`: locked.
     Locked,
@@ -175,7 +178,7 @@ pub fn add_shadow(accounts: &mut [Account], bytes: &[u8]) {
 }
 
 /// A group: its name, its number and the accounts listed in it.
-#[derive(Debug, Clone, PartialEq, Eq)]
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
 pub struct Group {
     /// Its name.
     pub name: String,

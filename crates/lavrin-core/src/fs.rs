@@ -1,11 +1,12 @@
 //! Paths, nodes and facts about a file system that was looked at, here or on a host.
 
-use crate::text::printable;
+use crate::text::{as_text, printable};
+use serde::{Deserialize, Serialize};
 use std::fmt;
 
 /// A path as bytes, as Linux knows it: no encoding is assumed. Absolute within the tree it belongs to.
-#[derive(Clone, PartialEq, Eq, Hash, PartialOrd, Ord)]
-pub struct BytePath(Vec<u8>);
+#[derive(Clone, PartialEq, Eq, Hash, PartialOrd, Ord, Serialize, Deserialize)]
+pub struct BytePath(#[serde(with = "as_text")] Vec<u8>);
 
 impl BytePath {
     /// A path from its bytes; doubled and trailing slashes are dropped.
@@ -74,20 +75,21 @@ impl From<&str> for BytePath {
 }
 
 /// What kind of thing a path names. Links are not followed.
-#[derive(Debug, Clone, PartialEq, Eq)]
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(rename_all = "kebab-case")]
 pub enum NodeKind {
     /// A regular file.
     File,
     /// A folder.
     Folder,
     /// A symbolic link and where it points.
-    Link(Vec<u8>),
+    Link(#[serde(with = "as_text")] Vec<u8>),
     /// A pipe, socket or device.
     Special,
 }
 
 /// What a look at one path tells.
-#[derive(Debug, Clone, PartialEq, Eq)]
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
 pub struct Node {
     /// The kind.
     pub kind: NodeKind,
@@ -98,11 +100,13 @@ pub struct Node {
     /// Group.
     pub gid: u32,
     /// Whether an access list goes beyond the permission bits.
+    #[serde(default, skip_serializing_if = "std::ops::Not::not")]
     pub access_list: bool,
 }
 
 /// Something looked for. "Not checked" is part of the type.
-#[derive(Debug, Clone, PartialEq, Eq)]
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(rename_all = "kebab-case")]
 pub enum Fact<T> {
     /// It is there.
     Known(T),
@@ -113,7 +117,8 @@ pub enum Fact<T> {
 }
 
 /// Why something could not be looked at.
-#[derive(Debug, Clone, PartialEq, Eq)]
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(rename_all = "kebab-case")]
 pub enum Why {
     /// The one who looked has no right to.
     Permission,

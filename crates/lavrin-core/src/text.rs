@@ -33,6 +33,48 @@ pub fn printable(bytes: &[u8]) -> String {
     out
 }
 
+/// Bytes in a document: as text where they are text, else as numbers, so that nothing is lost.
+pub mod as_text {
+    use serde::de::{Error, SeqAccess, Visitor};
+    use serde::{Deserializer, Serialize as _, Serializer};
+
+    /// Writes them.
+    ///
+    /// # Errors
+    /// Those of the serializer.
+    pub fn serialize<S: Serializer>(bytes: &[u8], to: S) -> Result<S::Ok, S::Error> {
+        match std::str::from_utf8(bytes) {
+            Ok(text) => to.serialize_str(text),
+            Err(_) => bytes.serialize(to),
+        }
+    }
+
+    /// Reads them.
+    ///
+    /// # Errors
+    /// Those of the deserializer.
+    pub fn deserialize<'de, D: Deserializer<'de>>(from: D) -> Result<Vec<u8>, D::Error> {
+        struct Either;
+        impl<'de> Visitor<'de> for Either {
+            type Value = Vec<u8>;
+            fn expecting(&self, out: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
+                out.write_str("a text or a list of bytes")
+            }
+            fn visit_str<E: Error>(self, text: &str) -> Result<Vec<u8>, E> {
+                Ok(text.as_bytes().to_vec())
+            }
+            fn visit_seq<A: SeqAccess<'de>>(self, mut list: A) -> Result<Vec<u8>, A::Error> {
+                let mut bytes = Vec::new();
+                while let Some(byte) = list.next_element()? {
+                    bytes.push(byte);
+                }
+                Ok(bytes)
+            }
+        }
+        from.deserialize_any(Either)
+    }
+}
+
 /// `1 entry`, `2 entries`: a count with its noun.
 #[must_use]
 pub fn count(number: usize, one: &str, many: &str) -> String {

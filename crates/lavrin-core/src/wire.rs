@@ -181,6 +181,12 @@ impl Writer {
         self.bytes.is_empty()
     }
 
+    /// What was written, where none of it is secret: it is neither copied nor wiped.
+    #[must_use]
+    pub fn finish_public(mut self) -> Vec<u8> {
+        std::mem::take(&mut *self.bytes)
+    }
+
     /// What was written.
     #[must_use]
     pub fn finish(self) -> Zeroizing<Vec<u8>> {

@@ -2,6 +2,7 @@
 //! a journal in which the intent stands before a change and the outcome after it.
 
 mod backup;
+pub mod database;
 mod journal;
 pub mod register;
 

@@ -8,7 +8,7 @@ use lavrin_reach::local::LocalTree;
 use rayon::prelude::*;
 
 /// Accounts that are audited before what was found is handed on.
-const ACCOUNTS_AT_ONCE: usize = 128;
+const ACCOUNTS_AT_ONCE: usize = 256;
 
 /// What an audit of a tree gives.
 pub struct Audited {
@@ -29,7 +29,7 @@ pub fn audit_tree<T: Send>(
     render: impl Fn(&[AuditEntry]) -> T + Sync,
     mut take: impl FnMut(T),
 ) -> Audited {
-    look(tree, &mut base, |seen| {
+    look_tree(tree, &mut base, |seen| {
         if seen.looked { common_wants(seen) } else { vec![Want { what: Wanted::System(Who::All), account: None }] }
     });
     base.prepared = Some(Prepared::new(&base));
@@ -56,7 +56,7 @@ fn one<T>(
     render: &impl Fn(&[AuditEntry]) -> T,
 ) -> (Report, usize, T) {
     let mut seen = base.clone();
-    look(tree, &mut seen, |seen| audit::wants_of(account, seen));
+    look_tree(tree, &mut seen, |seen| audit::wants_of(account, seen));
     let mut report = auditor.account(account, &seen);
     let entries = std::mem::take(&mut report.entries);
     (report, entries.len(), render(&entries))
@@ -75,13 +75,15 @@ fn common_wants(seen: &Observation) -> Vec<Want> {
     wants
 }
 
-fn look(tree: &LocalTree, seen: &mut Observation, wants: impl Fn(&Observation) -> Vec<Want>) {
+/// Looks at a tree until the core asks nothing any more.
+pub(crate) fn look_tree(tree: &LocalTree, seen: &mut Observation, wants: impl Fn(&Observation) -> Vec<Want>) {
+    let mut walk = tree.walk();
     for _ in 0..crate::ROUNDS_MAX {
         let mut open = wants(seen);
         open.retain(|want| !seen.answers(want));
         if open.is_empty() {
             return;
         }
-        tree.look(&open, seen);
+        walk.look(&open, seen);
     }
 }

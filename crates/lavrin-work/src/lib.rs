@@ -3,6 +3,7 @@
 mod audit;
 mod carry;
 mod prove;
+pub mod survey;
 
 pub use audit::{Audited, audit_tree};
 pub use carry::{Carried, Record, Settled, carry_out, take_back};
@@ -15,6 +16,23 @@ use lavrin_reach::ssh::ExecFault;
 
 /// Most rounds of looking: each brings the answers to questions that the last one raised (a link, an Include).
 const ROUNDS_MAX: usize = 60;
+
+/// Looks at a host until the core asks nothing any more.
+async fn look_shell(
+    host: &mut ShellHost,
+    seen: &mut Observation,
+    wants: impl Fn(&Observation) -> Vec<Want>,
+) -> Result<(), ExecFault> {
+    for _ in 0..ROUNDS_MAX {
+        let mut open = wants(seen);
+        open.retain(|want| !seen.answers(want));
+        if open.is_empty() {
+            break;
+        }
+        host.look(&open, seen).await?;
+    }
+    Ok(())
+}
 
 /// Where the work is done.
 pub enum Place {
@@ -34,16 +52,9 @@ impl Place {
         seen: &mut Observation,
         wants: impl Fn(&Observation) -> Vec<Want>,
     ) -> Result<(), ExecFault> {
-        for _ in 0..ROUNDS_MAX {
-            let mut open = wants(seen);
-            open.retain(|want| !seen.answers(want));
-            if open.is_empty() {
-                return Ok(());
-            }
-            match self {
-                Self::Local(tree) => tree.look(&open, seen),
-                Self::Shell(host) => host.look(&open, seen).await?,
-            }
+        match self {
+            Self::Local(tree) => audit::look_tree(tree, seen, wants),
+            Self::Shell(host) => look_shell(host, seen, wants).await?,
         }
         Ok(())
     }

@@ -77,7 +77,7 @@ async fn log_in(target: &Target, account: &str, key: Box<PrivateKey>, source: St
         Ok(connection) => connection,
         Err(fault) => return (Proof::Nothing(NoProof::NoConnection(Box::new(fault))), None),
     };
-    match connection.sign_in(account, &[Credential::Key { key, source }]).await {
+    match connection.sign_in(account, &[Credential::Key { key: key.into(), source }]).await {
         Ok(signed) => (Proof::LoggedIn(signed), Some(connection)),
         Err(rejected) => (Proof::LoginRefused(Box::new(rejected)), None),
     }

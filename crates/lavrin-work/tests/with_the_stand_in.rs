@@ -16,6 +16,7 @@ use std::os::unix::fs::PermissionsExt as _;
 
 fn target(stand_in: &StandIn) -> Target {
     Target {
+        through: None,
         host: "127.0.0.1".into(),
         port: stand_in.address().port(),
         known_hosts: Vec::new(),
@@ -108,7 +109,8 @@ async fn the_stand_in_refuses_what_a_server_refuses() {
     let wrong = zeroize::Zeroizing::new("high water".to_owned());
     let text = openssh::write(&key(2), "", None, &SystemSource).unwrap();
     assert!(text.starts_with("-----BEGIN"));
-    let credentials = [Credential::Key { key: Box::new(key(2)), source: "two".into() }, Credential::Password(wrong)];
+    let credentials =
+        [Credential::Key { key: std::sync::Arc::new(key(2)), source: "two".into() }, Credential::Password(wrong)];
     let rejected = connection.sign_in("edda", &credentials).await.unwrap_err();
     let methods: Vec<&str> = rejected.tried.iter().map(|tried| tried.method).collect();
     assert_eq!(methods, ["publickey", "password"]);

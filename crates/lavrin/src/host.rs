@@ -111,7 +111,7 @@ impl HostArgs {
     fn credentials(&self, account: &str, host: &str) -> Result<Vec<Credential>, CommandError> {
         let mut list = Vec::new();
         if let Some(path) = &self.identity {
-            let key = Box::new(input::private_key(path, &self.passphrase())?);
+            let key = Arc::new(input::private_key(path, &self.passphrase())?);
             list.push(Credential::Key { key, source: paths::shown(path) });
         } else if let Some(socket) = std::env::var("SSH_AUTH_SOCK").ok().filter(|socket| !socket.is_empty()) {
             list.push(Credential::Agent { socket });
@@ -132,7 +132,7 @@ impl HostArgs {
             Err(error) => return Err(CommandError::file(&self.known_hosts, "read", &error)),
         }
         // The expectation is for a host that is not known yet; a known one has to show the known key all the same.
-        Ok(Target { host: host.to_owned(), port: self.port, known_hosts, expected: None })
+        Ok(Target { through: None, host: host.to_owned(), port: self.port, known_hosts, expected: None })
     }
 
     /// Connects; an unknown host key is shown and asked about, and remembered once it is confirmed.

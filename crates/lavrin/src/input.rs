@@ -41,6 +41,8 @@ pub fn bytes(path: &Path) -> Result<Zeroizing<Vec<u8>>, CommandError> {
         std::io::stdin().lock().take(limit).read_to_end(&mut bytes).map_err(fail)?;
     } else {
         let file = std::fs::File::open(path).map_err(fail)?;
+        let length = file.metadata().map_or(0, |meta| meta.len().min(limit)) + 1;
+        bytes.reserve_exact(usize::try_from(length).unwrap_or_default());
         file.take(limit).read_to_end(&mut bytes).map_err(fail)?;
     }
     Ok(bytes)

@@ -156,7 +156,7 @@ impl PublicKey {
         let mut out = Writer::sized(self.blob_room());
         out.string(self.algorithm().name().as_bytes());
         self.write_body(&mut out);
-        out.finish().to_vec()
+        out.finish_public()
     }
 
     /// Bytes that the blob takes at most.
@@ -193,8 +193,22 @@ impl PublicKey {
     /// The one-line form, without a comment where it is empty.
     #[must_use]
     pub fn line(&self, comment: &str) -> String {
-        let key = format!("{} {}", self.algorithm(), STANDARD.encode(self.blob()));
-        if comment.is_empty() { key } else { format!("{key} {comment}") }
+        self.line_with(&self.blob(), comment)
+    }
+
+    /// The same where the blob was made before.
+    #[must_use]
+    pub fn line_with(&self, blob: &[u8], comment: &str) -> String {
+        let name = self.algorithm().name();
+        let mut line = String::with_capacity(name.len() + blob.len().div_ceil(3) * 4 + comment.len() + 2);
+        line += name;
+        line += " ";
+        STANDARD.encode_string(blob, &mut line);
+        if !comment.is_empty() {
+            line += " ";
+            line += comment;
+        }
+        line
     }
 
     /// Whether `signature` (as in RFC 4253, section 6.6: name and bytes) over `data` was made with the private half.

@@ -1,6 +1,6 @@
 //! Looking at a local tree.
 
-use super::{LocalTree, magic, system};
+use super::{LocalTree, enter, magic, system};
 use lavrin_core::fs::{BytePath, Fact, Node, NodeKind, Why};
 use lavrin_core::key::container::private_key_head;
 use lavrin_core::survey::{Observation, StrayKey, Want, Wanted};
@@ -21,42 +21,60 @@ const NAMES_MAX: usize = 10_000;
 impl LocalTree {
     /// Looks at everything that is wanted and writes it into the observation.
     pub fn look(&self, wants: &[Want], seen: &mut Observation) {
-        let mut walk = Walk { tree: self, held: None };
+        self.walk().look(wants, seen);
+    }
+
+    /// Begins to look; what is asked for in several rounds mostly lies together.
+    #[must_use]
+    pub fn walk(&self) -> Walk<'_> {
+        Walk { tree: self, held: Vec::new() }
+    }
+
+    pub(super) fn bytes(&self, path: &BytePath, limit: u64) -> Fact<Vec<u8>> {
+        self.walk().bytes(path, limit)
+    }
+}
+
+/// A look in several rounds. The folders on the way to what was looked at last stay open.
+#[derive(Debug)]
+pub struct Walk<'a> {
+    tree: &'a LocalTree,
+    held: Vec<(BytePath, OwnedFd)>,
+}
+
+impl Walk<'_> {
+    /// Looks at everything that is wanted and writes it into the observation.
+    pub fn look(&mut self, wants: &[Want], seen: &mut Observation) {
         for want in wants {
             match &want.what {
-                Wanted::System(_) => system::look(self, seen),
-                Wanted::Node(path) => drop(seen.nodes.insert(path.clone(), walk.node(path))),
-                Wanted::Bytes(path, limit) => drop(seen.bytes.insert(path.clone(), walk.bytes(path, *limit))),
-                Wanted::Names(path) => drop(seen.names.insert(path.clone(), walk.names(path))),
+                Wanted::System(_) => system::look(self.tree, seen),
+                Wanted::Node(path) => drop(seen.nodes.insert(path.clone(), self.node(path))),
+                Wanted::Bytes(path, limit) => drop(seen.bytes.insert(path.clone(), self.bytes(path, *limit))),
+                Wanted::Names(path) => drop(seen.names.insert(path.clone(), self.names(path))),
                 Wanted::PrivateKeys(path) => {
-                    let keys = walk.private_keys(path, seen);
+                    let keys = self.private_keys(path, seen);
                     seen.private_keys.insert(path.clone(), keys);
                 }
             }
         }
     }
 
-    pub(super) fn bytes(&self, path: &BytePath, limit: u64) -> Fact<Vec<u8>> {
-        Walk { tree: self, held: None }.bytes(path, limit)
-    }
-}
-
-/// One round of looking. The folder that was used last stays open, since what is asked for mostly lies together.
-struct Walk<'a> {
-    tree: &'a LocalTree,
-    held: Option<(BytePath, OwnedFd)>,
-}
-
-impl Walk<'_> {
     /// A handle on the folder that holds `path`, reached without following a link.
     fn parent(&mut self, path: &BytePath) -> Result<&OwnedFd, Errno> {
         let folder = path.parent().unwrap_or_else(|| "/".into());
-        if self.held.as_ref().is_none_or(|(held, _)| *held != folder) {
-            self.held = None;
-            let handle = self.tree.parent(path)?;
-            self.held = Some((folder, handle));
+        while self.held.last().is_some_and(|(held, _)| !folder.is_within(held)) {
+            self.held.pop();
         }
-        self.held.as_ref().map(|(_, handle)| handle).ok_or(Errno::BADF)
+        let from = self.held.last().map_or(0, |(held, _)| held.as_bytes().len());
+        for name in folder.as_bytes()[from..].split(|byte| *byte == b'/').filter(|name| !name.is_empty()) {
+            if name == b".." {
+                return Err(Errno::INVAL);
+            }
+            let next = enter(self.held.last().map_or(&self.tree.root, |(_, handle)| handle), name)?;
+            let path = self.held.last().map_or_else(|| "/".into(), |(path, _)| path.clone()).join(name);
+            self.held.push((path, next));
+        }
+        Ok(self.held.last().map_or(&self.tree.root, |(_, handle)| handle))
     }
 
     fn node(&mut self, path: &BytePath) -> Fact<Node> {
@@ -111,7 +129,7 @@ impl Walk<'_> {
         let name = if path.name().is_empty() { OsStr::new(".") } else { OsStr::from_bytes(path.name()) };
         let folder = openat(parent, name, flags, Mode::empty())?;
         let mut names = Vec::new();
-        for entry in Dir::read_from(folder)?.take(NAMES_MAX) {
+        for entry in Dir::new(folder)?.take(NAMES_MAX) {
             let name = entry?.file_name().to_bytes().to_vec();
             if name != b"." && name != b".." {
                 names.push(name);
@@ -141,7 +159,9 @@ impl Walk<'_> {
 }
 
 fn read_up_to(file: std::fs::File, limit: u64) -> Fact<Vec<u8>> {
-    let mut bytes = Vec::new();
+    // One more, so that the end shows without growing.
+    let length = file.metadata().map_or(0, |meta| meta.len().min(limit) + 1);
+    let mut bytes = Vec::with_capacity(usize::try_from(length).unwrap_or_default());
     match file.take(limit + 1).read_to_end(&mut bytes) {
         Err(error) => Fact::Unseen(Why::Other(error.to_string())),
         Ok(length) if length as u64 > limit => Fact::Unseen(Why::TooLarge(limit)),

@@ -5,6 +5,8 @@ mod carry;
 mod look;
 mod system;
 
+pub use look::Walk;
+
 use lavrin_core::fs::BytePath;
 use rustix::fd::{AsFd, OwnedFd};
 use rustix::fs::{Mode, OFlags, open, openat};

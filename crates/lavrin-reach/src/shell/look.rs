@@ -5,8 +5,8 @@ use super::{ShellHost, quoted, quoted_path};
 use crate::ssh::ExecFault;
 use lavrin_core::account::{Account, add_shadow, read_groups, read_passwd};
 use lavrin_core::fs::{BytePath, Fact, Node, NodeKind, Why};
-use lavrin_core::survey::{Known, Observation, Server, StrayKey, Want, Wanted, Who};
-use std::collections::HashSet;
+use lavrin_core::survey::{Known, Observation, Server, StrayKey, Want, Wanted, Who, key_use};
+use std::collections::{HashMap, HashSet};
 use std::fmt::Write as _;
 use std::sync::Arc;
 use std::time::Duration;
@@ -18,6 +18,7 @@ const LOOK_TIMEOUT: Duration = Duration::from_mins(2);
 const NETWORK_TIMEOUT: Duration = Duration::from_secs(20);
 
 const SYSTEM: &str = include_str!("scripts/system.sh");
+const FLEET: &str = include_str!("scripts/fleet.sh");
 const HOMES: &str = include_str!("scripts/homes.sh");
 
 /// What the shell says for a file it could not give.
@@ -59,46 +60,9 @@ impl ShellHost {
     /// One round trip for the accounts, the server and the usual files of each home.
     async fn look_at_system(&mut self, who: &Who, seen: &mut Observation) -> Result<(), ExecFault> {
         let (nonce, child) = (self.nonce(), self.nonce());
-        let one = if let Who::One(name) = who { name.as_str() } else { "" };
-        let body = format!("A={}\n{SYSTEM}\nQR=\"'$R'\"\n{HOMES}\n{}", quoted(one), self.homes_loop(who));
-        let answer = self.run(&body, &nonce, &child, LOOK_TIMEOUT).await?;
-        let outer = frames(&answer, &nonce);
-        take_system(&outer, self.connection.banner(), seen);
-        for frame in &outer {
-            let Some(name) = frame.id.strip_prefix(b"a ") else {
-                take(frame, seen, &|_| true);
-                continue;
-            };
-            // What an account's own process says counts only for paths in its home.
-            let home = seen
-                .accounts
-                .iter()
-                .find(|account| account.name.as_bytes() == name)
-                .map(|account| account.home.clone());
-            let Some(home) = home else { continue };
-            for inner in frames(frame.bytes, &child) {
-                take(&inner, seen, &|path| path.is_within(&home));
-            }
-        }
+        let answer = self.run(&system_body(who, self.network_homes), &nonce, &child, LOOK_TIMEOUT).await?;
+        take_whole(&answer, &nonce, &child, self.connection.banner(), seen);
         Ok(())
-    }
-
-    /// The shell's own loop over the accounts; network homes are left out unless asked for.
-    fn homes_loop(&self, who: &Who) -> String {
-        let only = if let Who::One(_) = who { "if [ \"$n\" != \"$A\" ]; then continue; fi; " } else { "" };
-        let network = if self.network_homes {
-            ""
-        } else {
-            "x=; for m in $MOUNTS; do case \"$h/\" in \"$m\"/*) x=y ;; esac; done; if [ -n \"$x\" ]; then continue; fi; "
-        };
-        let list = "if [ -n \"$R\" ]; then cat \"$R/etc/passwd\"; else { if [ -n \"$A\" ]; then getent passwd \"$A\"; fi; getent passwd || cat /etc/passwd; } 2>/dev/null; fi";
-        let mounts = "MOUNTS=$(while read -r d m t o; do case $t in nfs|nfs4|cifs|smb3|smbfs|9p|afs|ceph|glusterfs|lustre|fuse.sshfs|fuse.glusterfs) printf '%s ' \"$m\";; esac; done </proc/mounts 2>/dev/null)";
-        // A home may hold a quote; it reaches the account's own shell as one word all the same.
-        let quote = "q=$(printf '%s' \"$h\" | sed \"s/'/'\\\\\\\\''/g\")";
-        format!(
-            "{mounts}\n{{ {list}; }} | {{ seen=' '; while IFS=: read -r n p u g c h s; do {only}case $h in ''|/|/nonexistent|/dev/null) continue;; esac; case $seen in *\" $n \"*) continue;; esac; {dedup}{network}{quote}; look_at \"$n\" \"$u\" \"$g\" \"$h\" \"'$q'\"; done; }}\n",
-            dedup = if one_only(who) { "seen=\"$seen$n \"; " } else { "" },
-        )
     }
 
     /// Files that root put into an account's folder, where the account itself may not read them: the usual mistake that
@@ -181,6 +145,51 @@ impl ShellHost {
     }
 }
 
+/// The script of a first look.
+fn system_body(who: &Who, network_homes: bool) -> String {
+    let one = if let Who::One(name) = who { name.as_str() } else { "" };
+    let fleet = if one_only(who) { "" } else { FLEET };
+    let homes = homes_loop(who, network_homes);
+    format!("A={}\n{SYSTEM}\n{fleet}\nQR=\"'$R'\"\n{HOMES}\n{homes}", quoted(one))
+}
+
+/// The shell's own loop over the accounts; network homes are left out unless asked for.
+fn homes_loop(who: &Who, network_homes: bool) -> String {
+    let only = if let Who::One(_) = who { "if [ \"$n\" != \"$A\" ]; then continue; fi; " } else { "" };
+    let network = if network_homes {
+        ""
+    } else {
+        "x=; for m in $MOUNTS; do case \"$h/\" in \"$m\"/*) x=y ;; esac; done; if [ -n \"$x\" ]; then continue; fi; "
+    };
+    let list = "if [ -n \"$R\" ]; then cat \"$R/etc/passwd\"; else { if [ -n \"$A\" ]; then getent passwd \"$A\"; fi; getent passwd || cat /etc/passwd; } 2>/dev/null; fi";
+    let mounts = "MOUNTS=$(while read -r d m t o; do case $t in nfs|nfs4|cifs|smb3|smbfs|9p|afs|ceph|glusterfs|lustre|fuse.sshfs|fuse.glusterfs) printf '%s ' \"$m\";; esac; done </proc/mounts 2>/dev/null)";
+    // A home may hold a quote; it reaches the account's own shell as one word all the same.
+    let quote = "q=$(printf '%s' \"$h\" | sed \"s/'/'\\\\\\\\''/g\")";
+    format!(
+        "{mounts}\n{{ {list}; }} | {{ seen=' '; while IFS=: read -r n p u g c h s; do {only}case $h in ''|/|/nonexistent|/dev/null) continue;; esac; case $seen in *\" $n \"*) continue;; esac; {dedup}{network}{quote}; look_at \"$n\" \"$u\" \"$g\" \"$h\" \"'$q'\"; done; }}\n",
+        dedup = if one_only(who) { "seen=\"$seen$n \"; " } else { "" },
+    )
+}
+
+/// Takes the answer to a first look into the observation.
+fn take_whole(answer: &[u8], nonce: &str, child: &str, banner: &str, seen: &mut Observation) {
+    let outer = frames(answer, nonce);
+    take_system(&outer, banner, seen);
+    let homes: HashMap<String, BytePath> =
+        seen.accounts.iter().map(|account| (account.name.clone(), account.home.clone())).collect();
+    for frame in &outer {
+        let Some(name) = frame.id.strip_prefix(b"a ") else {
+            take(frame, seen, &|_| true);
+            continue;
+        };
+        // What an account's own process says counts only for paths in its home.
+        let Some(home) = std::str::from_utf8(name).ok().and_then(|name| homes.get(name)) else { continue };
+        for inner in frames(frame.bytes, child) {
+            take(&inner, seen, &|path| path.is_within(home));
+        }
+    }
+}
+
 fn one_only(who: &Who) -> bool {
     matches!(who, Who::One(_))
 }
@@ -222,9 +231,23 @@ fn take_system(outer: &[Frame<'_>], banner: &str, seen: &mut Observation) {
         text("mounts").lines().map(|line| BytePath::new(line.replace("\\040", " ").as_bytes())).collect();
     let on_network = |account: &&Account| mounts.iter().any(|mount| account.home.is_within(mount));
     seen.network_homes = seen.accounts.iter().filter(on_network).map(|account| account.home.clone()).collect();
-    if let Ok(count) = text("sessions").parse() {
+    let sessions = text("sessions");
+    if let Ok(count) = sessions.parse() {
         seen.sessions.insert(String::new(), count);
+    } else {
+        sessions.lines().for_each(|account| *seen.sessions.entry(account.to_owned()).or_default() += 1);
     }
+    if let Some((now, zone)) =
+        text("clock").split_once(' ').and_then(|(now, zone)| Some((now.parse().ok()?, zone_seconds(zone)?)))
+    {
+        seen.key_uses = key_use::read(bytes("logs"), now, zone);
+    }
+}
+
+/// `+0130` in seconds.
+fn zone_seconds(zone: &str) -> Option<i64> {
+    let number: i64 = zone.trim().parse().ok()?;
+    Some(number.signum() * (number.abs() / 100 * 3600 + number.abs() % 100 * 60))
 }
 
 /// Takes one frame about a path into the observation, where that path may be told.

@@ -25,6 +25,7 @@ const ANSWER_BYTES_MAX: usize = 256 << 20;
 const CLOSE_TIMEOUT: Duration = Duration::from_secs(2);
 
 /// With whose rights a script runs.
+#[derive(Clone)]
 pub enum Rise {
     /// Those of the login.
     No,

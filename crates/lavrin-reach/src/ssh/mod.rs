@@ -13,6 +13,7 @@ use std::net::SocketAddr;
 use std::sync::{Arc, Mutex};
 use std::time::Duration;
 use thiserror::Error;
+use tokio::io::{AsyncRead, AsyncReadExt as _, AsyncWrite};
 use tokio::net::TcpStream;
 
 pub use ask::{Answer, NoAnswer};
@@ -32,6 +33,8 @@ const BANNER_BYTES: usize = 1024;
 /// Where a host is reached and how its key is known.
 #[derive(Debug, Clone)]
 pub struct Target {
+    /// The connection to another host over which it is reached.
+    pub through: Option<Arc<Connection>>,
     /// Name or address.
     pub host: String,
     /// Port.
@@ -137,6 +140,12 @@ pub struct Connection {
     port: u16,
 }
 
+impl std::fmt::Debug for Connection {
+    fn fmt(&self, out: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
+        out.debug_struct("Connection").field("host", &self.host).field("port", &self.port).finish_non_exhaustive()
+    }
+}
+
 /// What the key exchange showed.
 #[derive(Default)]
 struct Shown {
@@ -210,8 +219,29 @@ impl Target {
     /// # Errors
     /// The [`ConnectFault`] that says how far it came.
     pub async fn connect(&self) -> Result<Connection, ConnectFault> {
-        let stream = self.dial().await?;
-        let banner = self.greeting(&stream).await?;
+        match &self.through {
+            None => {
+                let stream = self.dial().await?;
+                let banner = self.greeting(&stream).await?;
+                self.shake_hands(stream, banner).await
+            }
+            Some(through) => {
+                let mut stream = self.hop(through).await?;
+                let said = self.greeting_through(&mut stream).await?;
+                let banner = String::from_utf8_lossy(last_line(&said)).into_owned();
+                // The library wants to hear the greeting too.
+                let (read, write) = tokio::io::split(stream);
+                self.shake_hands(tokio::io::join(std::io::Cursor::new(said).chain(read), write), banner).await
+            }
+        }
+    }
+
+    /// The key exchange, which shows the host's key.
+    async fn shake_hands(
+        &self,
+        stream: impl AsyncRead + AsyncWrite + Unpin + Send + 'static,
+        banner: String,
+    ) -> Result<Connection, ConnectFault> {
         let shown = Arc::new(Mutex::new(Shown::default()));
         let watcher = Watcher { target: self.clone(), shown: shown.clone() };
         let exchange = client::connect_stream(Arc::new(self.config()), stream, watcher);
@@ -228,6 +258,41 @@ impl Target {
         };
         let host_key = shown.key.ok_or_else(|| broken("the host showed no key".to_owned()))?;
         Ok(Connection { handle, banner, host: self.host.clone(), host_key, port: self.port })
+    }
+
+    /// A way through another host, as it sees this one's name.
+    async fn hop(&self, through: &Connection) -> Result<russh::ChannelStream<client::Msg>, ConnectFault> {
+        let (host, port) = (self.host.clone(), u32::from(self.port));
+        let open = through.handle.channel_open_direct_tcpip(host, port, "127.0.0.1", 0);
+        match tokio::time::timeout(STEP_TIMEOUT, open).await {
+            Ok(Ok(channel)) => Ok(channel.into_stream()),
+            Ok(Err(error)) => {
+                let why = format!("{} opens no way to it: {error}", through.host);
+                Err(ConnectFault::Unreachable { host: self.host.clone(), why })
+            }
+            Err(_) => Err(ConnectFault::NoAnswer { host: self.host.clone(), port: self.port }),
+        }
+    }
+
+    /// Reads what the host says first, up to the end of its identification.
+    async fn greeting_through(&self, stream: &mut (impl AsyncRead + Unpin)) -> Result<Vec<u8>, ConnectFault> {
+        let deadline = tokio::time::Instant::now() + BANNER_TIMEOUT;
+        let mut said = Vec::new();
+        while said.len() < BANNER_BYTES {
+            if last_line(&said).starts_with(b"SSH-") && said.ends_with(b"\n") {
+                return Ok(said);
+            }
+            match tokio::time::timeout_at(deadline, stream.read_u8()).await {
+                Ok(Ok(byte)) => said.push(byte),
+                Ok(Err(_)) | Err(_) => break,
+            }
+        }
+        let (host, port) = (self.host.clone(), self.port);
+        if said.is_empty() {
+            return Err(ConnectFault::NoAnswer { host, port });
+        }
+        let said = lavrin_core::text::printable(&said[..said.len().min(60)]);
+        Err(ConnectFault::NotSsh { host, port, said })
     }
 
     async fn dial(&self) -> Result<TcpStream, ConnectFault> {
@@ -288,6 +353,11 @@ impl Target {
         }
         Err(not_ssh(&buffer[..length]))
     }
+}
+
+/// The last line of a text, its end left out.
+fn last_line(text: &[u8]) -> &[u8] {
+    text.trim_ascii_end().rsplit(|byte| *byte == b'\n').next().unwrap_or_default()
 }
 
 impl Connection {

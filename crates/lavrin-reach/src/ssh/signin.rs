@@ -8,6 +8,7 @@ use russh::client::{AuthResult, KeyboardInteractiveAuthResponse};
 use russh::keys::agent::AgentIdentity;
 use russh::keys::agent::client::AgentClient;
 use russh::keys::{HashAlg, ssh_key};
+use std::sync::Arc;
 use zeroize::Zeroizing;
 
 /// Most keys of an agent that are tried: servers cut a connection after six refusals.
@@ -17,11 +18,12 @@ const AGENT_KEYS_MAX: usize = 5;
 const ROUNDS_MAX: usize = 10;
 
 /// Something to sign in with.
+#[derive(Clone)]
 pub enum Credential {
     /// A private key, and where it came from.
     Key {
         /// The key.
-        key: Box<PrivateKey>,
+        key: Arc<PrivateKey>,
         /// Its file, for messages.
         source: String,
     },

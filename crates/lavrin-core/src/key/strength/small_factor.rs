@@ -77,14 +77,16 @@ fn groups() -> &'static [Group] {
 
 fn has_quick_factor(modulus: &UBig) -> bool {
     let words = modulus.as_words();
-    groups().chunks(LANES).any(|groups| {
+    groups().chunks_exact(LANES).any(|groups| {
+        let products: [u64; LANES] = std::array::from_fn(|lane| groups[lane].product);
+        let inverses: [u64; LANES] = std::array::from_fn(|lane| groups[lane].inverse);
         let mut rests = [0u64; LANES];
         for word in words {
-            for (rest, group) in rests.iter_mut().zip(groups) {
+            for lane in 0..LANES {
                 // (rest + word + m·product) / 2^64, with m such that the division is exact.
-                let sum = u128::from(*rest) + u128::from(*word);
-                let m = u128::from((sum as u64).wrapping_mul(group.inverse));
-                *rest = ((sum + m * u128::from(group.product)) >> 64) as u64;
+                let sum = u128::from(rests[lane]) + u128::from(*word);
+                let m = u128::from((sum as u64).wrapping_mul(inverses[lane]));
+                rests[lane] = ((sum + m * u128::from(products[lane])) >> 64) as u64;
             }
         }
         // Each rest is the modulus times a power of 2, modulo the product of odd primes: zero for the same primes.

@@ -50,4 +50,8 @@ b sessions; if [ -n "$A" ] && [ -z "$R" ]; then
   c=0; for f in /proc/[0-9]*/cmdline; do
     w=$(tr '\0' ' ' 2>/dev/null <"$f"); case $w in "sshd: $A@"* | "sshd-session: $A@"*) c=$((c + 1)) ;; esac
   done; echo "$c"
+elif [ -z "$R" ]; then
+  { ps -e -o args= || ps -o args; } 2>/dev/null | while read -r p n r; do
+    case "$p $n" in 'sshd: '?*@* | 'sshd-session: '?*@*) printf '%s\n' "${n%%@*}" ;; esac
+  done
 fi; e 0

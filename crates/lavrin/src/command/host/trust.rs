@@ -59,7 +59,8 @@ fn fetch(host: &Host) -> Result<PublicKey, CommandError> {
         .hint("put it into the register by hand: host_keys = [\"ssh-ed25519 AAAA…\"]"));
     }
     // Nothing is known beforehand, so that the key is shown whatever it is.
-    let target = Target { host: host.address.clone(), port: host.port, known_hosts: Vec::new(), expected: None };
+    let target =
+        Target { through: None, host: host.address.clone(), port: host.port, known_hosts: Vec::new(), expected: None };
     let runtime = tokio::runtime::Builder::new_current_thread().enable_all().build();
     let runtime = runtime.map_err(|error| CommandError::usage(format!("no thread could be started: {error}")))?;
     match runtime.block_on(target.connect()) {

@@ -137,7 +137,11 @@ impl KeyOut {
             unlocked: seen.unlocked,
             fingerprint: seen.fingerprint.map(|print| print.to_string()),
             fingerprint_md5: blob.as_deref().map(fingerprint::md5_form),
-            public_line: seen.key.as_ref().map(|key| key.line(&printable(comment.as_bytes()))),
+            public_line: seen
+                .key
+                .as_ref()
+                .zip(blob.as_deref())
+                .map(|(key, blob)| key.line_with(blob, &printable(comment.as_bytes()))),
             comment: Some(comment).filter(|comment| !comment.is_empty()),
             certificate: seen.certificate.as_deref().map(CertificateOut::of),
             mode: seen.file.map(|(mode, _)| crate::wording::mode(mode)),

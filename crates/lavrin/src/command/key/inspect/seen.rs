@@ -61,6 +61,15 @@ pub struct Rejected {
     pub message: String,
 }
 
+/// What a file held.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+enum Held {
+    /// Public keys and nothing else.
+    OnlyPublic,
+    /// Something that is a private key or may be a part of one.
+    PerhapsMore,
+}
+
 /// One file, and what its text has that would break a key file.
 #[derive(Debug)]
 pub struct Source {
@@ -117,7 +126,12 @@ impl Inspection {
 
     fn file(&mut self, path: &Path) {
         match input::bytes(path) {
-            Ok(bytes) => self.inspect(path, &bytes),
+            Ok(mut bytes) => {
+                if self.inspect(path, &bytes) == Held::OnlyPublic {
+                    // Fifty megabytes of public lines need not be wiped.
+                    drop(std::mem::take(&mut *bytes));
+                }
+            }
             Err(error) => self.unreadable(path, error.causes.first().cloned().unwrap_or(error.message)),
         }
     }
@@ -147,10 +161,16 @@ impl Inspection {
         });
     }
 
-    fn inspect(&mut self, path: &Path, bytes: &[u8]) {
+    fn inspect(&mut self, path: &Path, bytes: &[u8]) -> Held {
         let source = self.source(path);
         let before = self.keys.len();
-        for Piece { line, kind } in read(bytes) {
+        let pieces = read(bytes);
+        self.keys.reserve(pieces.len());
+        let mut held = Held::OnlyPublic;
+        for Piece { line, kind } in pieces {
+            if !matches!(kind, PieceKind::Public { .. } | PieceKind::Certificate { .. }) {
+                held = Held::PerhapsMore;
+            }
             match kind {
                 PieceKind::Public { key, fingerprint, comment, options, container, repairs } => {
                     let plain = Seen::closed(source, line, Some((key, fingerprint)));
@@ -167,6 +187,7 @@ impl Inspection {
         if self.keys[before..].iter().any(|key| key.kind == Kind::Public && key.container == "line") {
             self.sources[source].notes = text_notes(bytes);
         }
+        held
     }
 
     fn reject(&mut self, source: usize, line: usize, fault: &KeyFault) {

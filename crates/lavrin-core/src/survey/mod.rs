@@ -2,9 +2,14 @@
 //!
 //! The core asks ([`Want`]), a reach looks and puts what it saw into the [`Observation`], until nothing is asked any more.
 
+pub mod key_use;
+pub mod snapshot;
+
 use crate::account::{Account, Group};
 use crate::fs::{BytePath, Fact, Node, NodeKind, Why};
 use crate::server_config::{Connection, Prepared};
+use key_use::KeyUses;
+use serde::{Deserialize, Serialize};
 use std::collections::BTreeMap;
 use std::sync::Arc;
 
@@ -68,7 +73,7 @@ pub enum Who {
 }
 
 /// A private key that lies on a system.
-#[derive(Debug, Clone, PartialEq, Eq)]
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
 pub struct StrayKey {
     /// Where.
     pub path: BytePath,
@@ -77,7 +82,8 @@ pub struct StrayKey {
 }
 
 /// What runs the logins.
-#[derive(Debug, Clone, PartialEq, Eq, Default)]
+#[derive(Debug, Clone, PartialEq, Eq, Default, Serialize, Deserialize)]
+#[serde(rename_all = "kebab-case")]
 pub enum Server {
     /// OpenSSH; Debian's build tolerates group write where the group is private to the account.
     OpenSsh {
@@ -122,7 +128,8 @@ impl Server {
 }
 
 /// How it is known what runs the logins.
-#[derive(Debug, Clone, PartialEq, Eq, Default)]
+#[derive(Debug, Clone, PartialEq, Eq, Default, Serialize, Deserialize)]
+#[serde(rename_all = "kebab-case")]
 pub enum Known {
     /// The user said so.
     Given(String),
@@ -172,6 +179,8 @@ pub struct Observation {
     pub private_keys: BTreeMap<BytePath, Fact<Vec<StrayKey>>>,
     /// Open sessions by account, where they could be counted.
     pub sessions: BTreeMap<String, usize>,
+    /// Which keys were used when, where the logs tell.
+    pub key_uses: KeyUses,
 }
 
 impl Observation {

@@ -1,0 +1,197 @@
+//! When a key was last used, as the logs of a host tell it. Logs go back only so far: a key that does not show there was
+//! "not seen since the logs begin", never "unused".
+
+use crate::key::Fingerprint;
+use std::collections::BTreeMap;
+
+/// Seconds of a day.
+const DAY: i64 = 86_400;
+
+/// As logs write them.
+const MONTHS: [&str; 12] = ["Jan", "Feb", "Mar", "Apr", "May", "Jun", "Jul", "Aug", "Sep", "Oct", "Nov", "Dec"];
+
+/// Most uses that are kept of one host: accounts times keys.
+const USES_MAX: usize = 200_000;
+
+/// The last time that a key opened an account.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct KeyUse {
+    /// When, in seconds since 1970.
+    pub time: i64,
+    /// From where.
+    pub from: String,
+}
+
+/// What the logs of one host tell.
+#[derive(Debug, Clone, PartialEq, Eq, Default)]
+pub struct KeyUses {
+    /// When the logs begin, in seconds since 1970; `None` where there are none to read.
+    pub since: Option<i64>,
+    /// The last use of each key in each account.
+    pub last: BTreeMap<(String, Fingerprint), KeyUse>,
+}
+
+impl KeyUses {
+    /// The last time that this key opened this account.
+    #[must_use]
+    pub fn of(&self, account: &str, key: Fingerprint) -> Option<&KeyUse> {
+        self.last.get(&(account.to_owned(), key))
+    }
+}
+
+/// Reads log lines, as `Nov 23 17:38:09 host sshd[7]: Accepted publickey for edda from 192.0.2.1 port 5 ssh2: ED25519
+/// SHA256:…`, with a timestamp of that kind (in the host's own time) or of RFC 3339. Lines without a key only tell where
+/// the logs begin. `now` is the time of the look in seconds since 1970, `zone` how far the host's time is ahead of UTC,
+/// in seconds.
+#[must_use]
+pub fn read(text: &[u8], now: i64, zone: i64) -> KeyUses {
+    let mut uses = KeyUses::default();
+    for line in text.split(|byte| *byte == b'\n') {
+        let line = String::from_utf8_lossy(line);
+        let Some(time) = timestamp(&line, now, zone) else { continue };
+        uses.since = Some(uses.since.map_or(time, |since| since.min(time)));
+        let Some((account, key, from)) = accepted(&line) else { continue };
+        if uses.last.len() >= USES_MAX {
+            break;
+        }
+        let use_ = uses.last.entry((account, key)).or_insert(KeyUse { time, from: from.clone() });
+        if time >= use_.time {
+            *use_ = KeyUse { time, from };
+        }
+    }
+    uses
+}
+
+/// Account, key and address of a line that tells of a login by key.
+fn accepted(line: &str) -> Option<(String, Fingerprint, String)> {
+    let openssh = line.split_once("Accepted publickey for ").map(|(_, rest)| rest);
+    let rest = openssh.or_else(|| line.split_once("Pubkey auth succeeded for ").map(|(_, rest)| rest))?;
+    let words: Vec<&str> = rest.split_ascii_whitespace().collect();
+    let account = words.first()?.trim_matches('\'');
+    // The key may be followed by that of an authority.
+    let key = words.iter().find(|word| word.starts_with("SHA256:"))?;
+    let from = words.iter().position(|word| *word == "from").and_then(|at| words.get(at + 1))?;
+    let from = if openssh.is_some() { from } else { from.rsplit_once(':').map_or(*from, |(address, _)| address) };
+    Some((account.to_owned(), Fingerprint::parse(key).ok()?, from.to_owned()))
+}
+
+fn timestamp(line: &str, now: i64, zone: i64) -> Option<i64> {
+    let first = line.split_ascii_whitespace().next()?;
+    if first.len() > 10 && first.as_bytes()[4] == b'-' {
+        return rfc3339(first, zone);
+    }
+    let mut words = line.split_ascii_whitespace();
+    let (month, day, clock) = (words.next()?, words.next()?, words.next()?);
+    let month = MONTHS.iter().position(|name| *name == month)? + 1;
+    let day: i64 = day.parse().ok().filter(|day| (1..=31).contains(day))?;
+    let seconds = clock_seconds(clock)?;
+    // The line tells no year: it is the last one in which that moment is not in the future; clocks may differ a little.
+    let this_year = year_of(now + zone);
+    let at = |year: i64| days_from_civil(year, month, day) * DAY + seconds - zone;
+    (0..2).map(|back| at(this_year - back)).find(|time| *time <= now + DAY)
+}
+
+/// `2026-11-23T17:38:09.123456+01:00`; without an offset the host's own time is meant.
+fn rfc3339(text: &str, zone: i64) -> Option<i64> {
+    let (date, time) = text.split_at_checked(10)?;
+    let mut parts = date.split('-');
+    let (year, month, day) = (parts.next()?.parse().ok()?, parts.next()?.parse().ok()?, parts.next()?.parse().ok()?);
+    if !(1..=12).contains(&month) || !(1..=31).contains(&day) {
+        return None;
+    }
+    let time = time.strip_prefix(['T', ' '])?;
+    let seconds = clock_seconds(time.get(..8)?)?;
+    let rest = time.get(8..)?.trim_start_matches(|letter: char| letter == '.' || letter.is_ascii_digit());
+    let offset = match rest.split_at_checked(1) {
+        Some(("Z", _)) => 0,
+        Some((sign @ ("+" | "-"), digits)) => {
+            let digits: String = digits.chars().filter(char::is_ascii_digit).take(4).collect();
+            let number: i64 = digits.parse().ok()?;
+            let seconds = number / 100 * 3600 + number % 100 * 60;
+            if sign == "-" { -seconds } else { seconds }
+        }
+        _ => zone,
+    };
+    Some(days_from_civil(year, month, day) * DAY + seconds - offset)
+}
+
+fn clock_seconds(text: &str) -> Option<i64> {
+    let mut parts = text.splitn(3, ':').map(|part| part.parse::<i64>().ok());
+    let (hours, minutes, seconds) = (parts.next()??, parts.next()??, parts.next()??);
+    let fine = (0..24).contains(&hours) && (0..60).contains(&minutes) && (0..=60).contains(&seconds);
+    fine.then_some(hours * 3600 + minutes * 60 + seconds)
+}
+
+/// Days of a year before each month.
+const BEFORE: [i64; 12] = [0, 31, 59, 90, 120, 151, 181, 212, 243, 273, 304, 334];
+
+/// Days since 1970 of a date in the Gregorian calendar.
+fn days_from_civil(year: i64, month: usize, day: i64) -> i64 {
+    let leap = year % 4 == 0 && (year % 100 != 0 || year % 400 == 0);
+    let past = year - 1;
+    let days = past * 365 + past / 4 - past / 100 + past / 400 - 719_162;
+    days + BEFORE[month - 1] + i64::from(leap && month > 2) + day - 1
+}
+
+fn year_of(seconds: i64) -> i64 {
+    let mut year = 1970 + seconds.div_euclid(366 * DAY);
+    while days_from_civil(year + 1, 1, 1) * DAY <= seconds {
+        year += 1;
+    }
+    year
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::key::PrivateKey;
+    use proptest::prelude::*;
+
+    /// 2026-11-23T18:00:00Z
+    const NOW: i64 = 1_795_456_800;
+
+    fn print() -> Fingerprint {
+        PrivateKey::ed25519(&[1; 32]).unwrap().public().fingerprint()
+    }
+
+    #[test]
+    fn both_servers_and_both_kinds_of_time_are_read() {
+        let key = print();
+        let text = format!(
+            "Jan  2 03:04:05 lantern kernel: hello\n\
+             Nov 22 10:00:00 lantern sshd[7]: Accepted publickey for edda from 192.0.2.1 port 5 ssh2: ED25519 {key}\n\
+             2026-11-23T17:38:09.123456+01:00 lantern sshd[8]: Accepted publickey for edda from 2001:db8::7 port 5 ssh2: ED25519-CERT {key} ID x (serial 0) CA ED25519 SHA256:AAAA\n\
+             Dec 24 08:00:00 lantern dropbear[9]: Pubkey auth succeeded for 'sten' with ssh-ed25519 key {key} from 192.0.2.9:40312\n\
+             Nov 23 17:00:00 lantern sshd[7]: Accepted password for edda from 192.0.2.1 port 5 ssh2\n"
+        );
+        let uses = read(text.as_bytes(), NOW, 3600);
+        let edda = uses.of("edda", key).unwrap();
+        assert_eq!((edda.time, edda.from.as_str()), (NOW - 4911, "2001:db8::7"));
+        let sten = uses.of("sten", key).unwrap();
+        assert_eq!(sten.from, "192.0.2.9");
+        // Christmas lies ahead, so it was last year's.
+        assert_eq!(year_of(sten.time), 2025);
+        assert_eq!(year_of(uses.since.unwrap()), 2025);
+        assert_eq!(uses.last.len(), 2);
+    }
+
+    #[test]
+    fn dates_are_counted_right() {
+        assert_eq!(days_from_civil(1970, 1, 1), 0);
+        assert_eq!(days_from_civil(2000, 3, 1), 11_017);
+        assert_eq!(days_from_civil(2026, 11, 23) * DAY + 18 * 3600, NOW);
+        assert_eq!((year_of(NOW), year_of(0), year_of(days_from_civil(2024, 12, 31) * DAY)), (2026, 1970, 2024));
+    }
+
+    proptest! {
+        #[test]
+        fn no_log_breaks_the_reading(text: Vec<u8>, now in 0i64..1 << 40, zone in -50_000i64..50_000) {
+            let _ = read(&text, now, zone);
+        }
+
+        #[test]
+        fn no_line_breaks_the_reading(line in "[A-Z0-9][a-z0-9:T -]{0,40}Accepted publickey for [a-z ]*from [0-9.]*SHA256:") {
+            let _ = read(line.as_bytes(), NOW, 0);
+        }
+    }
+}

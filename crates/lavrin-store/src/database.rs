@@ -1,0 +1,246 @@
+//! The store of a register: one SQLite database in its `.lavrin` folder, with what surveys saw, backups by content and the
+//! journal. An observation is kept once for as long as it stays the same.
+
+mod observations;
+mod sightings;
+
+pub use observations::{Look, Stored};
+pub use sightings::{Seen, Sighted};
+
+use crate::{Entry, StoreFault};
+use lavrin_core::survey::snapshot::Hash;
+use rusqlite::{Connection, ErrorCode, OptionalExtension as _, params};
+use std::fs::OpenOptions;
+use std::io::Write as _;
+use std::os::unix::fs::{DirBuilderExt as _, OpenOptionsExt as _};
+use std::path::{Path, PathBuf};
+use std::time::Duration;
+use thiserror::Error;
+
+/// The folder below the register's.
+pub const FOLDER: &str = ".lavrin";
+
+/// The file in it.
+const FILE: &str = "store.sqlite3";
+
+/// Marks the file as ours (`application_id`): "LVRN".
+const APPLICATION: i32 = 0x4c56_524e;
+
+/// The form of the tables (`user_version`).
+const VERSION: i32 = 1;
+
+/// How long to wait for another Lavrin that is writing.
+const BUSY: Duration = Duration::from_secs(20);
+
+const TABLES: &str = include_str!("tables.sql");
+
+/// Why the store cannot be used. It is never overwritten for any of these.
+#[derive(Debug, Error)]
+pub enum DatabaseFault {
+    /// Written by a newer version.
+    #[error("{path} was written by a newer version (form {found}, known is {VERSION})")]
+    Newer {
+        /// The file.
+        path: PathBuf,
+        /// Its form.
+        found: i32,
+    },
+    /// Not a store, or damaged.
+    #[error("{path} is damaged or no store of this program: {said}")]
+    Damaged {
+        /// The file.
+        path: PathBuf,
+        /// In the database's words.
+        said: String,
+    },
+    /// Another process holds it for too long.
+    #[error("{path} is in use by another process")]
+    Busy {
+        /// The file.
+        path: PathBuf,
+    },
+    /// Anything else.
+    #[error("{path}: {said}")]
+    Other {
+        /// The file.
+        path: PathBuf,
+        /// In the database's words.
+        said: String,
+    },
+    /// The folder or the file itself.
+    #[error(transparent)]
+    System(#[from] StoreFault),
+}
+
+/// The open store.
+#[derive(Debug)]
+pub struct Database {
+    connection: Connection,
+    path: PathBuf,
+}
+
+impl Database {
+    /// Opens the store of the register in this folder, and makes it where there is none.
+    ///
+    /// # Errors
+    /// [`DatabaseFault`].
+    pub fn open(register: &Path) -> Result<Self, DatabaseFault> {
+        let folder = register.join(FOLDER);
+        let path = folder.join(FILE);
+        prepare(&folder, &path).map_err(|source| StoreFault { path: path.clone(), source })?;
+        let store = Self::connect(path)?;
+        store.set_up().map_err(|error| store.fault(error))??;
+        Ok(store)
+    }
+
+    /// Opens the store where there is one.
+    ///
+    /// # Errors
+    /// [`DatabaseFault`].
+    pub fn open_existing(register: &Path) -> Result<Option<Self>, DatabaseFault> {
+        if register.join(FOLDER).join(FILE).exists() { Self::open(register).map(Some) } else { Ok(None) }
+    }
+
+    fn connect(path: PathBuf) -> Result<Self, DatabaseFault> {
+        match Connection::open(&path) {
+            Ok(connection) => Ok(Self { connection, path }),
+            Err(error) => Err(fault(&path, error)),
+        }
+    }
+
+    fn set_up(&self) -> rusqlite::Result<Result<(), DatabaseFault>> {
+        self.connection.busy_timeout(BUSY)?;
+        let number = |name: &str| self.connection.pragma_query_value(None, name, |row| row.get::<_, i32>(0));
+        let tables: i64 = self.connection.query_row("SELECT count(*) FROM sqlite_schema", [], |row| row.get(0))?;
+        let (application, version) = (number("application_id")?, number("user_version")?);
+        if tables > 0 && application != APPLICATION {
+            let said = "it belongs to another program".to_owned();
+            return Ok(Err(DatabaseFault::Damaged { path: self.path.clone(), said }));
+        }
+        if version > VERSION {
+            return Ok(Err(DatabaseFault::Newer { path: self.path.clone(), found: version }));
+        }
+        self.connection.pragma_update(None, "journal_mode", "wal")?;
+        // An intent has to be on disk before its change is made.
+        self.connection.pragma_update(None, "synchronous", "full")?;
+        self.connection.pragma_update(None, "foreign_keys", "on")?;
+        if tables == 0 {
+            // Two that begin at once both find no tables; the second finds those of the first.
+            self.connection.execute_batch(&format!(
+                "BEGIN IMMEDIATE;\n{TABLES}\nPRAGMA application_id = {APPLICATION};\nPRAGMA user_version = {VERSION};\nCOMMIT;"
+            ))?;
+        }
+        Ok(Ok(()))
+    }
+
+    /// The file.
+    #[must_use]
+    pub fn path(&self) -> &Path {
+        &self.path
+    }
+
+    fn fault(&self, error: rusqlite::Error) -> DatabaseFault {
+        fault(&self.path, error)
+    }
+
+    /// Does several things as one: all of them are written, or none.
+    ///
+    /// # Errors
+    /// [`DatabaseFault`] of the first that fails.
+    pub fn together<T>(&self, work: impl FnOnce(&Self) -> Result<T, DatabaseFault>) -> Result<T, DatabaseFault> {
+        self.connection.execute_batch("BEGIN IMMEDIATE").map_err(|error| self.fault(error))?;
+        match work(self) {
+            Ok(value) => {
+                self.connection.execute_batch("COMMIT").map_err(|error| self.fault(error))?;
+                Ok(value)
+            }
+            Err(error) => {
+                let _ = self.connection.execute_batch("ROLLBACK");
+                Err(error)
+            }
+        }
+    }
+
+    /// Keeps a content under its hash; one that is there already is left as it is.
+    ///
+    /// # Errors
+    /// [`DatabaseFault`].
+    pub fn keep(&self, hash: &Hash, bytes: &[u8]) -> Result<(), DatabaseFault> {
+        let keep = || {
+            self.connection
+                .prepare_cached("INSERT INTO content (hash, bytes) VALUES (?1, ?2) ON CONFLICT DO NOTHING")?
+                .execute(params![hash, bytes])
+        };
+        keep().map(drop).map_err(|error| self.fault(error))
+    }
+
+    /// The content of this hash.
+    ///
+    /// # Errors
+    /// [`DatabaseFault`].
+    pub fn content(&self, hash: &Hash) -> Result<Option<Vec<u8>>, DatabaseFault> {
+        let read = || {
+            let mut query = self.connection.prepare_cached("SELECT bytes FROM content WHERE hash = ?1")?;
+            query.query_row(params![hash], |row| row.get(0)).optional()
+        };
+        read().map_err(|error| self.fault(error))
+    }
+
+    /// Appends a line to the journal and waits until it is on disk.
+    ///
+    /// # Errors
+    /// [`DatabaseFault`].
+    pub fn write_down(&self, entry: &Entry) -> Result<(), DatabaseFault> {
+        let text = serde_json::to_string(entry).expect("these types have only text keys");
+        let write = || {
+            self.connection
+                .prepare_cached("INSERT INTO journal (id, time, entry) VALUES (?1, ?2, ?3)")?
+                .execute(params![entry.id, entry.time, text])
+        };
+        write().map(drop).map_err(|error| self.fault(error))
+    }
+
+    /// Every line of the journal, in order.
+    ///
+    /// # Errors
+    /// [`DatabaseFault`].
+    pub fn journal(&self) -> Result<Vec<Entry>, DatabaseFault> {
+        let read = || {
+            let mut query = self.connection.prepare_cached("SELECT entry FROM journal ORDER BY number")?;
+            query.query_map([], |row| row.get::<_, String>(0))?.collect::<Result<Vec<_>, _>>()
+        };
+        let lines = read().map_err(|error| self.fault(error))?;
+        let parse = |line: String| {
+            serde_json::from_str(&line)
+                .map_err(|error| DatabaseFault::Damaged { path: self.path.clone(), said: error.to_string() })
+        };
+        lines.into_iter().map(parse).collect()
+    }
+}
+
+/// The folder for its owner alone, kept out of version control, and an empty file that only its owner may read.
+fn prepare(folder: &Path, path: &Path) -> std::io::Result<()> {
+    if !folder.is_dir() {
+        std::fs::DirBuilder::new().mode(0o700).create(folder)?;
+    }
+    let ignore = folder.join(".gitignore");
+    if !ignore.exists() {
+        OpenOptions::new().write(true).create(true).truncate(true).open(ignore)?.write_all(b"*\n")?;
+    }
+    if !path.exists() {
+        OpenOptions::new().write(true).create(true).truncate(false).mode(0o600).open(path)?;
+    }
+    Ok(())
+}
+
+fn fault(path: &Path, error: rusqlite::Error) -> DatabaseFault {
+    let (path, said) = (path.to_owned(), error.to_string());
+    match error.sqlite_error_code() {
+        Some(ErrorCode::NotADatabase | ErrorCode::DatabaseCorrupt) => DatabaseFault::Damaged { path, said },
+        Some(ErrorCode::DatabaseBusy | ErrorCode::DatabaseLocked) => DatabaseFault::Busy { path },
+        _ => DatabaseFault::Other { path, said },
+    }
+}
+
+#[cfg(test)]
+mod tests;

@@ -1,0 +1,137 @@
+use super::*;
+use crate::{Event, Outcome};
+use lavrin_core::key::{Fingerprint, PrivateKey};
+use lavrin_core::survey::Observation;
+use lavrin_core::survey::key_use::{KeyUse, KeyUses};
+use lavrin_core::survey::snapshot::{Snapshot, hash};
+use std::os::unix::fs::PermissionsExt as _;
+
+fn key(number: u8) -> Fingerprint {
+    PrivateKey::ed25519(&[number; 32]).unwrap().public().fingerprint()
+}
+
+fn world(content: &str) -> Snapshot {
+    let mut seen = Observation { looked: true, ..Observation::default() };
+    let bytes = lavrin_core::fs::Fact::Known(content.as_bytes().to_vec());
+    seen.bytes.insert("/home/edda/.ssh/authorized_keys".into(), bytes);
+    Snapshot::of(&seen)
+}
+
+fn entry(number: u8) -> Sighted {
+    Sighted { account: "edda".to_owned(), key: key(number), comment: format!("key {number}") }
+}
+
+fn rows(store: &Database, table: &str) -> i64 {
+    store.connection.query_row(&format!("SELECT count(*) FROM {table}"), [], |row| row.get(0)).unwrap()
+}
+
+#[test]
+fn an_unchanged_host_costs_no_row() {
+    let folder = tempfile::tempdir().unwrap();
+    let store = Database::open(folder.path()).unwrap();
+    for time in [10, 20, 30] {
+        store.record("lantern", time, &world("a"), &[entry(1)], &KeyUses::default()).unwrap();
+    }
+    let counts = |store: &Database| ["content", "observation", "look", "sighting"].map(|table| rows(store, table));
+    assert_eq!(counts(&store), [2, 1, 1, 1]);
+    // Another host with the same files shares everything but the note that it was seen.
+    store.record("skerry", 30, &world("a"), &[entry(1)], &KeyUses::default()).unwrap();
+    assert_eq!(counts(&store), [2, 2, 2, 2]);
+    let found = store.observation_at("lantern", 99).unwrap().unwrap();
+    assert_eq!((found.first, found.last), (10, 30));
+    drop(store);
+    assert_eq!(counts(&Database::open(folder.path()).unwrap()), [2, 2, 2, 2]);
+}
+
+#[test]
+fn what_was_in_force_at_a_time_is_found_again() {
+    let folder = tempfile::tempdir().unwrap();
+    let store = Database::open(folder.path()).unwrap();
+    let uses = KeyUses { since: Some(1), last: [(("edda".to_owned(), key(1)), used(15))].into() };
+    store.record("lantern", 10, &world("a"), &[entry(1)], &uses).unwrap();
+    store.record("lantern", 20, &world("b"), &[entry(1), entry(2)], &KeyUses::default()).unwrap();
+    store.record("lantern", 30, &world("a"), &[entry(1)], &KeyUses::default()).unwrap();
+    assert_eq!(store.observations_at(9).unwrap(), []);
+    let at = |time| store.observations_at(time).unwrap().remove(0).document;
+    assert_eq!([at(10), at(25), at(30)], [world("a").document, world("b").document, world("a").document]);
+    assert_eq!(store.observation_at("lantern", 25).unwrap().unwrap().document, world("b").document);
+    let seen: Vec<_> = store.sightings_on("lantern").unwrap();
+    let times = |seen: &Seen| (seen.key, seen.first, seen.gone);
+    assert_eq!(seen.iter().map(times).collect::<Vec<_>>(), [(key(1), 10, None), (key(2), 20, Some(30))]);
+    assert_eq!(seen[0].used, Some((15, "192.0.2.7".to_owned())));
+    assert_eq!(store.sightings_of(key(2)).unwrap().len(), 1);
+    assert_eq!(store.sightings().unwrap(), seen);
+}
+
+fn used(time: i64) -> KeyUse {
+    KeyUse { time, from: "192.0.2.7".to_owned() }
+}
+
+#[test]
+fn a_host_that_fails_keeps_what_was_seen_of_it() {
+    let folder = tempfile::tempdir().unwrap();
+    let store = Database::open(folder.path()).unwrap();
+    store.record("lantern", 10, &world("a"), &[], &KeyUses { since: Some(3), ..KeyUses::default() }).unwrap();
+    store.record_fault("lantern", 20, "no answer").unwrap();
+    store.record_fault("skerry", 20, "no answer").unwrap();
+    let looks = store.looks().unwrap();
+    assert_eq!((looks[0].tried, looks[0].seen, looks[0].logs_since), (20, Some(10), Some(3)));
+    assert_eq!((looks[1].seen, looks[1].fault.as_deref()), (None, Some("no answer")));
+    assert!(store.observation_at("lantern", 30).unwrap().is_some());
+}
+
+#[test]
+fn several_things_are_written_together_or_not_at_all() {
+    let folder = tempfile::tempdir().unwrap();
+    let store = Database::open(folder.path()).unwrap();
+    let failed: Result<(), _> = store.together(|store| {
+        store.keep(&hash(b"x"), b"x")?;
+        Err(DatabaseFault::Busy { path: PathBuf::new() })
+    });
+    assert!(failed.is_err());
+    assert_eq!(store.content(&hash(b"x")).unwrap(), None);
+    store.together(|store| store.keep(&hash(b"x"), b"x")).unwrap();
+    assert_eq!(store.content(&hash(b"x")).unwrap().as_deref(), Some(&b"x"[..]));
+}
+
+#[test]
+fn the_journal_reads_back_in_order() {
+    let folder = tempfile::tempdir().unwrap();
+    let store = Database::open(folder.path()).unwrap();
+    let entries = ["one", "two"].map(|detail| Entry {
+        id: "1".to_owned(),
+        time: "2026-11-23T08:00:00Z".to_owned(),
+        event: Event::Outcome { outcome: Outcome::Done, detail: detail.to_owned() },
+    });
+    entries.iter().for_each(|entry| store.write_down(entry).unwrap());
+    assert_eq!(store.journal().unwrap(), entries);
+}
+
+#[test]
+fn a_damaged_foreign_or_newer_store_is_told_and_left_as_it_is() {
+    let folder = tempfile::tempdir().unwrap();
+    let path = folder.path().join(FOLDER).join(FILE);
+    assert!(Database::open_existing(folder.path()).unwrap().is_none());
+    drop(Database::open(folder.path()).unwrap());
+    let change = |sql: &str| Connection::open(&path).unwrap().execute_batch(sql).unwrap();
+    change("PRAGMA user_version = 2");
+    assert!(matches!(Database::open(folder.path()), Err(DatabaseFault::Newer { found: 2, .. })));
+    change("PRAGMA user_version = 1; PRAGMA application_id = 7");
+    assert!(matches!(Database::open(folder.path()), Err(DatabaseFault::Damaged { .. })));
+    std::fs::write(&path, "a letter to the harbour office, longer than a header of a database would be, all in all")
+        .unwrap();
+    let before = std::fs::read(&path).unwrap();
+    let error = Database::open(folder.path()).unwrap_err();
+    assert!(matches!(error, DatabaseFault::Damaged { .. }), "{error}");
+    assert_eq!(std::fs::read(&path).unwrap(), before);
+}
+
+#[test]
+fn it_is_for_its_owner_alone_and_not_for_version_control() {
+    let folder = tempfile::tempdir().unwrap();
+    let store = Database::open(folder.path()).unwrap();
+    store.keep(&hash(b"x"), b"x").unwrap();
+    let mode = |name: &str| folder.path().join(FOLDER).join(name).metadata().unwrap().permissions().mode() & 0o777;
+    assert_eq!([mode(FILE), mode(&format!("{FILE}-wal")), mode("")], [0o600, 0o600, 0o700]);
+    assert_eq!(std::fs::read_to_string(folder.path().join(FOLDER).join(".gitignore")).unwrap(), "*\n");
+}

@@ -1,0 +1,169 @@
+//! Many hosts looked at at once. Each has one connection; hosts behind another host share the connection to it.
+
+use crate::look_shell;
+use lavrin_core::audit;
+use lavrin_core::key::generate::SystemSource;
+use lavrin_core::survey::Observation;
+use lavrin_reach::shell::ShellHost;
+use lavrin_reach::ssh::{ConnectFault, Connection, Credential, ExecFault, Rejected, Rise, Target};
+use std::collections::HashMap;
+use std::pin::Pin;
+use std::sync::{Arc, Mutex};
+use std::time::Duration;
+use thiserror::Error;
+use tokio::sync::{OnceCell, Semaphore, mpsc};
+
+/// A host to look at.
+#[derive(Debug, Clone)]
+pub struct Stop {
+    /// Its name in the register.
+    pub host: String,
+    /// Where it is reached; `through` is filled in on the way.
+    pub target: Target,
+    /// Who signs in.
+    pub login: String,
+    /// The host over which it is reached.
+    pub through: Option<String>,
+}
+
+/// With what to sign in, and how to get root's rights.
+pub struct Way {
+    /// Tried one after the other.
+    pub credentials: Vec<Credential>,
+    /// Ways to root's rights for a login other than root, tried one after the other.
+    pub rises: Vec<Rise>,
+    /// Whether homes on a network file system are looked at.
+    pub network_homes: bool,
+}
+
+/// How much at once, and for how long.
+#[derive(Debug, Clone, Copy)]
+pub struct Pace {
+    /// Hosts at once.
+    pub parallel: usize,
+    /// For each host.
+    pub time: Duration,
+}
+
+/// Why a host was not seen.
+#[derive(Debug, Clone, Error)]
+pub enum SurveyFault {
+    /// It was not reached.
+    #[error(transparent)]
+    Connect(#[from] ConnectFault),
+    /// It let nobody in.
+    #[error("{0}; tried: {tried}", tried = tried(.0))]
+    Rejected(#[from] Rejected),
+    /// It gave no answer.
+    #[error(transparent)]
+    Exec(#[from] ExecFault),
+    /// The host on the way to it was not passed.
+    #[error("{host}, over which it is reached: {fault}")]
+    Through {
+        /// That host.
+        host: String,
+        /// Why.
+        fault: Box<SurveyFault>,
+    },
+    /// It took too long.
+    #[error("not done within {seconds} s")]
+    Timeout {
+        /// The limit.
+        seconds: u64,
+    },
+    /// Nothing is known about the host on the way.
+    #[error("the way leads over {host}, which cannot be used")]
+    NoWay {
+        /// That host.
+        host: String,
+    },
+}
+
+fn tried(rejected: &Rejected) -> String {
+    let list: Vec<String> = rejected.tried.iter().map(|tried| format!("{} ({})", tried.method, tried.detail)).collect();
+    if list.is_empty() { "nothing; give --identity FILE or start an agent".to_owned() } else { list.join(", ") }
+}
+
+/// What came of one host.
+pub type Looked = (String, Result<Box<Observation>, SurveyFault>);
+
+/// Connections to hosts over which others are reached, each made once.
+struct Jumps {
+    stops: HashMap<String, Stop>,
+    open: Mutex<HashMap<String, Arc<OnceCell<Result<Arc<Connection>, SurveyFault>>>>>,
+}
+
+/// Looks at every host and hands on what was seen, in the order in which it comes. `jumps` holds the hosts over which
+/// others are reached. The receiver sets the pace: what it has not taken is not let pile up.
+pub async fn survey(stops: Vec<Stop>, jumps: Vec<Stop>, way: Arc<Way>, pace: Pace, done: mpsc::Sender<Looked>) {
+    let stops_by_name = jumps.into_iter().map(|stop| (stop.host.clone(), stop)).collect();
+    let jumps = Arc::new(Jumps { stops: stops_by_name, open: Mutex::default() });
+    let places = Arc::new(Semaphore::new(pace.parallel.max(1)));
+    for stop in stops {
+        let Ok(place) = places.clone().acquire_owned().await else { return };
+        let (jumps, way, done) = (jumps.clone(), way.clone(), done.clone());
+        tokio::spawn(async move {
+            let host = stop.host.clone();
+            let seconds = pace.time.as_secs();
+            let looked = tokio::time::timeout(pace.time, one(&stop, &jumps, &way)).await;
+            let looked = looked.unwrap_or(Err(SurveyFault::Timeout { seconds }));
+            let _ = done.send((host, looked)).await;
+            drop(place);
+        });
+    }
+}
+
+async fn one(stop: &Stop, jumps: &Jumps, way: &Way) -> Result<Box<Observation>, SurveyFault> {
+    let connection = jumps.sign_in(stop, way).await?;
+    let mut host = ShellHost::new(connection, &stop.login, Rise::No, Box::new(SystemSource));
+    host.network_homes = way.network_homes;
+    if stop.login != "root" {
+        rise(&mut host, &way.rises).await?;
+    }
+    let mut seen = Box::<Observation>::default();
+    let looked = look_shell(&mut host, &mut seen, audit::wants).await;
+    host.connection.close().await;
+    looked.map(|()| seen).map_err(Into::into)
+}
+
+/// Root's rights where there is a way to them. Without any, what may not be read is "not checked".
+async fn rise(host: &mut ShellHost, rises: &[Rise]) -> Result<(), SurveyFault> {
+    for rise in rises {
+        host.rise = rise.clone();
+        match host.check_rights().await {
+            Ok(Some(0)) => return Ok(()),
+            Ok(_) | Err(ExecFault::RiseRefused { .. } | ExecFault::NoShell { .. }) => {}
+            Err(fault) => return Err(fault.into()),
+        }
+    }
+    host.rise = Rise::No;
+    Ok(())
+}
+
+impl Jumps {
+    /// A connection to this host on which somebody has signed in.
+    fn sign_in<'a>(
+        &'a self,
+        stop: &'a Stop,
+        way: &'a Way,
+    ) -> Pin<Box<dyn Future<Output = Result<Connection, SurveyFault>> + Send + 'a>> {
+        Box::pin(async move {
+            let mut target = stop.target.clone();
+            if let Some(name) = &stop.through {
+                target.through = Some(self.over(name, way).await?);
+            }
+            let mut connection = target.connect().await?;
+            connection.sign_in(&stop.login, &way.credentials).await?;
+            Ok(connection)
+        })
+    }
+
+    /// The shared connection to a host over which others are reached.
+    async fn over(&self, name: &str, way: &Way) -> Result<Arc<Connection>, SurveyFault> {
+        let Some(stop) = self.stops.get(name) else { return Err(SurveyFault::NoWay { host: name.to_owned() }) };
+        let cell = self.open.lock().expect("nobody panics holding this").entry(name.to_owned()).or_default().clone();
+        let connect = async { self.sign_in(stop, way).await.map(Arc::new) };
+        let connection = cell.get_or_init(|| connect).await;
+        connection.clone().map_err(|fault| SurveyFault::Through { host: name.to_owned(), fault: Box::new(fault) })
+    }
+}
