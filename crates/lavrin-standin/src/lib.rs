@@ -2,12 +2,16 @@
 //! lets in is decided by the core's own verdict on that tree; what is run runs in that tree, with the rights of whoever
 //! started it.
 
+mod behaviour;
 mod server;
 mod tree;
 
+pub use behaviour::Behaviour;
+pub use tree::TreeAccount;
+
 use lavrin_core::key::container::openssh;
 use lavrin_core::key::generate::{Recipe, SystemSource, generate};
-use lavrin_core::key::{Fingerprint, passphrase};
+use lavrin_core::key::{Fingerprint, PublicKey, passphrase};
 use std::collections::HashMap;
 use std::net::SocketAddr;
 use std::path::{Path, PathBuf};
@@ -31,7 +35,7 @@ pub enum StandInFault {
 /// A stand-in that is running. Dropping it ends it and removes its tree.
 pub struct StandIn {
     address: SocketAddr,
-    host_key: Fingerprint,
+    host_key: PublicKey,
     passwords: HashMap<String, String>,
     tree: TempDir,
     listener: JoinHandle<()>,
@@ -45,18 +49,37 @@ impl StandIn {
     pub async fn harbour_office() -> Result<Self, StandInFault> {
         let tree = tempfile::Builder::new().prefix("lavrin-demo-").tempdir()?;
         tree::lay_out(tree.path())?;
+        // Fresh passwords for each run: whoever can reach loopback must not get in with a known one.
+        let passwords = [("edda".to_owned(), passphrase::made(&SystemSource).to_string())].into();
+        Self::start("harbour-office", tree, passwords, Behaviour::default()).await
+    }
+
+    /// Starts a host with these accounts and their key files, which behaves as it is told to.
+    ///
+    /// # Errors
+    /// [`StandInFault`].
+    pub async fn with(name: &str, accounts: &[TreeAccount<'_>], behaviour: Behaviour) -> Result<Self, StandInFault> {
+        let tree = tempfile::Builder::new().prefix("lavrin-host-").tempdir()?;
+        tree::lay_out_accounts(tree.path(), accounts)?;
+        Self::start(name, tree, HashMap::new(), behaviour).await
+    }
+
+    async fn start(
+        name: &str,
+        tree: TempDir,
+        passwords: HashMap<String, String>,
+        behaviour: Behaviour,
+    ) -> Result<Self, StandInFault> {
         let key = generate(Recipe::Ed25519, &SystemSource).map_err(|_| StandInFault::HostKey)?;
-        let text = openssh::write(&key, "harbour-office", None, &SystemSource).map_err(|_| StandInFault::HostKey)?;
+        let text = openssh::write(&key, name, None, &SystemSource).map_err(|_| StandInFault::HostKey)?;
         let transport_key =
             russh::keys::PrivateKey::from_openssh(text.as_bytes()).map_err(|_| StandInFault::HostKey)?;
-        // Fresh passwords for each run: whoever can reach loopback must not get in with a known one.
-        let passwords: HashMap<String, String> =
-            [("edda".to_owned(), passphrase::made(&SystemSource).to_string())].into();
         let socket = TcpListener::bind("127.0.0.1:0").await?;
         let address = socket.local_addr()?;
-        let world = Arc::new(server::World { root: tree.path().canonicalize()?, passwords: passwords.clone() });
+        let world =
+            Arc::new(server::World { root: tree.path().canonicalize()?, passwords: passwords.clone(), behaviour });
         let listener = tokio::spawn(server::serve(socket, transport_key, world));
-        Ok(Self { address, host_key: key.public().fingerprint(), passwords, tree, listener })
+        Ok(Self { address, host_key: key.public().clone(), passwords, tree, listener })
     }
 
     /// Where it listens.
@@ -68,7 +91,13 @@ impl StandIn {
     /// The fingerprint of its host key.
     #[must_use]
     pub fn host_key(&self) -> Fingerprint {
-        self.host_key
+        self.host_key.fingerprint()
+    }
+
+    /// Its host key as one line.
+    #[must_use]
+    pub fn host_key_line(&self) -> String {
+        self.host_key.line("")
     }
 
     /// The password of an account, where it has one.

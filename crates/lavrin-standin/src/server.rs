@@ -1,5 +1,6 @@
 //! The SSH side of the stand-in.
 
+use crate::Behaviour;
 use lavrin_core::account::{read_groups, read_passwd};
 use lavrin_core::fs::{BytePath, Fact, Node, NodeKind, Why};
 use lavrin_core::key::PublicKey;
@@ -24,10 +25,14 @@ use tokio::process::{ChildStdin, Command};
 /// Rounds of looking before a verdict.
 const ROUNDS_MAX: usize = 20;
 
+/// How long a silent stand-in keeps a connection.
+const SILENCE: Duration = Duration::from_mins(5);
+
 /// What the stand-in stands for.
 pub(crate) struct World {
     pub(crate) root: PathBuf,
     pub(crate) passwords: HashMap<String, String>,
+    pub(crate) behaviour: Behaviour,
 }
 
 /// Takes connections until it is told to stop.
@@ -44,6 +49,13 @@ pub(crate) async fn serve(socket: TcpListener, key: russh::keys::PrivateKey, wor
     });
     while let Ok((stream, peer)) = socket.accept().await {
         let _ = stream.set_nodelay(true);
+        if world.behaviour.silent {
+            tokio::spawn(async move {
+                tokio::time::sleep(SILENCE).await;
+                drop(stream);
+            });
+            continue;
+        }
         let client =
             Client { world: world.clone(), account: String::new(), address: peer.ip(), inputs: HashMap::new() };
         let config = config.clone();
@@ -121,6 +133,15 @@ fn node(path: &Path) -> Fact<Node> {
     Fact::Known(Node { kind, mode, uid: meta.uid(), gid: meta.gid(), access_list: false })
 }
 
+/// A device that answers every command with its menu, once or for ever.
+async fn babble(handle: russh::server::Handle, channel: ChannelId, endless: bool) {
+    let menu = b"  1) status of the lamp\r\n  2) exit\r\n".to_vec();
+    while handle.data(channel, menu.repeat(if endless { 256 } else { 1 })).await.is_ok() && endless {}
+    let _ = handle.exit_status_request(channel, 0).await;
+    let _ = handle.eof(channel).await;
+    let _ = handle.close(channel).await;
+}
+
 /// A refusal after which both methods are still offered, as real servers do it.
 fn refuse() -> Auth {
     Auth::Reject { proceed_with_methods: Some(methods()), partial_success: false }
@@ -160,13 +181,45 @@ impl Handler for Client {
         Ok(())
     }
 
+    async fn channel_open_direct_tcpip(
+        &mut self,
+        channel: Channel<Msg>,
+        host: &str,
+        port: u32,
+        _: &str,
+        _: u32,
+        reply: ChannelOpenHandle,
+        _: &mut Session,
+    ) -> Result<(), russh::Error> {
+        // Nowhere but to this machine: the stand-in is for tests and the demo.
+        let port = u16::try_from(port).ok().filter(|_| self.world.behaviour.forwards && host == "127.0.0.1");
+        let Some(port) = port else { return Ok(()) };
+        let Ok(mut stream) = tokio::net::TcpStream::connect(("127.0.0.1", port)).await else { return Ok(()) };
+        reply.accept().await;
+        tokio::spawn(async move {
+            let _ = tokio::io::copy_bidirectional(&mut channel.into_stream(), &mut stream).await;
+        });
+        Ok(())
+    }
+
     async fn exec_request(
         &mut self,
         channel: ChannelId,
         command: &[u8],
         session: &mut Session,
     ) -> Result<(), russh::Error> {
-        let started = Command::new("/bin/sh")
+        let behaviour = &self.world.behaviour;
+        if behaviour.refuses_commands {
+            return session.channel_failure(channel);
+        }
+        if behaviour.endless || behaviour.menu {
+            session.channel_success(channel)?;
+            let (handle, endless) = (session.handle(), behaviour.endless);
+            tokio::spawn(babble(handle, channel, endless));
+            return Ok(());
+        }
+        let noise = behaviour.noise.clone();
+        let started = Command::new(behaviour.shell.as_deref().unwrap_or(Path::new("/bin/sh")))
             .arg("-c")
             .arg(std::ffi::OsStr::from_bytes(command))
             .env_clear()
@@ -188,6 +241,9 @@ impl Handler for Client {
         }
         let handle = session.handle();
         tokio::spawn(async move {
+            if !noise.is_empty() {
+                let _ = handle.data(channel, noise).await;
+            }
             let mut errors = child.stderr.take();
             let drained = tokio::spawn(async move {
                 let mut text = Vec::new();

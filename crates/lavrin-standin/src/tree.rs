@@ -45,6 +45,37 @@ pub(crate) fn lay_out(root: &Path) -> io::Result<()> {
     put(root, STRAY, 0o600, stray_key()?.as_bytes())
 }
 
+/// An account of a plain tree, with the text of its key file where it has one.
+#[derive(Debug, Clone)]
+pub struct TreeAccount<'a> {
+    /// Its name; its home is `/home/NAME`, that of root `/root`.
+    pub name: &'a str,
+    /// Its shell.
+    pub shell: &'a str,
+    /// What stands in its key file.
+    pub keys: Option<&'a str>,
+}
+
+/// A tree with these accounts, all of which belong to whoever runs the stand-in.
+pub(crate) fn lay_out_accounts(root: &Path, accounts: &[TreeAccount<'_>]) -> io::Result<()> {
+    fs::set_permissions(root, fs::Permissions::from_mode(0o755))?;
+    let owner = fs::metadata(root)?;
+    let (uid, gid) = (owner.uid(), owner.gid());
+    let (mut passwd, mut group) = (String::new(), format!("crew:x:{gid}:\n"));
+    for TreeAccount { name, shell, keys } in accounts {
+        let home = if *name == "root" { "/root".to_owned() } else { format!("/home/{name}") };
+        passwd += &format!("{name}:x:{uid}:{gid}::{home}:{shell}\n");
+        if let Some(keys) = keys {
+            put(root, &format!("{home}/.ssh/authorized_keys")[1..], 0o600, keys.as_bytes())?;
+            fs::set_permissions(root.join(&home[1..]).join(".ssh"), fs::Permissions::from_mode(0o700))?;
+        }
+    }
+    group += "lamps:x:4000:\n";
+    put(root, "etc/passwd", 0o644, passwd.as_bytes())?;
+    put(root, "etc/group", 0o644, group.as_bytes())?;
+    put(root, "etc/ssh/sshd_config", 0o644, b"PasswordAuthentication no\n")
+}
+
 fn put(root: &Path, path: &str, mode: u32, bytes: &[u8]) -> io::Result<()> {
     let path = root.join(path);
     if let Some(folder) = path.parent() {

@@ -1,6 +1,8 @@
 //! The command line: which commands there are, and the options that all of them share.
 
-use crate::command::{audit, check, demo, grant, host, init, install, key, mend, person, probe, remove, settings, why};
+use crate::command::{
+    audit, check, demo, grant, host, init, install, key, mend, person, probe, remove, settings, survey, why,
+};
 use crate::error::CommandError;
 use crate::exit::Exit;
 use crate::ui::{Color, Format, Ui};
@@ -60,6 +62,8 @@ enum Command {
     Withdraw(grant::WithdrawArgs),
     /// What is wrong with the register, every fault at its place; looks at no host
     Check(check::CheckArgs),
+    /// Look at many hosts at once, and remember what is seen
+    Survey(survey::SurveyArgs),
     /// The whole job, step by step, against a small stand-in server on this machine
     Demo(demo::DemoArgs),
 }
@@ -100,6 +104,7 @@ fn dispatch(command: &Command, ui: &Ui) -> Result<Exit, CommandError> {
         Command::Why(args) => block_on(why::run(args, ui)),
         Command::Settings(args) => block_on(settings::run(args, ui)),
         Command::Audit(args) => block_on(audit::run(args, ui)),
+        Command::Survey(args) => block_on(survey::run(args, ui)),
         Command::Probe(args) => block_on(probe::run(args, ui)),
     }
 }

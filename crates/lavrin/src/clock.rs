@@ -36,6 +36,12 @@ pub fn for_file_name() -> String {
     )
 }
 
+/// The day of a moment given in seconds since 1970, in UTC: `2026-11-23`.
+pub fn day_of(seconds: i64) -> String {
+    let date = OffsetDateTime::from_unix_timestamp(seconds).unwrap_or(OffsetDateTime::UNIX_EPOCH).date();
+    format!("{:04}-{:02}-{:02}", date.year(), u8::from(date.month()), date.day())
+}
+
 /// A moment given in seconds since 1970, as RFC 3339.
 pub fn date_of(seconds: u64) -> String {
     let moment = i64::try_from(seconds).ok().and_then(|seconds| OffsetDateTime::from_unix_timestamp(seconds).ok());

@@ -8,6 +8,7 @@ use lavrin_core::steps::{LockOut, NoSteps};
 use lavrin_core::text::shell_word;
 use lavrin_reach::ssh::{ConnectFault, ExecFault, Rejected};
 use lavrin_store::StoreFault;
+use lavrin_store::database::DatabaseFault;
 use std::path::Path;
 
 /// An error as it is shown: what happened, why, and what to type.
@@ -65,6 +66,22 @@ impl From<StoreFault> for CommandError {
         Self::with(Exit::Stopped, "nothing was changed, because what would be replaced could not be kept first")
             .because(fault.to_string())
             .hint("set XDG_STATE_HOME to a folder that can be written")
+    }
+}
+
+impl From<DatabaseFault> for CommandError {
+    fn from(fault: DatabaseFault) -> Self {
+        let said = Self::with(Exit::Stopped, "the store of the register cannot be used").because(fault.to_string());
+        match &fault {
+            DatabaseFault::Newer { .. } => said.hint("use the newer version; nothing was changed"),
+            DatabaseFault::Damaged { path, .. } => {
+                let path = shell_word(&crate::paths::shown(path));
+                said.because("nothing was changed")
+                    .hint(format!("put it back from a backup, or begin anew: mv {path} {path}.damaged"))
+            }
+            DatabaseFault::Busy { .. } => said.hint("wait until the other one is done"),
+            DatabaseFault::Other { .. } | DatabaseFault::System(_) => said,
+        }
     }
 }
 

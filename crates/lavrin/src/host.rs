@@ -2,80 +2,35 @@
 
 use crate::error::{CommandError, exec_fault};
 use crate::exit::Exit;
-use crate::input;
 use crate::paths;
-use crate::secret::{self, Given, PassphraseArgs, Secret};
+use crate::sign_in::{RiseWay, SignInArgs};
 use crate::ui::Ui;
-use clap::{Args, ValueEnum};
+use clap::Args;
 use lavrin_core::hostkey::{KNOWN_HOSTS_BYTES_MAX, line_for};
 use lavrin_core::key::Fingerprint;
 use lavrin_core::key::generate::SystemSource;
 use lavrin_core::steps::Login;
 use lavrin_reach::shell::ShellHost;
-use lavrin_reach::ssh::{ConnectFault, Connection, Credential, Rise, SignedIn, Target};
+use lavrin_reach::ssh::{ConnectFault, Connection, Rise, SignedIn, Target};
 use std::io::{Read as _, Write as _};
 use std::os::unix::fs::{DirBuilderExt as _, OpenOptionsExt as _};
 use std::path::PathBuf;
-use std::sync::Arc;
 
 /// How to reach a host and sign in there.
 #[derive(Debug, Args, Clone)]
 #[command(next_help_heading = "Reaching a host")]
 pub struct HostArgs {
-    /// Account to sign in as, where it is not the one the command is about
-    #[arg(long, value_name = "NAME")]
-    pub login: Option<String>,
     /// Port of the SSH server
     #[arg(long, value_name = "PORT", default_value_t = 22)]
     pub port: u16,
-    /// Private key to sign in with; without it the agent at `SSH_AUTH_SOCK` is asked
-    #[arg(long, value_name = "FILE", value_parser = paths::typed)]
-    pub identity: Option<PathBuf>,
     #[command(flatten)]
-    passphrase: PassphraseArgs,
-    /// Ask for the password of the login, for the very first key
-    #[arg(long, conflicts_with_all = ["password_env", "password_fd", "password_file"])]
-    pub ask_password: bool,
-    /// Variable that holds the password of the login
-    #[arg(long, value_name = "NAME", conflicts_with_all = ["password_fd", "password_file"])]
-    pub password_env: Option<String>,
-    /// Descriptor from which the password of the login is read
-    #[arg(long, value_name = "N", conflicts_with = "password_file")]
-    pub password_fd: Option<i32>,
-    /// File from which the password of the login is read
-    #[arg(long, value_name = "PATH", value_parser = paths::typed)]
-    pub password_file: Option<PathBuf>,
-    /// How a login other than root gets root's rights
-    #[arg(long, value_name = "WAY", default_value = "auto")]
-    pub rise: RiseWay,
-    /// Ask for the password that sudo or doas wants
-    #[arg(long, conflicts_with = "rise_password_env")]
-    pub ask_rise_password: bool,
-    /// Variable that holds the password that sudo or doas wants
-    #[arg(long, value_name = "NAME")]
-    pub rise_password_env: Option<String>,
+    pub sign_in: SignInArgs,
     /// Fingerprint that the host's key must have, for scripts
     #[arg(long, value_name = "SHA256:…", value_parser = |text: &str| Fingerprint::parse(text))]
     pub expect_host_key: Option<Fingerprint>,
     /// File of known host keys
     #[arg(long, value_name = "FILE", value_parser = paths::typed, default_value = "~/.ssh/known_hosts")]
     pub known_hosts: PathBuf,
-    /// Look into homes on a network file system too
-    #[arg(long)]
-    pub network_homes: bool,
-}
-
-/// How a login other than root gets root's rights.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, ValueEnum)]
-pub enum RiseWay {
-    /// sudo, else doas
-    Auto,
-    /// sudo
-    Sudo,
-    /// doas
-    Doas,
-    /// Stay what the login is
-    None,
 }
 
 /// A host on which somebody has signed in.
@@ -96,30 +51,6 @@ impl OpenHost {
 }
 
 impl HostArgs {
-    /// Where the passphrase of the identity is given.
-    pub fn passphrase(&self) -> Given {
-        self.passphrase.given()
-    }
-
-    fn password(&self, account: &str, host: &str) -> Result<Option<Secret>, CommandError> {
-        if self.ask_password {
-            return secret::ask(&format!("Password of {account} on {host}: ")).map(Some);
-        }
-        Given { env: self.password_env.clone(), fd: self.password_fd, file: self.password_file.clone() }.read()
-    }
-
-    fn credentials(&self, account: &str, host: &str) -> Result<Vec<Credential>, CommandError> {
-        let mut list = Vec::new();
-        if let Some(path) = &self.identity {
-            let key = Arc::new(input::private_key(path, &self.passphrase())?);
-            list.push(Credential::Key { key, source: paths::shown(path) });
-        } else if let Some(socket) = std::env::var("SSH_AUTH_SOCK").ok().filter(|socket| !socket.is_empty()) {
-            list.push(Credential::Agent { socket });
-        }
-        list.extend(self.password(account, host)?.map(Credential::Password));
-        Ok(list)
-    }
-
     /// The host with what is known about its key.
     pub fn target(&self, host: &str) -> Result<Target, CommandError> {
         let mut known_hosts = Vec::new();
@@ -203,14 +134,14 @@ impl HostArgs {
         account: &str,
         needs_root: NeedsRoot,
     ) -> Result<OpenHost, CommandError> {
-        let login = self.login.as_deref().unwrap_or(account);
-        let credentials = self.credentials(login, host)?;
+        let login = self.sign_in.login.as_deref().unwrap_or(account);
+        let credentials = self.sign_in.credentials(&format!("{login} on {host}"))?;
         let mut target = self.target(host)?;
         let mut connection = self.connect(ui, &mut target).await?;
         let signed = connection.sign_in(login, &credentials).await?;
         ui.status(&crate::wording::signed_in(&signed, host));
         let mut shell = Box::new(ShellHost::new(connection, login, Rise::No, Box::new(SystemSource)));
-        shell.network_homes = self.network_homes;
+        shell.network_homes = self.sign_in.network_homes;
         if needs_root != NeedsRoot::No && login != account {
             self.rise(ui, &mut shell, host, needs_root).await?;
         }
@@ -224,13 +155,13 @@ impl HostArgs {
         host: &str,
         needs_root: NeedsRoot,
     ) -> Result<(), CommandError> {
-        if self.rise == RiseWay::None
+        if self.sign_in.rise == RiseWay::None
             || shell.check_rights().await.map_err(|fault| exec_fault(host, &fault))? == Some(0)
         {
             return Ok(());
         }
         let mut fault = None;
-        for way in self.rise_ways()? {
+        for way in self.sign_in.rise_ways()? {
             shell.rise = way;
             match shell.check_rights().await {
                 Ok(_) => return Ok(()),
@@ -247,25 +178,6 @@ impl HostArgs {
             }
             None => Ok(()),
         }
-    }
-
-    fn rise_ways(&self) -> Result<Vec<Rise>, CommandError> {
-        let password = if self.ask_rise_password {
-            Some(secret::ask("Password for sudo or doas: ")?)
-        } else {
-            Given { env: self.rise_password_env.clone(), ..Given::default() }.read()?
-        };
-        let doas =
-            |password: Option<Arc<Secret>>| password.map_or(Rise::Doas, |secret| Rise::DoasPassword((*secret).clone()));
-        let sudo =
-            |password: Option<Arc<Secret>>| password.map_or(Rise::Sudo, |secret| Rise::SudoPassword((*secret).clone()));
-        let password = password.map(Arc::new);
-        Ok(match self.rise {
-            RiseWay::None => Vec::new(),
-            RiseWay::Sudo => vec![sudo(password)],
-            RiseWay::Doas => vec![doas(password)],
-            RiseWay::Auto => vec![sudo(password.clone()), doas(password)],
-        })
     }
 }
 

@@ -125,6 +125,11 @@ impl Ui {
         }
     }
 
+    /// Whether somebody watches who wants to see how far it is.
+    pub fn shows_progress(&self) -> bool {
+        !self.quiet && std::io::stderr().is_terminal()
+    }
+
     /// Warns, on stderr.
     pub fn warn(&self, text: &str) {
         let _ = writeln!(std::io::stderr(), "{} {text}", self.paint_err(Label::Warn, "careful:"));

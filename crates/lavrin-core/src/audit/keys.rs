@@ -4,7 +4,7 @@ use super::{AuditEntry, Auditor, NotChecked, Report};
 use crate::account::Account;
 use crate::finding::{Fault, Finding};
 use crate::fs::{BytePath, Fact};
-use crate::keysfile::{Content, Line, read_all};
+use crate::keysfile::{Content, Entry, Line, read_all};
 use crate::login::Limits;
 use crate::survey::{Observation, Resolved, resolve};
 use foldhash::quality::RandomState;
@@ -29,6 +29,35 @@ pub(super) fn audit(auditor: &Auditor, account: &Account, files: &[BytePath], se
             Fact::Unseen(why) => report.not_checked.push(unseen(path, why)),
             Fact::Absent => {}
         }
+    }
+}
+
+/// The entries of an account's key files, whatever is wrong with them.
+pub(super) fn entries(auditor: &Auditor, account: &Account, files: &[BytePath], seen: &Observation) -> Vec<AuditEntry> {
+    let mut entries = Vec::new();
+    let name: Arc<str> = account.name.as_str().into();
+    for path in files {
+        let Resolved::To(real, _) = resolve(path, seen) else { continue };
+        let Fact::Known(bytes) = seen.content(&real) else { continue };
+        let shared_path = Arc::new(path.clone());
+        for Line { number, content, .. } in read_all(bytes, Some(&auditor.known)) {
+            if let Content::Entry(entry) = content {
+                entries.push(audit_entry(&name, &shared_path, number, *entry));
+            }
+        }
+    }
+    entries
+}
+
+fn audit_entry(account: &Arc<str>, path: &Arc<BytePath>, line: usize, entry: Entry) -> AuditEntry {
+    AuditEntry {
+        account: account.clone(),
+        path: path.clone(),
+        line,
+        fingerprint: entry.fingerprint,
+        limits: Limits::of(&entry.options),
+        key: entry.key,
+        comment: entry.comment,
     }
 }
 
@@ -59,14 +88,6 @@ fn read(auditor: &Auditor, account: &Account, path: &BytePath, lines: Vec<Line>,
         if first_line != line {
             report.findings.push(at(line, Fault::DuplicateEntry { first_line, fingerprint }));
         }
-        report.entries.push(AuditEntry {
-            account: name.clone(),
-            path: shared_path.clone(),
-            line,
-            fingerprint,
-            limits: Limits::of(&entry.options),
-            key: entry.key,
-            comment: entry.comment,
-        });
+        report.entries.push(audit_entry(&name, &shared_path, line, *entry));
     }
 }

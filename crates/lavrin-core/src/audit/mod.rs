@@ -155,6 +155,13 @@ impl Auditor {
         report
     }
 
+    /// The entries of every account, and nothing else.
+    #[must_use]
+    pub fn entries(&self, seen: &Observation) -> Vec<AuditEntry> {
+        let of = |account: &Account| keys::entries(self, account, &login::key_files(account, seen), seen);
+        seen.accounts.iter().flat_map(of).collect()
+    }
+
     /// What is wrong with a key; equal keys are judged once.
     fn weaknesses(&self, key: &PublicKey, fingerprint: Fingerprint) -> Arc<[Weakness]> {
         if let Some(weak) = self.judged.read().ok().and_then(|judged| judged.get(&fingerprint).cloned()) {

@@ -292,6 +292,20 @@ impl Register {
         })
     }
 
+    /// The hosts that names stand for, each a host or a tag; without names every host. `Err` holds a name that is neither.
+    ///
+    /// # Errors
+    /// The first name that is neither a host nor a tag.
+    pub fn hosts_named<'a>(&'a self, names: &[String]) -> Result<Vec<&'a Host>, String> {
+        let is_tag = |name: &String| self.hosts.values().any(|host| host.tags.contains(name));
+        if let Some(odd) = names.iter().find(|name| !self.hosts.contains_key(*name) && !is_tag(name)) {
+            return Err(odd.clone());
+        }
+        let meant =
+            |host: &&Host| names.is_empty() || names.iter().any(|name| host.id == *name || host.tags.contains(name));
+        Ok(self.hosts.values().filter(meant).collect())
+    }
+
     /// The people whom a grant is for.
     #[must_use]
     pub fn people_of<'a>(&'a self, grant: &'a Grant) -> Vec<&'a Person> {

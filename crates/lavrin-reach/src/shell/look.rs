@@ -164,9 +164,9 @@ fn homes_loop(who: &Who, network_homes: bool) -> String {
     let list = "if [ -n \"$R\" ]; then cat \"$R/etc/passwd\"; else { if [ -n \"$A\" ]; then getent passwd \"$A\"; fi; getent passwd || cat /etc/passwd; } 2>/dev/null; fi";
     let mounts = "MOUNTS=$(while read -r d m t o; do case $t in nfs|nfs4|cifs|smb3|smbfs|9p|afs|ceph|glusterfs|lustre|fuse.sshfs|fuse.glusterfs) printf '%s ' \"$m\";; esac; done </proc/mounts 2>/dev/null)";
     // A home may hold a quote; it reaches the account's own shell as one word all the same.
-    let quote = "q=$(printf '%s' \"$h\" | sed \"s/'/'\\\\\\\\''/g\")";
+    let quote = "q=$h; case $h in *\\'*) q=$(printf '%s' \"$h\" | sed \"s/'/'\\\\\\\\''/g\") ;; esac";
     format!(
-        "{mounts}\n{{ {list}; }} | {{ seen=' '; while IFS=: read -r n p u g c h s; do {only}case $h in ''|/|/nonexistent|/dev/null) continue;; esac; case $seen in *\" $n \"*) continue;; esac; {dedup}{network}{quote}; look_at \"$n\" \"$u\" \"$g\" \"$h\" \"'$q'\"; done; }}\n",
+        "{mounts}\n{{ {list}; }} | {{ seen=' '; while IFS=: read -r n p u g c h s; do {only}case $h in ''|/|/nonexistent|/dev/null) continue;; esac; case $seen in *\" $n \"*) continue;; esac; {dedup}{network}{quote}; look_at \"$n\" \"$u\" \"$g\" \"$h\" \"'$q'\"; done; told; }}\n",
         dedup = if one_only(who) { "seen=\"$seen$n \"; " } else { "" },
     )
 }
@@ -252,6 +252,9 @@ fn zone_seconds(zone: &str) -> Option<i64> {
 
 /// Takes one frame about a path into the observation, where that path may be told.
 fn take(frame: &Frame<'_>, seen: &mut Observation, may: &dyn Fn(&BytePath) -> bool) {
+    if frame.id == b"N" {
+        take_listing(frame.bytes, seen, may);
+    }
     let [kind, b' ', path @ ..] = frame.id else { return };
     let path = BytePath::new(path);
     if !may(&path) {
@@ -330,6 +333,20 @@ fn node(frame: &Frame<'_>) -> Fact<Node> {
         })
     })();
     parsed.map_or_else(|| Fact::Unseen(Why::Other("its listing was not understood".to_owned())), Fact::Known)
+}
+
+/// A listing of several plain paths, each as `./home/edda` at the end of its line.
+fn take_listing(bytes: &[u8], seen: &mut Observation, may: &dyn Fn(&BytePath) -> bool) {
+    for line in bytes.split(|byte| *byte == b'\n') {
+        let Some(path) = line.rsplit(|byte| *byte == b' ').next().and_then(|path| path.strip_prefix(b".")) else {
+            continue;
+        };
+        let path = BytePath::new(path);
+        let fact = node(&Frame { id: b"N", bytes: line, status: 0 });
+        if fact.known().is_some() && may(&path) {
+            seen.nodes.entry(path).or_insert(fact);
+        }
+    }
 }
 
 /// The bits behind nine letters such as `rwxr-s--T`.

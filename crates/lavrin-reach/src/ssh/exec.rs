@@ -21,6 +21,9 @@ const NOISE_BYTES_MAX: usize = 1 << 20;
 /// Most bytes of one answer: a look at ten thousand accounts stays far below.
 const ANSWER_BYTES_MAX: usize = 256 << 20;
 
+/// So much is shown of what was said instead of an answer, in characters.
+const SAID_SHOWN: usize = 100;
+
 /// How long a script may take to end once it has answered.
 const CLOSE_TIMEOUT: Duration = Duration::from_secs(2);
 
@@ -189,7 +192,7 @@ impl Exec {
     fn no_greeting(&self, rise: &Rise) -> ExecFault {
         let said = [&self.errors[..], &self.output[..]].concat();
         let text = lavrin_core::text::printable(said.trim_ascii());
-        let said: String = text.chars().take(200).collect();
+        let said: String = text.chars().take(SAID_SHOWN).collect();
         match rise {
             Rise::No => ExecFault::NoShell { said },
             Rise::Sudo | Rise::SudoPassword(_) => ExecFault::RiseRefused { program: "sudo", said },

@@ -351,6 +351,10 @@ impl Target {
             }
             length = now;
         }
+        if length == 0 {
+            let why = "it takes the connection and says nothing".to_owned();
+            return Err(ConnectFault::Broken { host: self.host.clone(), why });
+        }
         Err(not_ssh(&buffer[..length]))
     }
 }

@@ -34,7 +34,7 @@ pub struct Look {
 }
 
 impl Database {
-    /// Keeps what a look at a host saw. Where that is what the last one saw too, only its time is written.
+    /// Keeps what a look at a host saw, and says whether it differs from the last one; where not, only its time is written.
     ///
     /// # Errors
     /// [`DatabaseFault`].
@@ -45,9 +45,10 @@ impl Database {
         snapshot: &Snapshot,
         entries: &[Sighted],
         uses: &KeyUses,
-    ) -> Result<(), DatabaseFault> {
+    ) -> Result<bool, DatabaseFault> {
         let document = hash(&snapshot.document);
-        let same = self.last_document(host).map_err(|error| self.fault(error))?.filter(|(_, last)| *last == document);
+        let last = self.last_document(host).map_err(|error| self.fault(error))?;
+        let same = last.filter(|(_, last)| *last == document);
         if let Some((id, _)) = same {
             self.execute("UPDATE observation SET last = max(last, ?2) WHERE id = ?1", params![id, time])?;
         } else {
@@ -73,7 +74,7 @@ impl Database {
                 params![host, account, key.to_string(), used.time, used.from],
             )?;
         }
-        Ok(())
+        Ok(same.is_none())
     }
 
     /// Writes down that a host could not be looked at; what was seen of it before stays.

@@ -117,12 +117,12 @@ async fn open(args: &AuditArgs, ui: &Ui) -> Result<Work, CommandError> {
     match (&args.root, &args.on) {
         (Some(root), _) => Work::open_tree(root),
         (None, Some(host)) => {
-            let login = args.host.login.clone().ok_or_else(|| {
+            let login = args.host.sign_in.login.clone().ok_or_else(|| {
                 CommandError::usage("who signs in for the audit?").hint(format!("lavrin audit {host} --login NAME"))
             })?;
             // The audit is about every account; naming root makes the login rise where it is not root itself.
             let mut host_args = args.host.clone();
-            host_args.login = Some(login);
+            host_args.sign_in.login = Some(login);
             Work::open_host(ui, host, "root", &host_args, NeedsRoot::Wanted).await
         }
         (None, None) => Err(CommandError::usage("audit what? A host, or --root DIR")),

@@ -182,7 +182,7 @@ async fn without_change(
 /// The private half, where it lies beside the public one or is the identity; a real login proves more than a question.
 fn private_half(args: &InstallArgs, ui: &Ui, given: &GivenKey) -> Option<(Box<PrivateKey>, String)> {
     let path = input::private_beside(&args.key)?;
-    let key = input::private_key_if_possible(&path, &args.host.passphrase());
+    let key = input::private_key_if_possible(&path, &args.host.sign_in.passphrase());
     match key {
         Some(key) if *key.public() == given.key => Some((Box::new(key), paths::shown(&path))),
         Some(_) => {

@@ -16,4 +16,5 @@ pub mod probe;
 pub mod register;
 pub mod remove;
 pub mod settings;
+pub mod survey;
 pub mod why;

@@ -40,8 +40,8 @@ pub struct ProbeOut {
 pub async fn run(args: &ProbeArgs, ui: &Ui) -> Result<Exit, CommandError> {
     let (target, key_path) = words(args)?;
     let host = target.host.clone().ok_or_else(|| CommandError::usage("a probe asks a host: ACCOUNT@HOST"))?;
-    let private = match &args.host.identity {
-        Some(path) => Some((Box::new(input::private_key(path, &args.host.passphrase())?), paths::shown(path))),
+    let private = match &args.host.sign_in.identity {
+        Some(path) => Some((Box::new(input::private_key(path, &args.host.sign_in.passphrase())?), paths::shown(path))),
         None => None,
     };
     let public = match (&key_path, &private) {

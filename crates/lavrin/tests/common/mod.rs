@@ -2,6 +2,7 @@
 //! and one block of text for everything a run gave.
 #![allow(dead_code, reason = "each test file uses its own part")]
 
+pub mod fleet;
 pub mod random;
 pub mod servers;
 pub mod site;

@@ -1,7 +1,17 @@
-# The usual files of every home in one go, each with the rights of its account.
-look_at() { # name uid gid home
-  d=$4; while [ -n "$d" ] && [ "$d" != / ]; do d=${d%/*}; if [ -n "$d" ]; then node "$d"; fi; done
-  if [ -e "$R$4/.ssh" ] || [ -L "$R$4/.ssh" ] || [ ! -x "$R$4" ]; then
-    printf 'N=%s; R=%s\n%s\nusual %s\n' "$K" "$QR" "$F" "$5" | run_as "$1" "$2" "$3"
-  else node "$4"; node "$4/.ssh"; fi
+# The usual files of every home in one go, each with the rights of its account. What needs nobody's rights is kept back in
+# L and told with few processes.
+L=; LN=0
+later() {
+  case " $L " in *" $1 "*) return ;; esac
+  case $1 in *[!A-Za-z0-9._/@+-]*) node "$1"; return ;; esac
+  L="$L $1"; LN=$((LN + 1)); if [ "$LN" -ge 200 ]; then told; fi
+}
+told() { if [ -n "$L" ]; then nodes $L; fi; L=; LN=0; }
+look_at() { # name uid gid home quoted-home
+  d=$4; while [ -n "$d" ] && [ "$d" != / ]; do d=${d%/*}; if [ -n "$d" ]; then later "$d"; fi; done
+  if [ -x "$R$4" ] && [ ! -e "$R$4/.ssh" ] && [ ! -L "$R$4/.ssh" ]; then x=no
+  elif [ ! -e "$R$4" ] && [ ! -L "$R$4" ] && [ -x "$R${4%/*}/" ]; then x=no
+  else x=yes; fi
+  if [ "$x" = yes ]; then printf 'N=%s; R=%s\n%s\nusual %s\n' "$K" "$QR" "$F" "$5" | run_as "$1" "$2" "$3"
+  else later "$4"; b "n $4/.ssh"; echo 'No such file or directory'; e 1; fi
 }

@@ -239,7 +239,7 @@ fn consent(cases: &[Case], args: &MendArgs) -> Option<String> {
     words.extend(
         args.root.as_ref().map(|root| format!("--root {}", lavrin_core::text::shell_word(&crate::paths::shown(root)))),
     );
-    words.extend(args.host.login.as_ref().map(|login| format!("--login {login}")));
+    words.extend(args.host.sign_in.login.as_ref().map(|login| format!("--login {login}")));
     words.extend(waiting.into_iter().chain(given).map(|key| format!("--revive {key}")));
     Some(words.join(" "))
 }

@@ -1,0 +1,213 @@
+//! `lavrin survey`: look at many hosts at once and remember what is seen.
+
+mod out;
+mod progress;
+
+pub use out::SurveyOut;
+
+use super::register::{Opened, RegisterArgs};
+use crate::clock;
+use crate::error::CommandError;
+use crate::exit::Exit;
+use crate::sign_in::SignInArgs;
+use crate::ui::Ui;
+use clap::Args;
+use lavrin_core::audit::Auditor;
+use lavrin_core::hostkey::line_for;
+use lavrin_core::register::{Host, Register};
+use lavrin_core::survey::Observation;
+use lavrin_core::survey::snapshot::Snapshot;
+use lavrin_core::text::printable;
+use lavrin_reach::ssh::Target;
+use lavrin_store::database::{Database, DatabaseFault, Sighted};
+use lavrin_work::survey::{Looked, Pace, Stop, Way, survey};
+use out::HostOut;
+use progress::Progress;
+use std::collections::HashMap;
+use std::sync::Arc;
+use std::time::Duration;
+use tokio::sync::mpsc;
+
+/// Who signs in where neither the register nor the command says so.
+const USUAL_LOGIN: &str = "root";
+
+/// Observations that wait to be written down; further hosts wait until there is room.
+const WAITING: usize = 64;
+
+/// Look at many hosts at once, and remember what is seen
+#[derive(Debug, Args)]
+pub struct SurveyArgs {
+    /// Only these hosts, or hosts with these tags
+    #[arg(value_name = "HOST|TAG")]
+    pub hosts: Vec<String>,
+    /// Hosts that are looked at at once
+    #[arg(long, value_name = "N", default_value_t = 32, value_parser = clap::value_parser!(u16).range(1..=1024))]
+    pub parallel: u16,
+    /// Seconds that one host may take
+    #[arg(long, value_name = "SECONDS", default_value_t = 60, value_parser = clap::value_parser!(u64).range(1..=3600))]
+    pub time: u64,
+    #[command(flatten)]
+    sign_in: SignInArgs,
+    #[command(flatten)]
+    register: RegisterArgs,
+}
+
+/// Runs the command.
+pub async fn run(args: &SurveyArgs, ui: &Ui) -> Result<Exit, CommandError> {
+    let opened = args.register.open()?;
+    let hosts = hosts_named(&opened.reading.register, &args.hosts)?;
+    if hosts.is_empty() {
+        return Err(CommandError::usage("there is no host in the register yet").hint("lavrin host add NAME"));
+    }
+    let seen = look(&opened, &hosts, &args.sign_in, args.pace(), ui).await?;
+    out::print(&seen, ui);
+    Ok(if seen.iter().any(|host| host.fault.is_some()) { Exit::NotChecked } else { Exit::Done })
+}
+
+impl SurveyArgs {
+    fn pace(&self) -> Pace {
+        Pace { parallel: self.parallel.into(), time: Duration::from_secs(self.time) }
+    }
+}
+
+/// The hosts that names stand for.
+pub fn hosts_named<'a>(register: &'a Register, names: &[String]) -> Result<Vec<&'a Host>, CommandError> {
+    register.hosts_named(names).map_err(|odd| {
+        CommandError::usage(format!("the register knows no host and no tag '{}'", printable(odd.as_bytes())))
+            .hint("lavrin host list")
+    })
+}
+
+/// Looks at these hosts and writes down what is seen, each as soon as it comes.
+pub async fn look(
+    opened: &Opened,
+    hosts: &[&Host],
+    sign_in: &SignInArgs,
+    pace: Pace,
+    ui: &Ui,
+) -> Result<Vec<HostOut>, CommandError> {
+    let store = Database::open(opened.folder.path())?;
+    let register = &opened.reading.register;
+    // Whose key is not pinned is not spoken to: anybody could answer for it.
+    let (pinned, unpinned): (Vec<&Host>, Vec<&Host>) = hosts.iter().partition(|host| !host.host_keys.is_empty());
+    let stop = |host: &Host| stop_of(host, sign_in);
+    let jumps = register.hosts.values().filter_map(|host| host.through.as_ref());
+    let jumps = jumps.filter_map(|through| register.hosts.get(&through.value)).map(stop).collect();
+    let way = Way {
+        credentials: sign_in.credentials("the logins on these hosts")?,
+        rises: sign_in.rise_ways()?,
+        network_homes: sign_in.network_homes,
+    };
+    let (done, mut looked) = mpsc::channel(WAITING);
+    let looking = survey(pinned.iter().map(|host| stop(host)).collect(), jumps, Arc::new(way), pace, done);
+    let looking = tokio::spawn(looking);
+    let mut recorder = Recorder::new(&store, Progress::of(hosts.len(), ui));
+    for host in unpinned {
+        let fault = format!("its keys are not pinned: lavrin host trust {}", host.id);
+        recorder.failed(&host.id, fault)?;
+    }
+    let mut waiting = Vec::with_capacity(WAITING);
+    while looked.recv_many(&mut waiting, WAITING).await > 0 {
+        recorder.take(std::mem::take(&mut waiting))?;
+    }
+    let _ = looking.await;
+    Ok(recorder.end())
+}
+
+fn stop_of(host: &Host, sign_in: &SignInArgs) -> Stop {
+    let known_hosts: String =
+        host.host_keys.iter().map(|key| line_for(&host.address, host.port, &key.value) + "\n").collect();
+    let target = Target {
+        through: None,
+        host: host.address.clone(),
+        port: host.port,
+        known_hosts: known_hosts.into_bytes(),
+        expected: None,
+    };
+    let login = host.login.as_ref().or(sign_in.login.as_ref());
+    Stop {
+        host: host.id.clone(),
+        target,
+        login: login.map_or(USUAL_LOGIN, String::as_str).to_owned(),
+        through: host.through.as_ref().map(|through| through.value.clone()),
+    }
+}
+
+/// Writes down what comes.
+struct Recorder<'a> {
+    store: &'a Database,
+    auditor: Auditor,
+    progress: Progress,
+    before: HashMap<String, i64>,
+    hosts: Vec<HostOut>,
+}
+
+impl<'a> Recorder<'a> {
+    fn new(store: &'a Database, progress: Progress) -> Self {
+        let looks = store.looks().unwrap_or_default();
+        let before = looks.into_iter().filter_map(|look| Some((look.host, look.seen?))).collect();
+        Self { store, auditor: Auditor::default(), progress, before, hosts: Vec::new() }
+    }
+
+    /// Several at once, since each writing waits for the disk.
+    fn take(&mut self, looked: Vec<Looked>) -> Result<(), DatabaseFault> {
+        let store = self.store;
+        store.together(|_| {
+            for (host, result) in looked {
+                match result {
+                    Ok(seen) => self.seen(&host, &seen)?,
+                    Err(fault) => self.failed(&host, fault.to_string())?,
+                }
+            }
+            Ok(())
+        })
+    }
+
+    fn seen(&mut self, host: &str, seen: &Observation) -> Result<(), DatabaseFault> {
+        let entries: Vec<Sighted> = self
+            .auditor
+            .entries(seen)
+            .into_iter()
+            .map(|entry| Sighted {
+                account: entry.account.to_string(),
+                key: entry.fingerprint,
+                comment: printable(entry.comment.trim_ascii()),
+            })
+            .collect();
+        let now = clock::now().unix_timestamp();
+        let changed = self.store.record(host, now, &Snapshot::of(seen), &entries, &seen.key_uses)?;
+        self.progress.seen();
+        self.hosts.push(HostOut {
+            host: host.to_owned(),
+            fault: None,
+            accounts: seen.accounts.len(),
+            entries: entries.len(),
+            sessions: seen.sessions.values().sum(),
+            changed,
+            last_seen: self.before.get(host).copied().map(clock::day_of),
+        });
+        Ok(())
+    }
+
+    fn failed(&mut self, host: &str, fault: String) -> Result<(), DatabaseFault> {
+        let fault = printable(fault.as_bytes());
+        self.store.record_fault(host, clock::now().unix_timestamp(), &fault)?;
+        self.progress.failed();
+        self.hosts.push(HostOut {
+            host: host.to_owned(),
+            fault: Some(fault),
+            accounts: 0,
+            entries: 0,
+            sessions: 0,
+            changed: false,
+            last_seen: self.before.get(host).copied().map(clock::day_of),
+        });
+        Ok(())
+    }
+
+    fn end(mut self) -> Vec<HostOut> {
+        self.progress.end();
+        self.hosts.sort_by(|one, other| one.host.cmp(&other.host));
+        self.hosts
+    }
+}

@@ -1,0 +1,69 @@
+//! What a survey tells.
+
+use crate::table::columns;
+use crate::ui::{Format, Label, Ui};
+use lavrin_core::text::count;
+use schemars::JsonSchema;
+use serde::Serialize;
+
+/// Up to so many hosts are told one by one; of more only those that changed or were not seen.
+const TOLD_MAX: usize = 60;
+
+/// What `--format json` prints.
+#[derive(Debug, Serialize, JsonSchema)]
+pub struct SurveyOut<'a> {
+    schema: &'static str,
+    hosts: &'a [HostOut],
+}
+
+/// One host.
+#[derive(Debug, Serialize, JsonSchema)]
+pub struct HostOut {
+    pub host: String,
+    /// Why it was not seen.
+    pub fault: Option<String>,
+    pub accounts: usize,
+    pub entries: usize,
+    /// Open sessions.
+    pub sessions: usize,
+    /// Whether anything is different from the look before.
+    pub changed: bool,
+    /// When it was seen before this look.
+    pub last_seen: Option<String>,
+}
+
+/// Prints it.
+pub fn print(hosts: &[HostOut], ui: &Ui) {
+    if ui.format == Format::Json {
+        ui.result(&crate::json::print(&SurveyOut { schema: "lavrin/survey/1", hosts }));
+        return;
+    }
+    let worth_telling = |host: &&HostOut| hosts.len() <= TOLD_MAX || host.changed || host.fault.is_some();
+    let rows: Vec<Vec<String>> = hosts.iter().filter(worth_telling).map(|host| row(host, ui)).collect();
+    let lines: String = columns(&rows, 2).into_iter().map(|line| line + "\n").collect();
+    let failed = hosts.iter().filter(|host| host.fault.is_some()).count();
+    let changed = hosts.iter().filter(|host| host.changed && host.last_seen.is_some()).count();
+    let mut parts = vec![ui.paint(Label::Good, &format!("{} seen", hosts.len() - failed))];
+    if changed > 0 {
+        parts.push(ui.paint(Label::Warn, &format!("{changed} changed")));
+    }
+    if failed > 0 {
+        parts.push(ui.paint(Label::Bad, &format!("{failed} not seen")));
+    }
+    ui.result(&format!("{lines}{}: {}", count(hosts.len(), "host", "hosts"), parts.join(", ")));
+}
+
+fn row(host: &HostOut, ui: &Ui) -> Vec<String> {
+    let name = ui.paint(Label::Strong, &host.host);
+    if let Some(fault) = &host.fault {
+        let before = host.last_seen.as_ref().map(|day| format!(" (last seen {day})")).unwrap_or_default();
+        return vec![name, ui.paint(Label::Bad, "not seen"), format!("{fault}{before}")];
+    }
+    let what = format!("{}, {}", count(host.accounts, "account", "accounts"), count(host.entries, "entry", "entries"));
+    let change = match (&host.last_seen, host.changed) {
+        (None, _) => "for the first time".to_owned(),
+        (Some(day), true) => ui.paint(Label::Warn, &format!("changed since {day}")),
+        (Some(_), false) => "as before".to_owned(),
+    };
+    vec![name, ui.paint(Label::Good, "seen"), format!("{what}; {change}")]
+}

@@ -1,0 +1,38 @@
+//! How far a survey is, on a terminal.
+
+use crate::ui::Ui;
+use indicatif::{ProgressBar, ProgressDrawTarget, ProgressStyle};
+use std::time::Duration;
+
+/// Drawn a few times a second; nothing at all where nobody watches.
+pub struct Progress {
+    bar: ProgressBar,
+    failed: u64,
+}
+
+impl Progress {
+    pub fn of(hosts: usize, ui: &Ui) -> Self {
+        let target = if ui.shows_progress() { ProgressDrawTarget::stderr() } else { ProgressDrawTarget::hidden() };
+        let bar = ProgressBar::with_draw_target(Some(hosts as u64), target);
+        let form = "{bar:30} {pos} of {len} hosts{msg}, {per_sec}, {eta} left";
+        if let Ok(style) = ProgressStyle::with_template(form) {
+            bar.set_style(style.progress_chars("━╸ "));
+        }
+        bar.enable_steady_tick(Duration::from_millis(200));
+        Self { bar, failed: 0 }
+    }
+
+    pub fn seen(&self) {
+        self.bar.inc(1);
+    }
+
+    pub fn failed(&mut self) {
+        self.failed += 1;
+        self.bar.set_message(format!(", {} not seen", self.failed));
+        self.bar.inc(1);
+    }
+
+    pub fn end(&self) {
+        self.bar.finish_and_clear();
+    }
+}

@@ -1,0 +1,106 @@
+//! Signing in: with which key or password, and how a login other than root gets root's rights.
+
+use crate::error::CommandError;
+use crate::secret::{self, Given, PassphraseArgs, Secret};
+use crate::{input, paths};
+use clap::{Args, ValueEnum};
+use lavrin_reach::ssh::{Credential, Rise};
+use std::path::PathBuf;
+use std::sync::Arc;
+
+/// How to sign in.
+#[derive(Debug, Args, Clone)]
+pub struct SignInArgs {
+    /// Account to sign in as, where it is not the one the command is about
+    #[arg(long, value_name = "NAME")]
+    pub login: Option<String>,
+    /// Private key to sign in with; without it the agent at `SSH_AUTH_SOCK` is asked
+    #[arg(long, value_name = "FILE", value_parser = paths::typed)]
+    pub identity: Option<PathBuf>,
+    #[command(flatten)]
+    passphrase: PassphraseArgs,
+    /// Ask for the password of the login, for the very first key
+    #[arg(long, conflicts_with_all = ["password_env", "password_fd", "password_file"])]
+    pub ask_password: bool,
+    /// Variable that holds the password of the login
+    #[arg(long, value_name = "NAME", conflicts_with_all = ["password_fd", "password_file"])]
+    pub password_env: Option<String>,
+    /// Descriptor from which the password of the login is read
+    #[arg(long, value_name = "N", conflicts_with = "password_file")]
+    pub password_fd: Option<i32>,
+    /// File from which the password of the login is read
+    #[arg(long, value_name = "PATH", value_parser = paths::typed)]
+    pub password_file: Option<PathBuf>,
+    /// How a login other than root gets root's rights
+    #[arg(long, value_name = "WAY", default_value = "auto")]
+    pub rise: RiseWay,
+    /// Ask for the password that sudo or doas wants
+    #[arg(long, conflicts_with = "rise_password_env")]
+    pub ask_rise_password: bool,
+    /// Variable that holds the password that sudo or doas wants
+    #[arg(long, value_name = "NAME")]
+    pub rise_password_env: Option<String>,
+    /// Look into homes on a network file system too
+    #[arg(long)]
+    pub network_homes: bool,
+}
+
+/// How a login other than root gets root's rights.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, ValueEnum)]
+pub enum RiseWay {
+    /// sudo, else doas
+    Auto,
+    /// sudo
+    Sudo,
+    /// doas
+    Doas,
+    /// Stay what the login is
+    None,
+}
+
+impl SignInArgs {
+    /// Where the passphrase of the identity is given.
+    pub fn passphrase(&self) -> Given {
+        self.passphrase.given()
+    }
+
+    fn password(&self, whose: &str) -> Result<Option<Secret>, CommandError> {
+        if self.ask_password {
+            return secret::ask(&format!("Password of {whose}: ")).map(Some);
+        }
+        Given { env: self.password_env.clone(), fd: self.password_fd, file: self.password_file.clone() }.read()
+    }
+
+    /// What is tried to sign in, in order; a password is asked for as that of `whose`.
+    pub fn credentials(&self, whose: &str) -> Result<Vec<Credential>, CommandError> {
+        let mut list = Vec::new();
+        if let Some(path) = &self.identity {
+            let key = Arc::new(input::private_key(path, &self.passphrase())?);
+            list.push(Credential::Key { key, source: paths::shown(path) });
+        } else if let Some(socket) = std::env::var("SSH_AUTH_SOCK").ok().filter(|socket| !socket.is_empty()) {
+            list.push(Credential::Agent { socket });
+        }
+        list.extend(self.password(whose)?.map(Credential::Password));
+        Ok(list)
+    }
+
+    /// The ways to root's rights, in order.
+    pub fn rise_ways(&self) -> Result<Vec<Rise>, CommandError> {
+        let password = if self.ask_rise_password {
+            Some(secret::ask("Password for sudo or doas: ")?)
+        } else {
+            Given { env: self.rise_password_env.clone(), ..Given::default() }.read()?
+        };
+        let doas =
+            |password: Option<Arc<Secret>>| password.map_or(Rise::Doas, |secret| Rise::DoasPassword((*secret).clone()));
+        let sudo =
+            |password: Option<Arc<Secret>>| password.map_or(Rise::Sudo, |secret| Rise::SudoPassword((*secret).clone()));
+        let password = password.map(Arc::new);
+        Ok(match self.rise {
+            RiseWay::None => Vec::new(),
+            RiseWay::Sudo => vec![sudo(password)],
+            RiseWay::Doas => vec![doas(password)],
+            RiseWay::Auto => vec![sudo(password.clone()), doas(password)],
+        })
+    }
+}

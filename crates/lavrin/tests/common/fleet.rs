@@ -1,0 +1,73 @@
+//! A register and stand-ins for its hosts.
+
+use super::{Run, World, key};
+use lavrin_standin::{Behaviour, StandIn, TreeAccount};
+use tokio::runtime::Runtime;
+
+/// A world with a register, whose hosts are stand-ins.
+pub struct Fleet {
+    pub world: World,
+    pub hosts: Vec<StandIn>,
+    runtime: Runtime,
+}
+
+impl Fleet {
+    /// A register without hosts; root's key is that of `office`.
+    pub fn new() -> Self {
+        let runtime = tokio::runtime::Builder::new_multi_thread().worker_threads(2).enable_all().build().unwrap();
+        let world = World::new();
+        world.put_pair("office", 1, "edda@lantern");
+        world.write("lavrin.toml", "name = \"Skerry lights\"\n", 0o644);
+        Self { world, hosts: Vec::new(), runtime }
+    }
+
+    /// Adds a host on which root has the office's key, and edda what is given.
+    pub fn add(&mut self, name: &str, keys_of_edda: &str, behaviour: Behaviour) -> &StandIn {
+        self.add_with(name, keys_of_edda, behaviour, "")
+    }
+
+    /// The same with further lines for the register.
+    pub fn add_with(&mut self, name: &str, keys_of_edda: &str, behaviour: Behaviour, lines: &str) -> &StandIn {
+        let roots = format!("{}\n", key(1).public().line("office"));
+        let accounts = [
+            TreeAccount { name: "root", shell: "/bin/sh", keys: Some(&roots) },
+            TreeAccount { name: "edda", shell: "/bin/sh", keys: Some(keys_of_edda) },
+            TreeAccount { name: "lamp", shell: "/usr/sbin/nologin", keys: None },
+        ];
+        let host = self.runtime.block_on(StandIn::with(name, &accounts, behaviour)).unwrap();
+        self.register(name, host.address().port(), &host.host_key_line(), lines);
+        self.hosts.push(host);
+        self.hosts.last().unwrap()
+    }
+
+    /// A host in the register only.
+    pub fn register(&self, name: &str, port: u16, host_key: &str, lines: &str) {
+        let keys = if host_key.is_empty() { String::new() } else { format!("host_keys = [\"{host_key}\"]\n") };
+        let text = format!("address = \"127.0.0.1\"\nport = {port}\naccounts = [\"edda\"]\n{keys}{lines}");
+        self.world.write(&format!("hosts/{name}.toml"), text, 0o644);
+    }
+
+    /// Runs a line, with the office's key where it signs in.
+    pub fn run(&self, line: &str) -> Run {
+        self.world.typed(line)
+    }
+
+    /// Looks at hosts.
+    pub fn survey(&self, rest: &str) -> Run {
+        let run = self.run(&format!("survey --identity home/office {rest}"));
+        Run { stdout: self.steady(&run.stdout), ..run }
+    }
+
+    /// The text without what differs from run to run.
+    fn steady(&self, text: &str) -> String {
+        let ports = self.hosts.iter().map(|host| (format!("port {}", host.address().port()), "port $PORT"));
+        ports.fold(text.to_owned(), |text, (port, word)| text.replace(&port, word))
+    }
+
+    /// Writes a file into a host's tree.
+    pub fn put(&self, host: usize, path: &str, content: &str) {
+        let path = self.hosts[host].file(path);
+        std::fs::create_dir_all(path.parent().unwrap()).unwrap();
+        std::fs::write(path, content).unwrap();
+    }
+}

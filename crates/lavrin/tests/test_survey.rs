@@ -1,0 +1,89 @@
+//! Many hosts at once, each behaving in its own way.
+
+mod common;
+
+use common::fleet::Fleet;
+use common::key;
+use lavrin_standin::Behaviour;
+
+fn line(seed: u8, comment: &str) -> String {
+    format!("{}\n", key(seed).public().line(comment))
+}
+
+#[test]
+fn what_is_seen_is_remembered_and_what_changed_is_told() {
+    let mut fleet = Fleet::new();
+    fleet.add("lantern", &line(2, "edda@lantern"), Behaviour::default());
+    fleet.add("skerry", &line(2, "edda@lantern"), Behaviour::default());
+    insta::assert_snapshot!("survey_first", fleet.survey("").expect(0));
+    let store = fleet.world.path(".lavrin/store.sqlite3");
+    drop(fleet.survey("").expect(0));
+    let size = |path: &std::path::Path| path.metadata().unwrap().len();
+    let before = size(&store);
+    for _ in 0..5 {
+        drop(fleet.survey("").expect(0));
+    }
+    assert_eq!(size(&store), before);
+    fleet.put(1, "/home/edda/.ssh/authorized_keys", &(line(2, "edda@lantern") + &line(3, "new@skerry")));
+    insta::assert_snapshot!("survey_changed", fleet.survey("").expect(0));
+    let one = fleet.survey("skerry --format json").expect(0).json();
+    assert_eq!((&one["schema"], one["hosts"].as_array().unwrap().len()), (&"lavrin/survey/1".into(), 1));
+    assert_eq!(one["hosts"][0]["changed"], false);
+    drop(fleet.survey("no-such-host").expect(2));
+}
+
+#[test]
+fn whatever_a_host_does_the_others_are_seen() {
+    let mut fleet = Fleet::new();
+    let with = |change: fn(&mut Behaviour)| {
+        let mut behaviour = Behaviour::default();
+        change(&mut behaviour);
+        behaviour
+    };
+    fleet.add("a-good", &line(2, "edda"), Behaviour::default());
+    fleet.add("b-noise", "", with(|host| host.noise = b"Welcome to the harbour office!\nNothing to see.\n".to_vec()));
+    fleet.add("c-silent", "", with(|host| host.silent = true));
+    fleet.add("d-endless", "", with(|host| host.endless = true));
+    fleet.add("e-menu", "", with(|host| host.menu = true));
+    fleet.add("f-refuses", "", with(|host| host.refuses_commands = true));
+    let other_key = key(9).public().line("");
+    let port = fleet.add("g-changed", "", Behaviour::default()).address().port();
+    fleet.register("g-changed", port, &other_key, "");
+    fleet.register("h-unpinned", port, "", "");
+    fleet.register("i-closed", 1, &other_key, "");
+    fleet.add_with("j-stranger", "", Behaviour::default(), "login = \"sten\"\n");
+    let seen = fleet.survey("--time 12").expect(3);
+    insta::with_settings!({filters => vec![(r"SHA256:[A-Za-z0-9+/]{43}", "SHA256:…")]}, {
+        insta::assert_snapshot!("survey_of_bad_hosts", seen);
+    });
+}
+
+#[test]
+fn a_host_behind_another_is_reached_over_it() {
+    let mut fleet = Fleet::new();
+    let forwards = || Behaviour { forwards: true, ..Behaviour::default() };
+    fleet.add("gate", "", forwards());
+    fleet.add_with("inner-1", &line(2, "edda"), forwards(), "through = \"gate\"\n");
+    fleet.add_with("inner-2", &line(2, "edda"), Behaviour::default(), "through = \"inner-1\"\n");
+    fleet.add("closed", "", Behaviour::default());
+    fleet.add_with("x-unreached", "", Behaviour::default(), "through = \"closed\"\n");
+    insta::assert_snapshot!("survey_through", fleet.survey("").expect(3));
+}
+
+#[test]
+fn what_a_hostile_account_owner_lays_out_is_not_followed() {
+    let mut fleet = Fleet::new();
+    let host = fleet.add("lantern", &line(2, "edda"), Behaviour::default());
+    let keys = host.file("/home/edda/.ssh/authorized_keys");
+    for lay in ["link", "pipe", "folder"] {
+        let _ = std::fs::remove_dir_all(&keys).or_else(|_| std::fs::remove_file(&keys));
+        match lay {
+            "link" => std::os::unix::fs::symlink("/etc/hostname", &keys).unwrap(),
+            "pipe" => rustix::fs::mknodat(rustix::fs::CWD, &keys, rustix::fs::FileType::Fifo, rustix::fs::Mode::RUSR, 0)
+                .unwrap(),
+            _ => std::fs::create_dir(&keys).unwrap(),
+        }
+        let seen = fleet.survey("--time 20 --format json").expect(0).json();
+        assert_eq!(seen["hosts"][0]["entries"], 1, "{lay}");
+    }
+}
