@@ -2,10 +2,12 @@
 //! The words around it are the command's business.
 
 use crate::access_rules::ObstacleKind;
+use crate::fleet::HostFault;
 use crate::fs::BytePath;
 use crate::key::Fingerprint;
 use crate::key::strength::Weakness;
 use crate::keysfile::LineFault;
+
 use serde::Serialize;
 
 /// How much a finding matters. Ordered from harmless to urgent.
@@ -139,6 +141,8 @@ pub enum Fault {
         /// Which key.
         fingerprint: Fingerprint,
     },
+    /// Something that shows only beside a register or over time.
+    OnHost(HostFault),
 }
 
 impl From<ObstacleKind> for Fault {
@@ -195,6 +199,7 @@ impl Fault {
             Self::WrongKind => "wrong-kind-of-file",
             Self::UnusableLine { .. } => "unusable-line",
             Self::DuplicateEntry { .. } => "duplicate-entry",
+            Self::OnHost(fault) => fault.rule(),
         }
     }
 
@@ -202,6 +207,7 @@ impl Fault {
     #[must_use]
     pub fn severity(&self) -> Severity {
         match self {
+            Self::OnHost(fault) => fault.severity(),
             Self::WeakKey { weakness, .. } => match weakness {
                 Weakness::RsaShort { bits, refused_below, .. } if bits < refused_below => Severity::High,
                 Weakness::RsaShort { .. } | Weakness::ExponentThree | Weakness::OddSize { .. } => Severity::Info,

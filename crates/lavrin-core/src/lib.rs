@@ -8,6 +8,7 @@ pub mod access_rules;
 pub mod account;
 pub mod audit;
 pub mod finding;
+pub mod fleet;
 pub mod fs;
 pub mod hostkey;
 pub mod key;

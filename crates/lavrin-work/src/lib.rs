@@ -2,6 +2,7 @@
 
 mod audit;
 mod carry;
+pub mod fleet;
 mod prove;
 pub mod survey;
 

@@ -25,6 +25,9 @@ pub struct AuditFinding {
     pub rule: &'static str,
     /// `critical`, `high`, `medium`, `low` or `info`.
     pub severity: &'static str,
+    /// The host, where a register is audited.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub host: Option<String>,
     /// The account.
     pub account: Option<String>,
     /// The path.
@@ -107,7 +110,7 @@ impl KeyFinding {
             rule: finding.fault.rule(),
             severity: finding.severity().name(),
             message: crate::wording::finding::message(&finding.fault),
-            remedy: crate::wording::finding::remedy(finding, path),
+            remedy: crate::wording::finding::remedy(finding, None, path),
         }
     }
 }

@@ -79,11 +79,48 @@ fn what_a_hostile_account_owner_lays_out_is_not_followed() {
         let _ = std::fs::remove_dir_all(&keys).or_else(|_| std::fs::remove_file(&keys));
         match lay {
             "link" => std::os::unix::fs::symlink("/etc/hostname", &keys).unwrap(),
-            "pipe" => rustix::fs::mknodat(rustix::fs::CWD, &keys, rustix::fs::FileType::Fifo, rustix::fs::Mode::RUSR, 0)
-                .unwrap(),
+            "pipe" => {
+                rustix::fs::mknodat(rustix::fs::CWD, &keys, rustix::fs::FileType::Fifo, rustix::fs::Mode::RUSR, 0)
+                    .unwrap()
+            }
             _ => std::fs::create_dir(&keys).unwrap(),
         }
         let seen = fleet.survey("--time 20 --format json").expect(0).json();
         assert_eq!(seen["hosts"][0]["entries"], 1, "{lay}");
     }
+}
+
+#[test]
+fn the_audit_holds_the_fleet_against_the_register() {
+    let mut fleet = Fleet::new();
+    fleet.world.write("people/office.toml", person("The office", "", 1), 0o644);
+    fleet.world.write("people/sten.toml", person("Sten Kvarn", "left = 2026-10-01\n", 3), 0o644);
+    let access = "[[grant]]\nperson = \"office\"\naccount = \"root\"\nhosts = [\"*\"]\n";
+    fleet.world.write("access.toml", access, 0o644);
+    insta::assert_snapshot!("audit_unseen", fleet.run("audit").expect(0));
+    fleet.add("lantern", &(line(3, "sten@lantern") + &line(4, "who knows")), Behaviour::default());
+    fleet.add_with("skerry", "", Behaviour { silent: true, ..Behaviour::default() }, "tags = [\"north\"]\n");
+    let log = format!(
+        "Nov 20 08:00:00 lantern sshd[7]: Accepted publickey for edda from 192.0.2.7 port 5 ssh2: ED25519 {}\n",
+        key(4).public().fingerprint()
+    );
+    fleet.put(0, "/var/log/auth.log", &log);
+    drop(fleet.survey("--time 12").expect(3));
+    insta::with_settings!({filters => vec![(r"SHA256:[A-Za-z0-9+/]{43}", "SHA256:…")]}, {
+        insta::assert_snapshot!("audit_of_register", fleet.run("audit").expect(3));
+    });
+    let json = fleet.run("audit lantern --format json").expect(1).json();
+    assert_eq!((&json["schema"], &json["register"]), (&"lavrin/audit/1".into(), &"Skerry lights".into()));
+    let owners: Vec<&str> =
+        json["entries"].as_array().unwrap().iter().filter_map(|entry| entry["owner"].as_str()).collect();
+    assert_eq!(owners, ["office", "sten"]);
+    let north = fleet.run("audit north --format json").expect(3).json();
+    assert_eq!(north["hosts"].as_array().unwrap().len(), 1);
+    fleet.put(0, "/home/edda/.ssh/authorized_keys", "");
+    let fresh = fleet.run("audit lantern --fresh --identity home/office --format json").expect(0).json();
+    assert_eq!(fresh["summary"]["entries"], 1);
+}
+
+fn person(name: &str, more: &str, seed: u8) -> String {
+    format!("name = \"{name}\"\n{more}\n[[key]]\nlabel = \"main\"\nline = \"{}\"\n", line(seed, "a key").trim())
 }

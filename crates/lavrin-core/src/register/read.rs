@@ -6,6 +6,7 @@ use super::{
     RegisterFinding, Rules, SourceFile, Whom, is_id,
 };
 use crate::finding::Severity;
+use crate::fleet::HOST_RULES;
 use crate::key::container::line;
 use crate::key::{Algorithm, KeyFault};
 use crate::policy::Policy;
@@ -174,7 +175,7 @@ fn severities(number: usize, table: Spanned<DeTable<'_>>, faults: &mut Faults) -
     for (rule, value) in table.into_inner() {
         let (name, span) = (rule.get_ref().to_string(), value.span());
         let place = |span| Place { file: number, span };
-        let known = RegisterFault::RULES.contains(&name.as_str());
+        let known = RegisterFault::RULES.contains(&name.as_str()) || HOST_RULES.contains(&name.as_str());
         let word = value.get_ref().as_str().unwrap_or_default();
         let severity = Severity::URGENT_FIRST.into_iter().find(|severity| severity.name() == word);
         if !known {

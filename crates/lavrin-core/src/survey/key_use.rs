@@ -2,6 +2,7 @@
 //! "not seen since the logs begin", never "unused".
 
 use crate::key::Fingerprint;
+use crate::register::Date;
 use std::collections::BTreeMap;
 
 /// Seconds of a day.
@@ -82,23 +83,19 @@ fn timestamp(line: &str, now: i64, zone: i64) -> Option<i64> {
     }
     let mut words = line.split_ascii_whitespace();
     let (month, day, clock) = (words.next()?, words.next()?, words.next()?);
-    let month = MONTHS.iter().position(|name| *name == month)? + 1;
-    let day: i64 = day.parse().ok().filter(|day| (1..=31).contains(day))?;
+    let month = u8::try_from(MONTHS.iter().position(|name| *name == month)? + 1).ok()?;
+    let day: u8 = day.parse().ok().filter(|day| (1..=31).contains(day))?;
     let seconds = clock_seconds(clock)?;
     // The line tells no year: it is the last one in which that moment is not in the future; clocks may differ a little.
     let this_year = year_of(now + zone);
-    let at = |year: i64| days_from_civil(year, month, day) * DAY + seconds - zone;
-    (0..2).map(|back| at(this_year - back)).find(|time| *time <= now + DAY)
+    let at = |year: u16| Date { year, month, day }.number() * DAY + seconds - zone;
+    (0..2).map(|back| at(this_year.saturating_sub(back))).find(|time| *time <= now + DAY)
 }
 
 /// `2026-11-23T17:38:09.123456+01:00`; without an offset the host's own time is meant.
 fn rfc3339(text: &str, zone: i64) -> Option<i64> {
     let (date, time) = text.split_at_checked(10)?;
-    let mut parts = date.split('-');
-    let (year, month, day) = (parts.next()?.parse().ok()?, parts.next()?.parse().ok()?, parts.next()?.parse().ok()?);
-    if !(1..=12).contains(&month) || !(1..=31).contains(&day) {
-        return None;
-    }
+    let date = Date::parse(date)?;
     let time = time.strip_prefix(['T', ' '])?;
     let seconds = clock_seconds(time.get(..8)?)?;
     let rest = time.get(8..)?.trim_start_matches(|letter: char| letter == '.' || letter.is_ascii_digit());
@@ -112,7 +109,7 @@ fn rfc3339(text: &str, zone: i64) -> Option<i64> {
         }
         _ => zone,
     };
-    Some(days_from_civil(year, month, day) * DAY + seconds - offset)
+    Some(date.number() * DAY + seconds - offset)
 }
 
 fn clock_seconds(text: &str) -> Option<i64> {
@@ -122,20 +119,9 @@ fn clock_seconds(text: &str) -> Option<i64> {
     fine.then_some(hours * 3600 + minutes * 60 + seconds)
 }
 
-/// Days of a year before each month.
-const BEFORE: [i64; 12] = [0, 31, 59, 90, 120, 151, 181, 212, 243, 273, 304, 334];
-
-/// Days since 1970 of a date in the Gregorian calendar.
-fn days_from_civil(year: i64, month: usize, day: i64) -> i64 {
-    let leap = year % 4 == 0 && (year % 100 != 0 || year % 400 == 0);
-    let past = year - 1;
-    let days = past * 365 + past / 4 - past / 100 + past / 400 - 719_162;
-    days + BEFORE[month - 1] + i64::from(leap && month > 2) + day - 1
-}
-
-fn year_of(seconds: i64) -> i64 {
-    let mut year = 1970 + seconds.div_euclid(366 * DAY);
-    while days_from_civil(year + 1, 1, 1) * DAY <= seconds {
+fn year_of(seconds: i64) -> u16 {
+    let mut year = u16::try_from(1970 + seconds.div_euclid(366 * DAY)).unwrap_or(1970);
+    while year < u16::MAX && (Date { year: year + 1, month: 1, day: 1 }).number() * DAY <= seconds {
         year += 1;
     }
     year
@@ -176,11 +162,9 @@ mod tests {
     }
 
     #[test]
-    fn dates_are_counted_right() {
-        assert_eq!(days_from_civil(1970, 1, 1), 0);
-        assert_eq!(days_from_civil(2000, 3, 1), 11_017);
-        assert_eq!(days_from_civil(2026, 11, 23) * DAY + 18 * 3600, NOW);
-        assert_eq!((year_of(NOW), year_of(0), year_of(days_from_civil(2024, 12, 31) * DAY)), (2026, 1970, 2024));
+    fn years_are_counted_right() {
+        let eve = Date { year: 2024, month: 12, day: 31 }.number() * DAY;
+        assert_eq!((year_of(NOW), year_of(0), year_of(eve), year_of(eve + DAY)), (2026, 1970, 2024, 2025));
     }
 
     proptest! {

@@ -109,11 +109,14 @@ fn refer<T, U>(fact: &Fact<T>, change: impl FnOnce(&T) -> U) -> Fact<U> {
     }
 }
 
-/// Puts an observation together again.
+/// A document that was read; its contents are still to be fetched.
+pub struct Parsed(Document);
+
+/// Reads a document.
 ///
 /// # Errors
 /// [`SnapshotFault`].
-pub fn restore(document: &[u8], content: impl Fn(&Hash) -> Option<Vec<u8>>) -> Result<Observation, SnapshotFault> {
+pub fn parse(document: &[u8]) -> Result<Parsed, SnapshotFault> {
     let damaged = |error: serde_json::Error| SnapshotFault::Damaged(error.to_string());
     let document: Document = serde_json::from_slice(document).map_err(|error| match form(document) {
         Some(form) if form > FORM => SnapshotFault::Newer(form),
@@ -122,6 +125,33 @@ pub fn restore(document: &[u8], content: impl Fn(&Hash) -> Option<Vec<u8>>) -> R
     if document.form > FORM {
         return Err(SnapshotFault::Newer(document.form));
     }
+    Ok(Parsed(document))
+}
+
+impl Parsed {
+    /// The contents that it names.
+    pub fn contents(&self) -> impl Iterator<Item = &Hash> {
+        self.0.contents.iter().filter_map(|(_, fact)| fact.known())
+    }
+
+    /// Puts the observation together again.
+    ///
+    /// # Errors
+    /// [`SnapshotFault::ContentMissing`].
+    pub fn restore(self, content: impl Fn(&Hash) -> Option<Vec<u8>>) -> Result<Observation, SnapshotFault> {
+        restored(self.0, content)
+    }
+}
+
+/// Reads a document and puts the observation together again.
+///
+/// # Errors
+/// [`SnapshotFault`].
+pub fn restore(document: &[u8], content: impl Fn(&Hash) -> Option<Vec<u8>>) -> Result<Observation, SnapshotFault> {
+    parse(document)?.restore(content)
+}
+
+fn restored(document: Document, content: impl Fn(&Hash) -> Option<Vec<u8>>) -> Result<Observation, SnapshotFault> {
     let mut bytes = BTreeMap::new();
     for (path, fact) in document.contents {
         let fact = match fact {

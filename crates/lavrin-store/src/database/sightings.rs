@@ -2,6 +2,7 @@
 
 use super::{Database, DatabaseFault};
 use lavrin_core::key::Fingerprint;
+use lavrin_core::survey::key_use::KeyUse;
 use rusqlite::{Row, params};
 use std::collections::HashSet;
 
@@ -73,6 +74,18 @@ impl Database {
         self.rows(&format!("{COLUMNS} ORDER BY s.host, s.account, s.first, s.key"), [], seen)
     }
 
+    /// The last use of every key in every account: host, account, key, time and from where.
+    ///
+    /// # Errors
+    /// [`DatabaseFault`].
+    pub fn key_uses(&self) -> Result<Vec<(String, String, Fingerprint, KeyUse)>, DatabaseFault> {
+        let used = |row: &Row<'_>| {
+            let (time, from) = (row.get(3)?, row.get(4)?);
+            Ok((row.get(0)?, row.get(1)?, fingerprint(&row.get::<_, String>(2)?)?, KeyUse { time, from }))
+        };
+        self.rows("SELECT host, account, key, time, origin FROM key_use", [], used)
+    }
+
     /// Those on one host.
     ///
     /// # Errors
@@ -91,15 +104,19 @@ impl Database {
     }
 }
 
+fn fingerprint(text: &str) -> rusqlite::Result<Fingerprint> {
+    let odd = |_| rusqlite::Error::InvalidColumnType(2, "key".to_owned(), rusqlite::types::Type::Text);
+    Fingerprint::parse(text).map_err(odd)
+}
+
 fn seen(row: &Row<'_>) -> rusqlite::Result<Seen> {
     let key: String = row.get(2)?;
-    let odd = |_| rusqlite::Error::InvalidColumnType(2, "key".to_owned(), rusqlite::types::Type::Text);
     let time: Option<i64> = row.get(6)?;
     let origin: Option<String> = row.get(7)?;
     Ok(Seen {
         host: row.get(0)?,
         account: row.get(1)?,
-        key: Fingerprint::parse(&key).map_err(odd)?,
+        key: fingerprint(&key)?,
         comment: row.get(3)?,
         first: row.get(4)?,
         gone: row.get(5)?,

@@ -46,6 +46,7 @@ pub fn message(fault: &Fault) -> String {
         Fault::DuplicateEntry { first_line, fingerprint } => {
             format!("the key {fingerprint} stands in line {first_line} already")
         }
+        Fault::OnHost(fault) => super::fleet::message(fault),
     }
 }
 
@@ -120,8 +121,8 @@ pub fn expected(fault: &Fault) -> Option<String> {
     }
 }
 
-/// What to type or do. `path` is the path as the one who types it sees it.
-pub fn remedy(finding: &Finding, path: &str) -> String {
+/// What to type or do. `path` is the path as the one who types it sees it, `host` the host where it is about one.
+pub fn remedy(finding: &Finding, host: Option<&str>, path: &str) -> String {
     let path = shell_word(path);
     let line = finding.line.unwrap_or(0);
     match &finding.fault {
@@ -164,5 +165,6 @@ pub fn remedy(finding: &Finding, path: &str) -> String {
             format!("sed -n {line}p {path}    shows it; put the key there on one line, as it was made")
         }
         Fault::DuplicateEntry { .. } => format!("sed -n {line}p {path}    shows it; one of the two is enough"),
+        Fault::OnHost(fault) => super::fleet::remedy(fault, finding, host, &path),
     }
 }

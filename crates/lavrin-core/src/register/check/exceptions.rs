@@ -1,5 +1,6 @@
 //! Exceptions: what they let pass, and those that have no use any more.
 
+use crate::fleet::HOST_RULES;
 use crate::register::{Date, Register, RegisterFault, RegisterFinding};
 
 /// The findings that no exception excuses, and findings about the exceptions themselves.
@@ -23,12 +24,13 @@ pub(super) fn apply(register: &Register, today: Date, findings: Vec<RegisterFind
         })
         .collect();
     for (exception, used) in register.exceptions.iter().zip(used) {
-        let (fault, place) = if !RegisterFault::RULES.contains(&exception.rule.value.as_str()) {
+        let on_hosts = HOST_RULES.contains(&exception.rule.value.as_str());
+        let (fault, place) = if !on_hosts && !RegisterFault::RULES.contains(&exception.rule.value.as_str()) {
             let fault = RegisterFault::UnknownName { what: "rule", name: exception.rule.value.clone(), near: None };
             (fault, &exception.rule.place)
         } else if exception.until.value < today {
             (RegisterFault::ExceptionEnded { on: exception.until.value }, &exception.until.place)
-        } else if !used {
+        } else if !used && !on_hosts {
             (RegisterFault::ExceptionUnused, &exception.rule.place)
         } else {
             continue;

@@ -1,7 +1,13 @@
 //! `lavrin audit`: every account's entries, and what is wrong with them and around them.
 
+mod fleet;
+
+#[cfg(test)]
+pub use fleet::FleetOut;
+
 use super::key::inspect::FailOn;
 use super::place::Work;
+use super::register::RegisterArgs;
 use crate::account_target::parse_host;
 use crate::connection::ServerArgs;
 use crate::error::{CommandError, why_words};
@@ -27,15 +33,21 @@ use std::sync::Arc;
 /// Every account's entries, and what is wrong with them and around them
 #[derive(Debug, Args)]
 pub struct AuditArgs {
-    /// The host; who signs in there is said with --login
-    #[arg(value_name = "HOST", value_parser = parse_host, required_unless_present = "root", conflicts_with = "root")]
-    pub on: Option<String>,
+    /// Hosts or tags of the register, by what surveys remembered (without any: all of it); or, with --login, one host to
+    /// look at now
+    #[arg(value_name = "HOST|TAG", conflicts_with = "root")]
+    pub hosts: Vec<String>,
     /// Audit this local tree (an image, a chroot, / itself)
     #[arg(long, value_name = "DIR", value_parser = paths::typed)]
     pub root: Option<PathBuf>,
     /// Exit with 1 where a finding is at least this severe
     #[arg(long, value_name = "SEVERITY", default_value = "low")]
     pub fail_on: FailOn,
+    /// Look at the hosts of the register again before
+    #[arg(long, conflicts_with = "root")]
+    pub fresh: bool,
+    #[command(flatten)]
+    register: RegisterArgs,
     #[command(flatten)]
     server: ServerArgs,
     #[command(flatten)]
@@ -82,6 +94,8 @@ struct EntryOut<'a> {
 /// Something that could not be looked at.
 #[derive(Debug, Serialize, JsonSchema)]
 struct NotCheckedOut {
+    #[serde(skip_serializing_if = "Option::is_none")]
+    host: Option<String>,
     account: Option<String>,
     path: String,
     why: String,
@@ -89,6 +103,14 @@ struct NotCheckedOut {
 
 /// Runs the command.
 pub async fn run(args: &AuditArgs, ui: &Ui) -> Result<Exit, CommandError> {
+    // Without --login nobody can sign in to a single host, so what surveys remembered is meant.
+    if args.root.is_none() && (args.hosts.len() != 1 || args.host.sign_in.login.is_none() || args.fresh) {
+        match args.register.open() {
+            Ok(opened) => return fleet::run(args, &opened, ui).await,
+            Err(error) if args.hosts.len() != 1 => return Err(error),
+            Err(_) => {}
+        }
+    }
     let mut work = open(args, ui).await?;
     args.server.give(&mut work.seen);
     let auditor = Auditor::new(Policy::default());
@@ -114,7 +136,8 @@ pub async fn run(args: &AuditArgs, ui: &Ui) -> Result<Exit, CommandError> {
 }
 
 async fn open(args: &AuditArgs, ui: &Ui) -> Result<Work, CommandError> {
-    match (&args.root, &args.on) {
+    let host = args.hosts.first().map(|host| parse_host(host)).transpose().map_err(CommandError::usage)?;
+    match (&args.root, &host) {
         (Some(root), _) => Work::open_tree(root),
         (None, Some(host)) => {
             let login = args.host.sign_in.login.clone().ok_or_else(|| {
@@ -209,7 +232,11 @@ impl<'a> EntriesOut<'a> {
 }
 
 fn entry_json(entry: &AuditEntry, path: &str, to: &mut Vec<u8>) {
-    let entry = EntryOut {
+    serde_json::to_writer(to, &entry_out(entry, path)).expect("these types have only text keys");
+}
+
+fn entry_out<'a>(entry: &'a AuditEntry, path: &'a str) -> EntryOut<'a> {
+    EntryOut {
         account: &entry.account,
         path,
         line: entry.line,
@@ -218,8 +245,7 @@ fn entry_json(entry: &AuditEntry, path: &str, to: &mut Vec<u8>) {
         fingerprint: entry.fingerprint.to_string(),
         comment: lavrin_core::text::printable(entry.comment.trim_ascii()),
         limits: LimitsOut::from(&entry.limits),
-    };
-    serde_json::to_writer(to, &entry).expect("these types have only text keys");
+    }
 }
 
 /// So many findings are put into words at once.
@@ -254,13 +280,14 @@ fn finding_out(finding: &Finding, work: &Work) -> AuditFinding {
     AuditFinding {
         rule: finding.fault.rule(),
         severity: finding.severity().name(),
+        host: None,
         account: finding.account.clone(),
         path: path.map(ToString::to_string),
         line: finding.line,
         message: wording::finding::message(&finding.fault),
         expected: wording::finding::expected(&finding.fault),
         found: wording::finding::found(&finding.fault),
-        remedy: wording::finding::remedy(finding, &path.map(|path| work.typed_path(path)).unwrap_or_default()),
+        remedy: wording::finding::remedy(finding, None, &path.map(|path| work.typed_path(path)).unwrap_or_default()),
     }
 }
 
@@ -270,6 +297,7 @@ fn print_end(report: &Report, entries: usize, work: &Work, ui: &Ui) {
         .not_checked
         .iter()
         .map(|item| NotCheckedOut {
+            host: None,
             account: item.account.clone(),
             path: item.path.to_string(),
             why: why_words(&item.why),
@@ -334,12 +362,20 @@ fn finding_text(finding: &AuditFinding, ui: &Ui) -> String {
     let heading = format!(
         "  {}{padding}  {}  {}{line} {}",
         ui.paint(Label::of(severity), finding.severity),
-        ui.paint(Label::Strong, finding.account.as_deref().unwrap_or("")),
+        ui.paint(Label::Strong, &whose(finding)),
         finding.path.as_deref().unwrap_or(""),
         ui.paint(Label::Faint, &format!("[{}]", finding.rule)),
     );
     let remedy = ui.paint(Label::Type, &finding.remedy);
     format!("{heading}\n            {}{values}\n            {remedy}\n", finding.message)
+}
+
+/// The account, and the host where there are several.
+fn whose(finding: &AuditFinding) -> String {
+    match (&finding.account, &finding.host) {
+        (Some(account), Some(host)) => format!("{account}@{host}"),
+        (account, host) => account.clone().or_else(|| host.clone()).unwrap_or_default(),
+    }
 }
 
 fn summary_text(summary: &Summary, place: &str, ui: &Ui) -> String {

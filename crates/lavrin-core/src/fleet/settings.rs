@@ -1,0 +1,44 @@
+//! Findings about settings of a server that weaken every entry on it.
+
+use super::fault::HostFault;
+use crate::finding::{Fault, Finding};
+use crate::server_config::Settings;
+use crate::survey::{Observation, Server};
+
+pub(super) fn check(seen: &Observation) -> Vec<Finding> {
+    // Only OpenSSH has these settings; where its files could not be read, that is told as not checked.
+    let Some(root) = seen.accounts.iter().find(|account| account.is_root()).filter(|_| seen.server != Server::Dropbear)
+    else {
+        return Vec::new();
+    };
+    let settings = Settings::of(root, seen);
+    if !settings.unseen.is_empty() {
+        return Vec::new();
+    }
+    let is = |keyword: &str, default: &str, wanted: &str| settings.word(keyword, default) == wanted;
+    let passwords = is("passwordauthentication", "yes", "yes") || is("kbdinteractiveauthentication", "yes", "yes");
+    let root_with_password = passwords && is("permitrootlogin", "prohibit-password", "yes");
+    let mut faults = Vec::new();
+    if let Some(fault) = settings.faults.first() {
+        faults.push(HostFault::SettingsBroken { what: fault.what.clone(), line: fault.line });
+    }
+    if root_with_password {
+        faults.push(HostFault::RootWithPassword);
+    } else if is("passwordauthentication", "yes", "yes") {
+        faults.push(HostFault::PasswordsOn);
+    }
+    if passwords && is("permitemptypasswords", "no", "yes") {
+        faults.push(HostFault::EmptyPasswords);
+    }
+    if is("strictmodes", "yes", "no") {
+        faults.push(HostFault::StrictModesOff);
+    }
+    if is("pubkeyauthentication", "yes", "no") {
+        faults.push(HostFault::KeysOff);
+    }
+    let main = seen.config_path.clone().unwrap_or_else(|| crate::server_config::USUAL_PATH.into());
+    faults
+        .into_iter()
+        .map(|fault| Finding { fault: Fault::OnHost(fault), account: None, path: Some(main.clone()), line: None })
+        .collect()
+}

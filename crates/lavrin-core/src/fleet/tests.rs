@@ -1,0 +1,210 @@
+use super::*;
+use crate::account::read_passwd;
+use crate::fs::{Fact, Node, NodeKind};
+use crate::key::{PrivateKey, PublicKey};
+use crate::register::{SourceFile, read};
+use crate::survey::StrayKey;
+
+const DAY: i64 = 86_400;
+const TODAY: Date = Date { year: 2026, month: 11, day: 23 };
+
+fn now() -> Moment {
+    Moment { time: TODAY.number() * DAY, today: TODAY }
+}
+
+fn key(seed: u8) -> PublicKey {
+    PrivateKey::ed25519(&[seed; 32]).unwrap().public().clone()
+}
+
+fn person(id: &str, rest: &str, keys: &[(&str, u8, &str)]) -> SourceFile {
+    let mut text = format!("name = \"{id}\"\nteam = \"crew\"\n{rest}\n");
+    for (label, seed, more) in keys {
+        text += &format!("[[key]]\nlabel = \"{label}\"\nline = \"{}\"\n{more}\n", key(*seed).line(label));
+    }
+    SourceFile { path: format!("people/{id}.toml"), text }
+}
+
+fn file(path: &str, text: &str) -> SourceFile {
+    SourceFile { path: path.to_owned(), text: text.to_owned() }
+}
+
+/// edda and sten are of the crew; sten has left; runa may enter only where a grant says so, and one is over.
+fn register(access: &str, more: &str) -> Register {
+    let hosts = format!(
+        "[lantern]\ntags = [\"north\"]\nleave = [\"left-alone\"]\n[[lantern.key]]\naccount = \"lamp\"\nlabel = \"log\"\nline = \"{}\"\nfile = \"/home/edda/.ssh/log\"\n[skerry]\n",
+        key(7).line("log")
+    );
+    let files = [
+        file("lavrin.toml", &format!("name = \"lights\"\n{more}")),
+        person("edda", "", &[("main", 1, ""), ("old", 2, "retired = 2026-01-31")]),
+        person("sten", "left = 2026-10-01", &[("main", 3, "")]),
+        person("runa", "", &[("main", 4, ""), ("second", 5, "")]),
+        file("hosts.toml", &hosts),
+        file("access.toml", access),
+    ];
+    let reading = read(&files);
+    assert!(reading.findings.is_empty(), "{:?}", reading.findings);
+    reading.register
+}
+
+fn host_with(keys: &str, config: &str) -> Observation {
+    let mut seen = Observation {
+        looked: true,
+        accounts: read_passwd(b"root:x:0:0::/root:/bin/sh\nedda:x:1001:1001::/home/edda:/bin/sh\n").into(),
+        ..Observation::default()
+    };
+    let mut put = |path: &str, kind, mode, uid| {
+        seen.nodes.insert(path.into(), Fact::Known(Node { kind, mode, uid, gid: uid, access_list: false }));
+    };
+    put("/home", NodeKind::Folder, 0o755, 0);
+    put("/home/edda", NodeKind::Folder, 0o755, 1001);
+    put("/home/edda/.ssh", NodeKind::Folder, 0o700, 1001);
+    put("/home/edda/.ssh/authorized_keys", NodeKind::File, 0o600, 1001);
+    put("/root", NodeKind::Folder, 0o700, 0);
+    for absent in ["/home/edda/.ssh/authorized_keys2", "/root/.ssh"] {
+        seen.nodes.insert(absent.into(), Fact::Absent);
+    }
+    seen.bytes.insert("/home/edda/.ssh/authorized_keys".into(), Fact::Known(keys.as_bytes().to_vec()));
+    seen.bytes.insert("/etc/ssh/sshd_config".into(), Fact::Known(config.as_bytes().to_vec()));
+    seen
+}
+
+fn line(seed: u8) -> String {
+    key(seed).line("a comment") + "\n"
+}
+
+const SHUT: &str = "PasswordAuthentication no\nKbdInteractiveAuthentication no\n";
+
+fn rules_of(register: &Register, host: &str, seen: Option<Observation>, state: &HostState) -> Vec<&'static str> {
+    let auditor = FleetAuditor::new(register, now());
+    let mut report = auditor.host(&register.hosts[host], seen, state);
+    auditor.finish(&mut report);
+    report.findings.iter().map(|found| found.finding.fault.rule()).collect()
+}
+
+fn seen_now() -> HostState {
+    HostState { seen: Some(now().time), ..HostState::default() }
+}
+
+fn rules(access: &str, host: &str, keys: &str) -> Vec<&'static str> {
+    rules_of(&register(access, ""), host, Some(host_with(keys, SHUT)), &seen_now())
+}
+
+#[test]
+fn an_entry_is_held_against_its_owner_and_the_grants() {
+    let crew = "[[grant]]\nteam = \"crew\"\naccount = \"edda\"\ntags = [\"north\"]\n";
+    assert!(rules(crew, "lantern", &line(1)).is_empty());
+    // Another host, another account, nobody, a key that is retired, a person who left.
+    assert_eq!(rules(crew, "skerry", &line(1)), ["not-granted"]);
+    assert_eq!(rules(&crew.replace("\"edda\"", "\"root\""), "lantern", &line(1)), ["not-granted"]);
+    assert_eq!(rules(crew, "lantern", &line(9)), ["unknown-key"]);
+    assert_eq!(rules(crew, "lantern", &line(2)), ["retired-key"]);
+    assert_eq!(rules(crew, "lantern", &line(3)), ["key-of-leaver"]);
+    let until = "[[grant]]\nperson = \"runa\"\naccount = \"edda\"\nhosts = [\"lantern\"]\nkey = \"main\"\nuntil = ";
+    assert_eq!(rules(&format!("{until}2026-11-22\n"), "lantern", &line(4)), ["grant-over"]);
+    assert!(rules(&format!("{until}2026-11-23\n"), "lantern", &line(4)).is_empty());
+    assert_eq!(rules(&format!("{until}2026-11-23\n"), "lantern", &line(5)), ["not-granted"]);
+    // A grant in force counts beside one that is over.
+    assert!(rules(&format!("{until}2026-11-22\n{}", until.replace("until = ", "")), "lantern", &line(4)).is_empty());
+    let everywhere = "[[grant]]\nmachine = \"lamp@lantern\"\naccount = \"edda\"\nhosts = [\"*\"]\n";
+    assert!(rules(everywhere, "skerry", &line(7)).is_empty());
+    assert_eq!(rules("", "skerry", &line(7)), ["not-granted"]);
+    assert!(rules("", "lantern", &(key(9).line("left-alone") + "\n")).is_empty());
+}
+
+#[test]
+fn one_unknown_key_with_several_names_is_in_many_hands() {
+    let keys = key(9).line("edda") + "\n" + &key(9).line("sten") + "\n";
+    let found = rules("", "lantern", &keys);
+    assert_eq!(found, ["key-in-many-hands", "unknown-key", "unknown-key", "duplicate-entry"]);
+}
+
+#[test]
+fn what_logs_tell_of_a_key_counts_only_where_they_go_back_far_enough() {
+    let crew = register("[[grant]]\nperson = \"edda\"\naccount = \"edda\"\nhosts = [\"*\"]\n", "");
+    let rules = |state: &HostState| rules_of(&crew, "lantern", Some(host_with(&line(1), SHUT)), state);
+    let ago = |days: i64| now().time - days * DAY;
+    let logs = |days| HostState { logs_since: Some(ago(days)), ..seen_now() };
+    assert!(rules(&logs(3)).is_empty());
+    assert_eq!(rules(&logs(200)), ["key-never-seen"]);
+    let used = |days| {
+        let of = (("edda".to_owned(), key(1).fingerprint()), KeyUse { time: ago(days), from: String::new() });
+        HostState { uses: [of].into(), ..logs(300) }
+    };
+    assert!(rules(&used(100)).is_empty());
+    assert_eq!(rules(&used(200)), ["key-long-unused"]);
+}
+
+#[test]
+fn settings_that_weaken_everything_are_told() {
+    let none = register("", "");
+    let rules = |config: &str| rules_of(&none, "lantern", Some(host_with("", config)), &seen_now());
+    assert_eq!(rules(""), ["passwords-on"]);
+    assert_eq!(rules("PermitRootLogin yes\n"), ["root-with-password"]);
+    assert_eq!(rules(&format!("{SHUT}PermitRootLogin yes\n")), [""; 0]);
+    assert_eq!(rules(&format!("{SHUT}StrictModes no\n")), ["strict-modes-off"]);
+    assert_eq!(rules("PermitEmptyPasswords yes\n"), ["empty-passwords", "passwords-on"]);
+    assert_eq!(rules(&format!("{SHUT}PubkeyAuthentication no\n")), ["keys-off"]);
+    assert_eq!(rules(&format!("{SHUT}Nonsense yes\n")), ["settings-broken"]);
+}
+
+#[test]
+fn how_old_a_look_is_and_what_could_not_be_seen_is_told() {
+    let none = register("", "");
+    let state = |seen: Option<i64>, fault: Option<&str>| HostState {
+        seen: seen.map(|days| now().time - days * DAY),
+        fault: fault.map(str::to_owned),
+        ..HostState::default()
+    };
+    let quiet = || Some(host_with("", SHUT));
+    assert_eq!(rules_of(&none, "lantern", None, &state(None, None)), ["never-surveyed"]);
+    assert_eq!(rules_of(&none, "lantern", quiet(), &state(Some(31), None)), ["survey-old"]);
+    assert_eq!(rules_of(&none, "lantern", quiet(), &state(Some(1), Some("off"))), ["not-reached"]);
+    let auditor = FleetAuditor::new(&none, now());
+    let report = auditor.host(&none.hosts["lantern"], None, &state(None, Some("no answer")));
+    assert_eq!(report.not_checked.len(), 1);
+}
+
+#[test]
+fn a_machines_own_key_is_expected_and_any_other_is_stray() {
+    let none = register("", "");
+    let mut seen = host_with("", SHUT);
+    let stray =
+        |name: &str| StrayKey { path: format!("/home/edda/.ssh/{name}").as_str().into(), protected: Some(false) };
+    seen.private_keys.insert("/home/edda/.ssh".into(), Fact::Known(vec![stray("log"), stray("other")]));
+    assert_eq!(rules_of(&none, "lantern", Some(seen.clone()), &seen_now()), ["private-key-on-server"]);
+    assert_eq!(rules_of(&none, "skerry", Some(seen), &seen_now()), ["private-key-on-server"; 2]);
+}
+
+#[test]
+fn severities_exceptions_and_owed_removals_of_the_register_count() {
+    let rules = |more: &str| rules_of(&register("", more), "lantern", Some(host_with(&line(9), SHUT)), &seen_now());
+    assert_eq!(rules(""), ["unknown-key"]);
+    assert_eq!(rules("[policy.severity]\nunknown-key = \"off\"\n"), [""; 0]);
+    let exception = |about: &str, until: &str| {
+        rules(&format!(
+            "[[exception]]\nrule = \"unknown-key\"\nabout = \"{about}\"\nreason = \"being asked\"\nuntil = {until}\n"
+        ))
+    };
+    assert_eq!(exception("lantern", "2026-12-01"), [""; 0]);
+    assert_eq!(exception("edda@lantern", "2026-12-01"), [""; 0]);
+    assert_eq!(exception("root@lantern", "2026-12-01"), ["unknown-key"]);
+    assert_eq!(exception("lantern", "2026-11-22"), ["unknown-key"]);
+    let mut owing = register("", "");
+    owing.owed.push(crate::register::Owed {
+        fingerprint: key(3).fingerprint().to_string(),
+        person: Some("sten".to_owned()),
+        account: "edda".to_owned(),
+        host: "lantern".to_owned(),
+        since: TODAY,
+        place: crate::register::Place { file: 0, span: 0..0 },
+    });
+    assert_eq!(rules_of(&owing, "lantern", Some(host_with("", SHUT)), &seen_now()), ["removal-owed"]);
+}
+
+#[test]
+fn every_rule_on_hosts_has_its_name_in_the_list() {
+    for fault in [HostFault::PasswordsOn, HostFault::KeysOff, HostFault::NotReached { fault: String::new() }] {
+        assert!(HOST_RULES.contains(&fault.rule()));
+    }
+}

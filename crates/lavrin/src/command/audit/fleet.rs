@@ -1,0 +1,208 @@
+//! The audit of a register and its hosts, by what surveys remembered.
+
+use super::{AuditArgs, EntryOut, NotCheckedOut, Summary, entry_out, finding_text, lines, summary_text};
+use crate::clock;
+use crate::command::register::{Opened, today};
+use crate::command::survey::{self, hosts_named};
+use crate::error::{CommandError, why_words};
+use crate::exit::Exit;
+use crate::json::AuditFinding;
+use crate::table::columns;
+use crate::ui::{Format, Label, Ui};
+use crate::wording;
+use lavrin_core::finding::Severity;
+use lavrin_core::fleet::{FleetEntry, FleetFinding, FleetReport, Moment};
+use lavrin_core::fs::BytePath;
+use lavrin_core::register::Host;
+use lavrin_core::text::count;
+use lavrin_store::database::{Database, Look};
+use lavrin_work::fleet::{FleetFault, audit};
+use lavrin_work::survey::Pace;
+use rayon::prelude::*;
+use schemars::JsonSchema;
+use serde::Serialize;
+use std::collections::HashMap;
+use std::time::Duration;
+
+/// With `--fresh`: hosts at once, and the time for each.
+const PACE: Pace = Pace { parallel: 32, time: Duration::from_mins(1) };
+
+/// Most findings that are printed as text; the rest is counted.
+const TOLD_MAX: usize = 2_000;
+
+/// What `--format json` prints for a register; the whole is written in parts, this type is its schema.
+#[cfg(test)]
+#[derive(Debug, Serialize, JsonSchema)]
+pub struct FleetOut {
+    schema: &'static str,
+    /// The register's name.
+    register: String,
+    hosts: Vec<HostOut>,
+    entries: Vec<FleetEntryOut<'static>>,
+    findings: Vec<AuditFinding>,
+    not_checked: Vec<NotCheckedOut>,
+    summary: Summary,
+}
+
+/// How old what is told of a host is.
+#[derive(Debug, Serialize, JsonSchema)]
+struct HostOut {
+    host: String,
+    /// When it was last seen (RFC 3339).
+    seen: Option<String>,
+    /// Why the last try failed.
+    fault: Option<String>,
+}
+
+/// An entry on a host.
+#[derive(Debug, Serialize, JsonSchema)]
+struct FleetEntryOut<'a> {
+    host: &'a str,
+    /// The person, or `ACCOUNT@HOST`, whose key it is.
+    owner: Option<String>,
+    #[serde(flatten)]
+    entry: EntryOut<'a>,
+}
+
+/// Runs the command on a register.
+pub async fn run(args: &AuditArgs, opened: &Opened, ui: &Ui) -> Result<Exit, CommandError> {
+    let register = &opened.reading.register;
+    let hosts = hosts_named(register, &args.hosts)?;
+    if args.fresh {
+        survey::look(opened, &hosts, &args.host.sign_in, PACE, ui).await?;
+    }
+    let store = Database::open_existing(opened.folder.path())?;
+    let now = Moment { time: clock::now().unix_timestamp(), today: today() };
+    let report = audit(register, &hosts, store.as_ref(), now)?;
+    let looks = store.as_ref().map(Database::looks).transpose()?.unwrap_or_default();
+    let looks: HashMap<String, Look> = looks.into_iter().map(|look| (look.host.clone(), look)).collect();
+    let findings: Vec<AuditFinding> = report.findings.par_iter().map(finding_out).collect();
+    if ui.format == Format::Json {
+        print_json(&register.name, &hosts, &looks, &report, &findings, ui);
+    } else {
+        print_text(&register.name, &hosts, &looks, &report, &findings, ui);
+    }
+    let found = report.worst().is_some_and(|worst| worst >= args.fail_on.severity());
+    let not_checked = if report.not_checked.is_empty() { Exit::Done } else { Exit::NotChecked };
+    Ok(not_checked.max(if found { Exit::Findings } else { Exit::Done }))
+}
+
+impl From<FleetFault> for CommandError {
+    fn from(fault: FleetFault) -> Self {
+        match fault {
+            FleetFault::Store(fault) => fault.into(),
+            FleetFault::Document { .. } => {
+                Self::with(Exit::Stopped, fault.to_string()).hint("look again: lavrin survey HOST")
+            }
+        }
+    }
+}
+
+fn finding_out(found: &FleetFinding) -> AuditFinding {
+    let FleetFinding { host, finding, severity } = found;
+    let path = finding.path.as_ref().map(ToString::to_string);
+    AuditFinding {
+        rule: finding.fault.rule(),
+        severity: severity.name(),
+        host: Some(host.clone()),
+        account: finding.account.clone(),
+        line: finding.line,
+        message: wording::finding::message(&finding.fault),
+        expected: wording::finding::expected(&finding.fault),
+        found: wording::finding::found(&finding.fault),
+        remedy: wording::finding::remedy(finding, Some(host), path.as_deref().unwrap_or_default()),
+        path,
+    }
+}
+
+fn not_checked_out(report: &FleetReport) -> Vec<NotCheckedOut> {
+    let out = |(host, item): &(String, lavrin_core::audit::NotChecked)| NotCheckedOut {
+        host: Some(host.clone()),
+        account: item.account.clone(),
+        path: if item.path == BytePath::from("/") { String::new() } else { item.path.to_string() },
+        why: why_words(&item.why),
+    };
+    report.not_checked.iter().map(out).collect()
+}
+
+fn summary(report: &FleetReport) -> Summary {
+    let counts = |severity: Severity| (severity.name(), report.count(severity));
+    Summary {
+        accounts: report.accounts,
+        entries: report.entries.len(),
+        findings: Severity::URGENT_FIRST.into_iter().map(counts).collect(),
+        not_checked: report.not_checked.len(),
+    }
+}
+
+fn print_json(
+    name: &str,
+    hosts: &[&Host],
+    looks: &HashMap<String, Look>,
+    report: &FleetReport,
+    findings: &[AuditFinding],
+    ui: &Ui,
+) {
+    let host_out = |host: &&Host| {
+        let look = looks.get(&host.id);
+        let seen = look.and_then(|look| u64::try_from(look.seen?).ok()).map(clock::date_of);
+        HostOut { host: host.id.clone(), seen, fault: look.and_then(|look| look.fault.clone()) }
+    };
+    let entry = |entry: &FleetEntry| {
+        let path = entry.entry.path.to_string();
+        let owner = entry.owner.as_ref().map(lavrin_core::fleet::Owner::name);
+        crate::json::line(&FleetEntryOut { host: &entry.host, owner, entry: entry_out(&entry.entry, &path) })
+    };
+    let list = |name: &str, lines: Vec<String>| {
+        ui.part(&format!("\"{name}\": [{}{}],\n", if lines.is_empty() { "" } else { "\n" }, lines.join(",\n")));
+    };
+    ui.part(&format!("{{\n\"schema\": \"lavrin/audit/1\",\n\"register\": {},\n", crate::json::line(&name)));
+    list("hosts", hosts.par_iter().map(|host| crate::json::line(&host_out(host))).collect());
+    list("entries", report.entries.par_iter().map(entry).collect());
+    list("findings", findings.par_iter().map(crate::json::line).collect());
+    list("not_checked", not_checked_out(report).iter().map(crate::json::line).collect());
+    ui.result(&format!("\"summary\": {}\n}}", crate::json::line(&summary(report))));
+}
+
+fn print_text(
+    name: &str,
+    hosts: &[&Host],
+    looks: &HashMap<String, Look>,
+    report: &FleetReport,
+    findings: &[AuditFinding],
+    ui: &Ui,
+) {
+    if !findings.is_empty() {
+        ui.part(&format!("{}\n", ui.paint(Label::Strong, "Findings")));
+    }
+    findings.iter().take(TOLD_MAX).for_each(|finding| ui.part(&finding_text(finding, ui)));
+    if findings.len() > TOLD_MAX {
+        ui.part(&format!("  … and {} more; --format json tells all\n", findings.len() - TOLD_MAX));
+    }
+    let not_checked = not_checked_out(report);
+    if !not_checked.is_empty() {
+        ui.part(&format!("\n{}\n", ui.paint(Label::Strong, "Not checked")));
+        let row = |item: &NotCheckedOut| {
+            let account = item.account.as_ref().map(|account| format!("{account}@")).unwrap_or_default();
+            vec![format!("{account}{}", item.host.as_deref().unwrap_or("")), item.path.clone(), item.why.clone()]
+        };
+        ui.part(&lines(columns(&not_checked.iter().map(row).collect::<Vec<_>>(), 2)));
+    }
+    let place = format!("{name}, {}", age(hosts, looks));
+    ui.result(&format!("\n{}", summary_text(&summary(report), &place, ui)));
+}
+
+/// How many hosts were seen, and how old the oldest look is.
+fn age(hosts: &[&Host], looks: &HashMap<String, Look>) -> String {
+    let seen: Vec<i64> = hosts.iter().filter_map(|host| looks.get(&host.id)?.seen).collect();
+    let all = count(hosts.len(), "host", "hosts");
+    match (seen.iter().min(), seen.iter().max()) {
+        (Some(oldest), Some(newest)) if clock::day_of(*oldest) == clock::day_of(*newest) => {
+            format!("{all} ({} seen, on {})", seen.len(), clock::day_of(*oldest))
+        }
+        (Some(oldest), Some(newest)) => {
+            format!("{all} ({} seen, from {} to {})", seen.len(), clock::day_of(*oldest), clock::day_of(*newest))
+        }
+        _ => format!("{all} (none seen yet: lavrin survey)"),
+    }
+}
