@@ -1,7 +1,7 @@
 //! Many hosts looked at at once. Each has one connection; hosts behind another host share the connection to it.
 
 use crate::look_shell;
-use lavrin_core::audit;
+use lavrin_core::fleet;
 use lavrin_core::key::generate::SystemSource;
 use lavrin_core::survey::Observation;
 use lavrin_reach::shell::ShellHost;
@@ -121,7 +121,7 @@ async fn one(stop: &Stop, jumps: &Jumps, way: &Way) -> Result<Box<Observation>, 
         rise(&mut host, &way.rises).await?;
     }
     let mut seen = Box::<Observation>::default();
-    let looked = look_shell(&mut host, &mut seen, audit::wants).await;
+    let looked = look_shell(&mut host, &mut seen, fleet::wants).await;
     host.connection.close().await;
     looked.map(|()| seen).map_err(Into::into)
 }

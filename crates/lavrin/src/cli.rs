@@ -1,7 +1,8 @@
 //! The command line: which commands there are, and the options that all of them share.
 
 use crate::command::{
-    audit, check, demo, grant, host, init, install, key, mend, person, probe, remove, settings, survey, why,
+    adopt, audit, check, demo, grant, history, host, init, install, key, mend, person, probe, remove, settings, survey,
+    why,
 };
 use crate::error::CommandError;
 use crate::exit::Exit;
@@ -64,6 +65,10 @@ enum Command {
     Check(check::CheckArgs),
     /// Look at many hosts at once, and remember what is seen
     Survey(survey::SurveyArgs),
+    /// Build the register from what surveys found, asking once for each key whose it is; changes nothing on any host
+    Adopt(adopt::AdoptArgs),
+    /// Which entries came and went, what was changed, and who could log in at a time
+    History(history::HistoryArgs),
     /// The whole job, step by step, against a small stand-in server on this machine
     Demo(demo::DemoArgs),
 }
@@ -98,6 +103,8 @@ fn dispatch(command: &Command, ui: &Ui) -> Result<Exit, CommandError> {
         Command::Grant(args) => grant::grant(args, ui),
         Command::Withdraw(args) => grant::withdraw(args, ui),
         Command::Check(args) => check::run(args, ui),
+        Command::Adopt(args) => adopt::run(args, ui),
+        Command::History(args) => history::run(args, ui),
         Command::Install(args) => block_on(install::run(args, ui)),
         Command::Remove(args) => block_on(remove::run(args, ui)),
         Command::Mend(args) => block_on(mend::run(args, ui)),

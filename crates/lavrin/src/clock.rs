@@ -36,6 +36,11 @@ pub fn for_file_name() -> String {
     )
 }
 
+/// A moment as in the journal, in seconds since 1970.
+pub fn seconds_of(text: &str) -> Option<i64> {
+    OffsetDateTime::parse(text, &Rfc3339).ok().map(OffsetDateTime::unix_timestamp)
+}
+
 /// The day of a moment given in seconds since 1970, in UTC: `2026-11-23`.
 pub fn day_of(seconds: i64) -> String {
     let date = OffsetDateTime::from_unix_timestamp(seconds).unwrap_or(OffsetDateTime::UNIX_EPOCH).date();

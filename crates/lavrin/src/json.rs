@@ -142,9 +142,10 @@ pub fn line<T: Serialize>(value: &T) -> String {
 #[cfg(test)]
 mod tests {
     use crate::command::{
-        audit::AuditOut, change::ChangeOut, check::CheckOut, host::HostOut, host::HostsOut, key::convert::ConvertOut,
-        key::generate::GenerateOut, key::inspect::InspectOut, mend::MendOut, person::PeopleOut, person::PersonOut,
-        probe::ProbeOut, settings::SettingsOut, why::WhoOut, why::WhyOut,
+        adopt::AdoptOut, audit::AuditOut, audit::FleetOut, change::ChangeOut, check::CheckOut, history::AccessAtOut,
+        history::HistoryOut, host::HostOut, host::HostsOut, key::convert::ConvertOut, key::generate::GenerateOut,
+        key::inspect::InspectOut, mend::MendOut, person::PeopleOut, person::PersonOut, probe::ProbeOut,
+        settings::SettingsOut, survey::SurveyOut, why::WhoOut, why::WhyOut,
     };
     use schemars::{JsonSchema, schema_for};
 
@@ -178,6 +179,11 @@ mod tests {
         check::<WhyOut>("why");
         check::<WhoOut>("why-all");
         check::<AuditOut>("audit");
+        check::<FleetOut>("audit-register");
+        check::<SurveyOut<'static>>("survey");
+        check::<HistoryOut>("history");
+        check::<AccessAtOut>("history-at");
+        check::<AdoptOut>("adopt");
         check::<ProbeOut>("probe");
     }
 }

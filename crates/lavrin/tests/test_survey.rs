@@ -124,3 +124,79 @@ fn the_audit_holds_the_fleet_against_the_register() {
 fn person(name: &str, more: &str, seed: u8) -> String {
     format!("name = \"{name}\"\n{more}\n[[key]]\nlabel = \"main\"\nline = \"{}\"\n", line(seed, "a key").trim())
 }
+
+/// Runs a line on another day.
+fn on(fleet: &Fleet, day: &str, line: &str) -> common::Run {
+    let words: Vec<&str> = line.split_whitespace().collect();
+    fleet.world.run_with(&[("LAVRIN_NOW", &format!("{day}T08:00:00Z"))], &words)
+}
+
+#[test]
+fn what_was_seen_when_is_told_and_who_could_log_in_then() {
+    let mut fleet = Fleet::new();
+    fleet.world.write("people/office.toml", person("The office", "", 1), 0o644);
+    fleet.world.write("people/sten.toml", person("Sten Kvarn", "", 3), 0o644);
+    fleet.add("lantern", &line(3, "sten@lantern"), Behaviour::default());
+    let look = |fleet: &Fleet, day: &str| drop(on(fleet, day, "survey --identity home/office").expect(0));
+    look(&fleet, "2026-11-01");
+    let log = format!(
+        "Nov  5 08:00:00 lantern sshd[7]: Accepted publickey for edda from 192.0.2.7 port 5 ssh2: ED25519 {}\n",
+        key(3).public().fingerprint()
+    );
+    fleet.put(0, "/var/log/auth.log", &log);
+    fleet.put(0, "/home/edda/.ssh/authorized_keys", &(line(3, "sten@lantern") + &line(4, "runa@skerry")));
+    look(&fleet, "2026-11-10");
+    fleet.put(0, "/home/edda/.ssh/authorized_keys", &line(4, "runa@skerry"));
+    look(&fleet, "2026-11-20");
+    insta::assert_snapshot!("history", fleet.run("history").expect(0));
+    insta::assert_snapshot!("history_at", fleet.run("history --at 2026-11-15").expect(0));
+    insta::assert_snapshot!("history_before", fleet.run("history --at 2026-10-15").expect(3));
+    let count = |what: &str| {
+        let out = fleet.run(&format!("history {what} --format json")).expect(0).json();
+        out["events"].as_array().unwrap().len()
+    };
+    assert_eq!([count("lantern"), count("edda@lantern"), count("sten"), count("root@lantern")], [4, 3, 2, 1]);
+    assert_eq!([count(&key(4).public().fingerprint().to_string()), count("home/office.pub")], [1, 1]);
+    drop(fleet.run("history nothing-like-it").expect(2));
+    insta::with_settings!({filters => vec![(r"port \d+", "port $PORT"), (r"(host key .*) SHA256:\S+", "$1 SHA256:…")]}, {
+        insta::assert_snapshot!("host_show", fleet.run("host show lantern").expect(0));
+    });
+    insta::assert_snapshot!("person_show", fleet.run("person show office").expect(0));
+}
+
+#[test]
+fn a_fleet_that_is_there_already_becomes_a_register() {
+    let mut fleet = Fleet::new();
+    fleet.add("lantern", &(line(3, "sten@lantern") + &line(4, "runa") + &line(5, "")), Behaviour::default());
+    fleet.add("skerry", &line(3, "sten@kvarnholm"), Behaviour::default());
+    drop(fleet.survey("").expect(0));
+    let before = fleet.hosts[0].file("/home/edda/.ssh/authorized_keys");
+    let before = std::fs::read(before).unwrap();
+    insta::assert_snapshot!("adopt_proposals", fleet.run("adopt").expect(1));
+    let nobody = key(9).public().fingerprint();
+    drop(fleet.run(&format!("adopt --key {nobody}=sten")).expect(2));
+    let office = key(1).public().fingerprint();
+    insta::assert_snapshot!("adopt", fleet.run(&format!("adopt --take-proposals --key {office}=office")).expect(1));
+    insta::assert_snapshot!("adopted_person", fleet.world.read("people/sten.toml"));
+    insta::assert_snapshot!("adopted_access", fleet.world.read("access.toml"));
+    let check = fleet.run("check --format json").json();
+    assert!(!check["findings"].as_array().unwrap().iter().any(|found| found["severity"] == "high"), "{check}");
+    let left = fleet.run("audit --format json").expect(1).json();
+    let rules: Vec<&str> =
+        left["findings"].as_array().unwrap().iter().filter_map(|found| found["rule"].as_str()).collect();
+    assert_eq!(rules, ["unknown-key"]);
+    assert_eq!(std::fs::read(fleet.hosts[0].file("/home/edda/.ssh/authorized_keys")).unwrap(), before);
+}
+
+#[test]
+fn a_store_that_cannot_be_used_is_told_and_left_alone() {
+    let mut fleet = Fleet::new();
+    fleet.add("lantern", "", Behaviour::default());
+    fleet.world.write(
+        ".lavrin/store.sqlite3",
+        "not a store, but long enough to have a header of its own, and more",
+        0o600,
+    );
+    insta::assert_snapshot!("store_damaged", fleet.survey("").expect(4));
+    assert!(fleet.world.read(".lavrin/store.sqlite3").starts_with("not a store"));
+}

@@ -1,6 +1,8 @@
 //! Register and fleet held against each other: what surveys saw of the hosts, and what the register says should be there.
 //! One file for each family of findings.
 
+mod access;
+pub mod adopt;
 mod entries;
 mod fault;
 mod hosts;
@@ -17,6 +19,7 @@ use crate::register::{Date, Exception, Host, Register};
 use crate::server_config::Prepared;
 use crate::survey::Observation;
 use crate::survey::key_use::KeyUse;
+pub use access::{Access, wants, who};
 pub use fault::{HOST_RULES, HostFault};
 pub use index::{Index, Owner};
 use std::collections::{BTreeMap, HashMap};

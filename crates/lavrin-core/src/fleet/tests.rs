@@ -208,3 +208,16 @@ fn every_rule_on_hosts_has_its_name_in_the_list() {
         assert!(HOST_RULES.contains(&fault.rule()));
     }
 }
+
+#[test]
+fn who_could_log_in_follows_the_verdict_of_that_day() {
+    let keys = format!("{}expiry-time=\"20261101\" {}", line(1), line(2));
+    let at = |date: Date| {
+        let seen = host_with(&keys, SHUT);
+        who(seen, date.number() * DAY).into_iter().map(|access| access.key).collect::<Vec<_>>()
+    };
+    let (one, two) = (key(1).fingerprint(), key(2).fingerprint());
+    assert_eq!(at(Date { year: 2026, month: 10, day: 1 }), [one, two]);
+    assert_eq!(at(TODAY), [one]);
+    assert!(who(host_with(&keys, "DenyUsers edda\n"), now().time).is_empty());
+}

@@ -166,7 +166,7 @@ fn homes_loop(who: &Who, network_homes: bool) -> String {
     // A home may hold a quote; it reaches the account's own shell as one word all the same.
     let quote = "q=$h; case $h in *\\'*) q=$(printf '%s' \"$h\" | sed \"s/'/'\\\\\\\\''/g\") ;; esac";
     format!(
-        "{mounts}\n{{ {list}; }} | {{ seen=' '; while IFS=: read -r n p u g c h s; do {only}case $h in ''|/|/nonexistent|/dev/null) continue;; esac; case $seen in *\" $n \"*) continue;; esac; {dedup}{network}{quote}; look_at \"$n\" \"$u\" \"$g\" \"$h\" \"'$q'\"; done; told; }}\n",
+        "{mounts}\n{{ {list}; }} | {{ seen=' '; while IFS=: read -r n p u g c h s; do {only}case $h in ''|/|/nonexistent|/dev/null) continue;; esac; case $seen in *\" $n \"*) continue;; esac; {dedup}{network}{quote}; look_at \"$n\" \"$u\" \"$g\" \"$h\" \"'$q'\" \"${{s:-/bin/sh}}\"; done; told; }}\n",
         dedup = if one_only(who) { "seen=\"$seen$n \"; " } else { "" },
     )
 }

@@ -1,10 +1,12 @@
 //! One file per command.
 
+pub mod adopt;
 pub mod audit;
 pub mod change;
 pub mod check;
 pub mod demo;
 pub mod grant;
+pub mod history;
 pub mod host;
 pub mod init;
 pub mod install;
@@ -16,5 +18,6 @@ pub mod probe;
 pub mod register;
 pub mod remove;
 pub mod settings;
+pub mod sightings;
 pub mod survey;
 pub mod why;

@@ -1,6 +1,7 @@
 //! `lavrin person`: the people of the register and their keys.
 
 use super::register::{Opened, RegisterArgs, edit_fault, today, typed_date, typed_id};
+use super::sightings::{Column, SightingOut, Sightings};
 use crate::error::CommandError;
 use crate::exit::Exit;
 use crate::table::columns;
@@ -102,6 +103,8 @@ pub struct PersonOut {
     person: OnePerson,
     /// What they may enter.
     access: Vec<AccessOut>,
+    /// Where surveys saw their keys.
+    seen: Vec<SightingOut>,
 }
 
 /// What `--format json` prints for all people.
@@ -291,11 +294,12 @@ fn show(args: &ShowArgs, ui: &Ui) -> Result<Exit, CommandError> {
             .hint("lavrin person list")
     })?;
     let access = access(person, register);
+    let seen = Sightings::of_keys(person.keys.iter().map(|key| key.fingerprint), &opened)?;
     if ui.format == Format::Json {
-        let out = PersonOut { schema: "lavrin/person-show/1", person: one_person(person), access };
+        let out = PersonOut { schema: "lavrin/person-show/1", person: one_person(person), access, seen: seen.entries };
         ui.result(&crate::json::print(&out));
     } else {
-        ui.result(&text_of(person, &access, ui));
+        ui.result(&(text_of(person, &access, ui) + &seen.text(Column::Host, ui)));
     }
     Ok(Exit::Done)
 }

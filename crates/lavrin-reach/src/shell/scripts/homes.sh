@@ -6,12 +6,20 @@ later() {
   case $1 in *[!A-Za-z0-9._/@+-]*) node "$1"; return ;; esac
   L="$L $1"; LN=$((LN + 1)); if [ "$LN" -ge 200 ]; then told; fi
 }
+chain() { d=$1; while [ -n "$d" ] && [ "$d" != / ]; do later "$d"; d=${d%/*}; done; }
 told() { if [ -n "$L" ]; then nodes $L; fi; L=; LN=0; }
-look_at() { # name uid gid home quoted-home
-  d=$4; while [ -n "$d" ] && [ "$d" != / ]; do d=${d%/*}; if [ -n "$d" ]; then later "$d"; fi; done
+SH=
+look_at() { # name uid gid home quoted-home shell
+  chain "${4%/*}"
   if [ -x "$R$4" ] && [ ! -e "$R$4/.ssh" ] && [ ! -L "$R$4/.ssh" ]; then x=no
   elif [ ! -e "$R$4" ] && [ ! -L "$R$4" ] && [ -x "$R${4%/*}/" ]; then x=no
   else x=yes; fi
+  case " $SH " in *" $6 "*) s= ;; *) s=$6 ;; esac
+  if [ "$x" = yes ] && [ -n "$s" ]; then # whoever has keys needs a shell that is there
+    SH="$SH $s"; chain "$s"
+    y=$(cd -P -- "$R${s%/*}" 2>/dev/null && pwd -P) && chain "${y#"$R"}/${s##*/}"
+    y=$(readlink -f -- "$R$s" 2>/dev/null) && chain "${y#"$R"}"
+  fi
   if [ "$x" = yes ]; then printf 'N=%s; R=%s\n%s\nusual %s\n' "$K" "$QR" "$F" "$5" | run_as "$1" "$2" "$3"
   else later "$4"; b "n $4/.ssh"; echo 'No such file or directory'; e 1; fi
 }

@@ -4,6 +4,7 @@ mod import;
 mod trust;
 
 use super::register::{RegisterArgs, edit_fault, today, typed_id};
+use super::sightings::{Column, SightingOut, Sightings};
 use crate::account_target::parse_host;
 use crate::error::CommandError;
 use crate::exit::Exit;
@@ -100,6 +101,10 @@ pub struct HostOut {
     host: OneHost,
     /// Who may enter.
     access: Vec<EntrantOut>,
+    /// The entries that the last survey saw.
+    seen: Vec<SightingOut>,
+    /// The day of that survey.
+    seen_on: Option<String>,
 }
 
 /// A host.
@@ -211,11 +216,18 @@ fn show(args: &ShowArgs, ui: &Ui) -> Result<Exit, CommandError> {
     let register = &opened.reading.register;
     let host = find(register, &args.id)?;
     let access = entrants(register, host);
+    let seen = Sightings::on(&host.id, &opened)?;
     if ui.format == Format::Json {
-        let out = HostOut { schema: "lavrin/host-show/1", host: one_host(host), access };
+        let out = HostOut {
+            schema: "lavrin/host-show/1",
+            host: one_host(host),
+            access,
+            seen: seen.entries,
+            seen_on: seen.seen,
+        };
         ui.result(&crate::json::print(&out));
     } else {
-        ui.result(&text_of(host, &access, ui));
+        ui.result(&(text_of(host, &access, ui) + &seen.text(Column::Owner, ui)));
     }
     Ok(Exit::Done)
 }

@@ -3,6 +3,7 @@
 mod out;
 mod progress;
 
+#[cfg(test)]
 pub use out::SurveyOut;
 
 use super::register::{Opened, RegisterArgs};

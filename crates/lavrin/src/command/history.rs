@@ -1,0 +1,302 @@
+//! `lavrin history`: which entries came and went, what was changed, and who could log in at a time.
+
+use super::register::{Opened, RegisterArgs, typed_date};
+use crate::clock;
+use crate::error::CommandError;
+use crate::exit::Exit;
+use crate::json::LimitsOut;
+use crate::table::columns;
+use crate::ui::{Format, Label, Ui};
+use crate::{input, paths};
+use clap::Args;
+use lavrin_core::fleet::{Access, Index, who};
+use lavrin_core::key::Fingerprint;
+use lavrin_core::register::Date;
+use lavrin_core::text::{count, printable};
+use lavrin_store::database::{Database, Seen};
+use lavrin_store::{Entry, Event, Outcome};
+use lavrin_work::fleet::Memory;
+use rayon::prelude::*;
+use schemars::JsonSchema;
+use serde::Serialize;
+use std::collections::HashMap;
+
+/// Hosts that are held in memory at once.
+const HOSTS_AT_ONCE: usize = 512;
+
+/// Which entries came and went, what was changed, and who could log in at a time
+#[derive(Debug, Args)]
+pub struct HistoryArgs {
+    /// Only about this host, ACCOUNT@HOST, person, fingerprint or public key file
+    #[arg(value_name = "WHAT")]
+    pub what: Option<String>,
+    /// Who could log in at the end of this day
+    #[arg(long, value_name = "DATE", value_parser = typed_date)]
+    pub at: Option<Date>,
+    #[command(flatten)]
+    register: RegisterArgs,
+}
+
+/// What `--format json` prints.
+#[derive(Debug, Serialize, JsonSchema)]
+pub struct HistoryOut {
+    schema: &'static str,
+    events: Vec<EventOut>,
+}
+
+/// Something that happened.
+#[derive(Debug, Serialize, JsonSchema)]
+struct EventOut {
+    /// RFC 3339; of an entry the look that first saw it, or that did not see it any more.
+    time: String,
+    /// `came`, `gone`, or the name of a command.
+    what: String,
+    host: String,
+    account: String,
+    key: Option<String>,
+    /// Whose key it is, where the register knows.
+    owner: Option<String>,
+    detail: String,
+}
+
+/// What `--at` with `--format json` prints.
+#[derive(Debug, Serialize, JsonSchema)]
+pub struct AccessAtOut {
+    schema: &'static str,
+    /// The moment (RFC 3339).
+    at: String,
+    access: Vec<AccessOut>,
+    /// Hosts of which nothing was known then.
+    unknown: Vec<String>,
+}
+
+/// Somebody who could log in.
+#[derive(Debug, Serialize, JsonSchema)]
+struct AccessOut {
+    host: String,
+    account: String,
+    key: String,
+    owner: Option<String>,
+    comment: String,
+    limits: LimitsOut,
+    /// Whether everything that decides had been seen.
+    certain: bool,
+}
+
+/// What the history is about.
+enum Subject {
+    Everything,
+    Host(String),
+    Account(String, String),
+    Keys(Vec<Fingerprint>),
+}
+
+/// Runs the command.
+pub fn run(args: &HistoryArgs, ui: &Ui) -> Result<Exit, CommandError> {
+    let opened = args.register.open()?;
+    let store = Database::open_existing(opened.folder.path())?.ok_or_else(|| {
+        CommandError::with(Exit::NotChecked, "nothing is remembered yet: no host was surveyed").hint("lavrin survey")
+    })?;
+    let subject = Subject::of(args.what.as_deref(), &opened, &store)?;
+    match args.at {
+        Some(day) => access_at(day, &subject, &opened, &store, ui),
+        None => events(&subject, &opened, &store, ui),
+    }
+}
+
+impl Subject {
+    fn of(what: Option<&str>, opened: &Opened, store: &Database) -> Result<Self, CommandError> {
+        let Some(what) = what else { return Ok(Self::Everything) };
+        let register = &opened.reading.register;
+        if let Some(person) = register.people.get(what) {
+            return Ok(Self::Keys(person.keys.iter().map(|key| key.fingerprint).collect()));
+        }
+        if let Some((account, host)) = what.split_once('@') {
+            return Ok(Self::Account(account.to_owned(), host.to_owned()));
+        }
+        if what.starts_with("SHA256:") {
+            return Ok(Self::Keys(vec![Fingerprint::parse(what)?]));
+        }
+        // A host that the register has dropped is still remembered.
+        if register.hosts.contains_key(what) || store.looks()?.iter().any(|look| look.host == what) {
+            return Ok(Self::Host(what.to_owned()));
+        }
+        let Ok(path) = paths::typed(what);
+        if path.is_file() {
+            return Ok(Self::Keys(vec![input::public_key(&path)?.key.fingerprint()]));
+        }
+        Err(CommandError::usage(format!("'{}' is no host, account, person or key here", printable(what.as_bytes())))
+            .hint("lavrin host list")
+            .hint("lavrin person list"))
+    }
+
+    fn covers(&self, host: &str, account: &str, key: Option<Fingerprint>) -> bool {
+        match self {
+            Self::Everything => true,
+            Self::Host(name) => name == host,
+            Self::Account(name, of) => name == account && of == host,
+            Self::Keys(keys) => key.is_some_and(|key| keys.contains(&key)),
+        }
+    }
+}
+
+fn events(subject: &Subject, opened: &Opened, store: &Database, ui: &Ui) -> Result<Exit, CommandError> {
+    let index = Index::of(&opened.reading.register);
+    let owner = |key: Fingerprint| index.owner(key).map(lavrin_core::fleet::Owner::name);
+    let mut list: Vec<(i64, EventOut)> = Vec::new();
+    for seen in store.sightings()?.into_iter().filter(|seen| subject.covers(&seen.host, &seen.account, Some(seen.key)))
+    {
+        let times = [(Some(seen.first), "came"), (seen.gone, "gone")];
+        let told = times.into_iter().filter_map(|(time, what)| Some((time?, what)));
+        list.extend(told.map(|(time, what)| (time, sighting(&seen, time, what, owner(seen.key)))));
+    }
+    for (time, event) in journal(store)? {
+        let key = event.key.as_ref().and_then(|key| Fingerprint::parse(key).ok());
+        if subject.covers(&event.host, &event.account, key) {
+            list.push((time, EventOut { owner: key.and_then(owner), ..event }));
+        }
+    }
+    list.sort_by_key(|(time, _)| *time);
+    let events: Vec<EventOut> = list.into_iter().map(|(_, event)| event).collect();
+    if ui.format == Format::Json {
+        ui.result(&crate::json::print(&HistoryOut { schema: "lavrin/history/1", events }));
+        return Ok(Exit::Done);
+    }
+    let rows: Vec<Vec<String>> = events.iter().map(|event| row(event, ui)).collect();
+    let lines: String = columns(&rows, 0).into_iter().map(|line| line + "\n").collect();
+    ui.result(&format!("{lines}{}", count(events.len(), "event", "events")));
+    Ok(Exit::Done)
+}
+
+fn moment(time: i64) -> String {
+    clock::date_of(u64::try_from(time).unwrap_or_default())
+}
+
+fn sighting(seen: &Seen, time: i64, what: &str, owner: Option<String>) -> EventOut {
+    EventOut {
+        time: moment(time),
+        what: what.to_owned(),
+        host: seen.host.clone(),
+        account: seen.account.clone(),
+        key: Some(seen.key.to_string()),
+        owner,
+        detail: seen.comment.clone(),
+    }
+}
+
+/// Every change in the journal: its intent with the outcome that belongs to it.
+fn journal(store: &Database) -> Result<Vec<(i64, EventOut)>, CommandError> {
+    let entries = store.journal()?;
+    let mut outcomes: HashMap<&str, (Outcome, &str)> = HashMap::new();
+    for Entry { id, event, .. } in &entries {
+        if let Event::Outcome { outcome, detail } = event {
+            outcomes.insert(id, (*outcome, detail));
+        }
+    }
+    let change = |entry: &Entry| {
+        let Event::Intent { command, place, account, key, reason, .. } = &entry.event else { return None };
+        let outcome = match outcomes.get(entry.id.as_str()) {
+            Some((Outcome::Done, detail)) => format!("done: {detail}"),
+            Some((Outcome::AsBefore, detail)) => format!("everything as before: {detail}"),
+            Some((Outcome::Unknown, detail)) => format!("its end is not known: {detail}"),
+            None => "begun, and nothing says how it ended".to_owned(),
+        };
+        let reason = reason.as_ref().map(|reason| format!("; {}", printable(reason.as_bytes()))).unwrap_or_default();
+        let event = EventOut {
+            time: entry.time.clone(),
+            what: command.clone(),
+            host: place.clone(),
+            account: account.clone(),
+            key: key.clone(),
+            owner: None,
+            detail: format!("{outcome}{reason}"),
+        };
+        Some((clock::seconds_of(&entry.time).unwrap_or_default(), event))
+    };
+    Ok(entries.iter().filter_map(change).collect())
+}
+
+fn row(event: &EventOut, ui: &Ui) -> Vec<String> {
+    let label = match event.what.as_str() {
+        "came" => Label::Good,
+        "gone" => Label::Bad,
+        _ => Label::Strong,
+    };
+    vec![
+        event.time.get(..16).unwrap_or(&event.time).replace('T', " "),
+        ui.paint(label, &event.what),
+        ui.paint(Label::Strong, &format!("{}@{}", event.account, event.host)),
+        event
+            .owner
+            .clone()
+            .unwrap_or_else(|| if event.key.is_some() { "nobody known".to_owned() } else { String::new() }),
+        event.key.clone().unwrap_or_default(),
+        event.detail.clone(),
+    ]
+}
+
+/// Who could log in at the end of a day, by what had been seen until then.
+fn access_at(day: Date, subject: &Subject, opened: &Opened, store: &Database, ui: &Ui) -> Result<Exit, CommandError> {
+    let end = ((day.number() + 1) * 86_400 - 1).min(clock::now().unix_timestamp());
+    let mut hosts: Vec<String> = store.looks()?.into_iter().map(|look| look.host).collect();
+    if let Subject::Host(name) | Subject::Account(_, name) = subject {
+        hosts.retain(|host| host == name);
+    }
+    let index = Index::of(&opened.reading.register);
+    let (mut access, mut unknown) = (Vec::new(), Vec::new());
+    let mut memory = Memory::of(store);
+    for some in hosts.chunks(HOSTS_AT_ONCE) {
+        let names: Vec<&str> = some.iter().map(String::as_str).collect();
+        let seen = memory.observations(&names, end)?;
+        let found: Vec<Option<Vec<Access>>> = seen.into_par_iter().map(|seen| Some(who(seen?, end))).collect();
+        for (host, found) in some.iter().zip(found) {
+            let Some(found) = found else {
+                unknown.push(host.clone());
+                continue;
+            };
+            let covered = found.into_iter().filter(|one| subject.covers(host, &one.account, Some(one.key)));
+            access.extend(covered.map(|one| access_out(host, one, &index)));
+        }
+    }
+    let out = AccessAtOut { schema: "lavrin/history-at/1", at: moment(end), access, unknown };
+    if ui.format == Format::Json {
+        ui.result(&crate::json::print(&out));
+    } else {
+        ui.result(&access_text(&out, ui));
+    }
+    Ok(if out.unknown.is_empty() { Exit::Done } else { Exit::NotChecked })
+}
+
+fn access_out(host: &str, access: Access, index: &Index<'_>) -> AccessOut {
+    AccessOut {
+        host: host.to_owned(),
+        account: access.account,
+        key: access.key.to_string(),
+        owner: index.owner(access.key).map(lavrin_core::fleet::Owner::name),
+        comment: access.comment,
+        limits: LimitsOut::from(&access.limits),
+        certain: access.certain,
+    }
+}
+
+fn access_text(out: &AccessAtOut, ui: &Ui) -> String {
+    let row = |one: &AccessOut| {
+        let who = one.owner.clone().unwrap_or_else(|| ui.paint(Label::Warn, "nobody known"));
+        let doubt = if one.certain { String::new() } else { ui.paint(Label::Warn, "not everything was seen") };
+        vec![
+            ui.paint(Label::Strong, &format!("{}@{}", one.account, one.host)),
+            who,
+            one.key.clone(),
+            one.comment.clone(),
+            doubt,
+        ]
+    };
+    let rows: Vec<Vec<String>> = out.access.iter().map(row).collect();
+    let at = out.at.trim_end_matches('Z').replace('T', " ");
+    let mut text = format!("Who could log in at {at} UTC\n");
+    text += &columns(&rows, 2).into_iter().map(|line| line + "\n").collect::<String>();
+    for host in &out.unknown {
+        text += &format!("  {}\n", ui.paint(Label::Warn, &format!("{host}: nothing was known of it then")));
+    }
+    text + &count(out.access.len(), "way in", "ways in")
+}
