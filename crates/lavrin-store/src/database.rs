@@ -1,4 +1,4 @@
-//! The store of a register: one SQLite database in its `.lavrin` folder, with what surveys saw, backups by content and the
+//! The store of a register: one database file (`SQLite`) in its `.lavrin` folder, with what surveys saw, backups by content and the
 //! journal. An observation is kept once for as long as it stays the same.
 
 mod observations;
@@ -7,8 +7,8 @@ mod sightings;
 pub use observations::{Look, Stored};
 pub use sightings::{Seen, Sighted};
 
-use crate::{Entry, StoreFault};
-use lavrin_core::survey::snapshot::Hash;
+use crate::{Entry, Keeper, StoreFault};
+use lavrin_core::survey::snapshot::{Hash, hash};
 use rusqlite::{Connection, ErrorCode, OptionalExtension as _, params};
 use std::fs::OpenOptions;
 use std::io::Write as _;
@@ -215,6 +215,24 @@ impl Database {
                 .map_err(|error| DatabaseFault::Damaged { path: self.path.clone(), said: error.to_string() })
         };
         lines.into_iter().map(parse).collect()
+    }
+}
+
+impl Keeper for Database {
+    fn back_up(&self, bytes: &[u8]) -> Result<String, StoreFault> {
+        let hash = hash(bytes);
+        self.keep(&hash, bytes).map_err(|fault| self.as_store_fault(fault))?;
+        Ok(hash.iter().map(|byte| format!("{byte:02x}")).collect())
+    }
+
+    fn write_down(&self, entry: &Entry) -> Result<(), StoreFault> {
+        Self::write_down(self, entry).map_err(|fault| self.as_store_fault(fault))
+    }
+}
+
+impl Database {
+    fn as_store_fault(&self, fault: DatabaseFault) -> StoreFault {
+        StoreFault { path: self.path.clone(), source: std::io::Error::other(fault.to_string()) }
     }
 }
 

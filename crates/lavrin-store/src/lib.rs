@@ -28,6 +28,31 @@ pub struct State {
     folder: PathBuf,
 }
 
+/// Keeps backups and the journal: a register's store, or without a register the state folder.
+pub trait Keeper {
+    /// Keeps these bytes and gives the name under which they are found again: their SHA-256 in hexadecimal.
+    ///
+    /// # Errors
+    /// [`StoreFault`] where they could not be written down safely; nothing should be changed then.
+    fn back_up(&self, bytes: &[u8]) -> Result<String, StoreFault>;
+
+    /// Appends a line to the journal and waits until it is on disk.
+    ///
+    /// # Errors
+    /// [`StoreFault`].
+    fn write_down(&self, entry: &Entry) -> Result<(), StoreFault>;
+}
+
+impl Keeper for State {
+    fn back_up(&self, bytes: &[u8]) -> Result<String, StoreFault> {
+        Self::back_up(self, bytes)
+    }
+
+    fn write_down(&self, entry: &Entry) -> Result<(), StoreFault> {
+        Self::write_down(self, entry)
+    }
+}
+
 impl State {
     /// Opens the folder; it is made, for its owner alone, when something is first kept in it.
     #[must_use]

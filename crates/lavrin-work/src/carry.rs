@@ -5,7 +5,7 @@ use lavrin_core::account::Account;
 use lavrin_core::steps::{Change, Guarded};
 use lavrin_core::survey::Observation;
 use lavrin_reach::CarryFault;
-use lavrin_store::{Entry, Event, Outcome, State, StoreFault};
+use lavrin_store::{Entry, Event, Keeper, Outcome, StoreFault};
 
 /// What the journal is told about a piece of work.
 #[derive(Debug, Clone)]
@@ -58,11 +58,11 @@ impl Record {
     ///
     /// # Errors
     /// [`StoreFault`].
-    pub fn close(&self, state: &State, outcome: Outcome, detail: &str) -> Result<(), StoreFault> {
+    pub fn close(&self, state: &dyn Keeper, outcome: Outcome, detail: &str) -> Result<(), StoreFault> {
         state.write_down(&self.entry(Event::Outcome { outcome, detail: detail.to_owned() }))
     }
 
-    fn open(&self, state: &State, account: &Account, changes: &[Guarded]) -> Result<(), StoreFault> {
+    fn open(&self, state: &dyn Keeper, account: &Account, changes: &[Guarded]) -> Result<(), StoreFault> {
         let mut files = Vec::new();
         for change in changes {
             if let Change::WriteFile { path, old, .. } = change.change() {
@@ -92,7 +92,7 @@ pub async fn carry_out(
     account: &Account,
     seen: &Observation,
     record: &Record,
-    state: &State,
+    state: &dyn Keeper,
 ) -> Result<Carried, StoreFault> {
     record.open(state, account, changes)?;
     for (done, change) in changes.iter().enumerate() {

@@ -109,7 +109,9 @@ pub fn audit(
             .zip(seen)
             .map(|(host, seen)| auditor.host(host, seen, states.get(&host.id).unwrap_or(&unknown)))
             .collect();
-        parts.into_iter().for_each(|part| report.absorb(part));
+        for part in parts {
+            report.absorb(part);
+        }
     }
     auditor.finish(&mut report);
     Ok(report)

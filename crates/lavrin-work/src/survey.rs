@@ -87,10 +87,13 @@ fn tried(rejected: &Rejected) -> String {
 /// What came of one host.
 pub type Looked = (String, Result<Box<Observation>, SurveyFault>);
 
+/// A connection that several use, or why there is none.
+type Shared = Result<Arc<Connection>, SurveyFault>;
+
 /// Connections to hosts over which others are reached, each made once.
 struct Jumps {
     stops: HashMap<String, Stop>,
-    open: Mutex<HashMap<String, Arc<OnceCell<Result<Arc<Connection>, SurveyFault>>>>>,
+    open: Mutex<HashMap<String, Arc<OnceCell<Shared>>>>,
 }
 
 /// Looks at every host and hands on what was seen, in the order in which it comes. `jumps` holds the hosts over which

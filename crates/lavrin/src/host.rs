@@ -1,5 +1,6 @@
 //! Reaching a host: the options for it, the host's key, signing in, root's rights.
 
+use crate::command::register::RegisterArgs;
 use crate::error::{CommandError, exec_fault};
 use crate::exit::Exit;
 use crate::paths;
@@ -9,20 +10,22 @@ use clap::Args;
 use lavrin_core::hostkey::{KNOWN_HOSTS_BYTES_MAX, line_for};
 use lavrin_core::key::Fingerprint;
 use lavrin_core::key::generate::SystemSource;
+use lavrin_core::register::Host;
 use lavrin_core::steps::Login;
 use lavrin_reach::shell::ShellHost;
 use lavrin_reach::ssh::{ConnectFault, Connection, Rise, SignedIn, Target};
 use std::io::{Read as _, Write as _};
 use std::os::unix::fs::{DirBuilderExt as _, OpenOptionsExt as _};
 use std::path::PathBuf;
+use std::sync::Arc;
 
 /// How to reach a host and sign in there.
 #[derive(Debug, Args, Clone)]
 #[command(next_help_heading = "Reaching a host")]
 pub struct HostArgs {
-    /// Port of the SSH server
-    #[arg(long, value_name = "PORT", default_value_t = 22)]
-    pub port: u16,
+    /// Port of the SSH server (by default what the register says, else 22)
+    #[arg(long, value_name = "PORT")]
+    pub port: Option<u16>,
     #[command(flatten)]
     pub sign_in: SignInArgs,
     /// Fingerprint that the host's key must have, for scripts
@@ -51,8 +54,46 @@ impl OpenHost {
 }
 
 impl HostArgs {
-    /// The host with what is known about its key.
-    pub fn target(&self, host: &str) -> Result<Target, CommandError> {
+    /// Where a host is, with what is known about its key: by the register that one stands in, where it knows the name.
+    pub async fn target(&self, ui: &Ui, host: &str) -> Result<Target, CommandError> {
+        let register = RegisterArgs::default().folder().and_then(|_| RegisterArgs::default().open().ok());
+        let known = register.as_ref().and_then(|opened| opened.reading.register.hosts.get(host));
+        let Some(known) = known else { return self.plain_target(host) };
+        let mut target = pinned_target(known);
+        target.port = self.port.unwrap_or(target.port);
+        if target.known_hosts.is_empty() {
+            target.known_hosts = self.known_hosts()?;
+        }
+        if let Some(through) = &known.through {
+            target.through = Some(Box::pin(self.hop(ui, &through.value)).await?);
+        }
+        Ok(target)
+    }
+
+    /// A connection to a host over which another is reached.
+    async fn hop(&self, ui: &Ui, host: &str) -> Result<Arc<Connection>, CommandError> {
+        let mut target = self.target(ui, host).await?;
+        let login = registered_login(host).unwrap_or_else(|| USUAL_LOGIN.to_owned());
+        let credentials = self.sign_in.credentials(&format!("{login} on {host}"))?;
+        let mut connection = self.connect(ui, &mut target).await?;
+        let signed = connection.sign_in(&login, &credentials).await?;
+        ui.status(&crate::wording::signed_in(&signed, host));
+        Ok(Arc::new(connection))
+    }
+
+    /// A host that no register knows.
+    fn plain_target(&self, host: &str) -> Result<Target, CommandError> {
+        // The expectation is for a host that is not known yet; a known one has to show the known key all the same.
+        Ok(Target {
+            through: None,
+            host: host.to_owned(),
+            port: self.port.unwrap_or(22),
+            known_hosts: self.known_hosts()?,
+            expected: None,
+        })
+    }
+
+    fn known_hosts(&self) -> Result<Vec<u8>, CommandError> {
         let mut known_hosts = Vec::new();
         match std::fs::File::open(&self.known_hosts) {
             Ok(file) => {
@@ -62,8 +103,7 @@ impl HostArgs {
             Err(error) if error.kind() == std::io::ErrorKind::NotFound => {}
             Err(error) => return Err(CommandError::file(&self.known_hosts, "read", &error)),
         }
-        // The expectation is for a host that is not known yet; a known one has to show the known key all the same.
-        Ok(Target { through: None, host: host.to_owned(), port: self.port, known_hosts, expected: None })
+        Ok(known_hosts)
     }
 
     /// Connects; an unknown host key is shown and asked about, and remembered once it is confirmed.
@@ -134,9 +174,10 @@ impl HostArgs {
         account: &str,
         needs_root: NeedsRoot,
     ) -> Result<OpenHost, CommandError> {
-        let login = self.sign_in.login.as_deref().unwrap_or(account);
+        let registered = registered_login(host);
+        let login = self.sign_in.login.as_deref().or(registered.as_deref()).unwrap_or(account);
         let credentials = self.sign_in.credentials(&format!("{login} on {host}"))?;
-        let mut target = self.target(host)?;
+        let mut target = self.target(ui, host).await?;
         let mut connection = self.connect(ui, &mut target).await?;
         let signed = connection.sign_in(login, &credentials).await?;
         ui.status(&crate::wording::signed_in(&signed, host));
@@ -179,6 +220,28 @@ impl HostArgs {
             None => Ok(()),
         }
     }
+}
+
+/// Who signs in on hosts of a register that name nobody.
+pub const USUAL_LOGIN: &str = "root";
+
+/// A host of the register, spoken to only under its pinned keys.
+pub fn pinned_target(host: &Host) -> Target {
+    let known_hosts: String =
+        host.host_keys.iter().map(|key| line_for(&host.address, host.port, &key.value) + "\n").collect();
+    Target {
+        through: None,
+        host: host.address.clone(),
+        port: host.port,
+        known_hosts: known_hosts.into_bytes(),
+        expected: None,
+    }
+}
+
+/// Who signs in on a host, by the register that one stands in.
+fn registered_login(host: &str) -> Option<String> {
+    let opened = RegisterArgs::default().folder().and_then(|_| RegisterArgs::default().open().ok())?;
+    opened.reading.register.hosts.get(host)?.login.clone()
 }
 
 /// Whether root's rights are needed where the login is not the account itself.

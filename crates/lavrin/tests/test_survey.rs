@@ -200,3 +200,24 @@ fn a_store_that_cannot_be_used_is_told_and_left_alone() {
     insta::assert_snapshot!("store_damaged", fleet.survey("").expect(4));
     assert!(fleet.world.read(".lavrin/store.sqlite3").starts_with("not a store"));
 }
+
+#[test]
+fn a_host_goes_by_its_name_in_the_register_and_its_store_keeps_what_was_done() {
+    let mut fleet = Fleet::new();
+    let forwards = Behaviour { forwards: true, ..Behaviour::default() };
+    fleet.add("gate", "", forwards);
+    fleet.add_with("inner", "", Behaviour::default(), "through = \"gate\"\nlogin = \"root\"\n");
+    fleet.world.put_pair("edda", 2, "edda@lantern");
+    let install = "install home/edda.pub edda@inner --identity home/office --rise none --yes --reason moved";
+    drop(fleet.run(install).expect(0));
+    let keys = std::fs::read_to_string(fleet.hosts[1].file("/home/edda/.ssh/authorized_keys")).unwrap();
+    assert!(keys.contains("edda@lantern"), "{keys}");
+    let history = fleet.run("history edda@inner --format json").expect(0).json();
+    let event = &history["events"][0];
+    assert_eq!((&event["what"], &event["host"]), (&"install".into(), &"inner".into()));
+    assert!(event["detail"].as_str().unwrap().starts_with("done: "), "{event}");
+    assert!(!fleet.world.path("home/.local/state/lavrin/journal.jsonl").exists());
+    // Whoever answers under another key than the pinned one is not spoken to.
+    fleet.register("inner", fleet.hosts[1].address().port(), &key(9).public().line(""), "through = \"gate\"\n");
+    drop(fleet.run(install).expect(4));
+}

@@ -89,7 +89,7 @@ impl Snapshot {
             network_homes: seen.network_homes.clone(),
             nodes: seen.nodes.iter().map(|(path, fact)| (path.clone(), fact.clone())).collect(),
             contents: seen.bytes.iter().map(|(path, fact)| (path.clone(), refer(fact, &mut keep))).collect(),
-            names: seen.names.iter().map(|(path, fact)| (path.clone(), refer(fact, names_of))).collect(),
+            names: seen.names.iter().map(|(path, fact)| (path.clone(), refer(fact, |names| names_of(names)))).collect(),
             private_keys: seen.private_keys.iter().map(|(path, fact)| (path.clone(), fact.clone())).collect(),
         };
         let document = serde_json::to_vec(&document).expect("these types have only text keys");
@@ -97,7 +97,7 @@ impl Snapshot {
     }
 }
 
-fn names_of(names: &Vec<Vec<u8>>) -> Vec<Name> {
+fn names_of(names: &[Vec<u8>]) -> Vec<Name> {
     names.iter().cloned().map(Name).collect()
 }
 

@@ -103,7 +103,9 @@ fn the_journal_reads_back_in_order() {
         time: "2026-11-23T08:00:00Z".to_owned(),
         event: Event::Outcome { outcome: Outcome::Done, detail: detail.to_owned() },
     });
-    entries.iter().for_each(|entry| store.write_down(entry).unwrap());
+    for entry in &entries {
+        store.write_down(entry).unwrap();
+    }
     assert_eq!(store.journal().unwrap(), entries);
 }
 

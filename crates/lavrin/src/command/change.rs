@@ -2,6 +2,7 @@
 
 use super::place::Work;
 use crate::clock;
+use crate::command::register::RegisterArgs;
 use crate::error::CommandError;
 use crate::exit::Exit;
 use crate::json::{LimitsOut, PlaceOut};
@@ -13,7 +14,8 @@ use lavrin_core::key::generate::{Randomness as _, SystemSource};
 use lavrin_core::key::{PrivateKey, PublicKey};
 use lavrin_core::steps::{Guarded, Steps};
 use lavrin_reach::ssh::NoAnswer;
-use lavrin_store::{Outcome, State};
+use lavrin_store::database::Database;
+use lavrin_store::{Keeper, Outcome, State};
 use lavrin_work::{Carried, NoProof, Proof, Record, Settled, carry_out, prove};
 use schemars::JsonSchema;
 use serde::Serialize;
@@ -121,11 +123,14 @@ fn nothing(why: &NoProof) -> String {
     }
 }
 
-/// The state folder.
-pub fn state() -> Result<State, CommandError> {
+/// Where backups and the journal are kept: in the register that one stands in, else in the state folder.
+pub fn keeper() -> Result<Box<dyn Keeper>, CommandError> {
+    if let Some(register) = RegisterArgs::default().folder() {
+        return Ok(Box::new(Database::open(register.path())?));
+    }
     let folder = paths::state()
         .ok_or_else(|| CommandError::usage("neither HOME nor XDG_STATE_HOME says where backups can be kept"))?;
-    Ok(State::at(&folder))
+    Ok(Box::new(State::at(&folder)))
 }
 
 /// Prints the steps, on stderr, so that a question can follow.
@@ -159,7 +164,7 @@ pub struct UnderWay {
     /// The journal's record.
     pub record: Record,
     /// Where it is kept.
-    pub state: State,
+    pub keeper: Box<dyn Keeper>,
 }
 
 impl UnderWay {
@@ -182,13 +187,14 @@ impl UnderWay {
             key: steps.fingerprint.map(|key| key.to_string()),
             reason,
         };
-        Ok(Self { changes, record, state: state()? })
+        Ok(Self { changes, record, keeper: keeper()? })
     }
 
     /// Backup, intent, changes. A failure is an error with the exit code that fits the state things are in.
     pub async fn carry(&self, work: &Work, steps: &Steps) -> Result<(), CommandError> {
         let carried =
-            carry_out(&work.place, &self.changes, &steps.account, &work.seen, &self.record, &self.state).await?;
+            carry_out(&work.place, &self.changes, &steps.account, &work.seen, &self.record, self.keeper.as_ref())
+                .await?;
         let Carried::Failed { fault, settled } = carried else { return Ok(()) };
         let error = CommandError::with(Exit::Stopped, format!("the change could not be made: {fault}"));
         match settled {
@@ -208,7 +214,7 @@ impl UnderWay {
 
     /// Writes the outcome down.
     pub fn close(&self, outcome: Outcome, detail: &str) -> Result<(), CommandError> {
-        self.record.close(&self.state, outcome, detail).map_err(CommandError::from)
+        self.record.close(self.keeper.as_ref(), outcome, detail).map_err(CommandError::from)
     }
 }
 

@@ -52,7 +52,7 @@ pub async fn run(args: &ProbeArgs, ui: &Ui) -> Result<Exit, CommandError> {
                 .hint("lavrin probe KEY.pub ACCOUNT@HOST; or: lavrin probe ACCOUNT@HOST --identity FILE"));
         }
     };
-    let mut ssh = args.host.target(&host)?;
+    let mut ssh = args.host.target(ui, &host).await?;
     args.host.connect(ui, &mut ssh).await?.close().await;
     let private = private.filter(|(key, _)| *key.public() == public);
     let (proof, _) = prove(&ssh, &target.account, &public, private, &SystemSource).await;

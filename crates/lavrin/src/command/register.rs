@@ -11,7 +11,7 @@ use lavrin_store::register::{MAIN_FILE, RegisterFolder};
 use std::path::PathBuf;
 
 /// Which register.
-#[derive(Debug, Args, Clone)]
+#[derive(Debug, Args, Clone, Default)]
 #[command(next_help_heading = "The register")]
 pub struct RegisterArgs {
     /// The register's folder; without it the nearest folder with lavrin.toml, else `LAVRIN_REGISTER`
@@ -36,6 +36,11 @@ impl RegisterArgs {
         let files = folder.load()?;
         let reading = read(&files);
         Ok(Opened { folder, files, reading })
+    }
+
+    /// The register's folder, where there is one.
+    pub fn folder(&self) -> Option<RegisterFolder> {
+        self.find().ok()
     }
 
     fn find(&self) -> Result<RegisterFolder, CommandError> {

@@ -10,16 +10,15 @@ use super::register::{Opened, RegisterArgs};
 use crate::clock;
 use crate::error::CommandError;
 use crate::exit::Exit;
+use crate::host::{USUAL_LOGIN, pinned_target};
 use crate::sign_in::SignInArgs;
 use crate::ui::Ui;
 use clap::Args;
 use lavrin_core::audit::Auditor;
-use lavrin_core::hostkey::line_for;
 use lavrin_core::register::{Host, Register};
 use lavrin_core::survey::Observation;
 use lavrin_core::survey::snapshot::Snapshot;
 use lavrin_core::text::printable;
-use lavrin_reach::ssh::Target;
 use lavrin_store::database::{Database, DatabaseFault, Sighted};
 use lavrin_work::survey::{Looked, Pace, Stop, Way, survey};
 use out::HostOut;
@@ -28,9 +27,6 @@ use std::collections::HashMap;
 use std::sync::Arc;
 use std::time::Duration;
 use tokio::sync::mpsc;
-
-/// Who signs in where neither the register nor the command says so.
-const USUAL_LOGIN: &str = "root";
 
 /// Observations that wait to be written down; further hosts wait until there is room.
 const WAITING: usize = 64;
@@ -116,19 +112,10 @@ pub async fn look(
 }
 
 fn stop_of(host: &Host, sign_in: &SignInArgs) -> Stop {
-    let known_hosts: String =
-        host.host_keys.iter().map(|key| line_for(&host.address, host.port, &key.value) + "\n").collect();
-    let target = Target {
-        through: None,
-        host: host.address.clone(),
-        port: host.port,
-        known_hosts: known_hosts.into_bytes(),
-        expected: None,
-    };
     let login = host.login.as_ref().or(sign_in.login.as_ref());
     Stop {
         host: host.id.clone(),
-        target,
+        target: pinned_target(host),
         login: login.map_or(USUAL_LOGIN, String::as_str).to_owned(),
         through: host.through.as_ref().map(|through| through.value.clone()),
     }
