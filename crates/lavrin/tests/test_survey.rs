@@ -81,7 +81,7 @@ fn what_a_hostile_account_owner_lays_out_is_not_followed() {
             "link" => std::os::unix::fs::symlink("/etc/hostname", &keys).unwrap(),
             "pipe" => {
                 rustix::fs::mknodat(rustix::fs::CWD, &keys, rustix::fs::FileType::Fifo, rustix::fs::Mode::RUSR, 0)
-                    .unwrap()
+                    .unwrap();
             }
             _ => std::fs::create_dir(&keys).unwrap(),
         }
