@@ -221,3 +221,18 @@ fn a_host_goes_by_its_name_in_the_register_and_its_store_keeps_what_was_done() {
     fleet.register("inner", fleet.hosts[1].address().port(), &key(9).public().line(""), "through = \"gate\"\n");
     drop(fleet.run(install).expect(4));
 }
+
+#[test]
+fn a_host_out_of_reach_is_looked_at_by_hand() {
+    let fleet = Fleet::new();
+    fleet.register("buoy-7", 22, "", "");
+    let script = fleet.run("survey --script").expect(0);
+    fleet.world.write("look.sh", &script.stdout, 0o644);
+    let answer = std::process::Command::new("/bin/sh").arg(fleet.world.path("look.sh")).output().unwrap().stdout;
+    fleet.world.write("answer", &answer, 0o644);
+    let seen = fleet.run("survey buoy-7 --read answer --format json").expect(0).json();
+    assert!(seen["hosts"][0]["accounts"].as_u64().unwrap() > 0, "{seen}");
+    fleet.world.write("answer", &answer[..answer.len() / 2], 0o644);
+    insta::assert_snapshot!("survey_cut_off", fleet.run("survey buoy-7 --read answer").expect(2));
+    drop(fleet.run("survey --read answer").expect(2));
+}

@@ -146,7 +146,7 @@ impl ShellHost {
 }
 
 /// The script of a first look.
-fn system_body(who: &Who, network_homes: bool) -> String {
+pub(super) fn system_body(who: &Who, network_homes: bool) -> String {
     let one = if let Who::One(name) = who { name.as_str() } else { "" };
     let fleet = if one_only(who) { "" } else { FLEET };
     let homes = homes_loop(who, network_homes);
@@ -172,7 +172,7 @@ fn homes_loop(who: &Who, network_homes: bool) -> String {
 }
 
 /// Takes the answer to a first look into the observation.
-fn take_whole(answer: &[u8], nonce: &str, child: &str, banner: &str, seen: &mut Observation) {
+pub(super) fn take_whole(answer: &[u8], nonce: &str, child: &str, banner: &str, seen: &mut Observation) {
     let outer = frames(answer, nonce);
     take_system(&outer, banner, seen);
     let homes: HashMap<String, BytePath> =

@@ -1,5 +1,6 @@
 //! A host with a POSIX shell behind an SSH connection.
 
+pub mod by_hand;
 mod carry;
 mod frames;
 mod look;
@@ -39,19 +40,14 @@ impl ShellHost {
 
     /// A word that nobody else knows.
     fn nonce(&self) -> String {
-        let mut bytes = [0u8; 12];
-        self.randomness.fill(&mut bytes);
-        bytes.iter().fold("L".to_owned(), |mut text, byte| {
-            let _ = write!(text, "{byte:02x}");
-            text
-        })
+        nonce_of(self.randomness.as_ref())
     }
 
     /// The words that begin every script: the nonces, the root of the tree, and the functions.
     fn opening(&self, nonce: &str, child: &str) -> String {
         let root =
             if self.is_standin() { format!("R=$(cd -P \"${STANDIN_ROOT}\" && pwd -P)") } else { "R=".to_owned() };
-        format!("N={nonce}; K={child}; {root}\nF={}\neval \"$F\"\n{RIGHTS}", quoted(FUNCTIONS))
+        opening_words(nonce, child, &root)
     }
 
     fn is_standin(&self) -> bool {
@@ -72,6 +68,21 @@ impl ShellHost {
         let uid = text.split(&format!("{nonce} uid ")).nth(1).and_then(|rest| rest.lines().next()?.trim().parse().ok());
         Ok(uid)
     }
+}
+
+/// A word that nobody else knows.
+fn nonce_of(randomness: &dyn Randomness) -> String {
+    let mut bytes = [0u8; 12];
+    randomness.fill(&mut bytes);
+    bytes.iter().fold("L".to_owned(), |mut text, byte| {
+        let _ = write!(text, "{byte:02x}");
+        text
+    })
+}
+
+/// The beginning of a script; `root` sets `R`.
+fn opening_words(nonce: &str, child: &str, root: &str) -> String {
+    format!("N={nonce}; K={child}; {root}\nF={}\neval \"$F\"\n{RIGHTS}", quoted(FUNCTIONS))
 }
 
 /// A text as one word of a shell script.

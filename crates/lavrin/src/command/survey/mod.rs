@@ -7,23 +7,27 @@ mod progress;
 pub use out::SurveyOut;
 
 use super::register::{Opened, RegisterArgs};
-use crate::clock;
 use crate::error::CommandError;
 use crate::exit::Exit;
 use crate::host::{USUAL_LOGIN, pinned_target};
 use crate::sign_in::SignInArgs;
 use crate::ui::Ui;
+use crate::{clock, input, paths};
 use clap::Args;
 use lavrin_core::audit::Auditor;
+use lavrin_core::fleet;
+use lavrin_core::key::generate::SystemSource;
 use lavrin_core::register::{Host, Register};
 use lavrin_core::survey::Observation;
 use lavrin_core::survey::snapshot::Snapshot;
 use lavrin_core::text::printable;
+use lavrin_reach::shell::by_hand;
 use lavrin_store::database::{Database, DatabaseFault, Sighted};
 use lavrin_work::survey::{Looked, Pace, Stop, Way, survey};
 use out::HostOut;
 use progress::Progress;
 use std::collections::HashMap;
+use std::path::{Path, PathBuf};
 use std::sync::Arc;
 use std::time::Duration;
 use tokio::sync::mpsc;
@@ -43,6 +47,12 @@ pub struct SurveyArgs {
     /// Seconds that one host may take
     #[arg(long, value_name = "SECONDS", default_value_t = 60, value_parser = clap::value_parser!(u64).range(1..=3600))]
     pub time: u64,
+    /// Print the script that looks, for a host that cannot be reached from here
+    #[arg(long, conflicts_with_all = ["hosts", "read"])]
+    pub script: bool,
+    /// Take in what that script printed on the one host named
+    #[arg(long, value_name = "FILE", value_parser = paths::typed, requires = "hosts")]
+    pub read: Option<PathBuf>,
     #[command(flatten)]
     sign_in: SignInArgs,
     #[command(flatten)]
@@ -51,7 +61,14 @@ pub struct SurveyArgs {
 
 /// Runs the command.
 pub async fn run(args: &SurveyArgs, ui: &Ui) -> Result<Exit, CommandError> {
+    if args.script {
+        ui.result(&by_hand::script(args.sign_in.network_homes, &SystemSource));
+        return Ok(Exit::Done);
+    }
     let opened = args.register.open()?;
+    if let Some(path) = &args.read {
+        return take_in(args, path, &opened, ui);
+    }
     let hosts = hosts_named(&opened.reading.register, &args.hosts)?;
     if hosts.is_empty() {
         return Err(CommandError::usage("there is no host in the register yet").hint("lavrin host add NAME"));
@@ -109,6 +126,28 @@ pub async fn look(
     }
     let _ = looking.await;
     Ok(recorder.end())
+}
+
+/// Takes in the answer that somebody brought from a host.
+fn take_in(args: &SurveyArgs, path: &Path, opened: &Opened, ui: &Ui) -> Result<Exit, CommandError> {
+    let host = match &args.hosts[..] {
+        [host] if opened.reading.register.hosts.contains_key(host) => host,
+        _ => {
+            return Err(CommandError::usage("of which host is this the answer? Name one host of the register")
+                .hint("lavrin host list"));
+        }
+    };
+    let answer = input::bytes(path)?;
+    let seen = by_hand::read(&answer, fleet::wants).map_err(|fault| {
+        CommandError::usage(format!("{} cannot be used", paths::shown(path)))
+            .because(fault.to_string())
+            .hint("lavrin survey --script >look.sh, then on the host, as root: sh look.sh >answer")
+    })?;
+    let store = Database::open(opened.folder.path())?;
+    let mut recorder = Recorder::new(&store, Progress::of(1, ui));
+    recorder.seen(host, &seen)?;
+    out::print(&recorder.end(), ui);
+    Ok(Exit::Done)
 }
 
 fn stop_of(host: &Host, sign_in: &SignInArgs) -> Stop {

@@ -1,0 +1,136 @@
+//! A look that somebody carries to the host and back by hand, where it cannot be reached from here.
+
+use super::look::{system_body, take_whole};
+use super::{nonce_of, opening_words};
+use lavrin_core::fs::Why;
+use lavrin_core::key::generate::Randomness;
+use lavrin_core::survey::{Observation, Want, Who};
+use thiserror::Error;
+
+/// The first line of an answer, followed by the two words that frame it.
+const MARK: &str = "lavrin-survey-1 ";
+
+/// Tells which server is installed, as its banner would.
+const VERSION: &str = "b version; { sshd -V || dropbear -V; } 2>&1 | head -n 1; e 0";
+
+/// Why an answer could not be read.
+#[derive(Debug, Clone, PartialEq, Eq, Error)]
+pub enum AnswerFault {
+    /// It is something else.
+    #[error("it is no answer to the script: no line begins with '{}'", MARK.trim_end())]
+    NoAnswer,
+    /// Its end is missing.
+    #[error("the answer is cut off: its last line is missing")]
+    CutOff,
+}
+
+/// The script to run on the host, as root; what it prints is for [`read`]. It changes nothing there.
+#[must_use]
+pub fn script(network_homes: bool, randomness: &dyn Randomness) -> String {
+    let (nonce, child) = (nonce_of(randomness), nonce_of(randomness));
+    format!(
+        "# A look at this host; it changes nothing. Run it as root: sh FILE >ANSWER\n{}\nprintf '{MARK}%s %s\\n' \"$N\" \"$K\"\n{VERSION}\n{}\nprintf '\\n%s Z\\n' \"$N\"\n",
+        opening_words(&nonce, &child, "R="),
+        system_body(&Who::All, network_homes)
+    )
+}
+
+/// Reads what the script printed. What it could not foresee is "not checked".
+///
+/// # Errors
+/// [`AnswerFault`].
+pub fn read(answer: &[u8], wants: impl Fn(&Observation) -> Vec<Want>) -> Result<Observation, AnswerFault> {
+    let at = answer.windows(MARK.len()).position(|window| window == MARK.as_bytes()).ok_or(AnswerFault::NoAnswer)?;
+    let line = answer[at + MARK.len()..].split(|byte| *byte == b'\n').next().unwrap_or_default();
+    // A terminal that was recorded turns every line end into two characters.
+    let recorded = line.ends_with(b"\r");
+    let words = String::from_utf8_lossy(line).into_owned();
+    let mut words = words.split_ascii_whitespace();
+    let (Some(nonce), Some(child)) = (words.next(), words.next()) else { return Err(AnswerFault::NoAnswer) };
+    let mut body = answer[at..].to_vec();
+    if recorded {
+        body = plain_line_ends(&body);
+    }
+    let end = format!("\n{nonce} Z\n").into_bytes();
+    body.push(b'\n');
+    if !body.windows(end.len()).any(|window| window == end) {
+        return Err(AnswerFault::CutOff);
+    }
+    let mut seen = Observation::default();
+    let banner = banner(&body, nonce);
+    take_whole(&body, nonce, child, &banner, &mut seen);
+    for want in wants(&seen) {
+        if !seen.answers(&want) {
+            seen.give_up(&want, &Why::NotReached);
+        }
+    }
+    Ok(seen)
+}
+
+fn plain_line_ends(bytes: &[u8]) -> Vec<u8> {
+    let mut plain = Vec::with_capacity(bytes.len());
+    for (place, byte) in bytes.iter().enumerate() {
+        if *byte != b'\r' || bytes.get(place + 1) != Some(&b'\n') {
+            plain.push(*byte);
+        }
+    }
+    plain
+}
+
+/// What the server would say of itself, from what its program says.
+fn banner(body: &[u8], nonce: &str) -> String {
+    let frames = super::frames::frames(body, nonce);
+    let said = frames.iter().find(|frame| frame.id == b"version").map(|frame| frame.bytes).unwrap_or_default();
+    let said = String::from_utf8_lossy(said).into_owned();
+    let words: Vec<&str> = said.split([' ', ',', '\n']).collect();
+    if let Some(place) = words.iter().position(|word| word.starts_with("OpenSSH_")) {
+        let build = words.get(place + 1).filter(|word| word.starts_with("Debian") || word.starts_with("Ubuntu"));
+        return format!("SSH-2.0-{} {}", words[place], build.copied().unwrap_or_default()).trim_end().to_owned();
+    }
+    let dropbear = words.iter().find(|word| word.starts_with("v20"));
+    dropbear.map(|version| format!("SSH-2.0-dropbear_{}", &version[1..])).unwrap_or_default()
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use lavrin_core::key::generate::SystemSource;
+    use lavrin_core::survey::Server;
+
+    fn run(script: &str) -> Vec<u8> {
+        let folder = tempfile::tempdir().unwrap();
+        let path = folder.path().join("look.sh");
+        std::fs::write(&path, script).unwrap();
+        std::process::Command::new("/bin/sh").arg(path).output().unwrap().stdout
+    }
+
+    #[test]
+    fn what_the_script_prints_here_is_read_however_it_was_recorded() {
+        let script = script(false, &SystemSource);
+        let answer = run(&script);
+        let seen = read(&answer, |_| Vec::new()).unwrap();
+        assert!(seen.account("root").is_some());
+        assert!(seen.looked && seen.viewer.is_some());
+        // From a console, with a prompt before it and other line ends.
+        let text = String::from_utf8_lossy(&answer).replace('\n', "\r\n");
+        let console = format!("lantern# sh look.sh\r\n{text}lantern# ");
+        let again = read(console.as_bytes(), |_| Vec::new()).unwrap();
+        assert_eq!(again.accounts, seen.accounts);
+        assert_eq!(read(&answer[..answer.len() / 2], |_| Vec::new()).unwrap_err(), AnswerFault::CutOff);
+        assert_eq!(read(b"hello", |_| Vec::new()).unwrap_err(), AnswerFault::NoAnswer);
+    }
+
+    #[test]
+    fn the_program_tells_what_its_banner_would() {
+        let server =
+            |said: &str| Server::from_banner(&banner(format!("\nN B version\n{said}\nN E 0\n").as_bytes(), "N"));
+        let debian = Server::OpenSsh { tolerates_private_groups: true };
+        assert_eq!(server("OpenSSH_9.2p1 Debian-2+deb12u7, OpenSSL 3.0"), debian);
+        assert_eq!(
+            server("unknown option -- V\nOpenSSH_8.4p1, OpenSSL"),
+            Server::OpenSsh { tolerates_private_groups: false }
+        );
+        assert_eq!(server("Dropbear v2022.83"), Server::Dropbear);
+        assert_eq!(server("sh: not found"), Server::Unknown);
+    }
+}
