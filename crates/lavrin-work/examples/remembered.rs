@@ -1,0 +1,116 @@
+//! Writes a register and a store in which many hosts were seen, for measuring: `remembered HOSTS ENTRIES DIR`. Each host
+//! has so many entries in several accounts; a tenth of the people have left, a twentieth of the keys is unknown.
+#![allow(clippy::print_stdout, reason = "this is a program of its own")]
+
+use lavrin_core::account::read_passwd;
+use lavrin_core::audit::Auditor;
+use lavrin_core::fs::{BytePath, Fact, Node, NodeKind};
+use lavrin_core::key::PrivateKey;
+use lavrin_core::survey::Observation;
+use lavrin_core::survey::key_use::KeyUses;
+use lavrin_core::survey::snapshot::Snapshot;
+use lavrin_store::database::{Database, Sighted};
+use std::error::Error;
+use std::fmt::Write as _;
+
+const PEOPLE: usize = 2_000;
+const ACCOUNTS: usize = 4;
+/// 2026-11-23
+const NOW: i64 = 1_795_392_000;
+
+fn main() -> Result<(), Box<dyn Error>> {
+    let words: Vec<String> = std::env::args().collect();
+    let [_, hosts, entries, folder] = &words[..] else { return Err("remembered HOSTS ENTRIES DIR".into()) };
+    let (hosts, entries) = (hosts.parse::<usize>()?, entries.parse::<usize>()?);
+    let lines: Vec<String> = (0..PEOPLE + PEOPLE / 20).map(line).collect();
+    register(folder, hosts, &lines)?;
+    let store = Database::open(folder.as_ref())?;
+    let auditor = Auditor::default();
+    store.together(|store| {
+        for host in 0..hosts {
+            let seen = observation(host, entries, &lines);
+            let sighted: Vec<Sighted> = auditor
+                .entries(&seen)
+                .into_iter()
+                .map(|entry| Sighted {
+                    account: entry.account.to_string(),
+                    key: entry.fingerprint,
+                    comment: String::from_utf8_lossy(&entry.comment).into_owned(),
+                })
+                .collect();
+            store.record(&format!("buoy{host}"), NOW, &Snapshot::of(&seen), &sighted, &KeyUses::default())?;
+        }
+        Ok(())
+    })?;
+    println!("{hosts} hosts, {} entries", hosts * entries);
+    Ok(())
+}
+
+fn line(number: usize) -> String {
+    let mut seed = [7; 32];
+    seed[..8].copy_from_slice(&number.to_le_bytes());
+    PrivateKey::ed25519(&seed).map(|key| key.public().line(&format!("keeper{number}@lantern"))).unwrap_or_default()
+}
+
+fn register(folder: &str, hosts: usize, lines: &[String]) -> Result<(), Box<dyn Error>> {
+    std::fs::create_dir_all(format!("{folder}/people"))?;
+    std::fs::write(format!("{folder}/lavrin.toml"), "name = \"remembered\"\n")?;
+    for (number, line) in lines.iter().take(PEOPLE).enumerate() {
+        let left = if number % 10 == 9 { "left = 2026-01-01\n" } else { "" };
+        let text = format!(
+            "name = \"Keeper {number}\"\nteam = \"keepers\"\n{left}\n[[key]]\nlabel = \"main\"\nline = \"{line}\"\n"
+        );
+        std::fs::write(format!("{folder}/people/keeper{number}.toml"), text)?;
+    }
+    let mut text = String::new();
+    for host in 0..hosts {
+        writeln!(text, "[buoy{host}]\naddress = \"192.0.2.1\"\ntags = [\"lights\"]\n")?;
+    }
+    std::fs::write(format!("{folder}/hosts.toml"), text)?;
+    let mut access = String::new();
+    for account in 0..ACCOUNTS {
+        writeln!(access, "[[grant]]\nteam = \"keepers\"\naccount = \"lamp{account}\"\ntags = [\"lights\"]\n")?;
+    }
+    Ok(std::fs::write(format!("{folder}/access.toml"), access)?)
+}
+
+/// A host as Debian sets it up, with some accounts of its own.
+fn observation(host: usize, entries: usize, lines: &[String]) -> Observation {
+    let mut passwd = String::from("root:x:0:0:root:/root:/bin/bash\n");
+    for system in 1..20 {
+        let _ = writeln!(passwd, "system{system}:x:{system}:{system}::/usr/sbin:/usr/sbin/nologin");
+    }
+    for account in 0..ACCOUNTS {
+        let uid = 1000 + account;
+        let _ = writeln!(passwd, "lamp{account}:x:{uid}:{uid}::/home/lamp{account}:/bin/bash");
+    }
+    let mut seen = Observation {
+        looked: true,
+        viewer: Some(0),
+        accounts: read_passwd(passwd.as_bytes()).into(),
+        ..Observation::default()
+    };
+    let node = |kind, mode, uid| Fact::Known(Node { kind, mode, uid, gid: uid, access_list: false });
+    for folder in ["/home", "/usr", "/usr/sbin"] {
+        seen.nodes.insert(folder.into(), node(NodeKind::Folder, 0o755, 0));
+    }
+    seen.nodes.insert("/root".into(), node(NodeKind::Folder, 0o700, 0));
+    for absent in ["/root/.ssh", "/usr/sbin/.ssh"] {
+        seen.nodes.insert(absent.into(), Fact::Absent);
+    }
+    let config = "# The usual settings\nPasswordAuthentication no\nKbdInteractiveAuthentication no\nUsePAM yes\nX11Forwarding no\nSubsystem sftp /usr/lib/openssh/sftp-server\n";
+    seen.bytes.insert("/etc/ssh/sshd_config".into(), Fact::Known(config.as_bytes().to_vec()));
+    for account in 0..ACCOUNTS {
+        let (home, uid) =
+            (BytePath::from(format!("/home/lamp{account}").as_str()), 1000 + u32::try_from(account).unwrap_or(0));
+        let keys = home.join(b".ssh/authorized_keys");
+        seen.nodes.insert(home.clone(), node(NodeKind::Folder, 0o755, uid));
+        seen.nodes.insert(home.join(b".ssh"), node(NodeKind::Folder, 0o700, uid));
+        seen.nodes.insert(keys.clone(), node(NodeKind::File, 0o600, uid));
+        seen.nodes.insert(home.join(b".ssh/authorized_keys2"), Fact::Absent);
+        let own = (account..entries).step_by(ACCOUNTS);
+        let text: String = own.map(|entry| format!("{}\n", lines[(host * 7 + entry * 31) % lines.len()])).collect();
+        seen.bytes.insert(keys, Fact::Known(text.into_bytes()));
+    }
+    seen
+}
