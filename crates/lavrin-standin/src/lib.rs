@@ -7,7 +7,7 @@ mod server;
 mod tree;
 
 pub use behaviour::Behaviour;
-pub use tree::TreeAccount;
+pub use tree::{TreeAccount, fresh_line};
 
 use lavrin_core::key::container::openssh;
 use lavrin_core::key::generate::{Recipe, SystemSource, generate};

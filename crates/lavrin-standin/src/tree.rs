@@ -104,7 +104,9 @@ fn with_keys(text: &str, keys: &mut HashMap<String, String>) -> String {
     out + rest
 }
 
-fn fresh_line() -> String {
+/// The one line of a fresh key that nobody has, without a comment; empty where none can be made.
+#[must_use]
+pub fn fresh_line() -> String {
     generate(Recipe::Ed25519, &SystemSource).map(|key| key.public().line("")).unwrap_or_default()
 }
 

@@ -19,6 +19,7 @@ fn the_demo_shows_the_whole_job_and_cleans_up() {
         "[mode-too-open]",
         "[weak-rsa-short]",
         "[private-key-on-server]",
+        "2 hosts: 2 seen, 1 changed",
         "is the key that this login uses",
         "Removed for edda on 127.0.0.1",
         "refused edda on 127.0.0.1",

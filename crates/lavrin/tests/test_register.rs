@@ -57,6 +57,8 @@ fn words(line: &str) -> Vec<String> {
 fn every_command_of_the_guide_does_what_it_says() {
     let world = world();
     let guide = include_str!("../../../docs/guide.md");
+    // What comes behind it needs hosts, and is run in test_survey.
+    let (guide, _) = guide.split_once("## What really is there").unwrap();
     let mut told = String::new();
     for line in guide.lines().filter_map(|line| line.strip_prefix("    lavrin ")) {
         let run = world.run(&words(line));

@@ -274,3 +274,23 @@ fn large_and_odd_hosts_are_seen_in_bounded_time_and_shown_safely() {
     let heavy = fleet.run("audit heavy --format json").expect(3).json();
     assert_eq!(heavy["not_checked"][0]["path"], "/home/edda/.ssh/authorized_keys");
 }
+
+#[test]
+fn every_command_of_the_guide_about_hosts_does_what_it_says() {
+    let mut fleet = Fleet::new();
+    fleet.world.put_pair(".ssh/office", 1, "office");
+    fleet.add_with("lantern", &line(3, "sten@lantern"), Behaviour::default(), "tags = [\"north\"]\n");
+    fleet.add("office", &line(5, ""), Behaviour::default());
+    let guide = include_str!("../../../docs/guide.md");
+    let (_, guide) = guide.split_once("## What really is there").unwrap();
+    let mut told = String::new();
+    for line in guide.lines().filter_map(|line| line.strip_prefix("    lavrin ")) {
+        let run = fleet.run(line);
+        // There are unknown keys, before and after some of them are adopted.
+        let expected = i32::from(line.starts_with("audit") || line.starts_with("adopt"));
+        assert_eq!(run.status, expected, "{line}\n{run}");
+        told += &format!("$ lavrin {line}\n");
+        told += &run.stdout.lines().last().map(|line| format!("… {line}\n")).unwrap_or_default();
+    }
+    insta::assert_snapshot!("guide", told);
+}

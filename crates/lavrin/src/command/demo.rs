@@ -6,7 +6,7 @@ use crate::exit::Exit;
 use crate::ui::{Label, Ui};
 use clap::Args;
 use lavrin_core::text::shell_word;
-use lavrin_standin::StandIn;
+use lavrin_standin::{Behaviour, StandIn, TreeAccount};
 use std::path::Path;
 use std::process::Command;
 
@@ -30,7 +30,7 @@ pub fn run(args: &DemoArgs, ui: &Ui) -> Result<Exit, CommandError> {
     let runtime = runtime.map_err(|error| failed("no threads could be started", &error))?;
     let stand_in = runtime.block_on(StandIn::harbour_office()).map_err(|error| failed("the demo", &error))?;
     let home = tempfile::Builder::new().prefix("lavrin-home-").tempdir().map_err(|error| failed("the demo", &error))?;
-    let stage = Stage { ui, stand_in: &stand_in, home: home.path() };
+    let stage = Stage { ui, stand_in: &stand_in, home: home.path(), runtime: &runtime };
     let outcome = stage.play();
     if args.keep {
         runtime.block_on(stage.wait());
@@ -45,6 +45,12 @@ struct Stage<'a> {
     ui: &'a Ui,
     stand_in: &'a StandIn,
     home: &'a Path,
+    runtime: &'a tokio::runtime::Runtime,
+}
+
+/// Further hosts of the demo: two lighthouses.
+struct Lighthouses {
+    hosts: Vec<(&'static str, StandIn)>,
 }
 
 impl Stage<'_> {
@@ -70,7 +76,8 @@ impl Stage<'_> {
         self.say("5. All accounts of the server at once");
         self.expect(1, &format!("lavrin audit 127.0.0.1 --login edda {with_key}"))?;
         self.keep_a_register()?;
-        self.say("7. Edda moves on, and her key goes. Not over a login with that very key, though");
+        self.survey_the_lighthouses()?;
+        self.say("8. Edda moves on, and her key goes. Not over a login with that very key, though");
         self.expect(4, &format!("lavrin remove ~/.ssh/edda.pub edda@127.0.0.1 {with_key} --yes"))?;
         self.expect(
             0,
@@ -105,6 +112,52 @@ impl Stage<'_> {
         self.expect(0, &format!("lavrin grant sten sten --on office {there}"))?;
         self.expect(0, &format!("lavrin check {there}"))?;
         self.expect(0, &format!("lavrin person show edda {there}"))
+    }
+
+    /// What really is, on many hosts at once, beside what should be.
+    fn survey_the_lighthouses(&self) -> Result<(), CommandError> {
+        let (there, key) = ("--register ~/halvmark", format!("--identity ~/.ssh/edda --passphrase-env {PASSPHRASE}"));
+        self.say("7. The lighthouses have been looked after by hand for years. What is there, and whose is it?");
+        let lighthouses = self.light_the_lamps()?;
+        for (name, host) in &lighthouses.hosts {
+            let (port, print) = (host.address().port(), host.host_key());
+            let address = format!("--address 127.0.0.1 --port {port} --tag lights --login root --account keeper");
+            self.expect(0, &format!("lavrin host add {name} {address} {there}"))?;
+            self.expect(0, &format!("lavrin host trust {name} --expect-host-key {print} {there}"))?;
+        }
+        self.expect(0, &format!("lavrin grant edda root --on '*' {there}"))?;
+        self.expect(0, &format!("lavrin survey lights {key} {there}"))?;
+        self.expect(1, &format!("lavrin audit lights {there}"))?;
+        self.say("One of these keys says whose it is: adopted, it is in the register. The other stays unknown, and untouched");
+        self.expect(1, &format!("lavrin adopt lights --take-proposals {there}"))?;
+        self.expect(1, &format!("lavrin audit lights {there}"))?;
+        self.expect(0, &format!("lavrin host show kvarnholm {there}"))?;
+        self.say("A lamp is replaced, and somebody adds a key by hand. Who could log in before, and who came?");
+        lighthouses.add_by_hand().map_err(|error| CommandError::usage(error.to_string()))?;
+        self.expect(0, &format!("lavrin survey lights {key} {there}"))?;
+        self.expect(0, &format!("lavrin history skerry {there}"))
+    }
+
+    /// Starts the lighthouses: root has Edda's key there, the keeper's account the keys of years.
+    fn light_the_lamps(&self) -> Result<Lighthouses, CommandError> {
+        let read = |name: &str| {
+            let path = self.home.join(".ssh").join(name);
+            std::fs::read_to_string(&path).map_err(|error| CommandError::file(&path, "read", &error))
+        };
+        let (edda, sten) = (read("edda.pub")?, read("sten.pub")?);
+        let fresh = || lavrin_standin::fresh_line();
+        let runas = format!("{} runa@kvarnholm\n", fresh());
+        let keeper = [format!("{sten}{runas}{}\n", fresh()), format!("{runas}{sten}")];
+        let mut hosts = Vec::new();
+        for (name, keys) in ["kvarnholm", "skerry"].into_iter().zip(&keeper) {
+            let accounts = [
+                TreeAccount { name: "root", shell: "/bin/sh", keys: Some(&edda) },
+                TreeAccount { name: "keeper", shell: "/bin/sh", keys: Some(keys) },
+            ];
+            let started = self.runtime.block_on(StandIn::with(name, &accounts, Behaviour::default()));
+            hosts.push((name, started.map_err(|error| CommandError::usage(error.to_string()))?));
+        }
+        Ok(Lighthouses { hosts })
     }
 
     fn reach(&self) -> String {
@@ -170,5 +223,15 @@ impl Stage<'_> {
             _ = tokio::signal::ctrl_c() => {}
             () = terminated => {}
         }
+    }
+}
+
+impl Lighthouses {
+    /// What a helpful stranger does.
+    fn add_by_hand(&self) -> std::io::Result<()> {
+        use std::io::Write as _;
+        let Some((_, host)) = self.hosts.last() else { return Ok(()) };
+        let mut file = std::fs::OpenOptions::new().append(true).open(host.file("/home/keeper/.ssh/authorized_keys"))?;
+        writeln!(file, "{} new-lamp", lavrin_standin::fresh_line())
     }
 }
