@@ -4,7 +4,7 @@ use crate::look_shell;
 use lavrin_core::fleet;
 use lavrin_core::key::generate::SystemSource;
 use lavrin_core::survey::Observation;
-use lavrin_reach::shell::ShellHost;
+use lavrin_reach::shell::{Claims, ShellHost};
 use lavrin_reach::ssh::{ConnectFault, Connection, Credential, ExecFault, Rejected, Rise, Target};
 use std::collections::HashMap;
 use std::pin::Pin;
@@ -32,8 +32,8 @@ pub struct Way {
     pub credentials: Vec<Credential>,
     /// Ways to root's rights for a login other than root, tried one after the other.
     pub rises: Vec<Rise>,
-    /// Whether homes on a network file system are looked at.
-    pub network_homes: bool,
+    /// Where homes on a network file system are looked at: what no host has looked at yet.
+    pub network_homes: Option<Arc<Claims>>,
 }
 
 /// How much at once, and for how long.
@@ -119,7 +119,7 @@ pub async fn survey(stops: Vec<Stop>, jumps: Vec<Stop>, way: Arc<Way>, pace: Pac
 async fn one(stop: &Stop, jumps: &Jumps, way: &Way) -> Result<Box<Observation>, SurveyFault> {
     let connection = jumps.sign_in(stop, way).await?;
     let mut host = ShellHost::new(connection, &stop.login, Rise::No, Box::new(SystemSource));
-    host.network_homes = way.network_homes;
+    host.network_homes.clone_from(&way.network_homes);
     if stop.login != "root" {
         rise(&mut host, &way.rises).await?;
     }

@@ -226,7 +226,9 @@ pub fn no_steps(fault: &NoSteps, account: &str, place: &str) -> CommandError {
 pub fn why_words(why: &Why) -> String {
     match why {
         Why::Permission => "no right to read it".to_owned(),
-        Why::NetworkHome => "it lies on a network file system; --network-homes looks there".to_owned(),
+        Why::NetworkHome => {
+            "it lies on a network file system; --network-homes looks there, once for all hosts that share it".to_owned()
+        }
         Why::TooLarge(limit) => format!("it is larger than {limit} bytes"),
         Why::WrongKind => "it is not a regular file or folder".to_owned(),
         Why::NotReached => "the look did not come to it".to_owned(),

@@ -182,7 +182,7 @@ impl HostArgs {
         let signed = connection.sign_in(login, &credentials).await?;
         ui.status(&crate::wording::signed_in(&signed, host));
         let mut shell = Box::new(ShellHost::new(connection, login, Rise::No, Box::new(SystemSource)));
-        shell.network_homes = self.sign_in.network_homes;
+        shell.network_homes = self.sign_in.network_homes.then(Arc::default);
         if needs_root != NeedsRoot::No && login != account {
             self.rise(ui, &mut shell, host, needs_root).await?;
         }

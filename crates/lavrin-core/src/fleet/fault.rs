@@ -86,6 +86,13 @@ pub enum HostFault {
     StrictModesOff,
     /// The server takes no keys at all.
     KeysOff,
+    /// Keys open accounts that stand in no key file.
+    KeysFromElsewhere {
+        /// The setting, in small letters.
+        keyword: &'static str,
+        /// Its value.
+        value: String,
+    },
     /// Nobody has looked at this host yet.
     NeverSurveyed {
         /// Why the last try failed.
@@ -115,7 +122,7 @@ pub enum HostFault {
 }
 
 /// The rules of findings on hosts, so that policy and exceptions can name them.
-pub const HOST_RULES: [&str; 28] = [
+pub const HOST_RULES: [&str; 29] = [
     "private-key-on-server",
     "private-key-in-key-file",
     "mode-too-open",
@@ -140,6 +147,7 @@ pub const HOST_RULES: [&str; 28] = [
     "empty-passwords",
     "strict-modes-off",
     "keys-off",
+    "keys-from-elsewhere",
     "never-surveyed",
     "survey-old",
     "not-reached",
@@ -165,6 +173,7 @@ impl HostFault {
             Self::EmptyPasswords => "empty-passwords",
             Self::StrictModesOff => "strict-modes-off",
             Self::KeysOff => "keys-off",
+            Self::KeysFromElsewhere { .. } => "keys-from-elsewhere",
             Self::NeverSurveyed { .. } => "never-surveyed",
             Self::SurveyOld { .. } => "survey-old",
             Self::NotReached { .. } => "not-reached",
@@ -176,7 +185,7 @@ impl HostFault {
     #[must_use]
     pub fn severity(&self) -> Severity {
         match self {
-            Self::KeyNeverSeen { .. } => Severity::Info,
+            Self::KeyNeverSeen { .. } | Self::KeysFromElsewhere { .. } => Severity::Info,
             Self::KeyLongUnused { .. } | Self::SurveyOld { .. } => Severity::Low,
             Self::UnknownKey { .. }
             | Self::PasswordsOn

@@ -36,6 +36,12 @@ pub(super) fn check(seen: &Observation) -> Vec<Finding> {
     if is("pubkeyauthentication", "yes", "no") {
         faults.push(HostFault::KeysOff);
     }
+    for keyword in ["authorizedkeyscommand", "trustedusercakeys", "authorizedprincipalscommand"] {
+        let value = settings.word(keyword, "none");
+        if value != "none" {
+            faults.push(HostFault::KeysFromElsewhere { keyword, value });
+        }
+    }
     let main = seen.config_path.clone().unwrap_or_else(|| crate::server_config::USUAL_PATH.into());
     faults
         .into_iter()

@@ -146,6 +146,8 @@ fn settings_that_weaken_everything_are_told() {
     assert_eq!(rules("PermitEmptyPasswords yes\n"), ["empty-passwords", "passwords-on"]);
     assert_eq!(rules(&format!("{SHUT}PubkeyAuthentication no\n")), ["keys-off"]);
     assert_eq!(rules(&format!("{SHUT}Nonsense yes\n")), ["settings-broken"]);
+    let command = "AuthorizedKeysCommand /usr/bin/keys\nAuthorizedKeysCommandUser nobody\nTrustedUserCAKeys /etc/ca\n";
+    assert_eq!(rules(&format!("{SHUT}{command}")), ["keys-from-elsewhere"; 2]);
 }
 
 #[test]

@@ -1,6 +1,7 @@
 //! A look that somebody carries to the host and back by hand, where it cannot be reached from here.
 
 use super::look::{system_body, take_whole};
+use super::network::Asked;
 use super::{nonce_of, opening_words};
 use lavrin_core::fs::Why;
 use lavrin_core::key::generate::Randomness;
@@ -58,7 +59,7 @@ pub fn read(answer: &[u8], wants: impl Fn(&Observation) -> Vec<Want>) -> Result<
     }
     let mut seen = Observation::default();
     let banner = banner(&body, nonce);
-    take_whole(&body, nonce, child, &banner, &mut seen);
+    take_whole(&body, nonce, child, &banner, Asked::ByHand, &mut seen);
     for want in wants(&seen) {
         if !seen.answers(&want) {
             seen.give_up(&want, &Why::NotReached);

@@ -1,6 +1,7 @@
 //! Looking at a host: one script for everything that is wanted, one answer.
 
 use super::frames::{Frame, by_id, frames};
+use super::network::{Asked, Mounts};
 use super::{ShellHost, quoted, quoted_path};
 use crate::ssh::ExecFault;
 use lavrin_core::account::{Account, add_shadow, read_groups, read_passwd};
@@ -60,8 +61,9 @@ impl ShellHost {
     /// One round trip for the accounts, the server and the usual files of each home.
     async fn look_at_system(&mut self, who: &Who, seen: &mut Observation) -> Result<(), ExecFault> {
         let (nonce, child) = (self.nonce(), self.nonce());
-        let answer = self.run(&system_body(who, self.network_homes), &nonce, &child, LOOK_TIMEOUT).await?;
-        take_whole(&answer, &nonce, &child, self.connection.banner(), seen);
+        let answer = self.run(&system_body(who, false), &nonce, &child, LOOK_TIMEOUT).await?;
+        let asked = self.network_homes.as_deref().map_or(Asked::No, Asked::Once);
+        take_whole(&answer, &nonce, &child, self.connection.banner(), asked, seen);
         Ok(())
     }
 
@@ -150,7 +152,8 @@ pub(super) fn system_body(who: &Who, network_homes: bool) -> String {
     let one = if let Who::One(name) = who { name.as_str() } else { "" };
     let fleet = if one_only(who) { "" } else { FLEET };
     let homes = homes_loop(who, network_homes);
-    format!("A={}\n{SYSTEM}\n{fleet}\nQR=\"'$R'\"\n{HOMES}\n{homes}", quoted(one))
+    let asked = if network_homes { "b network; echo yes; e 0" } else { "" };
+    format!("A={}\n{asked}\n{SYSTEM}\n{fleet}\nQR=\"'$R'\"\n{HOMES}\n{homes}", quoted(one))
 }
 
 /// The shell's own loop over the accounts; network homes are left out unless asked for.
@@ -172,9 +175,16 @@ fn homes_loop(who: &Who, network_homes: bool) -> String {
 }
 
 /// Takes the answer to a first look into the observation.
-pub(super) fn take_whole(answer: &[u8], nonce: &str, child: &str, banner: &str, seen: &mut Observation) {
+pub(super) fn take_whole(
+    answer: &[u8],
+    nonce: &str,
+    child: &str,
+    banner: &str,
+    asked: Asked<'_>,
+    seen: &mut Observation,
+) {
     let outer = frames(answer, nonce);
-    take_system(&outer, banner, seen);
+    take_system(&outer, banner, asked, seen);
     let homes: HashMap<String, BytePath> =
         seen.accounts.iter().map(|account| (account.name.clone(), account.home.clone())).collect();
     for frame in &outer {
@@ -206,7 +216,7 @@ fn call(what: &Wanted) -> Option<(String, BytePath)> {
     Some((line, path.clone()))
 }
 
-fn take_system(outer: &[Frame<'_>], banner: &str, seen: &mut Observation) {
+fn take_system(outer: &[Frame<'_>], banner: &str, asked: Asked<'_>, seen: &mut Observation) {
     let map = by_id(outer);
     let bytes = |id: &str| map.get(id.as_bytes()).map(|frame| frame.bytes).unwrap_or_default();
     let text = |id: &str| String::from_utf8_lossy(bytes(id)).trim().to_owned();
@@ -227,10 +237,17 @@ fn take_system(outer: &[Frame<'_>], banner: &str, seen: &mut Observation) {
         .get(&b"said"[..])
         .filter(|frame| frame.status == 0 && !frame.bytes.is_empty())
         .map(|frame| frame.bytes.to_vec());
-    let mounts: Vec<BytePath> =
-        text("mounts").lines().map(|line| BytePath::new(line.replace("\\040", " ").as_bytes())).collect();
-    let on_network = |account: &&Account| mounts.iter().any(|mount| account.home.is_within(mount));
+    let mounts = Mounts::read(&text("mounts"));
+    let on_network = |account: &&Account| mounts.of(&account.home).is_some();
     seen.network_homes = seen.accounts.iter().filter(on_network).map(|account| account.home.clone()).collect();
+    match asked {
+        Asked::No => {}
+        Asked::ByHand if text("network") != "yes" => {}
+        Asked::ByHand => seen.network_homes.clear(),
+        Asked::Once(claims) => {
+            seen.network_homes.retain(|home| !mounts.of(home).is_some_and(|shared| claims.take(&shared)));
+        }
+    }
     let sessions = text("sessions");
     if let Ok(count) = sessions.parse() {
         seen.sessions.insert(String::new(), count);

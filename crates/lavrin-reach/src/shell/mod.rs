@@ -4,10 +4,14 @@ pub mod by_hand;
 mod carry;
 mod frames;
 mod look;
+mod network;
+
+pub use network::Claims;
 
 use crate::ssh::{Connection, ExecFault, Rise};
 use lavrin_core::key::generate::Randomness;
 use std::fmt::Write as _;
+use std::sync::Arc;
 
 /// How the stand-in identifies itself: only there is a tree other than `/` looked at, in the folder that the variable names.
 pub const STANDIN_BANNER: &str = "SSH-2.0-lavrin-standin";
@@ -26,8 +30,8 @@ pub struct ShellHost {
     pub login: String,
     /// With whose rights scripts run.
     pub rise: Rise,
-    /// Whether homes on a network file system are looked at.
-    pub network_homes: bool,
+    /// Where homes on a network file system are looked at: what nobody has looked at yet.
+    pub network_homes: Option<Arc<Claims>>,
     randomness: Box<dyn Randomness + Send + Sync>,
 }
 
@@ -35,7 +39,7 @@ impl ShellHost {
     /// A host over this connection, on which `login` has signed in.
     #[must_use]
     pub fn new(connection: Connection, login: &str, rise: Rise, randomness: Box<dyn Randomness + Send + Sync>) -> Self {
-        Self { connection, login: login.to_owned(), rise, network_homes: false, randomness }
+        Self { connection, login: login.to_owned(), rise, network_homes: None, randomness }
     }
 
     /// A word that nobody else knows.

@@ -3,6 +3,7 @@
 use crate::clock;
 use lavrin_core::finding::Finding;
 use lavrin_core::fleet::HostFault;
+use lavrin_core::text::printable;
 
 /// What is wrong and why it matters.
 pub fn message(fault: &HostFault) -> String {
@@ -31,6 +32,9 @@ pub fn message(fault: &HostFault) -> String {
         HostFault::EmptyPasswords => "an account without a password opens to anybody".to_owned(),
         HostFault::StrictModesOff => "the server takes key files that others may write".to_owned(),
         HostFault::KeysOff => "the server takes no keys at all".to_owned(),
+        HostFault::KeysFromElsewhere { keyword, value } => {
+            format!("keys that stand in no key file open accounts too: {keyword} {}", printable(value.as_bytes()))
+        }
         HostFault::NeverSurveyed { fault } => format!("nobody has seen this host yet{}", because(fault)),
         HostFault::SurveyOld { days, fault } => format!("this host was last seen {days} days ago{}", because(fault)),
         HostFault::NotReached { fault } => format!("this host was not reached the last time: {fault}"),
@@ -63,6 +67,7 @@ pub fn remedy(fault: &HostFault, finding: &Finding, host: Option<&str>, path: &s
         HostFault::PasswordsOn => format!("once every key works: PasswordAuthentication no in {path}"),
         HostFault::EmptyPasswords => format!("PermitEmptyPasswords no in {path}"),
         HostFault::StrictModesOff => format!("lavrin mend --all @{host} --login root, then: StrictModes yes in {path}"),
+        HostFault::KeysFromElsewhere { .. } => "ask whoever looks after that source which keys it gives".to_owned(),
         HostFault::KeysOff => format!("PubkeyAuthentication yes in {path}"),
         HostFault::NeverSurveyed { .. } | HostFault::SurveyOld { .. } | HostFault::NotReached { .. } => {
             format!("lavrin survey {host}")

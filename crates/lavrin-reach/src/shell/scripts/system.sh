@@ -16,7 +16,7 @@ fi; p=; r=; e 0
 b mounts; M=
 if [ -z "$R" ] && [ -r /proc/mounts ]; then
   while read -r d m t o; do
-    case $t in nfs | nfs4 | cifs | smb3 | smbfs | 9p | afs | ceph | glusterfs | lustre | fuse.sshfs | fuse.glusterfs) printf '%s\n' "$m" ;; esac
+    case $t in nfs | nfs4 | cifs | smb3 | smbfs | 9p | afs | ceph | glusterfs | lustre | fuse.sshfs | fuse.glusterfs) printf '%s %s\n' "$m" "$d" ;; esac
   done </proc/mounts
 fi; e 0
 # The server's own command line names its configuration: it is among the processes that this one descends from.

@@ -110,7 +110,7 @@ pub async fn look(
     let way = Way {
         credentials: sign_in.credentials("the logins on these hosts")?,
         rises: sign_in.rise_ways()?,
-        network_homes: sign_in.network_homes,
+        network_homes: sign_in.network_homes.then(Arc::default),
     };
     let (done, mut looked) = mpsc::channel(WAITING);
     let looking = survey(pinned.iter().map(|host| stop(host)).collect(), jumps, Arc::new(way), pace, done);
