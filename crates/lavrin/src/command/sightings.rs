@@ -92,18 +92,24 @@ impl Sightings {
         let Some(seen) = &self.seen else { return String::new() };
         let heading = format!("Really there, by the survey of {seen}");
         let rows: Vec<Vec<String>> = self.entries.iter().map(|entry| entry.row(column, ui)).collect();
-        let lines: String = columns(&rows, 2).into_iter().map(|line| line + "\n").collect();
+        let times = self.entries.iter().map(|entry| ui.paint(Label::Faint, &entry.times()));
+        let lines: String =
+            columns(&rows, 2).into_iter().zip(times).map(|(line, times)| format!("{line}\n      {times}\n")).collect();
         format!("\n{}\n{lines}", ui.paint(Label::Strong, &heading))
     }
 }
 
 impl SightingOut {
-    fn row(&self, column: Column, ui: &Ui) -> Vec<String> {
+    fn times(&self) -> String {
         let used = match (&self.last_used, &self.last_used_from, &self.logs_since) {
             (Some(day), Some(from), _) => format!("used {day} from {from}"),
             (_, _, Some(since)) => format!("not seen since the logs begin on {since}"),
-            _ => "no logs to tell".to_owned(),
+            _ => "no logs tell of its use".to_owned(),
         };
+        format!("since {}, {used}", self.since)
+    }
+
+    fn row(&self, column: Column, ui: &Ui) -> Vec<String> {
         let owner = || self.owner.clone().unwrap_or_else(|| ui.paint(Label::Warn, "nobody known"));
         let place =
             if column == Column::Host { format!("{}@{}", self.account, self.host) } else { self.account.clone() };
@@ -111,12 +117,7 @@ impl SightingOut {
         if column == Column::Owner {
             row.push(owner());
         }
-        row.extend([
-            self.key.clone(),
-            self.comment.clone(),
-            format!("since {}", self.since),
-            ui.paint(Label::Faint, &used),
-        ]);
+        row.extend([self.key.clone(), self.comment.clone()]);
         row
     }
 }

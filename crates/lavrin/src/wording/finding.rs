@@ -153,6 +153,15 @@ pub fn remedy(finding: &Finding, host: Option<&str>, path: &str) -> String {
         Fault::PrivateKeyInKeysFile => {
             format!("take line {line} and what follows it out of {path}, and replace that key everywhere")
         }
+        Fault::ModeTooOpen { .. }
+        | Fault::ModeWiderThanPolicy { .. }
+        | Fault::ModeTooClosed { .. }
+        | Fault::WrongOwner { .. }
+        | Fault::OwnedByRoot { .. }
+            if host.is_some() =>
+        {
+            format!("lavrin mend {}@{}", finding.account.as_deref().unwrap_or("--all "), host.unwrap_or_default())
+        }
         Fault::ModeTooOpen { wanted, .. }
         | Fault::ModeWiderThanPolicy { wanted, .. }
         | Fault::ModeTooClosed { wanted, .. } => format!("chmod {wanted:o} {path}"),

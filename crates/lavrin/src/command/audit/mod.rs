@@ -359,11 +359,11 @@ fn finding_text(finding: &AuditFinding, ui: &Ui) -> String {
         _ => String::new(),
     };
     let padding = " ".repeat(8usize.saturating_sub(finding.severity.len()));
+    let place = finding.path.as_ref().map(|path| format!("  {path}{line}")).unwrap_or_default();
     let heading = format!(
-        "  {}{padding}  {}  {}{line} {}",
+        "  {}{padding}  {}{place} {}",
         ui.paint(Label::of(severity), finding.severity),
         ui.paint(Label::Strong, &whose(finding)),
-        finding.path.as_deref().unwrap_or(""),
         ui.paint(Label::Faint, &format!("[{}]", finding.rule)),
     );
     let remedy = ui.paint(Label::Type, &finding.remedy);
