@@ -1,7 +1,8 @@
 //! How far a survey is, on a terminal.
 
 use crate::ui::Ui;
-use indicatif::{ProgressBar, ProgressDrawTarget, ProgressStyle};
+use indicatif::{ProgressBar, ProgressDrawTarget, ProgressState, ProgressStyle};
+use std::fmt::Write;
 use std::time::Duration;
 
 /// Drawn a few times a second; nothing at all where nobody watches.
@@ -14,9 +15,12 @@ impl Progress {
     pub fn of(hosts: usize, ui: &Ui) -> Self {
         let target = if ui.shows_progress() { ProgressDrawTarget::stderr() } else { ProgressDrawTarget::hidden() };
         let bar = ProgressBar::with_draw_target(Some(hosts as u64), target);
-        let form = "{bar:30} {pos} of {len} hosts{msg}, {per_sec}, {eta} left";
+        let form = "{bar:30} {pos} of {len} hosts{msg}, {rate} a second, {eta} left";
         if let Ok(style) = ProgressStyle::with_template(form) {
-            bar.set_style(style.progress_chars("━╸ "));
+            let rate = |state: &ProgressState, out: &mut dyn Write| {
+                let _ = write!(out, "{:.0}", state.per_sec());
+            };
+            bar.set_style(style.with_key("rate", rate).progress_chars("━╸ "));
         }
         bar.enable_steady_tick(Duration::from_millis(200));
         Self { bar, failed: 0 }
