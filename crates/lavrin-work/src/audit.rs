@@ -6,9 +6,13 @@ use lavrin_core::server_config::{self, Prepared};
 use lavrin_core::survey::{Observation, Want, Wanted, Who};
 use lavrin_reach::local::LocalTree;
 use rayon::prelude::*;
+use std::sync::mpsc;
 
 /// Accounts that are audited before what was found is handed on.
 const ACCOUNTS_AT_ONCE: usize = 256;
+
+/// Parts that wait to be handed on; memory stays small.
+const CHUNKS_WAITING: usize = 2;
 
 /// What an audit of a tree gives.
 pub struct Audited {
@@ -34,15 +38,25 @@ pub fn audit_tree<T: Send>(
     });
     base.prepared = Some(Prepared::new(&base));
     let (mut report, mut entries) = (Report::default(), 0);
-    for accounts in base.accounts.chunks(ACCOUNTS_AT_ONCE) {
-        let parts: Vec<(Report, usize, T)> =
-            accounts.par_iter().map(|account| one(tree, auditor, account, &base, &render)).collect();
-        for (part, count, rendered) in parts {
+    let (done, finished) = mpsc::sync_channel(CHUNKS_WAITING);
+    std::thread::scope(|scope| {
+        let (base, render) = (&base, &render);
+        // While one part is handed on, the next is audited.
+        scope.spawn(move || {
+            for accounts in base.accounts.chunks(ACCOUNTS_AT_ONCE) {
+                let parts: Vec<(Report, usize, T)> =
+                    accounts.par_iter().map(|account| one(tree, auditor, account, base, render)).collect();
+                if done.send(parts).is_err() {
+                    return;
+                }
+            }
+        });
+        for (part, count, rendered) in finished.into_iter().flatten() {
             report.absorb(part);
             entries += count;
             take(rendered);
         }
-    }
+    });
     report.not_checked.extend(audit::settings_unseen(&base));
     report.sort();
     Audited { report, entries, seen: base }
