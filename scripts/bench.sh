@@ -58,6 +58,16 @@ for _ in 1 2 3 4 5; do
   command time -f "  bare loop: %e s, %M KB" "$PWD/target/release/examples/bare_loop" "$work/tree" >/dev/null
   command time -f "  audit, JSON to nowhere: %e s, %M KB" "$lavrin" audit --root "$work/tree" --format json >/dev/null || true
 done
+echo "== check of a register: 2,500 and 5,000 people, an eighth of the keys RSA; 10,000 and 20,000 hosts; 50,000 and 100,000 grants (5 runs in turn)"
+"$many_keys" 12000 mixed >"$work/pool"
+{ grep '^ssh-rsa' "$work/pool" | head -650; grep -v '^ssh-rsa' "$work/pool" | head -4550; } | shuf --random-source="$work/pool" >"$work/eighth"
+scripts/many-people.py "$work/eighth" "$work/half" 2500 10000 50000
+scripts/many-people.py "$work/eighth" "$work/whole" 5000 20000 100000
+for _ in 1 2 3 4 5; do
+  for size in half whole; do
+    command time -q -f "  $size: %e s, processor time %U + %S s, %M KB" "$lavrin" check --register "$work/$size" >/dev/null || true
+  done
+done
 echo "== shared primes among distinct RSA-2048 moduli"
 "$many_keys" "${MOST_MODULI:-16000}" rsa-2048 >"$many"
 for count in 1000 2000 4000 8000 16000 32000 64000; do

@@ -294,3 +294,23 @@ fn every_command_of_the_guide_about_hosts_does_what_it_says() {
     }
     insta::assert_snapshot!("guide", told);
 }
+
+#[test]
+fn a_run_that_was_killed_is_known() {
+    let fleet = Fleet::new();
+    fleet.register("lantern", 22, "", "");
+    let store = lavrin_store::database::Database::open(&fleet.world.path("")).unwrap();
+    let intent = lavrin_store::Event::Intent {
+        command: "install".to_owned(),
+        place: "lantern".to_owned(),
+        account: "edda".to_owned(),
+        login: Some("root".to_owned()),
+        key: Some(key(2).public().fingerprint().to_string()),
+        files: Vec::new(),
+        reason: Some("a new\u{1b} lamp".to_owned()),
+    };
+    let entry = lavrin_store::Entry { id: "1".to_owned(), time: "2026-11-23T07:00:00Z".to_owned(), event: intent };
+    store.write_down(&entry).unwrap();
+    drop(store);
+    insta::assert_snapshot!("history_of_a_killed_run", fleet.run("history edda@lantern").expect(0));
+}
