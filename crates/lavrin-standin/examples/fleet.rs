@@ -1,5 +1,5 @@
-//! Starts many stand-ins with a register for them, for measuring: `fleet COUNT DIR ROOT-KEY.pub`. Ends when its standard
-//! input does.
+//! Starts many stand-ins with a register for them, for measuring: `fleet COUNT DIR ROOT-KEY.pub [replays]`. With `replays`
+//! each runs a script once and gives its answer again after that. Ends when its standard input does.
 #![allow(clippy::print_stdout, reason = "this is a program of its own")]
 
 use lavrin_standin::{Behaviour, StandIn, TreeAccount};
@@ -9,7 +9,10 @@ use std::io::Read as _;
 #[tokio::main(flavor = "multi_thread", worker_threads = 2)]
 async fn main() -> Result<(), Box<dyn std::error::Error>> {
     let words: Vec<String> = std::env::args().collect();
-    let [_, count, folder, key] = &words[..] else { return Err("fleet COUNT DIR ROOT-KEY.pub".into()) };
+    let [_, count, folder, key, more @ ..] = &words[..] else {
+        return Err("fleet COUNT DIR ROOT-KEY.pub [replays]".into());
+    };
+    let behaviour = Behaviour { replays: more == ["replays"], ..Behaviour::default() };
     let root = std::fs::read_to_string(key)?;
     let lamps = root.repeat(3);
     let accounts = [
@@ -19,7 +22,7 @@ async fn main() -> Result<(), Box<dyn std::error::Error>> {
     ];
     let (mut hosts, mut text, mut known) = (Vec::new(), String::new(), String::new());
     for number in 0..count.parse::<usize>()? {
-        let host = StandIn::with(&format!("buoy{number}"), &accounts, Behaviour::default()).await?;
+        let host = StandIn::with(&format!("buoy{number}"), &accounts, behaviour.clone()).await?;
         let (port, key) = (host.address().port(), host.host_key_line());
         writeln!(text, "[buoy{number}]\naddress = \"127.0.0.1\"\nport = {port}\nhost_keys = [\"{key}\"]\n")?;
         writeln!(known, "[127.0.0.1]:{port} {key}")?;

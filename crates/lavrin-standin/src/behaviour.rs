@@ -17,6 +17,8 @@ pub struct Behaviour {
     pub noise: Vec<u8>,
     /// The login shell; by default `/bin/sh`.
     pub shell: Option<PathBuf>,
+    /// Gives the answer to a script that it has run before again, without running it.
+    pub replays: bool,
     /// Opens ways to other hosts.
     pub forwards: bool,
 }

@@ -3,6 +3,7 @@
 //! started it.
 
 mod behaviour;
+mod replay;
 mod server;
 mod tree;
 
@@ -76,8 +77,12 @@ impl StandIn {
             russh::keys::PrivateKey::from_openssh(text.as_bytes()).map_err(|_| StandInFault::HostKey)?;
         let socket = TcpListener::bind("127.0.0.1:0").await?;
         let address = socket.local_addr()?;
-        let world =
-            Arc::new(server::World { root: tree.path().canonicalize()?, passwords: passwords.clone(), behaviour });
+        let world = Arc::new(server::World {
+            root: tree.path().canonicalize()?,
+            passwords: passwords.clone(),
+            behaviour,
+            replay: replay::Replay::default(),
+        });
         let listener = tokio::spawn(server::serve(socket, transport_key, world));
         Ok(Self { address, host_key: key.public().clone(), passwords, tree, listener })
     }

@@ -1,6 +1,7 @@
 //! The SSH side of the stand-in.
 
 use crate::Behaviour;
+use crate::replay::Replay;
 use lavrin_core::account::{read_groups, read_passwd};
 use lavrin_core::fs::{BytePath, Fact, Node, NodeKind, Why};
 use lavrin_core::key::PublicKey;
@@ -33,6 +34,7 @@ pub(crate) struct World {
     pub(crate) root: PathBuf,
     pub(crate) passwords: HashMap<String, String>,
     pub(crate) behaviour: Behaviour,
+    pub(crate) replay: Replay,
 }
 
 /// Takes connections until it is told to stop.
@@ -56,8 +58,13 @@ pub(crate) async fn serve(socket: TcpListener, key: russh::keys::PrivateKey, wor
             });
             continue;
         }
-        let client =
-            Client { world: world.clone(), account: String::new(), address: peer.ip(), inputs: HashMap::new() };
+        let client = Client {
+            world: world.clone(),
+            account: String::new(),
+            address: peer.ip(),
+            inputs: HashMap::new(),
+            scripts: HashMap::new(),
+        };
         let config = config.clone();
         tokio::spawn(async move {
             if let Ok(session) = russh::server::run_stream(config, stream, client).await {
@@ -73,6 +80,14 @@ struct Client {
     account: String,
     address: std::net::IpAddr,
     inputs: HashMap<ChannelId, ChildStdin>,
+    scripts: HashMap<ChannelId, Script>,
+}
+
+/// A script on its way in, for a stand-in that gives answers again.
+struct Script {
+    bytes: Vec<u8>,
+    /// How many there will be; `None`: until the other side has no more.
+    length: Option<usize>,
 }
 
 impl World {
@@ -91,6 +106,19 @@ impl World {
             self.look(&wants, &mut seen);
         }
         login::judge(&question, &seen).outcome == Outcome::Accepted
+    }
+
+    /// Runs a script in the tree and gives what it printed.
+    async fn run(&self, script: &str) -> String {
+        let output = Command::new("/bin/sh")
+            .args(["-c", script])
+            .env_clear()
+            .env("LAVRIN_STANDIN_ROOT", &self.root)
+            .env("PATH", "/usr/sbin:/usr/bin:/sbin:/bin")
+            .stdin(Stdio::null())
+            .output()
+            .await;
+        output.map(|output| String::from_utf8_lossy(&output.stdout).into_owned()).unwrap_or_default()
     }
 
     fn look(&self, wants: &[Want], seen: &mut Observation) {
@@ -131,6 +159,23 @@ fn node(path: &Path) -> Fact<Node> {
     };
     let mode = meta.permissions().mode() & 0o7777;
     Fact::Known(Node { kind, mode, uid: meta.uid(), gid: meta.gid(), access_list: false })
+}
+
+impl Client {
+    /// Answers a script that is here as a whole: from memory, or by running it this once.
+    async fn replay(&mut self, channel: ChannelId, session: &mut Session) {
+        let Some(script) = self.scripts.remove(&channel) else { return };
+        let text = String::from_utf8_lossy(&script.bytes).into_owned();
+        let answer = if let Some(answer) = self.world.replay.answer(&text) {
+            answer
+        } else {
+            let answer = self.world.run(&text).await;
+            self.world.replay.keep(&text, &answer);
+            answer
+        };
+        let _ = (session.data(channel, answer.into_bytes()), session.exit_status_request(channel, 0));
+        let _ = (session.eof(channel), session.close(channel));
+    }
 }
 
 /// A device that answers every command with its menu, once or for ever.
@@ -218,6 +263,17 @@ impl Handler for Client {
             tokio::spawn(babble(handle, channel, endless));
             return Ok(());
         }
+        if behaviour.replays {
+            session.channel_success(channel)?;
+            let command = String::from_utf8_lossy(command).into_owned();
+            let digits = command.split_once("count=").map(|(_, rest)| rest.split(' ').next().unwrap_or_default());
+            let length = digits.and_then(|digits| digits.parse().ok());
+            if length.is_some() {
+                session.data(channel, b"lavrin-hello\n".to_vec())?;
+            }
+            self.scripts.insert(channel, Script { bytes: Vec::new(), length });
+            return Ok(());
+        }
         let noise = behaviour.noise.clone();
         let started = Command::new(behaviour.shell.as_deref().unwrap_or(Path::new("/bin/sh")))
             .arg("-c")
@@ -273,14 +329,21 @@ impl Handler for Client {
         Ok(())
     }
 
-    async fn data(&mut self, channel: ChannelId, data: &[u8], _: &mut Session) -> Result<(), russh::Error> {
+    async fn data(&mut self, channel: ChannelId, data: &[u8], session: &mut Session) -> Result<(), russh::Error> {
+        if let Some(script) = self.scripts.get_mut(&channel) {
+            script.bytes.extend_from_slice(data);
+            if script.length.is_some_and(|length| script.bytes.len() >= length) {
+                self.replay(channel, session).await;
+            }
+        }
         if let Some(input) = self.inputs.get_mut(&channel) {
             let _ = input.write_all(data).await;
         }
         Ok(())
     }
 
-    async fn channel_eof(&mut self, channel: ChannelId, _: &mut Session) -> Result<(), russh::Error> {
+    async fn channel_eof(&mut self, channel: ChannelId, session: &mut Session) -> Result<(), russh::Error> {
+        self.replay(channel, session).await;
         self.inputs.remove(&channel);
         Ok(())
     }

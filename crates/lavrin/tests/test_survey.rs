@@ -314,3 +314,16 @@ fn a_run_that_was_killed_is_known() {
     drop(store);
     insta::assert_snapshot!("history_of_a_killed_run", fleet.run("history edda@lantern").expect(0));
 }
+
+#[test]
+fn a_stand_in_that_gives_its_answer_again_gives_the_same_one() {
+    let mut fleet = Fleet::new();
+    fleet.add("lantern", &line(2, "edda"), Behaviour { replays: true, ..Behaviour::default() });
+    for changed in [true, false, false] {
+        let seen = fleet.survey("--format json").expect(0).json();
+        assert_eq!((&seen["hosts"][0]["changed"], &seen["hosts"][0]["entries"]), (&changed.into(), &2.into()));
+    }
+    // It does not look again.
+    fleet.put(0, "/home/edda/.ssh/authorized_keys", "");
+    assert_eq!(fleet.survey("--format json").expect(0).json()["hosts"][0]["entries"], 2);
+}
