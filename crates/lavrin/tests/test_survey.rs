@@ -327,3 +327,16 @@ fn a_stand_in_that_gives_its_answer_again_gives_the_same_one() {
     fleet.put(0, "/home/edda/.ssh/authorized_keys", "");
     assert_eq!(fleet.survey("--format json").expect(0).json()["hosts"][0]["entries"], 2);
 }
+
+#[test]
+fn adopt_asks_once_for_each_key_and_takes_no_for_an_answer() {
+    let mut fleet = Fleet::new();
+    fleet.add("lantern", &line(3, "sten@lantern"), Behaviour::default());
+    drop(fleet.survey("").expect(0));
+    let questions = [("leaves it unknown]", "no name!"), ("leaves it unknown]", "runa"), ("leaves it unknown]", "-")];
+    let (shown, _) = common::terminal::talk(&fleet.world, "adopt", &questions);
+    assert!(shown.contains("'no name!' cannot be a name here"), "{shown}");
+    assert!(shown.contains("1 key adopted; 1 key left unknown and untouched"), "{shown}");
+    assert_eq!(common::names(&fleet.world.path("people")), ["runa.toml"]);
+    assert!(fleet.world.read("access.toml").contains("person = \"runa\""));
+}
