@@ -32,7 +32,15 @@ impl BytePath {
     /// This path with a name, or several, below it.
     #[must_use]
     pub fn join(&self, name: &[u8]) -> Self {
-        Self::new(&[&self.0, &b"/"[..], name].concat())
+        let plain = !name.is_empty() && name != b"." && !name.contains(&b'/');
+        if !plain {
+            return Self::new(&[&self.0, &b"/"[..], name].concat());
+        }
+        let mut path = Vec::with_capacity(self.0.len() + name.len() + 1);
+        path.extend_from_slice(if self.0.len() == 1 { b"" } else { &self.0 });
+        path.push(b'/');
+        path.extend_from_slice(name);
+        Self(path)
     }
 
     /// The folder that holds it; `None` for `/`.
@@ -53,6 +61,13 @@ impl BytePath {
     pub fn is_within(&self, folder: &Self) -> bool {
         folder.0 == b"/"
             || self.0.strip_prefix(folder.0.as_slice()).is_some_and(|rest| matches!(rest.first(), None | Some(b'/')))
+    }
+}
+
+/// So that a part of a path can be looked up without being copied.
+impl std::borrow::Borrow<[u8]> for BytePath {
+    fn borrow(&self) -> &[u8] {
+        &self.0
     }
 }
 
@@ -172,6 +187,10 @@ mod tests {
         assert_eq!(path.parent().unwrap().to_string(), "/home/edda");
         assert_eq!(path.name(), b".ssh");
         assert_eq!(BytePath::from("/").parent(), None);
+        let root = BytePath::from("/");
+        let joined = [root.join(b"etc"), root.join(b"./etc/"), root.join(b""), root.join(b"."), path.join(b"id")];
+        let shown: Vec<String> = joined.iter().map(ToString::to_string).collect();
+        assert_eq!(shown, ["/etc", "/etc", "/", "/", "/home/edda/.ssh/id"]);
         assert!(path.is_within(&"/home/edda".into()) && !path.is_within(&"/home/ed".into()));
     }
 }
