@@ -14,9 +14,9 @@ ulimit -n 65536 2>/dev/null || ulimit -n "$(ulimit -Hn)"
 export HOME=$work
 cd "$work"
 echo "machine: $(nproc) cores, $(sed -n 's/^model name\s*: //p' /proc/cpuinfo | head -1)"
-# Surveys so many hosts, then has ssh do the same look on some of them: `round COUNT [replays]`. With replays each stand-in
-# gives the answer to a script again that it ran once, so that only the asking is measured: the work of real hosts is done
-# elsewhere.
+# Surveys so many hosts, then has ssh do the same look on some of them: `round COUNT [replays]`. With replays the first
+# stand-in that gets a script runs it and all give its answer, so that only the asking is measured: the work of real hosts is
+# done elsewhere.
 round() {
   coproc FLEET { "$target/release/examples/fleet" "$1" "$work" "$work/office.pub" "${@:2}"; }
   local pid=$FLEET_PID some=$(($1 < 300 ? $1 : 300))
@@ -41,7 +41,7 @@ if [ "$hosts" -gt 0 ]; then
   "$lavrin" --quiet key generate --passphrase none --folder "$work" --name office >/dev/null
   echo "== each stand-in runs the script each time"
   round "$hosts"
-  echo "== each stand-in gives its answer again"
+  echo "== stand-ins give an answer again"
   round "$hosts" replays
 fi
 echo "== the audit of what was remembered of 20,000 hosts with 200,000 entries"

@@ -1,10 +1,11 @@
 //! Starts many stand-ins with a register for them, for measuring: `fleet COUNT DIR ROOT-KEY.pub [replays]`. With `replays`
-//! each runs a script once and gives its answer again after that. Ends when its standard input does.
+//! the first runs a script and all give its answer after that. Ends when its standard input does.
 #![allow(clippy::print_stdout, reason = "this is a program of its own")]
 
 use lavrin_standin::{Behaviour, StandIn, TreeAccount};
 use std::fmt::Write as _;
 use std::io::Read as _;
+use std::sync::Arc;
 
 #[tokio::main(flavor = "multi_thread", worker_threads = 2)]
 async fn main() -> Result<(), Box<dyn std::error::Error>> {
@@ -12,7 +13,7 @@ async fn main() -> Result<(), Box<dyn std::error::Error>> {
     let [_, count, folder, key, more @ ..] = &words[..] else {
         return Err("fleet COUNT DIR ROOT-KEY.pub [replays]".into());
     };
-    let behaviour = Behaviour { replays: more == ["replays"], ..Behaviour::default() };
+    let behaviour = Behaviour { replays: (more == ["replays"]).then(Arc::default), ..Behaviour::default() };
     let root = std::fs::read_to_string(key)?;
     let lamps = root.repeat(3);
     let accounts = [

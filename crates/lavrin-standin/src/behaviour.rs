@@ -1,6 +1,8 @@
 //! How a stand-in differs from a host in good order: one knob for each thing that goes wrong in the field.
 
+use crate::replay::Replay;
 use std::path::PathBuf;
+use std::sync::Arc;
 
 /// The knobs. By default everything works.
 #[derive(Debug, Clone, Default)]
@@ -17,8 +19,8 @@ pub struct Behaviour {
     pub noise: Vec<u8>,
     /// The login shell; by default `/bin/sh`.
     pub shell: Option<PathBuf>,
-    /// Gives the answer to a script that it has run before again, without running it.
-    pub replays: bool,
+    /// Gives the answer to a script that one of those who share this has run before, without running it.
+    pub replays: Option<Arc<Replay>>,
     /// Opens ways to other hosts.
     pub forwards: bool,
 }

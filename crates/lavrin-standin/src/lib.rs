@@ -8,6 +8,7 @@ mod server;
 mod tree;
 
 pub use behaviour::Behaviour;
+pub use replay::Replay;
 pub use tree::{TreeAccount, fresh_line};
 
 use lavrin_core::key::container::openssh;
@@ -77,12 +78,8 @@ impl StandIn {
             russh::keys::PrivateKey::from_openssh(text.as_bytes()).map_err(|_| StandInFault::HostKey)?;
         let socket = TcpListener::bind("127.0.0.1:0").await?;
         let address = socket.local_addr()?;
-        let world = Arc::new(server::World {
-            root: tree.path().canonicalize()?,
-            passwords: passwords.clone(),
-            behaviour,
-            replay: replay::Replay::default(),
-        });
+        let world =
+            Arc::new(server::World { root: tree.path().canonicalize()?, passwords: passwords.clone(), behaviour });
         let listener = tokio::spawn(server::serve(socket, transport_key, world));
         Ok(Self { address, host_key: key.public().clone(), passwords, tree, listener })
     }

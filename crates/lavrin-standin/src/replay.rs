@@ -9,7 +9,7 @@ const PLACES: [&str; 2] = ["\u{1}nonce\u{1}", "\u{1}child\u{1}"];
 
 /// What was asked before, and the answers.
 #[derive(Debug, Default)]
-pub(crate) struct Replay(Mutex<HashMap<String, String>>);
+pub struct Replay(Mutex<HashMap<String, String>>);
 
 impl Replay {
     /// The answer to a script that was run before, framed by this script's own words.

@@ -1,7 +1,6 @@
 //! The SSH side of the stand-in.
 
 use crate::Behaviour;
-use crate::replay::Replay;
 use lavrin_core::account::{read_groups, read_passwd};
 use lavrin_core::fs::{BytePath, Fact, Node, NodeKind, Why};
 use lavrin_core::key::PublicKey;
@@ -34,7 +33,6 @@ pub(crate) struct World {
     pub(crate) root: PathBuf,
     pub(crate) passwords: HashMap<String, String>,
     pub(crate) behaviour: Behaviour,
-    pub(crate) replay: Replay,
 }
 
 /// Takes connections until it is told to stop.
@@ -164,13 +162,15 @@ fn node(path: &Path) -> Fact<Node> {
 impl Client {
     /// Answers a script that is here as a whole: from memory, or by running it this once.
     async fn replay(&mut self, channel: ChannelId, session: &mut Session) {
-        let Some(script) = self.scripts.remove(&channel) else { return };
+        let (Some(script), Some(replay)) = (self.scripts.remove(&channel), &self.world.behaviour.replays) else {
+            return;
+        };
         let text = String::from_utf8_lossy(&script.bytes).into_owned();
-        let answer = if let Some(answer) = self.world.replay.answer(&text) {
+        let answer = if let Some(answer) = replay.answer(&text) {
             answer
         } else {
             let answer = self.world.run(&text).await;
-            self.world.replay.keep(&text, &answer);
+            replay.keep(&text, &answer);
             answer
         };
         let _ = (session.data(channel, answer.into_bytes()), session.exit_status_request(channel, 0));
@@ -263,7 +263,7 @@ impl Handler for Client {
             tokio::spawn(babble(handle, channel, endless));
             return Ok(());
         }
-        if behaviour.replays {
+        if behaviour.replays.is_some() {
             session.channel_success(channel)?;
             let command = String::from_utf8_lossy(command).into_owned();
             let digits = command.split_once("count=").map(|(_, rest)| rest.split(' ').next().unwrap_or_default());

@@ -318,7 +318,11 @@ fn a_run_that_was_killed_is_known() {
 #[test]
 fn a_stand_in_that_gives_its_answer_again_gives_the_same_one() {
     let mut fleet = Fleet::new();
-    fleet.add("lantern", &line(2, "edda"), Behaviour { replays: true, ..Behaviour::default() });
+    fleet.add(
+        "lantern",
+        &line(2, "edda"),
+        Behaviour { replays: Some(std::sync::Arc::default()), ..Behaviour::default() },
+    );
     for changed in [true, false, false] {
         let seen = fleet.survey("--format json").expect(0).json();
         assert_eq!((&seen["hosts"][0]["changed"], &seen["hosts"][0]["entries"]), (&changed.into(), &2.into()));
