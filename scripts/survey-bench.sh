@@ -27,7 +27,8 @@ round() {
       "$lavrin" survey --identity "$work/office" --parallel 32 --quiet | tail -1
   done
   "$lavrin" survey --script | sed '0,/; R=$/s//; R=$LAVRIN_STANDIN_ROOT/' >look.sh
-  sed -n 's/^port = //p' hosts.toml | head -"$some" >ports
+  sed -n 's/^port = //p' hosts.toml >all
+  head -"$some" all >ports
   for turn in first again; do
     : >answers
     command time -f "  ssh with xargs -P 32 on $some of them ($turn): %e s, processor time of ssh %U + %S s" \
