@@ -10,7 +10,7 @@ use clap::Args;
 use lavrin_core::hostkey::{KNOWN_HOSTS_BYTES_MAX, line_for};
 use lavrin_core::key::Fingerprint;
 use lavrin_core::key::generate::SystemSource;
-use lavrin_core::register::Host;
+use lavrin_core::register::{Host, Register};
 use lavrin_core::steps::Login;
 use lavrin_reach::shell::ShellHost;
 use lavrin_reach::ssh::{ConnectFault, Connection, Rise, SignedIn, Target};
@@ -63,6 +63,9 @@ impl HostArgs {
         target.port = self.port.unwrap_or(target.port);
         if target.known_hosts.is_empty() {
             target.known_hosts = self.known_hosts()?;
+        }
+        if register.as_ref().is_some_and(|opened| opened.reading.register.goes_round(known)) {
+            return Err(round(host));
         }
         if let Some(through) = &known.through {
             target.through = Some(Box::pin(self.hop(ui, &through.value)).await?);
@@ -236,6 +239,36 @@ pub fn pinned_target(host: &Host) -> Target {
         known_hosts: known_hosts.into_bytes(),
         expected: None,
     }
+}
+
+/// The way to a host never ends.
+fn round(host: &str) -> CommandError {
+    CommandError::usage(format!("the way to {host} goes round in circles")).hint("lavrin check")
+}
+
+/// A connection to a host of the register over which another is reached; its own key has to be pinned.
+pub async fn pinned_hop(
+    sign_in: &SignInArgs,
+    register: &Register,
+    id: &str,
+    ui: &Ui,
+) -> Result<Arc<Connection>, CommandError> {
+    let host = register.hosts.get(id).filter(|host| !host.host_keys.is_empty()).ok_or_else(|| {
+        CommandError::usage(format!("the way leads over {id}, whose keys are not pinned"))
+            .hint(format!("lavrin host trust {id}"))
+    })?;
+    if register.goes_round(host) {
+        return Err(round(id));
+    }
+    let mut target = pinned_target(host);
+    if let Some(further) = &host.through {
+        target.through = Some(Box::pin(pinned_hop(sign_in, register, &further.value, ui)).await?);
+    }
+    let login = host.login.as_deref().or(sign_in.login.as_deref()).unwrap_or(USUAL_LOGIN);
+    let mut connection = target.connect().await?;
+    let signed = connection.sign_in(login, &sign_in.credentials(&format!("{login} on {id}"))?).await?;
+    ui.status(&crate::wording::signed_in(&signed, id));
+    Ok(Arc::new(connection))
 }
 
 /// Who signs in on a host, by the register that one stands in.

@@ -223,6 +223,33 @@ fn a_host_goes_by_its_name_in_the_register_and_its_store_keeps_what_was_done() {
 }
 
 #[test]
+fn the_key_of_a_host_behind_another_is_fetched_over_it() {
+    let mut fleet = Fleet::new();
+    fleet.add("gate", "", Behaviour { forwards: true, ..Behaviour::default() });
+    let inner = fleet.add("inner", "", Behaviour::default());
+    let (port, print, known) = (inner.address().port(), inner.host_key(), inner.host_key_line());
+    fleet.register("inner", port, "", "through = \"gate\"\n");
+    let trust = format!("host trust inner --identity home/office --expect-host-key {print}");
+    drop(fleet.run(&trust).expect(0));
+    assert!(fleet.world.read("hosts/inner.toml").contains(&known));
+    drop(fleet.survey("inner").expect(0));
+    fleet.register("inner", port, "", "through = \"unpinned\"\n");
+    fleet.register("unpinned", port, "", "");
+    assert!(fleet.run(&trust).expect(2).stderr.contains("lavrin host trust unpinned"));
+    // A way that never ends.
+    for (name, through) in [("one", "two"), ("two", "one")] {
+        fleet.register(name, port, &known, &format!("through = \"{through}\"\n"));
+    }
+    let round = |line: &str, code: i32| {
+        let run = fleet.run(&format!("{line} --identity home/office")).expect(code);
+        assert!(format!("{run}").contains("goes round in circles"), "{run}");
+    };
+    round("survey one", 3);
+    round("host trust one", 2);
+    round("audit one --login root", 2);
+}
+
+#[test]
 fn a_host_out_of_reach_is_looked_at_by_hand() {
     let fleet = Fleet::new();
     fleet.register("buoy-7", 22, "", "");

@@ -15,7 +15,7 @@ use crate::policy::Policy;
 pub use date::Date;
 pub use fault::{RegisterFault, RegisterFinding};
 pub use read::{Reading, read};
-use std::collections::BTreeMap;
+use std::collections::{BTreeMap, HashSet};
 use std::ops::Range;
 
 /// A file of the register as it was read.
@@ -304,6 +304,20 @@ impl Register {
         let meant =
             |host: &&Host| names.is_empty() || names.iter().any(|name| host.id == *name || host.tags.contains(name));
         Ok(self.hosts.values().filter(meant).collect())
+    }
+
+    /// Whether the way to a host over others never ends.
+    #[must_use]
+    pub fn goes_round(&self, host: &Host) -> bool {
+        let mut passed = HashSet::from([host.id.as_str()]);
+        let mut next = host.through.as_ref().and_then(|through| self.hosts.get(&through.value));
+        while let Some(here) = next {
+            if !passed.insert(&here.id) {
+                return true;
+            }
+            next = here.through.as_ref().and_then(|through| self.hosts.get(&through.value));
+        }
+        false
     }
 
     /// The people whom a grant is for.

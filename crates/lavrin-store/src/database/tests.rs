@@ -110,6 +110,18 @@ fn the_journal_reads_back_in_order() {
 }
 
 #[test]
+fn a_backup_is_found_under_its_hash() {
+    let folder = tempfile::tempdir().unwrap();
+    let store = Database::open(folder.path()).unwrap();
+    let keeper: &dyn Keeper = &store;
+    let name = keeper.back_up(b"old\n").unwrap();
+    assert_eq!(keeper.back_up(b"old\n").unwrap(), name);
+    assert_eq!(name, hash(b"old\n").iter().map(|byte| format!("{byte:02x}")).collect::<String>());
+    assert_eq!(store.content(&hash(b"old\n")).unwrap().as_deref(), Some(&b"old\n"[..]));
+    assert_eq!(rows(&store, "content"), 1);
+}
+
+#[test]
 fn a_damaged_foreign_or_newer_store_is_told_and_left_as_it_is() {
     let folder = tempfile::tempdir().unwrap();
     let path = folder.path().join(FOLDER).join(FILE);

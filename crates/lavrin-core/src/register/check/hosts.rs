@@ -23,20 +23,13 @@ pub(super) fn check(register: &Register, today: Date, found: &mut Found) {
 
 fn through(register: &Register, host: &Host, found: &mut Found) {
     let Some(through) = &host.through else { return };
-    let Some(mut next) = register.hosts.get(&through.value) else {
+    if !register.hosts.contains_key(&through.value) {
         let near = register.hosts.keys().find(|other| is_near(other, &through.value)).cloned();
         let fault = RegisterFault::UnknownName { what: "host", name: through.value.clone(), near };
         found.say(fault, &through.place, &host.id);
-        return;
-    };
-    let mut passed = HashSet::from([host.id.as_str()]);
-    while passed.insert(&next.id) {
-        let Some(further) = next.through.as_ref().and_then(|through| register.hosts.get(&through.value)) else {
-            return;
-        };
-        next = further;
+    } else if register.goes_round(host) {
+        found.say(RegisterFault::ThroughLoop, &through.place, &host.id);
     }
-    found.say(RegisterFault::ThroughLoop, &through.place, &host.id);
 }
 
 /// Which accounts grants lead to, by host and by tag.

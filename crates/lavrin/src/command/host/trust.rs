@@ -4,11 +4,13 @@ use super::{FILE, find};
 use crate::command::register::{Opened, RegisterArgs, edit_fault};
 use crate::error::CommandError;
 use crate::exit::Exit;
+use crate::host::pinned_hop;
+use crate::sign_in::SignInArgs;
 use crate::ui::Ui;
 use clap::Args;
 use lavrin_core::key::{Fingerprint, PublicKey};
-use lavrin_core::register::Host;
 use lavrin_core::register::edit::{HostField, set_host};
+use lavrin_core::register::{Host, Register};
 use lavrin_reach::ssh::{ConnectFault, Target};
 
 /// Fetch the key of a host and pin it
@@ -24,6 +26,8 @@ pub struct TrustArgs {
     #[arg(long)]
     pub replace: bool,
     #[command(flatten)]
+    sign_in: SignInArgs,
+    #[command(flatten)]
     register: RegisterArgs,
 }
 
@@ -31,7 +35,7 @@ pub struct TrustArgs {
 pub fn run(args: &TrustArgs, ui: &Ui) -> Result<Exit, CommandError> {
     let opened = args.register.open()?;
     let host = find(&opened.reading.register, &args.id)?;
-    let key = fetch(host)?;
+    let key = fetch(host, &opened.reading.register, &args.sign_in, ui)?;
     let fingerprint = key.fingerprint();
     if host.host_keys.iter().any(|pinned| pinned.value == key) {
         ui.result(&format!("{} shows the key that is pinned: {} {fingerprint}", host.id, key.algorithm()));
@@ -50,24 +54,23 @@ pub fn run(args: &TrustArgs, ui: &Ui) -> Result<Exit, CommandError> {
 }
 
 /// The key that the host shows now.
-fn fetch(host: &Host) -> Result<PublicKey, CommandError> {
-    if let Some(through) = &host.through {
-        return Err(CommandError::with(
-            Exit::NotChecked,
-            format!("{} is reached over {}, and its key cannot be fetched from here", host.id, through.value),
-        )
-        .hint("put it into the register by hand: host_keys = [\"ssh-ed25519 AAAA…\"]"));
-    }
-    // Nothing is known beforehand, so that the key is shown whatever it is.
-    let target =
-        Target { through: None, host: host.address.clone(), port: host.port, known_hosts: Vec::new(), expected: None };
+fn fetch(host: &Host, register: &Register, sign_in: &SignInArgs, ui: &Ui) -> Result<PublicKey, CommandError> {
     let runtime = tokio::runtime::Builder::new_current_thread().enable_all().build();
     let runtime = runtime.map_err(|error| CommandError::usage(format!("no thread could be started: {error}")))?;
-    match runtime.block_on(target.connect()) {
-        Err(ConnectFault::HostKeyUnknown { key, .. }) => Ok(*key),
-        Err(fault) => Err(fault.into()),
-        Ok(_) => Err(CommandError::with(Exit::NotChecked, format!("{} showed no key", host.id))),
-    }
+    runtime.block_on(async {
+        let through = match &host.through {
+            Some(through) => Some(pinned_hop(sign_in, register, &through.value, ui).await?),
+            None => None,
+        };
+        // Nothing is known beforehand, so that the key is shown whatever it is.
+        let target =
+            Target { through, host: host.address.clone(), port: host.port, known_hosts: Vec::new(), expected: None };
+        match target.connect().await {
+            Err(ConnectFault::HostKeyUnknown { key, .. }) => Ok(*key),
+            Err(fault) => Err(fault.into()),
+            Ok(_) => Err(CommandError::with(Exit::NotChecked, format!("{} showed no key", host.id))),
+        }
+    })
 }
 
 fn confirm(args: &TrustArgs, host: &Host, key: &PublicKey, ui: &Ui) -> Result<(), CommandError> {

@@ -104,6 +104,7 @@ pub async fn look(
     let register = &opened.reading.register;
     // Whose key is not pinned is not spoken to: anybody could answer for it.
     let (pinned, unpinned): (Vec<&Host>, Vec<&Host>) = hosts.iter().partition(|host| !host.host_keys.is_empty());
+    let (endless, pinned): (Vec<&Host>, Vec<&Host>) = pinned.into_iter().partition(|host| register.goes_round(host));
     let stop = |host: &Host| stop_of(host, sign_in);
     let jumps = register.hosts.values().filter_map(|host| host.through.as_ref());
     let jumps = jumps.filter_map(|through| register.hosts.get(&through.value)).map(stop).collect();
@@ -119,6 +120,9 @@ pub async fn look(
     for host in unpinned {
         let fault = format!("its keys are not pinned: lavrin host trust {}", host.id);
         recorder.failed(&host.id, fault)?;
+    }
+    for host in endless {
+        recorder.failed(&host.id, "the way to it goes round in circles: lavrin check".to_owned())?;
     }
     let mut waiting = Vec::with_capacity(WAITING);
     while looked.recv_many(&mut waiting, WAITING).await > 0 {
