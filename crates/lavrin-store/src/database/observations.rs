@@ -101,21 +101,6 @@ impl Database {
         self.rows("SELECT host, tried, seen, fault, logs_since FROM look ORDER BY host", [], look)
     }
 
-    /// The observation of every host that was in force at this time, by host.
-    ///
-    /// # Errors
-    /// [`DatabaseFault`].
-    pub fn observations_at(&self, time: i64) -> Result<Vec<Stored>, DatabaseFault> {
-        self.rows(
-            "SELECT o.host, c.bytes, o.first, o.last FROM observation o JOIN content c ON c.hash = o.document
-             WHERE o.first <= ?1 AND NOT EXISTS
-               (SELECT 1 FROM observation p WHERE p.host = o.host AND p.first <= ?1 AND (p.first, p.id) > (o.first, o.id))
-             ORDER BY o.host",
-            params![time],
-            stored,
-        )
-    }
-
     /// The observation of one host that was in force at this time.
     ///
     /// # Errors

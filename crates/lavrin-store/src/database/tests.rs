@@ -51,10 +51,9 @@ fn what_was_in_force_at_a_time_is_found_again() {
     store.record("lantern", 10, &world("a"), &[entry(1)], &uses).unwrap();
     store.record("lantern", 20, &world("b"), &[entry(1), entry(2)], &KeyUses::default()).unwrap();
     store.record("lantern", 30, &world("a"), &[entry(1)], &KeyUses::default()).unwrap();
-    assert_eq!(store.observations_at(9).unwrap(), []);
-    let at = |time| store.observations_at(time).unwrap().remove(0).document;
+    assert_eq!(store.observation_at("lantern", 9).unwrap(), None);
+    let at = |time| store.observation_at("lantern", time).unwrap().unwrap().document;
     assert_eq!([at(10), at(25), at(30)], [world("a").document, world("b").document, world("a").document]);
-    assert_eq!(store.observation_at("lantern", 25).unwrap().unwrap().document, world("b").document);
     let seen: Vec<_> = store.sightings_on("lantern").unwrap();
     let times = |seen: &Seen| (seen.key, seen.first, seen.gone);
     assert_eq!(seen.iter().map(times).collect::<Vec<_>>(), [(key(1), 10, None), (key(2), 20, Some(30))]);

@@ -116,14 +116,12 @@ pub async fn look(
     let (done, mut looked) = mpsc::channel(WAITING);
     let looking = survey(pinned.iter().map(|host| stop(host)).collect(), jumps, Arc::new(way), pace, done);
     let looking = tokio::spawn(looking);
-    let mut recorder = Recorder::new(&store, Progress::of(hosts.len(), ui));
-    for host in unpinned {
-        let fault = format!("its keys are not pinned: lavrin host trust {}", host.id);
-        recorder.failed(&host.id, fault)?;
-    }
-    for host in endless {
-        recorder.failed(&host.id, "the way to it goes round in circles: lavrin check".to_owned())?;
-    }
+    let mut recorder = Recorder::new(&store, Progress::of(hosts.len(), ui))?;
+    let unpinned =
+        unpinned.into_iter().map(|host| (host, format!("its keys are not pinned: lavrin host trust {}", host.id)));
+    let endless =
+        endless.into_iter().map(|host| (host, "the way to it goes round in circles: lavrin check".to_owned()));
+    recorder.leave_out(unpinned.chain(endless))?;
     let mut waiting = Vec::with_capacity(WAITING);
     while looked.recv_many(&mut waiting, WAITING).await > 0 {
         recorder.take(std::mem::take(&mut waiting))?;
@@ -148,7 +146,7 @@ fn take_in(args: &SurveyArgs, path: &Path, opened: &Opened, ui: &Ui) -> Result<E
             .hint("lavrin survey --script >look.sh, then on the host, as root: sh look.sh >answer")
     })?;
     let store = Database::open(opened.folder.path())?;
-    let mut recorder = Recorder::new(&store, Progress::of(1, ui));
+    let mut recorder = Recorder::new(&store, Progress::of(1, ui))?;
     recorder.seen(host, &seen)?;
     out::print(&recorder.end(), ui);
     Ok(Exit::Done)
@@ -174,10 +172,10 @@ struct Recorder<'a> {
 }
 
 impl<'a> Recorder<'a> {
-    fn new(store: &'a Database, progress: Progress) -> Self {
-        let looks = store.looks().unwrap_or_default();
+    fn new(store: &'a Database, progress: Progress) -> Result<Self, DatabaseFault> {
+        let looks = store.looks()?;
         let before = looks.into_iter().filter_map(|look| Some((look.host, look.seen?))).collect();
-        Self { store, auditor: Auditor::default(), progress, before, hosts: Vec::new() }
+        Ok(Self { store, auditor: Auditor::default(), progress, before, hosts: Vec::new() })
     }
 
     /// Several at once, since each writing waits for the disk.
@@ -189,6 +187,17 @@ impl<'a> Recorder<'a> {
                     Ok(seen) => self.seen(&host, &seen)?,
                     Err(fault) => self.failed(&host, fault.to_string())?,
                 }
+            }
+            Ok(())
+        })
+    }
+
+    /// Hosts that are not spoken to.
+    fn leave_out<'b>(&mut self, hosts: impl Iterator<Item = (&'b Host, String)>) -> Result<(), DatabaseFault> {
+        let store = self.store;
+        store.together(|_| {
+            for (host, why) in hosts {
+                self.failed(&host.id, why)?;
             }
             Ok(())
         })
