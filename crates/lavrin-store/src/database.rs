@@ -10,8 +10,8 @@ pub use sightings::{Seen, Sighted};
 use crate::{Entry, Keeper, StoreFault};
 use lavrin_core::survey::snapshot::{Hash, hash};
 use rusqlite::{Connection, ErrorCode, OptionalExtension as _, params};
-use std::fs::OpenOptions;
-use std::io::Write as _;
+use std::fs::{Metadata, OpenOptions};
+use std::io::{ErrorKind, Write as _};
 use std::os::unix::fs::{DirBuilderExt as _, OpenOptionsExt as _};
 use std::path::{Path, PathBuf};
 use std::time::Duration;
@@ -238,17 +238,39 @@ impl Database {
 
 /// The folder for its owner alone, kept out of version control, and an empty file that only its owner may read.
 fn prepare(folder: &Path, path: &Path) -> std::io::Result<()> {
-    if !folder.is_dir() {
-        std::fs::DirBuilder::new().mode(0o700).create(folder)?;
-    }
+    // A register comes by version control too: a link in it must not lead the store elsewhere.
+    put(folder, Metadata::is_dir, || std::fs::DirBuilder::new().mode(0o700).create(folder))?;
     let ignore = folder.join(".gitignore");
-    if !ignore.exists() {
-        OpenOptions::new().write(true).create(true).truncate(true).open(ignore)?.write_all(b"*\n")?;
+    let new = |path: &Path, mode: u32| OpenOptions::new().write(true).create_new(true).mode(mode).open(path);
+    put(&ignore, Metadata::is_file, || new(&ignore, 0o644)?.write_all(b"*\n"))?;
+    put(path, Metadata::is_file, || new(path, 0o600).map(drop))
+}
+
+/// Makes what is not there yet; somebody else may make it at the same moment.
+fn put(
+    path: &Path,
+    fits: impl Fn(&Metadata) -> bool,
+    make: impl FnOnce() -> std::io::Result<()>,
+) -> std::io::Result<()> {
+    if is_there(path, &fits)? {
+        return Ok(());
     }
-    if !path.exists() {
-        OpenOptions::new().write(true).create(true).truncate(false).mode(0o600).open(path)?;
+    match make() {
+        Err(error) if error.kind() == ErrorKind::AlreadyExists => is_there(path, fits).map(drop),
+        made => made,
     }
-    Ok(())
+}
+
+/// Whether something is there, and itself what it should be: links are not followed.
+fn is_there(path: &Path, fits: impl Fn(&Metadata) -> bool) -> std::io::Result<bool> {
+    match path.symlink_metadata() {
+        Ok(meta) if fits(&meta) => Ok(true),
+        Ok(_) => {
+            Err(std::io::Error::other(format!("{} is a link, or something else than belongs there", path.display())))
+        }
+        Err(error) if error.kind() == ErrorKind::NotFound => Ok(false),
+        Err(error) => Err(error),
+    }
 }
 
 fn fault(path: &Path, error: rusqlite::Error) -> DatabaseFault {

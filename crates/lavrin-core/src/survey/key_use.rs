@@ -3,6 +3,7 @@
 
 use crate::key::Fingerprint;
 use crate::register::Date;
+use crate::text::printable;
 use std::collections::BTreeMap;
 
 /// Seconds of a day.
@@ -73,7 +74,8 @@ fn accepted(line: &str) -> Option<(String, Fingerprint, String)> {
     let key = words.iter().find(|word| word.starts_with("SHA256:"))?;
     let from = words.iter().position(|word| *word == "from").and_then(|at| words.get(at + 1))?;
     let from = if openssh.is_some() { from } else { from.rsplit_once(':').map_or(*from, |(address, _)| address) };
-    Some((account.to_owned(), Fingerprint::parse(key).ok()?, from.to_owned()))
+    // Whoever writes into the logs must not write to a terminal.
+    Some((printable(account.as_bytes()), Fingerprint::parse(key).ok()?, printable(from.as_bytes())))
 }
 
 fn timestamp(line: &str, now: i64, zone: i64) -> Option<i64> {

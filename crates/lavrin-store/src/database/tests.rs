@@ -140,6 +140,18 @@ fn a_damaged_foreign_or_newer_store_is_told_and_left_as_it_is() {
 }
 
 #[test]
+fn a_link_in_the_register_does_not_lead_the_store_elsewhere() {
+    let (folder, elsewhere) = (tempfile::tempdir().unwrap(), tempfile::tempdir().unwrap());
+    std::os::unix::fs::symlink(elsewhere.path(), folder.path().join(FOLDER)).unwrap();
+    assert!(matches!(Database::open(folder.path()), Err(DatabaseFault::System(_))));
+    std::fs::remove_file(folder.path().join(FOLDER)).unwrap();
+    std::fs::create_dir(folder.path().join(FOLDER)).unwrap();
+    std::os::unix::fs::symlink(elsewhere.path().join("x"), folder.path().join(FOLDER).join(FILE)).unwrap();
+    assert!(Database::open(folder.path()).is_err());
+    assert_eq!(std::fs::read_dir(elsewhere.path()).unwrap().count(), 0);
+}
+
+#[test]
 fn it_is_for_its_owner_alone_and_not_for_version_control() {
     let folder = tempfile::tempdir().unwrap();
     let store = Database::open(folder.path()).unwrap();

@@ -270,7 +270,7 @@ fn access_at(day: Date, subject: &Subject, opened: &Opened, store: &Database, ui
 fn access_out(host: &str, access: Access, index: &Index<'_>) -> AccessOut {
     AccessOut {
         host: host.to_owned(),
-        account: access.account,
+        account: printable(access.account.as_bytes()),
         key: access.key.to_string(),
         owner: index.owner(access.key).map(lavrin_core::fleet::Owner::name),
         comment: access.comment,

@@ -21,7 +21,7 @@ use clap::Args;
 use lavrin_core::audit::{self, AuditEntry, Auditor, Report};
 use lavrin_core::finding::{Finding, Severity};
 use lavrin_core::policy::Policy;
-use lavrin_core::text::count;
+use lavrin_core::text::{count, printable};
 use lavrin_work::{Place, audit_tree};
 use rayon::prelude::*;
 use schemars::JsonSchema;
@@ -372,9 +372,10 @@ fn finding_text(finding: &AuditFinding, ui: &Ui) -> String {
 
 /// The account, and the host where there are several.
 fn whose(finding: &AuditFinding) -> String {
-    match (&finding.account, &finding.host) {
+    let account = finding.account.as_ref().map(|account| printable(account.as_bytes()));
+    match (account, &finding.host) {
         (Some(account), Some(host)) => format!("{account}@{host}"),
-        (account, host) => account.clone().or_else(|| host.clone()).unwrap_or_default(),
+        (account, host) => account.or_else(|| host.clone()).unwrap_or_default(),
     }
 }
 

@@ -209,7 +209,7 @@ impl<'a> Recorder<'a> {
             .entries(seen)
             .into_iter()
             .map(|entry| Sighted {
-                account: entry.account.to_string(),
+                account: printable(entry.account.as_bytes()),
                 key: entry.fingerprint,
                 comment: printable(entry.comment.trim_ascii()),
             })
