@@ -69,7 +69,7 @@ fn guarded(change: Change) -> Guarded {
         not_covered: Vec::new(),
         dead: Vec::new(),
     };
-    guard(&steps, false, None, false).unwrap().remove(0)
+    guard(&steps, None, false).unwrap().remove(0)
 }
 
 fn write(old: Option<&str>, new: &str) -> Change {

@@ -228,6 +228,35 @@ impl Keeper for Database {
     fn write_down(&self, entry: &Entry) -> Result<(), StoreFault> {
         Self::write_down(self, entry).map_err(|fault| self.as_store_fault(fault))
     }
+
+    fn kept(&self, name: &str) -> Result<Option<Vec<u8>>, StoreFault> {
+        let Some(hash) = hash_named(name) else { return Ok(None) };
+        self.content(&hash).map_err(|fault| self.as_store_fault(fault))
+    }
+
+    fn lines(&self) -> Result<Vec<Entry>, StoreFault> {
+        self.journal().map_err(|fault| self.as_store_fault(fault))
+    }
+
+    fn at_once(&self, work: &mut dyn FnMut(&dyn Keeper) -> Result<(), StoreFault>) -> Result<(), StoreFault> {
+        let fault = |fault| match fault {
+            DatabaseFault::System(fault) => fault,
+            other => self.as_store_fault(other),
+        };
+        self.together(|store| work(store).map_err(DatabaseFault::System)).map_err(fault)
+    }
+}
+
+/// The hash that a name in the journal stands for.
+fn hash_named(name: &str) -> Option<Hash> {
+    let mut hash = [0; 32];
+    if name.len() != 64 || !name.is_ascii() {
+        return None;
+    }
+    for (number, byte) in hash.iter_mut().enumerate() {
+        *byte = u8::from_str_radix(&name[2 * number..2 * number + 2], 16).ok()?;
+    }
+    Some(hash)
 }
 
 impl Database {

@@ -1,6 +1,8 @@
 //! The journal: one JSON object a line, only ever appended to.
 
 use crate::{State, StoreFault};
+use lavrin_core::fs::BytePath;
+use lavrin_core::steps::{Change, Owner};
 use serde::{Deserialize, Serialize};
 use std::fs::OpenOptions;
 use std::io::Write as _;
@@ -38,6 +40,18 @@ pub enum Event {
         files: Vec<(String, Option<String>)>,
         /// Why, in the user's words.
         reason: Option<String>,
+        /// What ties the changes of one command together.
+        #[serde(default, skip_serializing_if = "Option::is_none")]
+        run: Option<String>,
+        /// Keys that come, by their fingerprints.
+        #[serde(default, skip_serializing_if = "Vec::is_empty")]
+        came: Vec<String>,
+        /// Keys that go.
+        #[serde(default, skip_serializing_if = "Vec::is_empty")]
+        gone: Vec<String>,
+        /// The changes themselves, so that they can be taken back.
+        #[serde(default, skip_serializing_if = "Vec::is_empty")]
+        changes: Vec<KeptChange>,
     },
     /// How it ended.
     Outcome {
@@ -46,6 +60,123 @@ pub enum Event {
         /// What was proven, or what went wrong.
         detail: String,
     },
+}
+
+/// A change as it is kept: contents stand apart from it, each under its name.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(tag = "change", rename_all = "kebab-case")]
+pub enum KeptChange {
+    /// A folder that was made.
+    MakeFolder {
+        /// Where.
+        path: BytePath,
+        /// Its permission bits.
+        mode: u32,
+        /// Owner and group.
+        owner: (u32, u32),
+    },
+    /// An empty folder that was removed.
+    RemoveFolder {
+        /// Where.
+        path: BytePath,
+        /// Its permission bits.
+        mode: u32,
+        /// Owner and group.
+        owner: (u32, u32),
+    },
+    /// Permission bits.
+    SetMode {
+        /// Of what.
+        path: BytePath,
+        /// Before.
+        from: u32,
+        /// After.
+        to: u32,
+    },
+    /// Owner and group.
+    SetOwner {
+        /// Of what.
+        path: BytePath,
+        /// Before.
+        from: (u32, u32),
+        /// After.
+        to: (u32, u32),
+    },
+    /// A file that was written.
+    WriteFile {
+        /// Where.
+        path: BytePath,
+        /// The name of its content before; `None`: there was no file.
+        old: Option<String>,
+        /// The name of its content after.
+        new: String,
+        /// Its permission bits.
+        mode: u32,
+        /// Owner and group.
+        owner: (u32, u32),
+    },
+    /// A file that was removed.
+    RemoveFile {
+        /// Where.
+        path: BytePath,
+        /// The name of its content before.
+        old: String,
+        /// Its permission bits.
+        mode: u32,
+        /// Owner and group.
+        owner: (u32, u32),
+    },
+}
+
+impl KeptChange {
+    /// Takes a change apart; `keep` keeps a content and gives its name.
+    ///
+    /// # Errors
+    /// Those of `keep`.
+    pub fn of(change: &Change, mut keep: impl FnMut(&[u8]) -> Result<String, StoreFault>) -> Result<Self, StoreFault> {
+        let pair = |owner: &Owner| (owner.uid, owner.gid);
+        Ok(match change {
+            Change::MakeFolder { path, mode, owner } => {
+                Self::MakeFolder { path: path.clone(), mode: *mode, owner: pair(owner) }
+            }
+            Change::RemoveFolder { path, mode, owner } => {
+                Self::RemoveFolder { path: path.clone(), mode: *mode, owner: pair(owner) }
+            }
+            Change::SetMode { path, from, to } => Self::SetMode { path: path.clone(), from: *from, to: *to },
+            Change::SetOwner { path, from, to } => {
+                Self::SetOwner { path: path.clone(), from: pair(from), to: pair(to) }
+            }
+            Change::WriteFile { path, old, new, mode, owner } => {
+                let old = old.as_deref().map(&mut keep).transpose()?;
+                Self::WriteFile { path: path.clone(), old, new: keep(new)?, mode: *mode, owner: pair(owner) }
+            }
+            Change::RemoveFile { path, old, mode, owner } => {
+                Self::RemoveFile { path: path.clone(), old: keep(old)?, mode: *mode, owner: pair(owner) }
+            }
+        })
+    }
+
+    /// Puts the change together again; `content` finds what was kept. `None` where a content is missing.
+    #[must_use]
+    pub fn whole(&self, content: impl Fn(&str) -> Option<Vec<u8>>) -> Option<Change> {
+        let owner = |(uid, gid): (u32, u32)| Owner { uid, gid };
+        Some(match self.clone() {
+            Self::MakeFolder { path, mode, owner: own } => Change::MakeFolder { path, mode, owner: owner(own) },
+            Self::RemoveFolder { path, mode, owner: own } => Change::RemoveFolder { path, mode, owner: owner(own) },
+            Self::SetMode { path, from, to } => Change::SetMode { path, from, to },
+            Self::SetOwner { path, from, to } => Change::SetOwner { path, from: owner(from), to: owner(to) },
+            Self::WriteFile { path, old, new, mode, owner: own } => {
+                let old = match old {
+                    Some(name) => Some(content(&name)?),
+                    None => None,
+                };
+                Change::WriteFile { path, old, new: content(&new)?, mode, owner: owner(own) }
+            }
+            Self::RemoveFile { path, old, mode, owner: own } => {
+                Change::RemoveFile { path, old: content(&old)?, mode, owner: owner(own) }
+            }
+        })
+    }
 }
 
 /// The ways a change ends.

@@ -6,7 +6,7 @@ pub mod database;
 mod journal;
 pub mod register;
 
-pub use journal::{Entry, Event, Outcome};
+pub use journal::{Entry, Event, KeptChange, Outcome};
 
 use rustix::fs::Mode;
 use std::path::{Path, PathBuf};
@@ -41,6 +41,47 @@ pub trait Keeper {
     /// # Errors
     /// [`StoreFault`].
     fn write_down(&self, entry: &Entry) -> Result<(), StoreFault>;
+
+    /// What was kept under a name.
+    ///
+    /// # Errors
+    /// [`StoreFault`] where it cannot be read.
+    fn kept(&self, name: &str) -> Result<Option<Vec<u8>>, StoreFault>;
+
+    /// Every line of the journal, in order.
+    ///
+    /// # Errors
+    /// [`StoreFault`].
+    fn lines(&self) -> Result<Vec<Entry>, StoreFault>;
+
+    /// Does several things as one, where that is faster.
+    ///
+    /// # Errors
+    /// [`StoreFault`] of the first that fails.
+    fn at_once(&self, work: &mut dyn FnMut(&dyn Keeper) -> Result<(), StoreFault>) -> Result<(), StoreFault>;
+}
+
+/// One that several threads share.
+impl<K: Keeper> Keeper for std::sync::Mutex<K> {
+    fn back_up(&self, bytes: &[u8]) -> Result<String, StoreFault> {
+        self.lock().expect("nobody panics holding this").back_up(bytes)
+    }
+
+    fn write_down(&self, entry: &Entry) -> Result<(), StoreFault> {
+        self.lock().expect("nobody panics holding this").write_down(entry)
+    }
+
+    fn kept(&self, name: &str) -> Result<Option<Vec<u8>>, StoreFault> {
+        self.lock().expect("nobody panics holding this").kept(name)
+    }
+
+    fn lines(&self) -> Result<Vec<Entry>, StoreFault> {
+        self.lock().expect("nobody panics holding this").lines()
+    }
+
+    fn at_once(&self, work: &mut dyn FnMut(&dyn Keeper) -> Result<(), StoreFault>) -> Result<(), StoreFault> {
+        self.lock().expect("nobody panics holding this").at_once(work)
+    }
 }
 
 impl Keeper for State {
@@ -50,6 +91,23 @@ impl Keeper for State {
 
     fn write_down(&self, entry: &Entry) -> Result<(), StoreFault> {
         Self::write_down(self, entry)
+    }
+
+    fn kept(&self, name: &str) -> Result<Option<Vec<u8>>, StoreFault> {
+        let path = self.backup_path(name);
+        match std::fs::read(&path) {
+            Ok(bytes) => Ok(Some(bytes)),
+            Err(error) if error.kind() == std::io::ErrorKind::NotFound => Ok(None),
+            Err(error) => Err(Self::fault(&path)(error)),
+        }
+    }
+
+    fn lines(&self) -> Result<Vec<Entry>, StoreFault> {
+        self.journal()
+    }
+
+    fn at_once(&self, work: &mut dyn FnMut(&dyn Keeper) -> Result<(), StoreFault>) -> Result<(), StoreFault> {
+        work(self)
     }
 }
 

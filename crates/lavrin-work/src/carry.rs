@@ -2,10 +2,12 @@
 
 use crate::Place;
 use lavrin_core::account::Account;
-use lavrin_core::steps::{Change, Guarded};
+use lavrin_core::key::PublicKey;
+use lavrin_core::steps::{Change, Effect, Guarded};
 use lavrin_core::survey::Observation;
 use lavrin_reach::CarryFault;
-use lavrin_store::{Entry, Event, Keeper, Outcome, StoreFault};
+use lavrin_store::{Entry, Event, Keeper, KeptChange, Outcome, StoreFault};
+use std::sync::Arc;
 
 /// What the journal is told about a piece of work.
 #[derive(Debug, Clone)]
@@ -24,6 +26,8 @@ pub struct Record {
     pub key: Option<String>,
     /// Why, in the user's words.
     pub reason: Option<String>,
+    /// What ties the changes of one command on many hosts together.
+    pub run: Option<String>,
 }
 
 /// What became of the steps.
@@ -58,26 +62,47 @@ impl Record {
     ///
     /// # Errors
     /// [`StoreFault`].
-    pub fn close(&self, state: &dyn Keeper, outcome: Outcome, detail: &str) -> Result<(), StoreFault> {
+    pub fn close<K: Keeper + ?Sized>(&self, state: &K, outcome: Outcome, detail: &str) -> Result<(), StoreFault> {
         state.write_down(&self.entry(Event::Outcome { outcome, detail: detail.to_owned() }))
     }
 
-    fn open(&self, state: &dyn Keeper, account: &Account, changes: &[Guarded]) -> Result<(), StoreFault> {
-        let mut files = Vec::new();
-        for change in changes {
-            if let Change::WriteFile { path, old, .. } = change.change() {
-                let backup = old.as_deref().map(|old| state.back_up(old)).transpose()?;
-                files.push((path.to_string(), backup));
-            }
-        }
+    /// Keeps what is replaced and what comes instead, and writes the intent down.
+    ///
+    /// # Errors
+    /// [`StoreFault`]; nothing should be changed then.
+    pub fn open<K: Keeper + ?Sized>(
+        &self,
+        state: &K,
+        account: &Account,
+        changes: &[Guarded],
+    ) -> Result<(), StoreFault> {
+        state.at_once(&mut |state| self.open_in(state, account, changes))
+    }
+
+    fn open_in(&self, state: &dyn Keeper, account: &Account, changes: &[Guarded]) -> Result<(), StoreFault> {
+        let changes: Vec<Change> = changes.iter().map(|change| change.change().clone()).collect();
+        let kept: Vec<KeptChange> = changes
+            .iter()
+            .map(|change| KeptChange::of(change, |bytes| state.back_up(bytes)))
+            .collect::<Result<_, _>>()?;
+        let files = kept.iter().filter_map(|change| match change {
+            KeptChange::WriteFile { path, old, .. } => Some((path.to_string(), old.clone())),
+            _ => None,
+        });
+        let effect = Effect::of(&changes);
+        let prints = |keys: &[Arc<PublicKey>]| keys.iter().map(|key| key.fingerprint().to_string()).collect();
         state.write_down(&self.entry(Event::Intent {
             command: self.command.to_owned(),
             place: self.place.clone(),
             account: account.name.clone(),
             login: self.login.clone(),
             key: self.key.clone(),
-            files,
+            files: files.collect(),
             reason: self.reason.clone(),
+            run: self.run.clone(),
+            came: prints(&effect.came),
+            gone: prints(&effect.gone),
+            changes: kept,
         }))
     }
 }
@@ -86,13 +111,13 @@ impl Record {
 ///
 /// # Errors
 /// [`StoreFault`] where backup or journal could not be written; nothing was changed then.
-pub async fn carry_out(
+pub async fn carry_out<K: Keeper + ?Sized>(
     place: &Place,
     changes: &[Guarded],
     account: &Account,
     seen: &Observation,
     record: &Record,
-    state: &dyn Keeper,
+    state: &K,
 ) -> Result<Carried, StoreFault> {
     record.open(state, account, changes)?;
     for (done, change) in changes.iter().enumerate() {

@@ -1,10 +1,14 @@
 //! The audit of register and fleet from what surveys remembered.
 
-use lavrin_core::fleet::{FleetAuditor, FleetReport, HostState, Moment};
-use lavrin_core::register::{Host, Register};
+use lavrin_core::fleet::compare::{AccountComparison, Comparer};
+use lavrin_core::fleet::{FleetAuditor, FleetReport, HostState, Moment, Removed};
+use lavrin_core::key::Fingerprint;
+use lavrin_core::register::{Date, Host, Register};
+use lavrin_core::server_config::Prepared;
 use lavrin_core::survey::Observation;
 use lavrin_core::survey::snapshot::{self, Hash, SnapshotFault};
 use lavrin_store::database::{Database, DatabaseFault};
+use lavrin_store::{Event, Outcome};
 use rayon::prelude::*;
 use std::collections::HashMap;
 use std::sync::Arc;
@@ -124,11 +128,97 @@ pub fn audit(
 pub fn states(store: &Database) -> Result<HashMap<String, HostState>, DatabaseFault> {
     let mut states: HashMap<String, HostState> = HashMap::new();
     for look in store.looks()? {
-        let state = HostState { seen: look.seen, fault: look.fault, logs_since: look.logs_since, uses: HashMap::new() };
-        states.insert(look.host, state);
+        let (seen, fault, logs_since) = (look.seen, look.fault, look.logs_since);
+        states.insert(look.host, HostState { seen, fault, logs_since, ..HostState::default() });
     }
     for (host, account, key, used) in store.key_uses()? {
         states.entry(host).or_default().uses.insert((account, key), used);
     }
+    for (host, removed) in removed(store)? {
+        states.entry(host).or_default().removed = removed;
+    }
     Ok(states)
+}
+
+/// One host held against the register by what was last seen of it.
+#[derive(Debug)]
+pub struct Compared {
+    /// The host.
+    pub host: String,
+    /// When it was last seen, in seconds since 1970; `None`: never, so there is nothing to compare.
+    pub seen: Option<i64>,
+    /// Why the last try to look at it failed.
+    pub fault: Option<String>,
+    /// The accounts on which something differs.
+    pub accounts: Vec<AccountComparison>,
+}
+
+/// Compares these hosts by what was last seen of them.
+///
+/// # Errors
+/// [`FleetFault`].
+pub fn compare(
+    register: &Register,
+    hosts: &[&Host],
+    store: Option<&Database>,
+    now: Moment,
+) -> Result<Vec<Compared>, FleetFault> {
+    let comparer = Comparer::new(register, now);
+    let Some(store) = store else {
+        let never = |host: &&Host| Compared { host: host.id.clone(), seen: None, fault: None, accounts: Vec::new() };
+        return Ok(hosts.iter().map(never).collect());
+    };
+    let looks: HashMap<String, _> = store.looks()?.into_iter().map(|look| (look.host.clone(), look)).collect();
+    let removed = removed(store)?;
+    let none = Removed::default();
+    let mut memory = Memory::of(store);
+    let mut all = Vec::with_capacity(hosts.len());
+    for some in hosts.chunks(HOSTS_AT_ONCE) {
+        let names: Vec<&str> = some.iter().map(|host| host.id.as_str()).collect();
+        let seen = memory.observations(&names, i64::MAX)?;
+        let one = |(host, seen): (&&Host, Option<Observation>)| {
+            let look = looks.get(&host.id);
+            let accounts = seen.map(|mut seen| {
+                seen.prepared = Some(Prepared::new(&seen));
+                comparer.host(host, &seen, removed.get(&host.id).unwrap_or(&none))
+            });
+            Compared {
+                host: host.id.clone(),
+                seen: look.and_then(|look| look.seen).filter(|_| accounts.is_some()),
+                fault: look.and_then(|look| look.fault.clone()),
+                accounts: accounts.unwrap_or_default(),
+            }
+        };
+        all.par_extend(some.par_iter().zip(seen).map(one));
+    }
+    Ok(all)
+}
+
+/// What was removed on each host and not put back by Lavrin itself, by the journal.
+///
+/// # Errors
+/// [`DatabaseFault`].
+pub fn removed(store: &Database) -> Result<HashMap<String, Removed>, DatabaseFault> {
+    let mut removed: HashMap<String, Removed> = HashMap::new();
+    let mut open = HashMap::new();
+    for entry in store.journal()? {
+        match entry.event {
+            Event::Intent { place, account, came, gone, .. } => {
+                open.insert(entry.id, (place, account, came, gone));
+            }
+            Event::Outcome { outcome: Outcome::Done, .. } => {
+                let Some((place, account, came, gone)) = open.remove(&entry.id) else { continue };
+                let of_host = removed.entry(place).or_default();
+                let day = entry.time.get(..10).and_then(Date::parse);
+                for key in came.iter().filter_map(|key| Fingerprint::parse(key).ok()) {
+                    of_host.remove(&(account.clone(), key));
+                }
+                for key in gone.iter().filter_map(|key| Fingerprint::parse(key).ok()) {
+                    of_host.extend(day.map(|day| ((account.clone(), key), day)));
+                }
+            }
+            Event::Outcome { .. } => {}
+        }
+    }
+    Ok(removed)
 }

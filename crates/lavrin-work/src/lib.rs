@@ -2,13 +2,14 @@
 
 mod audit;
 mod carry;
+pub mod enforce;
 pub mod fleet;
 mod prove;
 pub mod survey;
 
 pub use audit::{Audited, audit_tree};
 pub use carry::{Carried, Record, Settled, carry_out, take_back};
-pub use prove::{NoProof, Proof, prove};
+pub use prove::{Heard, NoProof, Proof, hear, prove};
 
 use lavrin_core::survey::{Observation, Want};
 use lavrin_reach::local::LocalTree;

@@ -19,8 +19,27 @@ pub enum Proof {
     Nothing(NoProof),
 }
 
+/// What a server says about one key among several.
+#[derive(Debug, Clone)]
+pub enum Heard {
+    /// It would take the key.
+    Accepts,
+    /// It refuses the key.
+    Refuses,
+    /// Nothing can be said.
+    Nothing(NoProof),
+    /// Not asked: so many questions could be taken for an attack.
+    LeftOut,
+}
+
+/// Most keys of one account that are asked about in one go.
+const ASKED_MAX: usize = 12;
+
+/// So many refusals are let come together on one connection; servers end it after six.
+const REFUSALS_MAX: usize = 4;
+
 /// Why nothing can be said.
-#[derive(Debug)]
+#[derive(Debug, Clone)]
 pub enum NoProof {
     /// No connection.
     NoConnection(Box<ConnectFault>),
@@ -49,6 +68,71 @@ pub async fn prove(
     match (answer, private) {
         (Proof::WouldAccept, Some((key, source))) => log_in(target, account, key, source).await,
         (answer, _) => (answer, None),
+    }
+}
+
+/// Asks about several keys for one account, after a throwaway key has shown that the server can say no. Nobody signs in.
+pub async fn hear(
+    target: &Target,
+    account: &str,
+    keys: &[PublicKey],
+    randomness: &(dyn Randomness + Sync),
+) -> Vec<Heard> {
+    let mut heard: Vec<Heard> = Vec::new();
+    let mut can_refuse = false;
+    while heard.len() < keys.len().min(ASKED_MAX) {
+        let mut connection = match target.connect().await {
+            Ok(connection) => connection,
+            Err(fault) => return rest(heard, keys, &NoProof::NoConnection(Box::new(fault))),
+        };
+        let mut refusals = 0;
+        if !can_refuse {
+            match ask_throwaway(&mut connection, account, randomness).await {
+                Some(why) => return rest(heard, keys, &why),
+                None => (can_refuse, refusals) = (true, 1),
+            }
+        }
+        while refusals < REFUSALS_MAX && heard.len() < keys.len().min(ASKED_MAX) {
+            let key = &keys[heard.len()];
+            match connection.ask(account, key).await {
+                Answer::Accepts => heard.push(Heard::Accepts),
+                Answer::Refuses => {
+                    // RSA keys are asked about under two names.
+                    refusals += if matches!(key, PublicKey::Rsa { .. }) { 2 } else { 1 };
+                    heard.push(Heard::Refuses);
+                }
+                // A server may allow fewer refusals; a fresh connection shows whether it was that.
+                Answer::NoAnswer(NoAnswer::Lost) if refusals > 0 => break,
+                Answer::NoAnswer(why) => {
+                    heard.push(Heard::Nothing(NoProof::NoAnswer(why)));
+                    break;
+                }
+            }
+        }
+        connection.close().await;
+    }
+    heard.resize(keys.len(), Heard::LeftOut);
+    heard
+}
+
+fn rest(mut heard: Vec<Heard>, keys: &[PublicKey], why: &NoProof) -> Vec<Heard> {
+    heard.resize(keys.len(), Heard::Nothing(why.clone()));
+    heard
+}
+
+/// Why the server's answers would show nothing; `None`: it can refuse.
+async fn ask_throwaway(
+    connection: &mut Connection,
+    account: &str,
+    randomness: &(dyn Randomness + Sync),
+) -> Option<NoProof> {
+    let mut seed = [0; 32];
+    randomness.fill(&mut seed);
+    let throwaway = PrivateKey::ed25519(&seed).ok()?;
+    match connection.ask(account, throwaway.public()).await {
+        Answer::Accepts => Some(NoProof::YesToAnything),
+        Answer::Refuses => None,
+        Answer::NoAnswer(why) => Some(NoProof::NoAnswer(why)),
     }
 }
 

@@ -5,7 +5,7 @@ use lavrin_core::fleet;
 use lavrin_core::key::generate::SystemSource;
 use lavrin_core::survey::Observation;
 use lavrin_reach::shell::{Claims, ShellHost};
-use lavrin_reach::ssh::{ConnectFault, Connection, Credential, ExecFault, Rejected, Rise, Target};
+use lavrin_reach::ssh::{ConnectFault, Connection, Credential, ExecFault, Rejected, Rise, SignedIn, Target};
 use std::collections::HashMap;
 use std::pin::Pin;
 use std::sync::{Arc, Mutex};
@@ -91,7 +91,7 @@ pub type Looked = (String, Result<Box<Observation>, SurveyFault>);
 type Shared = Result<Arc<Connection>, SurveyFault>;
 
 /// Connections to hosts over which others are reached, each made once.
-struct Jumps {
+pub(crate) struct Jumps {
     stops: HashMap<String, Stop>,
     open: Mutex<HashMap<String, Arc<OnceCell<Shared>>>>,
 }
@@ -99,8 +99,7 @@ struct Jumps {
 /// Looks at every host and hands on what was seen, in the order in which it comes. `jumps` holds the hosts over which
 /// others are reached. The receiver sets the pace: what it has not taken is not let pile up.
 pub async fn survey(stops: Vec<Stop>, jumps: Vec<Stop>, way: Arc<Way>, pace: Pace, done: mpsc::Sender<Looked>) {
-    let stops_by_name = jumps.into_iter().map(|stop| (stop.host.clone(), stop)).collect();
-    let jumps = Arc::new(Jumps { stops: stops_by_name, open: Mutex::default() });
+    let jumps = Arc::new(Jumps::new(jumps));
     let places = Arc::new(Semaphore::new(pace.parallel.max(1)));
     for stop in stops {
         let Ok(place) = places.clone().acquire_owned().await else { return };
@@ -117,12 +116,8 @@ pub async fn survey(stops: Vec<Stop>, jumps: Vec<Stop>, way: Arc<Way>, pace: Pac
 }
 
 async fn one(stop: &Stop, jumps: &Jumps, way: &Way) -> Result<Box<Observation>, SurveyFault> {
-    let connection = jumps.sign_in(stop, way).await?;
-    let mut host = ShellHost::new(connection, &stop.login, Rise::No, Box::new(SystemSource));
+    let mut host = jumps.open(stop, way).await?.shell;
     host.network_homes.clone_from(&way.network_homes);
-    if stop.login != "root" {
-        rise(&mut host, &way.rises).await?;
-    }
     let mut seen = Box::<Observation>::default();
     let looked = look_shell(&mut host, &mut seen, fleet::wants).await;
     host.connection.close().await;
@@ -143,21 +138,53 @@ async fn rise(host: &mut ShellHost, rises: &[Rise]) -> Result<(), SurveyFault> {
     Ok(())
 }
 
+/// A host on which somebody has signed in.
+pub(crate) struct Open {
+    /// With root's rights, where there is a way to them.
+    pub(crate) shell: ShellHost,
+    /// How the login was opened.
+    pub(crate) signed: SignedIn,
+    /// For further connections.
+    pub(crate) target: Target,
+}
+
 impl Jumps {
+    /// Over these hosts others are reached.
+    pub(crate) fn new(jumps: Vec<Stop>) -> Self {
+        let stops = jumps.into_iter().map(|stop| (stop.host.clone(), stop)).collect();
+        Self { stops, open: Mutex::default() }
+    }
+
+    /// Signs in and gets root's rights where there is a way to them.
+    pub(crate) async fn open(&self, stop: &Stop, way: &Way) -> Result<Open, SurveyFault> {
+        let (connection, signed, target) = self.sign_in(stop, way).await?;
+        let mut shell = ShellHost::new(connection, &stop.login, Rise::No, Box::new(SystemSource));
+        if stop.login != "root" {
+            rise(&mut shell, &way.rises).await?;
+        }
+        Ok(Open { shell, signed, target })
+    }
+
+    /// Where a host is reached, the way to it open.
+    pub(crate) async fn target(&self, stop: &Stop, way: &Way) -> Result<Target, SurveyFault> {
+        let mut target = stop.target.clone();
+        if let Some(name) = &stop.through {
+            target.through = Some(self.over(name, way).await?);
+        }
+        Ok(target)
+    }
+
     /// A connection to this host on which somebody has signed in.
-    fn sign_in<'a>(
+    pub(crate) fn sign_in<'a>(
         &'a self,
         stop: &'a Stop,
         way: &'a Way,
-    ) -> Pin<Box<dyn Future<Output = Result<Connection, SurveyFault>> + Send + 'a>> {
+    ) -> Pin<Box<dyn Future<Output = Result<(Connection, SignedIn, Target), SurveyFault>> + Send + 'a>> {
         Box::pin(async move {
-            let mut target = stop.target.clone();
-            if let Some(name) = &stop.through {
-                target.through = Some(self.over(name, way).await?);
-            }
+            let target = self.target(stop, way).await?;
             let mut connection = target.connect().await?;
-            connection.sign_in(&stop.login, &way.credentials).await?;
-            Ok(connection)
+            let signed = connection.sign_in(&stop.login, &way.credentials).await?;
+            Ok((connection, signed, target))
         })
     }
 
@@ -165,7 +192,7 @@ impl Jumps {
     async fn over(&self, name: &str, way: &Way) -> Result<Arc<Connection>, SurveyFault> {
         let Some(stop) = self.stops.get(name) else { return Err(SurveyFault::NoWay { host: name.to_owned() }) };
         let cell = self.open.lock().expect("nobody panics holding this").entry(name.to_owned()).or_default().clone();
-        let connect = async { self.sign_in(stop, way).await.map(Arc::new) };
+        let connect = async { self.sign_in(stop, way).await.map(|(connection, ..)| Arc::new(connection)) };
         let connection = cell.get_or_init(|| connect).await;
         connection.clone().map_err(|fault| SurveyFault::Through { host: name.to_owned(), fault: Box::new(fault) })
     }

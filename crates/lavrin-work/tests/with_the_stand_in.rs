@@ -71,7 +71,7 @@ async fn steps_are_carried_out_journalled_and_taken_back() {
     place.look(&mut seen, |seen| login::wants("edda", seen)).await.unwrap();
     let line = key(1).public().line("edda");
     let steps = install("edda", key(1).public(), &line, &seen, &Policy::default()).unwrap();
-    let changes = guard(&steps, false, None, false).unwrap();
+    let changes = guard(&steps, None, false).unwrap();
     let record = Record {
         id: "1".into(),
         time: "2026-11-23T08:00:00Z".into(),
@@ -80,6 +80,7 @@ async fn steps_are_carried_out_journalled_and_taken_back() {
         login: Some("edda".into()),
         key: steps.fingerprint.map(|key| key.to_string()),
         reason: None,
+        run: None,
     };
     let carried = carry_out(&place, &changes, &steps.account, &seen, &record, &state).await.unwrap();
     assert!(matches!(carried, Carried::Done), "{carried:?}");

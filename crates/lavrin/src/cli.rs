@@ -1,8 +1,8 @@
 //! The command line: which commands there are, and the options that all of them share.
 
 use crate::command::{
-    adopt, audit, check, demo, grant, history, host, init, install, key, mend, person, probe, remove, settings, survey,
-    why,
+    adopt, audit, check, compare, demo, enforce, grant, history, host, init, install, key, mend, person, probe, remove,
+    settings, survey, why,
 };
 use crate::error::CommandError;
 use crate::exit::Exit;
@@ -65,6 +65,10 @@ enum Command {
     Check(check::CheckArgs),
     /// Look at many hosts at once, and remember what is seen
     Survey(survey::SurveyArgs),
+    /// What register and hosts disagree on; changes nothing
+    Compare(compare::CompareArgs),
+    /// Make the hosts match the register, each host as a whole and proven from outside
+    Enforce(enforce::EnforceArgs),
     /// Build the register from what surveys found, asking once for each key whose it is; changes nothing on any host
     Adopt(adopt::AdoptArgs),
     /// Which entries came and went, what was changed, and who could log in at a time
@@ -111,6 +115,8 @@ fn dispatch(command: &Command, ui: &Ui) -> Result<Exit, CommandError> {
         Command::Why(args) => block_on(why::run(args, ui)),
         Command::Settings(args) => block_on(settings::run(args, ui)),
         Command::Audit(args) => block_on(audit::run(args, ui)),
+        Command::Compare(args) => block_on(compare::run(args, ui)),
+        Command::Enforce(args) => block_on(enforce::run(args, ui)),
         Command::Survey(args) => block_on(survey::run(args, ui)),
         Command::Probe(args) => block_on(probe::run(args, ui)),
     }

@@ -209,6 +209,18 @@ pub fn no_steps(fault: &NoSteps, account: &str, place: &str) -> CommandError {
         NoSteps::LinkLeadsOut { path, to } => stop(format!("{path} is a link that leads out of the home, to {to}"))
             .hint("change that file where it is kept"),
         NoSteps::LinkLoop(path) => stop(format!("the links at {path} go round in circles")),
+        NoSteps::WouldRevive(entries) => {
+            let said = stop(format!(
+                "setting modes right for {account} would let in keys that nobody has granted, and that the server ignores today"
+            ));
+            let said = entries.iter().fold(said, |said, entry| said.because(crate::wording::steps::revived(entry)));
+            said.hint(format!("let them in: lavrin grant PERSON {account} --on {place}"))
+                .hint(format!("or take them out: lavrin remove SHA256:… {account}@{place}"))
+        }
+        NoSteps::SharedFile(path) => {
+            stop(format!("{path} is read for several managed accounts, so a change for {account} would be one for all"))
+                .hint("give each account a file of its own: AuthorizedKeysFile with %u or %h in it")
+        }
         NoSteps::Unseen(path, why) => {
             let said =
                 stop(format!("{path} could not be read, so it cannot be changed safely")).because(why_words(why));

@@ -99,6 +99,11 @@ impl Ui {
         paint(self.out_colors, label, text)
     }
 
+    /// Text for a status line, coloured where stderr takes colours.
+    pub fn paint_status(&self, label: Label, text: &str) -> String {
+        self.paint_err(label, text)
+    }
+
     fn paint_err(&self, label: Label, text: &str) -> String {
         paint(self.err_colors, label, text)
     }

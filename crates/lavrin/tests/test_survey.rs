@@ -328,6 +328,10 @@ fn a_run_that_was_killed_is_known() {
     fleet.register("lantern", 22, "", "");
     let store = lavrin_store::database::Database::open(&fleet.world.path("")).unwrap();
     let intent = lavrin_store::Event::Intent {
+        run: None,
+        came: Vec::new(),
+        gone: Vec::new(),
+        changes: Vec::new(),
         command: "install".to_owned(),
         place: "lantern".to_owned(),
         account: "edda".to_owned(),

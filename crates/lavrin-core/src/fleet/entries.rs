@@ -37,7 +37,9 @@ pub(super) fn check(
         None => Some(HostFault::UnknownKey { fingerprint, comment }),
         Some(owner) => misplaced(all, host, entry, owner),
     };
-    let faults = fault.into_iter().chain(unused(entry, state, all.now.time));
+    let removed = state.removed.get(&(entry.account.to_string(), fingerprint));
+    let back = removed.filter(|_| fault.is_some()).map(|on| HostFault::CameBack { fingerprint, on: *on });
+    let faults = fault.into_iter().chain(back).chain(unused(entry, state, all.now.time));
     faults.map(|fault| at(entry, fault)).collect()
 }
 

@@ -48,6 +48,13 @@ pub enum HostFault {
         /// Which key.
         fingerprint: Fingerprint,
     },
+    /// The entry was removed, and something has put it back.
+    CameBack {
+        /// Which key.
+        fingerprint: Fingerprint,
+        /// When it was removed.
+        on: Date,
+    },
     /// The key was last used long ago.
     KeyLongUnused {
         /// Which key.
@@ -122,7 +129,7 @@ pub enum HostFault {
 }
 
 /// The rules of findings on hosts, so that policy and exceptions can name them.
-pub const HOST_RULES: [&str; 29] = [
+pub const HOST_RULES: [&str; 30] = [
     "private-key-on-server",
     "private-key-in-key-file",
     "mode-too-open",
@@ -138,6 +145,7 @@ pub const HOST_RULES: [&str; 29] = [
     "retired-key",
     "grant-over",
     "not-granted",
+    "removed-entry-back",
     "key-long-unused",
     "key-never-seen",
     "key-in-many-hands",
@@ -164,6 +172,7 @@ impl HostFault {
             Self::RetiredKey { .. } => "retired-key",
             Self::GrantOver { .. } => "grant-over",
             Self::NotGranted { .. } => "not-granted",
+            Self::CameBack { .. } => "removed-entry-back",
             Self::KeyLongUnused { .. } => "key-long-unused",
             Self::KeyNeverSeen { .. } => "key-never-seen",
             Self::KeyInManyHands { .. } => "key-in-many-hands",
@@ -195,6 +204,7 @@ impl HostFault {
             Self::RetiredKey { .. }
             | Self::GrantOver { .. }
             | Self::NotGranted { .. }
+            | Self::CameBack { .. }
             | Self::KeyInManyHands { .. }
             | Self::SettingsBroken { .. }
             | Self::RootWithPassword

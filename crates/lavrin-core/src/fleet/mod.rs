@@ -3,6 +3,7 @@
 
 mod access;
 pub mod adopt;
+pub mod compare;
 mod entries;
 mod fault;
 mod hosts;
@@ -42,9 +43,14 @@ pub struct HostState {
     pub fault: Option<String>,
     /// When its logs begin.
     pub logs_since: Option<i64>,
+    /// Entries that were removed, by account and key, and on which day.
+    pub removed: Removed,
     /// The last use of each key in each account.
     pub uses: HashMap<(String, Fingerprint), KeyUse>,
 }
+
+/// Entries of one host that were removed, by account and key, and on which day.
+pub type Removed = HashMap<(String, Fingerprint), Date>;
 
 /// A finding on a host.
 #[derive(Debug, Clone, PartialEq, Eq)]

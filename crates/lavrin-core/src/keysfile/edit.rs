@@ -1,6 +1,6 @@
 //! Edits of a key file: append one line, take out the lines of one key. Every other byte stays.
 
-use super::{Content, KeysFile};
+use super::{Content, KeysFile, options};
 use crate::key::{Fingerprint, PublicKey};
 
 impl KeysFile {
@@ -29,6 +29,32 @@ impl KeysFile {
             })
             .map(|line| line.number)
             .collect()
+    }
+
+    /// The file in which the entries on these lines carry these options instead of their own; key and comment stay.
+    #[must_use]
+    pub fn with_options(&self, changed: &[(usize, String)]) -> Vec<u8> {
+        let mut bytes = Vec::with_capacity(self.bytes.len());
+        for line in &self.lines {
+            let whole = &self.bytes[line.span.0..line.span.1];
+            let new = changed.iter().find(|(number, _)| *number == line.number);
+            let (Some((_, new)), Content::Entry(entry)) = (new, &line.content) else {
+                bytes.extend_from_slice(whole);
+                continue;
+            };
+            let text = line.text(&self.bytes);
+            let rest = if entry.options.text.is_empty() { text } else { options::split(text).1 };
+            let start = whole.len() - whole.trim_ascii_start().len();
+            let end = start + text.len();
+            bytes.extend_from_slice(&whole[..start]);
+            bytes.extend_from_slice(new.as_bytes());
+            if !new.is_empty() {
+                bytes.push(b' ');
+            }
+            bytes.extend_from_slice(rest);
+            bytes.extend_from_slice(&whole[end..]);
+        }
+        bytes
     }
 
     /// The file without these lines.

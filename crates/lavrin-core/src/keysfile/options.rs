@@ -48,7 +48,7 @@ pub struct Options {
 }
 
 /// One option: its name in lower case, and its value without quotes.
-#[derive(Debug, Clone, PartialEq, Eq)]
+#[derive(Debug, Clone, PartialEq, Eq, PartialOrd, Ord)]
 pub struct KeyOption {
     /// The name.
     pub name: &'static str,
@@ -170,6 +170,17 @@ impl Options {
     #[must_use]
     pub fn list(&self) -> &[KeyOption] {
         &self.list
+    }
+
+    /// Whether both say the same, in whatever order.
+    #[must_use]
+    pub fn says_the_same(&self, other: &Self) -> bool {
+        let sorted = |options: &Self| {
+            let mut list = options.list.clone();
+            list.sort();
+            list
+        };
+        sorted(self) == sorted(other)
     }
 
     /// Whether there are none.

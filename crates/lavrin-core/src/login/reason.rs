@@ -113,6 +113,15 @@ pub enum ReasonKind {
 }
 
 impl ReasonKind {
+    /// Whether the entry or the settings give it themselves, so that a refusal from here is as it should be.
+    #[must_use]
+    pub fn refuses_only_from_here(&self) -> bool {
+        matches!(
+            self,
+            Self::FromUnknown { .. } | Self::FromElsewhere { .. } | Self::Expired { .. } | Self::FurtherMethod(_)
+        )
+    }
+
     /// The stable rule name.
     #[must_use]
     pub fn rule(&self) -> &'static str {

@@ -57,6 +57,21 @@ pub struct NewGrant<'a> {
     pub reason: Option<&'a str>,
 }
 
+/// What a new removal that is owed holds.
+#[derive(Debug, Clone)]
+pub struct NewOwed<'a> {
+    /// The key, by its fingerprint.
+    pub key: &'a str,
+    /// Whose it is.
+    pub person: Option<&'a str>,
+    /// The account.
+    pub account: &'a str,
+    /// The host.
+    pub host: &'a str,
+    /// Since when.
+    pub since: Date,
+}
+
 fn document(text: &str) -> Result<DocumentMut, EditFault> {
     text.parse().map_err(|fault: toml_edit::TomlError| EditFault::Syntax(fault.message().to_owned()))
 }
@@ -153,13 +168,41 @@ pub fn add_grant(text: &str, grant: &NewGrant<'_>) -> Result<String, EditFault> 
 /// # Errors
 /// [`EditFault`].
 pub fn remove_grants(text: &str, numbers: &[usize]) -> Result<String, EditFault> {
+    remove_tables(text, "grant", numbers)
+}
+
+/// Takes out removals that are not owed any more, with these numbers, in the same way.
+///
+/// # Errors
+/// [`EditFault`].
+pub fn remove_owed(text: &str, numbers: &[usize]) -> Result<String, EditFault> {
+    remove_tables(text, "owed", numbers)
+}
+
+/// Adds a removal that is owed.
+///
+/// # Errors
+/// [`EditFault`].
+pub fn add_owed(text: &str, owed: &NewOwed<'_>) -> Result<String, EditFault> {
+    let mut table = Table::new();
+    table.insert("key", value(owed.key));
+    if let Some(person) = owed.person {
+        table.insert("person", value(person));
+    }
+    table.insert("account", value(owed.account));
+    table.insert("host", value(owed.host));
+    table.insert("since", day(owed.since));
+    appended(text, "[[owed]]", &table)
+}
+
+fn remove_tables(text: &str, name: &'static str, numbers: &[usize]) -> Result<String, EditFault> {
     let table = DeTable::parse(text).map_err(|fault| EditFault::Syntax(fault.message().to_owned()))?;
-    let grants = table.get_ref().get("grant").and_then(|grants| grants.get_ref().as_array());
-    let grants = grants.ok_or(EditFault::WrongKind("grant"))?;
+    let grants = table.get_ref().get(name).and_then(|grants| grants.get_ref().as_array());
+    let grants = grants.ok_or(EditFault::WrongKind(name))?;
     let mut kept = text.to_owned();
     for number in numbers.iter().rev() {
-        let grant = grants.get(*number).ok_or(EditFault::WrongKind("grant"))?;
-        let fields = grant.get_ref().as_table().ok_or(EditFault::WrongKind("grant"))?;
+        let grant = grants.get(*number).ok_or(EditFault::WrongKind(name))?;
+        let fields = grant.get_ref().as_table().ok_or(EditFault::WrongKind(name))?;
         let last = fields.iter().map(|(_, value)| value.span().end).max().unwrap_or(grant.span().end);
         let begin = text[..grant.span().start].rfind('\n').map_or(0, |at| at + 1);
         let end = text[last..].find('\n').map_or(text.len(), |at| last + at + 1);

@@ -102,6 +102,15 @@ impl<'a, 'i> Fields<'a, 'i> {
         }
     }
 
+    /// `true` or `false`; without it false.
+    pub(super) fn flag(&mut self, name: &'static str) -> bool {
+        let Some(value) = self.take(name) else { return false };
+        match value.get_ref() {
+            DeValue::Boolean(flag) => *flag,
+            _ => self.wrong(name, "true or false", &value).unwrap_or_default(),
+        }
+    }
+
     /// One of several words.
     pub(super) fn word<T: Copy>(&mut self, name: &'static str, words: &[(&str, T)], wanted: &'static str) -> Option<T> {
         let text = self.text(name)?;

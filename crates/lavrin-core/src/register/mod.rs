@@ -11,6 +11,7 @@ mod fields;
 mod read;
 
 use crate::key::{Fingerprint, PublicKey};
+use crate::keysfile::options::{self, OptionFault, Options};
 use crate::policy::Policy;
 pub use date::Date;
 pub use fault::{RegisterFault, RegisterFinding};
@@ -154,6 +155,8 @@ pub struct Host {
     pub accounts: Vec<Placed<String>>,
     /// Entries that are left alone although nobody is known for them: fingerprints or comments.
     pub leave: Vec<String>,
+    /// Whether everybody who may enter its managed accounts is in the register: then keys of nobody are removed too.
+    pub complete: bool,
     /// Keys that belong to accounts on it.
     pub keys: Vec<OwnedKey>,
     /// Where it stands.
@@ -204,6 +207,14 @@ pub struct Grant {
 }
 
 impl Grant {
+    /// What stands in front of the key in an entry for it.
+    ///
+    /// # Errors
+    /// [`OptionFault`] where a server would skip such an entry.
+    pub fn entry_options(&self) -> Result<Options, OptionFault> {
+        entry_options(self.from.as_deref(), self.command.as_deref(), &self.options)
+    }
+
     /// Whether its last day is over.
     #[must_use]
     pub fn has_ended(&self, today: Date) -> bool {
@@ -329,6 +340,26 @@ impl Register {
             Whom::Machine { .. } => Vec::new(),
         }
     }
+}
+
+/// What stands in front of a key that may be used from these addresses, for this command, with these further options.
+///
+/// # Errors
+/// [`OptionFault`] where a server would skip such an entry.
+pub fn entry_options(from: Option<&str>, command: Option<&str>, more: &[String]) -> Result<Options, OptionFault> {
+    let quoted = |name: &str, value: &str| format!("{name}=\"{}\"", value.replace('"', "\\\""));
+    let from = from.map(|from| quoted("from", from));
+    let command = command.map(|command| quoted("command", command));
+    let all: Vec<String> = from.into_iter().chain(command).chain(more.iter().cloned()).collect();
+    if let Some(odd) = all.iter().find(|option| !is_one_line(option)) {
+        return Err(OptionFault::Unknown { name: crate::text::printable(odd.as_bytes()) });
+    }
+    Options::parse(all.join(",").as_bytes())
+}
+
+/// Whether an option can stand in front of a key: no line end, and no blank outside of quotes.
+fn is_one_line(option: &str) -> bool {
+    !option.contains(['\n', '\r', '\0']) && options::split(option.as_bytes()).0.len() == option.len()
 }
 
 /// Whether a text can be the name of a person, a host, a team or a tag: it is part of paths and of commands.

@@ -326,6 +326,7 @@ fn host(number: usize, id: &str, table: Spanned<DeTable<'_>>, faults: &mut Fault
         through: fields.text("through"),
         accounts: fields.texts("accounts"),
         leave: values(fields.texts("leave")),
+        complete: fields.flag("complete"),
         host_keys,
         keys: tables.into_iter().filter_map(|table| owned_key(number, id, table, true, fields.faults())).collect(),
         place: fields.place(),
@@ -357,6 +358,11 @@ fn grant(number: usize, table: Spanned<DeTable<'_>>, faults: &mut Faults) -> Opt
         place,
     };
     fields.end();
+    if grant.entry_options().is_err() {
+        let wanted = "options as they stand in front of a key, each one known to the server";
+        let about = grant.account.clone();
+        faults.push((RegisterFault::BadValue { name: "options".to_owned(), wanted }, grant.place.clone(), about));
+    }
     let named = !matches!(&grant.whom.value, Whom::Person(id) if id.is_empty());
     (named && account.is_some()).then_some(grant)
 }

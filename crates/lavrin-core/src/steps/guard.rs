@@ -39,18 +39,18 @@ impl Guarded {
     }
 }
 
-/// Lets steps through unless they take away the key that the login itself uses. `accepted` is the user's own word.
+/// Lets steps through unless they take away or restrict the key that the login itself uses. `accepted` is the user's own
+/// word.
 ///
 /// # Errors
 /// [`LockOut`].
-pub fn guard(steps: &Steps, removes: bool, login: Option<&Login>, accepted: bool) -> Result<Vec<Guarded>, LockOut> {
+pub fn guard(steps: &Steps, login: Option<&Login>, accepted: bool) -> Result<Vec<Guarded>, LockOut> {
     let own = login.filter(|login| login.account == steps.account.name).and_then(|login| login.key);
-    if let Some(fingerprint) = own.filter(|key| steps.fingerprint == Some(*key))
-        && removes
-        && !accepted
-        && !steps.changes.is_empty()
-    {
-        return Err(LockOut { account: steps.account.name.clone(), fingerprint });
+    if let Some(fingerprint) = own.filter(|_| !accepted) {
+        let effect = steps.effect();
+        if effect.gone.iter().chain(&effect.limited).any(|key| key.fingerprint() == fingerprint) {
+            return Err(LockOut { account: steps.account.name.clone(), fingerprint });
+        }
     }
     Ok(steps.changes.iter().cloned().map(Guarded).collect())
 }

@@ -2,8 +2,8 @@
 
 use super::modes::Modes;
 use super::{
-    Access, Account, Change, KeysFile, NoSteps, Observation, Obstacle, ObstacleKind, Place, Policy, Revived, Steps,
-    Target, access, check_home, login, target,
+    Access, Account, Change, KeysFile, NoSteps, Observation, Place, Policy, Revived, Steps, Target, access,
+    can_be_mended, check_home, login, target,
 };
 use crate::key::PublicKey;
 use crate::login::Limits;
@@ -76,13 +76,7 @@ fn append(modes: &Modes<'_>, found: &Target, line: &str, steps: &mut Steps) {
 fn revived(account: &Account, found: &Target, own: &crate::key::Fingerprint, seen: &Observation) -> Vec<Revived> {
     let strict = login::strict(&Settings::of(account, seen), seen);
     let Access::Barred(_, obstacles) = access(&found.named, account, strict, seen) else { return Vec::new() };
-    let mended = |obstacle: &Obstacle| {
-        matches!(
-            obstacle.kind,
-            ObstacleKind::TooOpen { .. } | ObstacleKind::TooClosed { .. } | ObstacleKind::WrongOwner { .. }
-        )
-    };
-    if !obstacles.iter().all(mended) {
+    if !obstacles.iter().all(can_be_mended) {
         return Vec::new();
     }
     let document = found.document();

@@ -139,22 +139,9 @@ fn set_right(
     consent: &[Fingerprint],
     mending: &mut Mending,
 ) -> BTreeSet<BytePath> {
-    let mut planned = Steps { changes: Vec::new(), ..mending.steps.clone() };
-    for file in files.iter().filter(|file| file.target.node.is_some()) {
-        if let Err(fault) = modes.folders(home_node, &file.target, &mut planned) {
-            mending.left.push(Left { path: file.target.named.clone(), line: None, why: LeftWhy::File(fault) });
-        }
-        modes.file(&file.target, &mut planned);
-    }
-    let mut changes: Vec<Change> = Vec::new();
-    for change in planned.changes {
-        // A home that is not the account's own serves others too, as /var/mail does. A folder shared by two files is set
-        // right once.
-        let foreign = change.path() == modes.home && home_node.uid != modes.account.uid;
-        if !foreign && !changes.contains(&change) {
-            changes.push(change);
-        }
-    }
+    let (changes, faults) = modes.all(home_node, files.iter().map(|file| &file.target), &mending.steps);
+    let left = |(path, fault)| Left { path, line: None, why: LeftWhy::File(fault) };
+    mending.left.extend(faults.into_iter().map(left));
     let mut opened = BTreeSet::new();
     let mut revives = Vec::new();
     for file in files {

@@ -1,5 +1,7 @@
 //! Steps: the changes that would bring an account to what was asked. Printing them changes nothing.
 
+mod bring;
+mod effect;
 mod guard;
 mod install;
 mod mend;
@@ -15,6 +17,9 @@ use crate::login::{self, Limits, Place};
 use crate::policy::Policy;
 use crate::server_config::Settings;
 use crate::survey::{Observation, Resolved, resolve};
+pub(crate) use bring::targets;
+pub use bring::{Edits, bring, modes};
+pub use effect::Effect;
 pub use guard::{Guarded, LockOut, Login, guard};
 pub use install::install;
 pub use mend::{Left, LeftWhy, Mended, Mending, Withheld, WithheldWhat, mend};
@@ -242,20 +247,24 @@ pub enum NoSteps {
     },
     /// Links in a circle.
     LinkLoop(BytePath),
+    /// Setting modes right would bring entries to life that nobody has granted.
+    WouldRevive(Vec<Revived>),
+    /// Several accounts read this file, so a change for one of them would be one for the others.
+    SharedFile(BytePath),
     /// It could not be read, so it cannot be changed safely.
     Unseen(BytePath, Why),
 }
 
 /// What one key file is like before the change.
-struct Target {
-    named: BytePath,
-    real: BytePath,
+pub(crate) struct Target {
+    pub(crate) named: BytePath,
+    pub(crate) real: BytePath,
     node: Option<Node>,
-    bytes: Option<Vec<u8>>,
+    pub(crate) bytes: Option<Vec<u8>>,
 }
 
 impl Target {
-    fn document(&self) -> KeysFile {
+    pub(crate) fn document(&self) -> KeysFile {
         KeysFile::parse(self.bytes.as_deref().unwrap_or_default())
     }
 }
@@ -302,6 +311,14 @@ fn owner_after(node: &Node, mode: u32, account: &Account, seen: &Observation) ->
     }
     let gid = if mode & 0o070 == 0 { account.gid } else { node.gid };
     Owner { uid: account.uid, gid }
+}
+
+/// Whether changing modes and owners takes it out of the way.
+fn can_be_mended(obstacle: &Obstacle) -> bool {
+    matches!(
+        obstacle.kind,
+        ObstacleKind::TooOpen { .. } | ObstacleKind::TooClosed { .. } | ObstacleKind::WrongOwner { .. }
+    )
 }
 
 fn within_home(path: &BytePath, account: &Account, seen: &Observation) -> bool {

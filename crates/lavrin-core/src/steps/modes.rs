@@ -55,6 +55,33 @@ impl Modes<'_> {
         Ok(())
     }
 
+    /// Everything on the way to these files, each once, and what is in the way of it. A home that is not the account's own
+    /// serves others too, as /var/mail does, and stays as it is.
+    pub(super) fn all<'t>(
+        &self,
+        home_node: &Node,
+        found: impl Iterator<Item = &'t Target>,
+        none: &Steps,
+    ) -> (Vec<Change>, Vec<(BytePath, NoSteps)>) {
+        let mut planned = Steps { changes: Vec::new(), ..none.clone() };
+        let mut faults = Vec::new();
+        for target in found.filter(|target| target.node.is_some()) {
+            if let Err(fault) = self.folders(home_node, target, &mut planned) {
+                faults.push((target.named.clone(), fault));
+            }
+            self.file(target, &mut planned);
+        }
+        let mut changes: Vec<Change> = Vec::new();
+        for change in planned.changes {
+            let foreign = change.path() == self.home && home_node.uid != self.account.uid;
+            // A folder shared by two files is set right once.
+            if !foreign && !changes.contains(&change) {
+                changes.push(change);
+            }
+        }
+        (changes, faults)
+    }
+
     pub(super) fn may_give_away(&self) -> bool {
         self.seen.viewer == Some(0)
     }

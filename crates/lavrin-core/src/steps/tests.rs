@@ -134,11 +134,11 @@ fn the_guard_keeps_the_key_that_the_login_uses() {
     let seen = with_file(&key(1).line("a"), 0o700, 0o600, 1001);
     let steps = remove("edda", &key(1).fingerprint(), &seen).unwrap();
     let login = |account: &str, seed: u8| Login { account: account.into(), key: Some(key(seed).fingerprint()) };
-    assert!(guard(&steps, true, Some(&login("edda", 1)), false).is_err());
-    assert!(guard(&steps, true, Some(&login("edda", 1)), true).is_ok());
-    assert!(guard(&steps, true, Some(&login("edda", 2)), false).is_ok());
-    assert!(guard(&steps, true, Some(&login("root", 1)), false).is_ok());
-    assert_eq!(guard(&steps, true, None, false).unwrap().len(), 1);
+    assert!(guard(&steps, Some(&login("edda", 1)), false).is_err());
+    assert!(guard(&steps, Some(&login("edda", 1)), true).is_ok());
+    assert!(guard(&steps, Some(&login("edda", 2)), false).is_ok());
+    assert!(guard(&steps, Some(&login("root", 1)), false).is_ok());
+    assert_eq!(guard(&steps, None, false).unwrap().len(), 1);
 }
 
 fn mending(seen: &Observation, consent: &[u8]) -> Mending {

@@ -169,6 +169,8 @@ pub struct Observation {
     pub groups: Arc<Vec<Group>>,
     /// Homes that lie on a network file system and were not looked at.
     pub network_homes: Vec<BytePath>,
+    /// Homes that lie on a network file system and were looked at; other hosts may have them too.
+    pub shared_homes: Vec<BytePath>,
     /// Nodes by path.
     pub nodes: BTreeMap<BytePath, Fact<Node>>,
     /// File contents by path.

@@ -243,9 +243,11 @@ fn take_system(outer: &[Frame<'_>], banner: &str, asked: Asked<'_>, seen: &mut O
     match asked {
         Asked::No => {}
         Asked::ByHand if text("network") != "yes" => {}
-        Asked::ByHand => seen.network_homes.clear(),
+        Asked::ByHand => seen.shared_homes = std::mem::take(&mut seen.network_homes),
         Asked::Once(claims) => {
-            seen.network_homes.retain(|home| !mounts.of(home).is_some_and(|shared| claims.take(&shared)));
+            let ours = |home: &BytePath| mounts.of(home).is_some_and(|shared| claims.take(&shared));
+            (seen.shared_homes, seen.network_homes) =
+                std::mem::take(&mut seen.network_homes).into_iter().partition(ours);
         }
     }
     let sessions = text("sessions");

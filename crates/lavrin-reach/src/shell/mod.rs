@@ -22,6 +22,9 @@ pub const STANDIN_ROOT: &str = "LAVRIN_STANDIN_ROOT";
 const FUNCTIONS: &str = include_str!("scripts/functions.sh");
 const RIGHTS: &str = include_str!("scripts/rights.sh");
 
+/// Longest line for a host's log, in characters; some loggers cut at 1,024 bytes.
+const LOG_CHARACTERS_MAX: usize = 900;
+
 /// A host to look at and to change, over a login that is open.
 pub struct ShellHost {
     /// The connection.
@@ -56,6 +59,21 @@ impl ShellHost {
 
     fn is_standin(&self) -> bool {
         self.connection.banner().starts_with(STANDIN_BANNER)
+    }
+
+    /// Writes a line into the host's own log, where it has the means. Whether it worked is not known.
+    pub async fn log(&self, text: &str) {
+        // A stand-in runs its scripts on this machine, whose log is none of its business.
+        if self.is_standin() {
+            return;
+        }
+        let text: String = lavrin_core::text::printable(text.as_bytes()).chars().take(LOG_CHARACTERS_MAX).collect();
+        let line = quoted(&text);
+        let script =
+            format!("PATH=/usr/sbin:/usr/bin:/sbin:/bin; logger -t lavrin -p auth.notice -- {line} 2>/dev/null\n");
+        if let Ok(exec) = self.connection.start(&script, &self.rise, crate::ssh::STEP_TIMEOUT).await {
+            exec.close().await;
+        }
     }
 
     /// Whether the login gets root's rights this way, and if not, why.

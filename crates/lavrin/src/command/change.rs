@@ -13,10 +13,9 @@ use clap::Args;
 use lavrin_core::key::generate::{Randomness as _, SystemSource};
 use lavrin_core::key::{PrivateKey, PublicKey};
 use lavrin_core::steps::{Guarded, Steps};
-use lavrin_reach::ssh::NoAnswer;
 use lavrin_store::database::Database;
 use lavrin_store::{Keeper, Outcome, State};
-use lavrin_work::{Carried, NoProof, Proof, Record, Settled, carry_out, prove};
+use lavrin_work::{Carried, Proof, Record, Settled, carry_out, prove};
 use schemars::JsonSchema;
 use serde::Serialize;
 
@@ -97,29 +96,9 @@ impl ProofOut {
                     rejected.tried.last().map(|tried| tried.detail.clone()).unwrap_or_default()
                 ),
             ),
-            Proof::Nothing(why) => ("nothing", nothing(why)),
+            Proof::Nothing(why) => ("nothing", wording::no_proof(why)),
         };
         Self { kind, detail }
-    }
-}
-
-fn nothing(why: &NoProof) -> String {
-    match why {
-        NoProof::NoConnection(fault) => format!("no fresh connection came about: {fault}"),
-        NoProof::NoAnswer(NoAnswer::Lost) => {
-            "the server ended the connection before it had answered; it may have slowed or barred this address"
-                .to_owned()
-        }
-        NoProof::NoAnswer(NoAnswer::NotOffered(methods)) => {
-            format!("the server offers no public keys to this account, only {}", methods.join(", "))
-        }
-        NoProof::NoAnswer(NoAnswer::OpenToAll) => {
-            "the server lets this account in without asking for anything".to_owned()
-        }
-        NoProof::NoAnswer(NoAnswer::Unaskable) => "keys of this kind cannot be asked about".to_owned(),
-        NoProof::YesToAnything => {
-            "the server says yes to a key that nobody has, so its answer shows nothing".to_owned()
-        }
     }
 }
 
@@ -186,6 +165,7 @@ impl UnderWay {
             login: work.remote.as_ref().map(|remote| remote.signed.account.clone()),
             key: steps.fingerprint.map(|key| key.to_string()),
             reason,
+            run: None,
         };
         Ok(Self { changes, record, keeper: keeper()? })
     }

@@ -6,9 +6,8 @@ use crate::error::CommandError;
 use crate::exit::Exit;
 use crate::ui::Ui;
 use clap::Args;
-use lavrin_core::keysfile::options::Options;
 use lavrin_core::register::edit::{NewGrant, add_grant, remove_grants};
-use lavrin_core::register::{Date, Grant, Whom};
+use lavrin_core::register::{Date, Grant, Whom, entry_options};
 
 /// The file that holds the grants.
 const FILE: &str = "access.toml";
@@ -123,13 +122,7 @@ pub fn grant(args: &GrantArgs, ui: &Ui) -> Result<Exit, CommandError> {
 
 /// What will stand in front of the key has to be something that a server takes.
 fn check_options(args: &GrantArgs) -> Result<(), CommandError> {
-    let quoted = |name: &str, value: &Option<String>| {
-        value.as_ref().map(|value| format!("{name}=\"{}\"", value.replace('"', "\\\"")))
-    };
-    let mut options: Vec<String> = quoted("from", &args.from).into_iter().collect();
-    options.extend(quoted("command", &args.command));
-    options.extend(args.options.iter().cloned());
-    match Options::parse(options.join(",").as_bytes()) {
+    match entry_options(args.from.as_deref(), args.command.as_deref(), &args.options) {
         Ok(_) => Ok(()),
         Err(fault) => Err(CommandError::usage(fault.to_string()).because("nothing was changed")),
     }

@@ -13,7 +13,7 @@ use crate::{clock, paths, wording};
 use clap::Args;
 use lavrin_core::finding::Fault;
 use lavrin_core::key::{PrivateKey, strength};
-use lavrin_core::login::{self, Outcome as Verdict, Question, Reason, ReasonKind};
+use lavrin_core::login::{self, Outcome as Verdict, Question, Reason};
 use lavrin_core::policy::Policy;
 use lavrin_core::steps::{Steps, guard, install};
 use lavrin_core::text::shell_word;
@@ -68,7 +68,7 @@ pub async fn run(args: &InstallArgs, ui: &Ui) -> Result<Exit, CommandError> {
     change::show(ui, &steps, &work);
     change::confirm(ui, &args.change)?;
     let login = work.remote.as_ref().map(|remote| remote.login.clone());
-    let changes = guard(&steps, false, login.as_ref(), false)?;
+    let changes = guard(&steps, login.as_ref(), false)?;
     let reason = args.accept_weak.clone().or_else(|| args.change.reason.clone());
     let under_way = UnderWay::new("install", &work, &steps, changes, reason)?;
     under_way.carry(&work, &steps).await?;
@@ -216,7 +216,7 @@ async fn conclude(
     let detail = out.proof.as_ref().map(|proof| proof.detail.clone()).unwrap_or_default();
     let opens = matches!(proof, Proof::LoggedIn(_) | Proof::WouldAccept);
     let explained: Vec<&Reason> =
-        verdict.deciding.iter().chain(&verdict.also).filter(|reason| explains(&reason.kind)).collect();
+        verdict.deciding.iter().chain(&verdict.also).filter(|reason| reason.kind.refuses_only_from_here()).collect();
     if !opens && explained.is_empty() {
         return undo(work, steps, under_way, verdict.deciding.as_ref(), &detail, account).await;
     }
@@ -254,17 +254,6 @@ async fn run_note(command: &str, connection: Option<&Connection>) -> String {
 
 fn question(given: &GivenKey, account: &str) -> Question {
     Question::plain(account, &given.key, clock::now().unix_timestamp())
-}
-
-/// Reasons that the entry or the settings give themselves, for which a refusal from here is as it should be.
-fn explains(kind: &ReasonKind) -> bool {
-    matches!(
-        kind,
-        ReasonKind::FromUnknown { .. }
-            | ReasonKind::FromElsewhere { .. }
-            | ReasonKind::Expired { .. }
-            | ReasonKind::FurtherMethod(_)
-    )
 }
 
 /// In a local tree no server can be asked: the file is read back and judged by the server's rules.

@@ -50,7 +50,7 @@ pub async fn run(args: &RemoveArgs, ui: &Ui) -> Result<Exit, CommandError> {
     let mut out = out_of(args, &steps, &work);
     let target = format!("{account} on {}", work.name);
     let login = work.remote.as_ref().map(|remote| remote.login.clone());
-    let changes = guard(&steps, true, login.as_ref(), args.accept_lockout)?;
+    let changes = guard(&steps, login.as_ref(), args.accept_lockout)?;
     if args.change.preview {
         let what = if steps.changes.is_empty() { "Nothing would be changed for" } else { "This would be done for" };
         change::finish(ui, &out, (Label::Strong, format!("{what} {target}; nothing was changed")));

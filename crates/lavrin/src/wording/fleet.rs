@@ -19,6 +19,9 @@ pub fn message(fault: &HostFault) -> String {
         HostFault::RetiredKey { who, on, .. } => format!("{who} has not used this key since {on}; it is still here"),
         HostFault::GrantOver { who, on, .. } => format!("{who} was let in until {on}; the key is still here"),
         HostFault::NotGranted { who, .. } => format!("this is a key of {who}, whom no grant lets in here"),
+        HostFault::CameBack { on, .. } => {
+            format!("this entry was removed on {on} and is there again: something else writes the file")
+        }
         HostFault::KeyLongUnused { last, .. } => format!("this key was last used on {}", clock::day_of(*last)),
         HostFault::KeyNeverSeen { since, .. } => {
             format!("this key does not show in the logs, which begin on {}", clock::day_of(*since))
@@ -58,6 +61,9 @@ pub fn remedy(fault: &HostFault, finding: &Finding, host: Option<&str>, path: &s
         }
         HostFault::GrantOver { who, fingerprint, .. } | HostFault::NotGranted { who, fingerprint } => {
             format!("lavrin remove {fingerprint} {account}@{host}, or: lavrin grant {who} {account} --on {host}")
+        }
+        HostFault::CameBack { .. } => {
+            "look for what writes it: configuration management, an agent of a cloud, a colleague's script".to_owned()
         }
         HostFault::KeyLongUnused { .. } | HostFault::KeyNeverSeen { .. } => {
             "ask whether it is still needed; logs tell nothing before they begin".to_owned()

@@ -1,5 +1,6 @@
 //! The words for what the core decides.
 
+pub mod compare;
 pub mod finding;
 pub mod fleet;
 pub mod reason;
@@ -12,7 +13,8 @@ use lavrin_core::keysfile::LineFault;
 use lavrin_core::login::Limits;
 use lavrin_core::survey::{Known, Observation, Server};
 use lavrin_core::text::printable;
-use lavrin_reach::ssh::SignedIn;
+use lavrin_reach::ssh::{NoAnswer, SignedIn};
+use lavrin_work::NoProof;
 
 /// A line about the login that is used.
 pub fn signed_in(signed: &SignedIn, host: &str) -> String {
@@ -83,5 +85,26 @@ pub fn line_fault(fault: &LineFault) -> String {
             "there is no key on it; it may be the rest of a key that was broken over several lines".to_owned()
         }
         other => other.to_string(),
+    }
+}
+
+/// Why a question to a server gave no answer that shows anything.
+pub fn no_proof(why: &NoProof) -> String {
+    match why {
+        NoProof::NoConnection(fault) => format!("no fresh connection came about: {fault}"),
+        NoProof::NoAnswer(NoAnswer::Lost) => {
+            "the server ended the connection before it had answered; it may have slowed or barred this address"
+                .to_owned()
+        }
+        NoProof::NoAnswer(NoAnswer::NotOffered(methods)) => {
+            format!("the server offers no public keys to this account, only {}", methods.join(", "))
+        }
+        NoProof::NoAnswer(NoAnswer::OpenToAll) => {
+            "the server lets this account in without asking for anything".to_owned()
+        }
+        NoProof::NoAnswer(NoAnswer::Unaskable) => "keys of this kind cannot be asked about".to_owned(),
+        NoProof::YesToAnything => {
+            "the server says yes to a key that nobody has, so its answer shows nothing".to_owned()
+        }
     }
 }

@@ -200,8 +200,7 @@ async fn carry(case: &mut Case, work: &Work, args: &MendArgs) -> Result<Option<(
     let Some(found) = changes(case) else { return Ok(None) };
     let login = work.remote.as_ref().map(|remote| remote.login.clone());
     let steps = found.steps.clone();
-    let begun =
-        UnderWay::new("mend", work, &steps, guard(&steps, false, login.as_ref(), false)?, args.change.reason.clone())?;
+    let begun = UnderWay::new("mend", work, &steps, guard(&steps, login.as_ref(), false)?, args.change.reason.clone())?;
     match begun.carry(work, &steps).await {
         Ok(()) => {
             case.state = State::Done;

@@ -14,7 +14,7 @@ use crate::sign_in::SignInArgs;
 use crate::ui::Ui;
 use crate::{clock, input, paths};
 use clap::Args;
-use lavrin_core::audit::Auditor;
+use lavrin_core::audit::{AuditEntry, Auditor};
 use lavrin_core::fleet;
 use lavrin_core::key::generate::SystemSource;
 use lavrin_core::register::{Host, Register};
@@ -100,21 +100,27 @@ pub async fn look(
     pace: Pace,
     ui: &Ui,
 ) -> Result<Vec<HostOut>, CommandError> {
+    let ways = Ways::of(&opened.reading.register, sign_in)?;
+    look_and(opened, hosts, &ways, pace, ui, |_, _| ()).await
+}
+
+/// The same; `take` is handed what was seen of each host.
+pub async fn look_and(
+    opened: &Opened,
+    hosts: &[&Host],
+    ways: &Ways,
+    pace: Pace,
+    ui: &Ui,
+    mut take: impl FnMut(&str, Box<Observation>),
+) -> Result<Vec<HostOut>, CommandError> {
     let store = Database::open(opened.folder.path())?;
     let register = &opened.reading.register;
     // Whose key is not pinned is not spoken to: anybody could answer for it.
     let (pinned, unpinned): (Vec<&Host>, Vec<&Host>) = hosts.iter().partition(|host| !host.host_keys.is_empty());
     let (endless, pinned): (Vec<&Host>, Vec<&Host>) = pinned.into_iter().partition(|host| register.goes_round(host));
-    let stop = |host: &Host| stop_of(host, sign_in);
-    let jumps = register.hosts.values().filter_map(|host| host.through.as_ref());
-    let jumps = jumps.filter_map(|through| register.hosts.get(&through.value)).map(stop).collect();
-    let way = Way {
-        credentials: sign_in.credentials("the logins on these hosts")?,
-        rises: sign_in.rise_ways()?,
-        network_homes: sign_in.network_homes.then(Arc::default),
-    };
     let (done, mut looked) = mpsc::channel(WAITING);
-    let looking = survey(pinned.iter().map(|host| stop(host)).collect(), jumps, Arc::new(way), pace, done);
+    let stops = pinned.iter().map(|host| ways.stop(host)).collect();
+    let looking = survey(stops, ways.jumps.clone(), ways.way.clone(), pace, done);
     let looking = tokio::spawn(looking);
     let mut recorder = Recorder::new(&store, Progress::of(hosts.len(), ui))?;
     let unpinned =
@@ -124,7 +130,7 @@ pub async fn look(
     recorder.leave_out(unpinned.chain(endless))?;
     let mut waiting = Vec::with_capacity(WAITING);
     while looked.recv_many(&mut waiting, WAITING).await > 0 {
-        recorder.take(std::mem::take(&mut waiting))?;
+        recorder.take(std::mem::take(&mut waiting), &mut take)?;
     }
     let _ = looking.await;
     Ok(recorder.end())
@@ -152,14 +158,59 @@ fn take_in(args: &SurveyArgs, path: &Path, opened: &Opened, ui: &Ui) -> Result<E
     Ok(Exit::Done)
 }
 
-fn stop_of(host: &Host, sign_in: &SignInArgs) -> Stop {
-    let login = host.login.as_ref().or(sign_in.login.as_ref());
-    Stop {
-        host: host.id.clone(),
-        target: pinned_target(host),
-        login: login.map_or(USUAL_LOGIN, String::as_str).to_owned(),
-        through: host.through.as_ref().map(|through| through.value.clone()),
+/// How the hosts of a register are signed in to.
+pub struct Ways {
+    /// The hosts over which others are reached.
+    pub jumps: Vec<Stop>,
+    /// With what to sign in.
+    pub way: Arc<Way>,
+    login: Option<String>,
+}
+
+impl Ways {
+    /// Asks for what is needed to sign in.
+    pub fn of(register: &Register, sign_in: &SignInArgs) -> Result<Self, CommandError> {
+        let jumps = register.hosts.values().filter_map(|host| host.through.as_ref());
+        let jumps = jumps.filter_map(|through| register.hosts.get(&through.value));
+        let way = Way {
+            credentials: sign_in.credentials("the logins on these hosts")?,
+            rises: sign_in.rise_ways()?,
+            network_homes: sign_in.network_homes.then(Arc::default),
+        };
+        let login = sign_in.login.clone();
+        let mut ways = Self { jumps: Vec::new(), way: Arc::new(way), login };
+        ways.jumps = jumps.map(|host| ways.stop(host)).collect();
+        Ok(ways)
     }
+
+    /// A host as a survey or a change comes by it.
+    pub fn stop(&self, host: &Host) -> Stop {
+        let login = host.login.as_ref().or(self.login.as_ref());
+        Stop {
+            host: host.id.clone(),
+            target: pinned_target(host),
+            login: login.map_or(USUAL_LOGIN, String::as_str).to_owned(),
+            through: host.through.as_ref().map(|through| through.value.clone()),
+        }
+    }
+}
+
+/// Writes down what was seen of a host. Gives whether it differs from the look before, and how many entries there are.
+pub fn remember(
+    store: &Database,
+    auditor: &Auditor,
+    host: &str,
+    seen: &Observation,
+) -> Result<(bool, usize), DatabaseFault> {
+    let sighted = |entry: AuditEntry| Sighted {
+        account: printable(entry.account.as_bytes()),
+        key: entry.fingerprint,
+        comment: printable(entry.comment.trim_ascii()),
+    };
+    let entries: Vec<Sighted> = auditor.entries(seen).into_iter().map(sighted).collect();
+    let now = clock::now().unix_timestamp();
+    let changed = store.record(host, now, &Snapshot::of(seen), &entries, &seen.key_uses)?;
+    Ok((changed, entries.len()))
 }
 
 /// Writes down what comes.
@@ -179,12 +230,19 @@ impl<'a> Recorder<'a> {
     }
 
     /// Several at once, since each writing waits for the disk.
-    fn take(&mut self, looked: Vec<Looked>) -> Result<(), DatabaseFault> {
+    fn take(
+        &mut self,
+        looked: Vec<Looked>,
+        hand_on: &mut impl FnMut(&str, Box<Observation>),
+    ) -> Result<(), DatabaseFault> {
         let store = self.store;
         store.together(|_| {
             for (host, result) in looked {
                 match result {
-                    Ok(seen) => self.seen(&host, &seen)?,
+                    Ok(seen) => {
+                        self.seen(&host, &seen)?;
+                        hand_on(&host, seen);
+                    }
                     Err(fault) => self.failed(&host, fault.to_string())?,
                 }
             }
@@ -204,24 +262,13 @@ impl<'a> Recorder<'a> {
     }
 
     fn seen(&mut self, host: &str, seen: &Observation) -> Result<(), DatabaseFault> {
-        let entries: Vec<Sighted> = self
-            .auditor
-            .entries(seen)
-            .into_iter()
-            .map(|entry| Sighted {
-                account: printable(entry.account.as_bytes()),
-                key: entry.fingerprint,
-                comment: printable(entry.comment.trim_ascii()),
-            })
-            .collect();
-        let now = clock::now().unix_timestamp();
-        let changed = self.store.record(host, now, &Snapshot::of(seen), &entries, &seen.key_uses)?;
+        let (changed, entries) = remember(self.store, &self.auditor, host, seen)?;
         self.progress.seen();
         self.hosts.push(HostOut {
             host: host.to_owned(),
             fault: None,
             accounts: seen.accounts.len(),
-            entries: entries.len(),
+            entries,
             sessions: seen.sessions.values().sum(),
             changed,
             last_seen: self.before.get(host).copied().map(clock::day_of),

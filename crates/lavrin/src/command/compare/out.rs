@@ -1,0 +1,280 @@
+//! What a comparison tells, in text and JSON.
+
+use crate::clock;
+use crate::error::no_steps;
+use crate::exit::Exit;
+use crate::table::columns;
+use crate::ui::{Format, Label, Ui};
+use crate::wording;
+use lavrin_core::fleet::compare::{AccountComparison, Difference};
+use lavrin_core::fs::Why;
+use lavrin_core::login::Place;
+use lavrin_core::steps::NoSteps;
+use lavrin_core::text::{count, printable};
+use lavrin_work::fleet::Compared;
+use schemars::JsonSchema;
+use serde::Serialize;
+
+/// Up to so many hosts are told one by one; the rest is counted.
+const TOLD_MAX: usize = 500;
+
+/// What `--format json` prints.
+#[derive(Debug, Serialize, JsonSchema)]
+pub struct CompareOut {
+    schema: &'static str,
+    /// The register's name.
+    register: String,
+    /// Hosts on which something differs or that could not be compared.
+    pub hosts: Vec<HostOut>,
+    /// How much of what.
+    pub summary: Summary,
+}
+
+/// A host.
+#[derive(Debug, Serialize, JsonSchema)]
+pub struct HostOut {
+    pub host: String,
+    /// When it was last seen (RFC 3339).
+    seen: Option<String>,
+    /// Why it could not be looked at the last time.
+    fault: Option<String>,
+    pub accounts: Vec<AccountOut>,
+}
+
+/// An account on which something differs.
+#[derive(Debug, Serialize, JsonSchema)]
+pub struct AccountOut {
+    pub account: String,
+    /// Whether its key files are managed; if not, everything is only told.
+    managed: bool,
+    /// Why it cannot be compared or not be brought into line.
+    pub problem: Option<String>,
+    /// Whether that is because something could not be seen.
+    #[serde(skip)]
+    unseen: bool,
+    #[serde(skip)]
+    counts: bool,
+    pub differences: Vec<DifferenceOut>,
+}
+
+/// One difference.
+#[derive(Debug, Serialize, JsonSchema)]
+pub struct DifferenceOut {
+    /// `add`, `options`, `remove`, `unknown` or `mode`.
+    pub kind: &'static str,
+    /// The person, or `ACCOUNT@HOST`, whose key it is; `null` where nobody in the register has it.
+    owner: Option<String>,
+    /// The fingerprint.
+    key: Option<String>,
+    /// The file.
+    path: Option<String>,
+    /// The line, counted from 1.
+    line: Option<usize>,
+    /// The comment of the entry.
+    comment: Option<String>,
+    /// Why, and what would be done.
+    message: String,
+}
+
+/// How much of what.
+#[derive(Debug, Default, Serialize, JsonSchema)]
+pub struct Summary {
+    /// Hosts in all.
+    hosts: usize,
+    /// Hosts that are as the register says.
+    in_line: usize,
+    /// Hosts on which something differs.
+    different: usize,
+    /// Hosts or accounts that could not be compared.
+    not_checked: usize,
+    add: usize,
+    options: usize,
+    remove: usize,
+    unknown: usize,
+    mode: usize,
+}
+
+impl CompareOut {
+    /// What was found.
+    pub fn of(name: &str, compared: &[Compared]) -> Self {
+        let mut summary = Summary { hosts: compared.len(), ..Summary::default() };
+        let mut hosts = Vec::new();
+        for one in compared {
+            let accounts: Vec<AccountOut> = one.accounts.iter().map(|of| AccountOut::of(of, &one.host)).collect();
+            let differs = accounts.iter().any(|account| account.counts && !account.unseen);
+            let unseen = accounts.iter().filter(|account| account.unseen).count();
+            summary.not_checked += unseen + usize::from(one.seen.is_none());
+            summary.different += usize::from(differs);
+            summary.in_line += usize::from(one.seen.is_some() && !differs && unseen == 0);
+            accounts.iter().filter(|account| account.managed).for_each(|account| summary.add(account));
+            if one.seen.is_none() || !accounts.is_empty() {
+                let seen = one.seen.and_then(|seen| u64::try_from(seen).ok()).map(clock::date_of);
+                hosts.push(HostOut { host: one.host.clone(), seen, fault: one.fault.clone(), accounts });
+            }
+        }
+        Self { schema: "lavrin/compare/1", register: name.to_owned(), hosts, summary }
+    }
+
+    /// How a comparison ends.
+    pub fn exit(&self) -> Exit {
+        let different = if self.summary.different > 0 { Exit::Findings } else { Exit::Done };
+        different.max(if self.summary.not_checked > 0 { Exit::NotChecked } else { Exit::Done })
+    }
+}
+
+impl Summary {
+    fn add(&mut self, account: &AccountOut) {
+        for difference in &account.differences {
+            match difference.kind {
+                "add" => self.add += 1,
+                "options" => self.options += 1,
+                "remove" => self.remove += 1,
+                "unknown" => self.unknown += 1,
+                _ => self.mode += 1,
+            }
+        }
+    }
+}
+
+impl AccountOut {
+    /// One account.
+    pub fn of(found: &AccountComparison, host: &str) -> Self {
+        let unseen = matches!(&found.fault, Some(NoSteps::Unseen(..) | NoSteps::HomeOnNetwork(_)));
+        Self {
+            account: printable(found.account.as_bytes()),
+            managed: found.managed,
+            problem: found.fault.as_ref().map(|fault| problem(fault, &found.account, host)),
+            unseen,
+            counts: found.counts(),
+            differences: found.differences.iter().map(DifferenceOut::of).collect(),
+        }
+    }
+}
+
+/// Why nothing can be done, with its cause, on one line.
+pub fn problem(fault: &NoSteps, account: &str, host: &str) -> String {
+    let said = no_steps(fault, account, host);
+    let causes: Vec<String> = said.causes.into_iter().filter(|cause| cause != "nothing was changed").collect();
+    if causes.is_empty() || matches!(fault, NoSteps::Unseen(_, Why::NotReached)) {
+        said.message
+    } else {
+        format!("{}: {}", said.message, causes.join("; "))
+    }
+}
+
+impl DifferenceOut {
+    fn of(difference: &Difference) -> Self {
+        let message = wording::compare::message(difference);
+        let plain = |kind| Self {
+            kind,
+            owner: None,
+            key: None,
+            path: None,
+            line: None,
+            comment: None,
+            message: message.clone(),
+        };
+        let at = |place: &Place| (Some(place.path.to_string()), Some(place.line));
+        match difference {
+            Difference::Add { who, fingerprint, .. } => {
+                Self { owner: Some(who.clone()), key: Some(fingerprint.to_string()), ..plain("add") }
+            }
+            Difference::Options { who, fingerprint, place, .. } => {
+                let (path, line) = at(place);
+                Self { owner: Some(who.clone()), key: Some(fingerprint.to_string()), path, line, ..plain("options") }
+            }
+            Difference::Remove { who, fingerprint, place, comment, .. } => {
+                let ((path, line), comment) = (at(place), Some(comment.clone()));
+                Self { owner: who.clone(), key: Some(fingerprint.to_string()), path, line, comment, ..plain("remove") }
+            }
+            Difference::Unknown { fingerprint, place, comment } => {
+                let ((path, line), comment) = (at(place), Some(comment.clone()));
+                Self { key: Some(fingerprint.to_string()), path, line, comment, ..plain("unknown") }
+            }
+            Difference::Mode(change) => Self { path: Some(change.path().to_string()), ..plain("mode") },
+        }
+    }
+
+    /// Sign, whose key, which key, and why.
+    fn row(&self, ui: &Ui) -> Vec<String> {
+        let (sign, label) = match self.kind {
+            "add" => ("+", Label::Good),
+            "remove" => ("-", Label::Bad),
+            "unknown" => ("?", Label::Warn),
+            "options" => ("~", Label::Type),
+            _ => ("m", Label::Type),
+        };
+        if self.kind == "mode" {
+            return vec![ui.paint(label, sign), self.message.clone()];
+        }
+        let who = self.owner.clone().unwrap_or_else(|| "nobody known".to_owned());
+        let key = self.key.clone().unwrap_or_default();
+        vec![ui.paint(label, sign), ui.paint(label, &who), key, self.message.clone()]
+    }
+}
+
+/// Prints it.
+pub fn print(out: &CompareOut, ui: &Ui) {
+    if ui.format == Format::Json {
+        ui.result(&crate::json::print(out));
+        return;
+    }
+    out.hosts.iter().take(TOLD_MAX).for_each(|host| ui.part(&host_text(host, ui)));
+    if out.hosts.len() > TOLD_MAX {
+        ui.part(&format!("… and {} more hosts; --format json tells all\n", out.hosts.len() - TOLD_MAX));
+    }
+    ui.result(&summary_text(&out.summary, &out.register, ui));
+}
+
+/// A host with everything that differs on it.
+pub fn host_text(host: &HostOut, ui: &Ui) -> String {
+    let name = ui.paint(Label::Strong, &host.host);
+    if host.seen.is_none() {
+        let why = host.fault.clone().unwrap_or_else(|| "nobody has looked at it yet: lavrin survey".to_owned());
+        return format!("{name}  {}\n", ui.paint(Label::Warn, &format!("not compared: {why}")));
+    }
+    let mut text = format!("{name}\n");
+    for account in &host.accounts {
+        text += &account_text(account, ui);
+    }
+    text
+}
+
+/// An account with everything that differs on it.
+pub fn account_text(account: &AccountOut, ui: &Ui) -> String {
+    let told = if account.managed { "" } else { "  (not managed, so only told)" };
+    let mut text = format!("  {}{told}\n", ui.paint(Label::Strong, &account.account));
+    let rows: Vec<Vec<String>> = account.differences.iter().map(|difference| difference.row(ui)).collect();
+    let (modes, keys): (Vec<Vec<String>>, Vec<Vec<String>>) = rows.into_iter().partition(|row| row.len() == 2);
+    for line in columns(&keys, 4).into_iter().chain(columns(&modes, 4)) {
+        text += &format!("{line}\n");
+    }
+    if let Some(problem) = &account.problem {
+        text += &format!("    {} {problem}\n", ui.paint(Label::Warn, "!"));
+    }
+    text
+}
+
+fn summary_text(summary: &Summary, register: &str, ui: &Ui) -> String {
+    let mut parts = vec![ui.paint(Label::Good, &format!("{} as the register says", summary.in_line))];
+    if summary.different > 0 {
+        let all = [
+            (summary.add, "to add"),
+            (summary.options, "with other options"),
+            (summary.remove, "to remove"),
+            (summary.unknown, "unknown"),
+            (summary.mode, "modes or owners"),
+        ];
+        let told: Vec<String> = all
+            .into_iter()
+            .filter(|(number, _)| *number > 0)
+            .map(|(number, what)| format!("{number} {what}"))
+            .collect();
+        let told = if told.is_empty() { String::new() } else { format!(" ({})", told.join(", ")) };
+        parts.push(ui.paint(Label::Bad, &format!("{} different{told}", summary.different)));
+    }
+    if summary.not_checked > 0 {
+        parts.push(ui.paint(Label::Warn, &format!("{} not compared", summary.not_checked)));
+    }
+    format!("{register}, {}: {}", count(summary.hosts, "host", "hosts"), parts.join(", "))
+}

@@ -1,0 +1,187 @@
+//! `lavrin enforce`: make the hosts match the register, provably.
+
+mod plan;
+
+use super::change::ChangeArgs;
+use super::compare::moment;
+use super::compare::out::account_text;
+use super::fleet_change::{FleetRun, ManyArgs, ResultOut, check_reads, differs_now, text};
+use super::owed;
+use super::register::{Opened, RegisterArgs};
+use super::survey::{Ways, hosts_named, look_and};
+use crate::error::CommandError;
+use crate::exit::Exit;
+use crate::sign_in::SignInArgs;
+use crate::ui::{Format, Label, Ui};
+use clap::{Args, ValueEnum};
+use lavrin_core::fleet::compare::Part;
+use lavrin_store::database::Database;
+use lavrin_work::enforce::{Ended, Job};
+use lavrin_work::fleet::removed;
+use plan::{Plan, Planned};
+use schemars::JsonSchema;
+use serde::Serialize;
+use std::collections::HashMap;
+use std::io::IsTerminal as _;
+
+/// Make the hosts match the register, each host as a whole and proven from outside
+#[derive(Debug, Args)]
+pub struct EnforceArgs {
+    /// Only these hosts, or hosts with these tags
+    #[arg(value_name = "HOST|TAG")]
+    pub hosts: Vec<String>,
+    /// End only differences of this kind
+    #[arg(long, value_name = "KIND")]
+    pub only: Option<Only>,
+    /// Change so many hosts as a trial, then stop and ask
+    #[arg(long, value_name = "N", value_parser = clap::value_parser!(u32).range(1..))]
+    pub first: Option<u32>,
+    #[command(flatten)]
+    change: ChangeArgs,
+    #[command(flatten)]
+    many: ManyArgs,
+    #[command(flatten)]
+    sign_in: SignInArgs,
+    #[command(flatten)]
+    register: RegisterArgs,
+}
+
+/// Kinds of differences.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, ValueEnum)]
+pub enum Only {
+    /// Missing entries, and options
+    Add,
+    /// Entries that should not be there
+    Remove,
+    /// Modes and owners
+    Modes,
+}
+
+impl Only {
+    fn part(self) -> Part {
+        match self {
+            Self::Add => Part::Add,
+            Self::Remove => Part::Remove,
+            Self::Modes => Part::Modes,
+        }
+    }
+}
+
+/// What `--format json` prints.
+#[derive(Debug, Serialize, JsonSchema)]
+pub struct EnforceOut {
+    schema: &'static str,
+    /// What ties the changes of this run together; `lavrin restore --run` takes it.
+    run: Option<String>,
+    hosts: Vec<ResultOut>,
+}
+
+/// Runs the command.
+pub async fn run(args: &EnforceArgs, ui: &Ui) -> Result<Exit, CommandError> {
+    let opened = args.register.open()?;
+    check_reads(&opened)?;
+    let register = &opened.reading.register;
+    let hosts = hosts_named(register, &args.hosts)?;
+    let removed = Database::open_existing(opened.folder.path())?.as_ref().map(removed).transpose()?;
+    let ways = Ways::of(register, &args.sign_in)?;
+    let mut plan = Plan::new(register, moment(), removed.unwrap_or_default(), args.only.map(Only::part));
+    let looked = look_and(&opened, &hosts, &ways, args.many.pace(), ui, |host, seen| plan.take(host, seen)).await?;
+    let mut planned = plan.end(&ways);
+    let mut results: Vec<ResultOut> = Vec::new();
+    for host in looked.into_iter().filter(|host| host.fault.is_some()) {
+        results.push(ResultOut::still(&host.host, "not-seen", host.fault, Exit::NotChecked));
+    }
+    show(&planned, ui);
+    let jobs = std::mem::take(&mut planned.jobs);
+    let run = if jobs.is_empty() || args.change.preview {
+        let state = if args.change.preview { "preview" } else { "nothing-to-do" };
+        results.extend(jobs.iter().map(|job| ResultOut::still(&job.stop.host, state, None, Exit::Done)));
+        None
+    } else {
+        super::change::confirm(ui, &args.change)?;
+        let run = FleetRun::begin("enforce", &opened, &args.many, args.change.reason.clone())?;
+        results.extend(carry(args, &opened, &run, jobs, &ways, ui).await?);
+        Some(run.id)
+    };
+    finish(args, planned, results, run, ui)
+}
+
+/// Everything that differs, on stderr, so that a question can follow.
+fn show(planned: &Planned, ui: &Ui) {
+    for (host, accounts) in planned.accounts.iter().filter(|(_, accounts)| !accounts.is_empty()) {
+        ui.status(&ui.paint_status(Label::Strong, host));
+        for account in accounts {
+            ui.status(account_text(account, ui).trim_end());
+        }
+    }
+}
+
+/// The trial first, then the rest.
+async fn carry(
+    args: &EnforceArgs,
+    opened: &Opened,
+    run: &FleetRun,
+    mut jobs: Vec<Job>,
+    ways: &Ways,
+    ui: &Ui,
+) -> Result<Vec<ResultOut>, CommandError> {
+    let first = args.first.map_or(jobs.len(), |first| first as usize).min(jobs.len());
+    let rest = jobs.split_off(first);
+    let mut ended = run.carry(jobs, ways).await?;
+    let mut results = results(opened, &ended);
+    if !rest.is_empty() {
+        let failed = results.iter().any(|result| result.exit > Exit::Findings);
+        ui.status(&text(&results, ui));
+        if !failed && std::io::stdin().is_terminal() && ui.confirm("Go on with the other hosts?", "")? {
+            let more = run.carry(rest, ways).await?;
+            results.extend(self::results(opened, &more));
+            ended.extend(more);
+        } else {
+            let why = "the trial is over: look at it, then run the command again without --first".to_owned();
+            let left = |job: &Job| ResultOut::still(&job.stop.host, "left", Some(why.clone()), Exit::Findings);
+            results.extend(rest.iter().map(left));
+        }
+    }
+    // What is done is not owed any more.
+    owed::settle(opened, &ended)?;
+    Ok(results)
+}
+
+/// How it ended on each host.
+fn results(opened: &Opened, ended: &HashMap<String, Ended>) -> Vec<ResultOut> {
+    let one = |(host, ended): (&String, &Ended)| ResultOut::of(host, ended, |ended| differs_now(opened, host, ended));
+    ended.iter().map(one).collect()
+}
+
+fn finish(
+    args: &EnforceArgs,
+    planned: Planned,
+    mut results: Vec<ResultOut>,
+    run: Option<String>,
+    ui: &Ui,
+) -> Result<Exit, CommandError> {
+    for (host, accounts) in planned.accounts {
+        match results.iter_mut().find(|result| result.host == host) {
+            Some(result) => result.accounts = accounts,
+            None => {
+                let exit = planned.problems.get(&host).copied().unwrap_or(Exit::Done);
+                let why = accounts.iter().find_map(|account| account.problem.clone());
+                results.push(ResultOut { accounts, ..ResultOut::still(&host, "nothing-to-do", why, exit) });
+            }
+        }
+    }
+    results.sort_by(|one, other| one.host.cmp(&other.host));
+    let exit = results.iter().map(|result| result.exit).chain(planned.problems.into_values()).max();
+    if ui.format == Format::Json {
+        ui.result(&crate::json::print(&EnforceOut { schema: "lavrin/enforce/1", run, hosts: results }));
+    } else {
+        let mut said = text(&results, ui);
+        if let Some(run) = run {
+            said += &format!("\nlavrin restore --run {run}    takes all of it back");
+        } else if args.change.preview {
+            said += "\nnothing was changed";
+        }
+        ui.result(&said);
+    }
+    Ok(exit.unwrap_or(Exit::Done))
+}

@@ -1,0 +1,100 @@
+//! From what was seen to what is to be done, host by host.
+
+use crate::command::compare::out::AccountOut;
+use crate::command::fleet_change::pairs;
+use crate::command::survey::Ways;
+use crate::error::no_steps;
+use crate::exit::Exit;
+use lavrin_core::fleet::compare::{AccountComparison, Comparer, Part};
+use lavrin_core::fleet::{Moment, Removed};
+use lavrin_core::register::Register;
+use lavrin_core::server_config::Prepared;
+use lavrin_core::steps::{NoSteps, Steps};
+use lavrin_core::survey::Observation;
+use lavrin_work::enforce::Job;
+use std::collections::{BTreeMap, HashMap};
+
+/// A plan in the making.
+pub struct Plan<'a> {
+    register: &'a Register,
+    comparer: Comparer<'a>,
+    removed: HashMap<String, Removed>,
+    part: Option<Part>,
+    accounts: BTreeMap<String, Vec<AccountOut>>,
+    problems: HashMap<String, Exit>,
+    work: BTreeMap<String, (Box<Observation>, Vec<Steps>)>,
+}
+
+/// What is to be done.
+pub struct Planned {
+    /// What differs on each host that was seen.
+    pub accounts: BTreeMap<String, Vec<AccountOut>>,
+    /// Hosts with accounts that cannot be brought into line, and how that ends.
+    pub problems: HashMap<String, Exit>,
+    /// The work, in the order of the hosts.
+    pub jobs: Vec<Job>,
+}
+
+impl<'a> Plan<'a> {
+    /// Begins one; `part` leaves out all other differences.
+    pub fn new(register: &'a Register, now: Moment, removed: HashMap<String, Removed>, part: Option<Part>) -> Self {
+        Self {
+            register,
+            comparer: Comparer::new(register, now),
+            removed,
+            part,
+            accounts: BTreeMap::new(),
+            problems: HashMap::new(),
+            work: BTreeMap::new(),
+        }
+    }
+
+    /// Takes in what was seen of a host. It is kept only where there is something to do.
+    pub fn take(&mut self, host: &str, mut seen: Box<Observation>) {
+        let Some(known) = self.register.hosts.get(host) else { return };
+        let none = Removed::default();
+        seen.prepared = Some(Prepared::new(&seen));
+        let mut found = self.comparer.host(known, &seen, self.removed.get(host).unwrap_or(&none));
+        let mut all = Vec::new();
+        for account in &mut found {
+            if let Some(part) = self.part {
+                account.only(part);
+            }
+            all.extend(self.steps(host, account, &seen).filter(|steps| !steps.changes.is_empty()));
+        }
+        found.retain(|account| account.fault.is_some() || !account.differences.is_empty());
+        let out = found.iter().map(|account| AccountOut::of(account, host)).collect();
+        self.accounts.insert(host.to_owned(), out);
+        if !all.is_empty() {
+            seen.prepared = None;
+            self.work.insert(host.to_owned(), (seen, all));
+        }
+    }
+
+    fn steps(&mut self, host: &str, account: &mut AccountComparison, seen: &Observation) -> Option<Steps> {
+        match account.steps(seen, &self.register.rules.policy) {
+            Ok(steps) => Some(steps),
+            Err(fault) => {
+                let exit = match &fault {
+                    // Whoever looked at that home works on it for all hosts that share it.
+                    NoSteps::HomeOnNetwork(_) => Exit::NotChecked,
+                    fault => no_steps(fault, &account.account, host).exit,
+                };
+                let worst = self.problems.entry(host.to_owned()).or_insert(exit);
+                *worst = exit.max(*worst);
+                account.fault = Some(fault);
+                None
+            }
+        }
+    }
+
+    /// The plan.
+    pub fn end(self, ways: &Ways) -> Planned {
+        let job = |(host, (seen, steps)): (String, (Box<Observation>, Vec<Steps>))| {
+            let known = self.register.hosts.get(&host)?;
+            Some(Job { stop: ways.stop(known), pairs: pairs(known), seen, steps, refused: Vec::new() })
+        };
+        let jobs = self.work.into_iter().filter_map(job).collect();
+        Planned { accounts: self.accounts, problems: self.problems, jobs }
+    }
+}

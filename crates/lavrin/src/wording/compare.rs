@@ -1,0 +1,50 @@
+//! Differences in words.
+
+use super::mode;
+use lavrin_core::fleet::compare::{Difference, WhyGone};
+use lavrin_core::steps::Change;
+
+/// Why something differs, and what would be done.
+pub fn message(difference: &Difference) -> String {
+    let bare = |options: &str| if options.is_empty() { "without options".to_owned() } else { options.to_owned() };
+    match difference {
+        Difference::Add { options, .. } if options.is_empty() => "granted, and not there".to_owned(),
+        Difference::Add { options, .. } => format!("granted with {options}, and not there"),
+        Difference::Options { place, from, to, .. } => {
+            format!("line {}: {}; granted {}", place.line, bare(from), bare(to))
+        }
+        Difference::Remove { place, why, back, comment, .. } => {
+            let back = back.map(|on| format!("; removed on {on} and there again")).unwrap_or_default();
+            format!("line {}: {}{back}", place.line, gone(*why, comment))
+        }
+        Difference::Unknown { place, comment, .. } => {
+            format!("line {}: nobody in the register has this key{}; it stays", place.line, named(comment))
+        }
+        Difference::Mode(change) => mode_change(change),
+    }
+}
+
+fn named(comment: &str) -> String {
+    if comment.is_empty() { String::new() } else { format!(" ({comment})") }
+}
+
+fn gone(why: WhyGone, comment: &str) -> String {
+    match why {
+        WhyGone::Left(on) => format!("left on {on}"),
+        WhyGone::Retired(on) => format!("the key is retired since {on}"),
+        WhyGone::Over(on) => format!("was let in until {on}"),
+        WhyGone::NotGranted => "no grant lets this key in here".to_owned(),
+        WhyGone::Nobody => format!("nobody in the register has this key{}", named(comment)),
+        WhyGone::Second => "another entry of the same key, with other options".to_owned(),
+    }
+}
+
+fn mode_change(change: &Change) -> String {
+    match change {
+        Change::SetMode { path, from, to } => format!("{path} has mode {}, should be {}", mode(*from), mode(*to)),
+        Change::SetOwner { path, from, to } => {
+            format!("{path} belongs to uid {}, should be uid {}", from.uid, to.uid)
+        }
+        other => format!("{} is to be written anew for its owner", other.path()),
+    }
+}
