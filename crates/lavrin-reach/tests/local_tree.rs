@@ -65,6 +65,7 @@ fn guarded(change: Change) -> Guarded {
         changes: vec![change],
         present: Vec::new(),
         target: None,
+        revoked: Vec::new(),
         revived: Vec::new(),
         not_covered: Vec::new(),
         dead: Vec::new(),

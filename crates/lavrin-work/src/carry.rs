@@ -28,6 +28,8 @@ pub struct Record {
     pub reason: Option<String>,
     /// What ties the changes of one command on many hosts together.
     pub run: Option<String>,
+    /// What becomes of keys.
+    pub effect: Effect,
 }
 
 /// What became of the steps.
@@ -89,7 +91,6 @@ impl Record {
             KeptChange::WriteFile { path, old, .. } => Some((path.to_string(), old.clone())),
             _ => None,
         });
-        let effect = Effect::of(&changes);
         let prints = |keys: &[Arc<PublicKey>]| keys.iter().map(|key| key.fingerprint().to_string()).collect();
         state.write_down(&self.entry(Event::Intent {
             command: self.command.to_owned(),
@@ -100,8 +101,8 @@ impl Record {
             files: files.collect(),
             reason: self.reason.clone(),
             run: self.run.clone(),
-            came: prints(&effect.came),
-            gone: prints(&effect.gone),
+            came: prints(&self.effect.came),
+            gone: prints(&self.effect.gone),
             changes: kept,
         }))
     }

@@ -386,16 +386,17 @@ impl Work {
     fn record(&self, job: &Job, steps: &Steps, login: &str) -> Record {
         let effect = steps.effect();
         let mut keys = effect.came.iter().chain(&effect.gone).chain(&effect.limited);
-        let only = keys.next().filter(|_| keys.next().is_none());
+        let only = keys.next().filter(|_| keys.next().is_none()).map(|key| key.fingerprint().to_string());
         Record {
             id: format!("{}-{}-{}", self.terms.run, job.stop.host, steps.account.name),
             time: self.terms.time.clone(),
             command: self.terms.command,
             place: job.stop.host.clone(),
             login: Some(login.to_owned()),
-            key: only.map(|key| key.fingerprint().to_string()),
+            key: only,
             reason: self.terms.reason.clone(),
             run: Some(self.terms.run.clone()),
+            effect,
         }
     }
 

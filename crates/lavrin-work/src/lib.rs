@@ -1,5 +1,6 @@
 //! One piece of work from beginning to end: look, decide, journal the intent, carry out, prove, journal the outcome.
 
+pub mod ask;
 mod audit;
 mod carry;
 pub mod enforce;

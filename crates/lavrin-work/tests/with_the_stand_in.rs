@@ -81,6 +81,7 @@ async fn steps_are_carried_out_journalled_and_taken_back() {
         key: steps.fingerprint.map(|key| key.to_string()),
         reason: None,
         run: None,
+        effect: steps.effect(),
     };
     let carried = carry_out(&place, &changes, &steps.account, &seen, &record, &state).await.unwrap();
     assert!(matches!(carried, Carried::Done), "{carried:?}");

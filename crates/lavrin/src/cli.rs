@@ -1,8 +1,8 @@
 //! The command line: which commands there are, and the options that all of them share.
 
 use crate::command::{
-    adopt, audit, check, compare, demo, enforce, grant, history, host, init, install, key, mend, person, probe, remove,
-    settings, survey, why,
+    adopt, audit, check, compare, demo, enforce, grant, history, host, init, install, key, mend, offboard, person,
+    probe, remove, restore, settings, survey, why,
 };
 use crate::error::CommandError;
 use crate::exit::Exit;
@@ -69,10 +69,14 @@ enum Command {
     Compare(compare::CompareArgs),
     /// Make the hosts match the register, each host as a whole and proven from outside
     Enforce(enforce::EnforceArgs),
+    /// A person leaves: take their keys from every host, and ask each whether it still takes them
+    Offboard(offboard::OffboardArgs),
     /// Build the register from what surveys found, asking once for each key whose it is; changes nothing on any host
     Adopt(adopt::AdoptArgs),
     /// Which entries came and went, what was changed, and who could log in at a time
     History(history::HistoryArgs),
+    /// Take back a change that the journal knows, or everything one run changed
+    Restore(restore::RestoreArgs),
     /// The whole job, step by step, against a small stand-in server on this machine
     Demo(demo::DemoArgs),
 }
@@ -117,6 +121,8 @@ fn dispatch(command: &Command, ui: &Ui) -> Result<Exit, CommandError> {
         Command::Audit(args) => block_on(audit::run(args, ui)),
         Command::Compare(args) => block_on(compare::run(args, ui)),
         Command::Enforce(args) => block_on(enforce::run(args, ui)),
+        Command::Offboard(args) => block_on(offboard::run(args, ui)),
+        Command::Restore(args) => block_on(restore::run(args, ui)),
         Command::Survey(args) => block_on(survey::run(args, ui)),
         Command::Probe(args) => block_on(probe::run(args, ui)),
     }

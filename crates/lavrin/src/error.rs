@@ -209,6 +209,14 @@ pub fn no_steps(fault: &NoSteps, account: &str, place: &str) -> CommandError {
         NoSteps::LinkLeadsOut { path, to } => stop(format!("{path} is a link that leads out of the home, to {to}"))
             .hint("change that file where it is kept"),
         NoSteps::LinkLoop(path) => stop(format!("the links at {path} go round in circles")),
+        NoSteps::BinaryList(path) => {
+            stop(format!("{path} lists revoked keys in a binary form, which is written by its own program only"))
+                .hint("add the key there with the program that made it")
+        }
+        NoSteps::ChangedSince(path) => {
+            stop(format!("{path} was changed again since then, and what came later would be lost"))
+                .hint(format!("lavrin history {account}@{place}"))
+        }
         NoSteps::WouldRevive(entries) => {
             let said = stop(format!(
                 "setting modes right for {account} would let in keys that nobody has granted, and that the server ignores today"

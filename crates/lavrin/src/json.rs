@@ -142,10 +142,11 @@ pub fn line<T: Serialize>(value: &T) -> String {
 #[cfg(test)]
 mod tests {
     use crate::command::{
-        adopt::AdoptOut, audit::AuditOut, audit::FleetOut, change::ChangeOut, check::CheckOut, history::AccessAtOut,
-        history::HistoryOut, host::HostOut, host::HostsOut, key::convert::ConvertOut, key::generate::GenerateOut,
-        key::inspect::InspectOut, mend::MendOut, person::PeopleOut, person::PersonOut, probe::ProbeOut,
-        settings::SettingsOut, survey::SurveyOut, why::WhoOut, why::WhyOut,
+        adopt::AdoptOut, audit::AuditOut, audit::FleetOut, change::ChangeOut, check::CheckOut, compare::CompareOut,
+        enforce::EnforceOut, history::AccessAtOut, history::HistoryOut, host::HostOut, host::HostsOut,
+        key::convert::ConvertOut, key::generate::GenerateOut, key::inspect::InspectOut, mend::MendOut,
+        offboard::OffboardOut, person::PeopleOut, person::PersonOut, probe::ProbeManyOut, probe::ProbeOut,
+        restore::RestoreOut, settings::SettingsOut, survey::SurveyOut, why::WhoOut, why::WhyOut,
     };
     use schemars::{JsonSchema, schema_for};
 
@@ -185,5 +186,10 @@ mod tests {
         check::<AccessAtOut>("history-at");
         check::<AdoptOut>("adopt");
         check::<ProbeOut>("probe");
+        check::<ProbeManyOut>("probe-many");
+        check::<CompareOut>("compare");
+        check::<EnforceOut>("enforce");
+        check::<OffboardOut<'static>>("offboard");
+        check::<RestoreOut>("restore");
     }
 }

@@ -54,3 +54,75 @@ fn what_differs_is_told_ended_and_then_nothing_is_left_to_do() {
     insta::assert_snapshot!("enforce_again", fleet.run(&format!("{ENFORCE} --yes")).expect(0));
     assert_eq!(keys(&fleet, 0), after);
 }
+
+#[test]
+fn a_whole_run_is_taken_back_and_what_came_later_is_not_lost() {
+    let mut fleet = Fleet::new();
+    people(&fleet);
+    let before = [format!("{}{}", line(3, "sten"), line(4, "who")), line(3, "sten")];
+    for (name, keys) in ["lantern", "skerry"].iter().zip(&before) {
+        fleet.add(name, keys, Behaviour::default());
+    }
+    let run = fleet.run(&format!("{ENFORCE} --yes --format json")).expect(0).json()["run"].as_str().unwrap().to_owned();
+    assert!(!keys(&fleet, 0).contains("sten"));
+    let after = keys(&fleet, 1);
+    // Somebody adds a key to one of the files meanwhile: that host is left alone.
+    fleet.put(0, "/home/edda/.ssh/authorized_keys", &(keys(&fleet, 0) + &line(6, "later")));
+    let restored = fleet.run(&format!("restore --run {run} --identity home/office --yes")).expect(4);
+    insta::assert_snapshot!("restore", masked(restored, &run));
+    assert!(keys(&fleet, 0).ends_with(&line(6, "later")));
+    assert_eq!(keys(&fleet, 1), before[1]);
+    // Taken back twice is once, and taking back can be taken back.
+    drop(fleet.run(&format!("restore {run}-skerry-edda --identity home/office --yes")).expect(0));
+    let history = fleet.run("history skerry --format json").expect(0).json();
+    let events = history["events"].as_array().unwrap();
+    let back = events.iter().find(|event| event["what"] == "restore").unwrap()["id"].as_str().unwrap();
+    drop(fleet.run(&format!("restore {back} --identity home/office --yes")).expect(0));
+    assert_eq!(keys(&fleet, 1), after);
+    drop(fleet.run("restore no-such-change --identity home/office").expect(2));
+}
+
+fn masked(mut run: common::Run, id: &str) -> common::Run {
+    run.stderr = run.stderr.replace(id, "RUN");
+    run.stdout = run.stdout.replace(id, "RUN");
+    run
+}
+
+#[test]
+fn whoever_leaves_is_out_everywhere_and_what_is_owed_stays_until_it_is_done() {
+    let mut fleet = Fleet::new();
+    people(&fleet);
+    let both = line(2, "edda") + &line(5, "runa@lantern");
+    fleet.add("lantern", &both, Behaviour::default());
+    fleet.add("skerry", &line(2, "edda"), Behaviour::default());
+    let port = fleet.add("x-away", &both, Behaviour::default()).address().port();
+    drop(fleet.survey("").expect(0));
+    // One host is away while runa leaves.
+    let away = fleet.hosts[2].host_key_line();
+    fleet.register("x-away", 1, &away, "");
+    let offboard = "offboard runa --identity home/office --yes";
+    insta::with_settings!({filters => vec![(r"port \d+", "port $PORT")]}, {
+        insta::assert_snapshot!("offboard", fleet.run(offboard).expect(3));
+    });
+    assert_eq!(keys(&fleet, 0), line(2, "edda"));
+    assert!(fleet.world.read("people/runa.toml").contains("left = 2026-11-23"));
+    assert!(fleet.world.read("owed.toml").contains("host = \"x-away\""));
+    let owed = fleet.run("audit --format json").json();
+    assert!(owed["findings"].to_string().contains("removal-owed"));
+    // Back again: done, and nothing is owed any more.
+    fleet.register("x-away", port, &away, "");
+    let json = fleet.run(&format!("{offboard} --format json")).expect(0).json();
+    assert_eq!((&json["schema"], &json["owed"]), (&"lavrin/offboard/1".into(), &0.into()));
+    assert_eq!(keys(&fleet, 2), line(2, "edda"));
+    assert_eq!(fleet.world.read("owed.toml").trim(), "");
+    // Asked at any time.
+    insta::assert_snapshot!("probe_many", fleet.run("probe runa edda lantern skerry").expect(1));
+    drop(fleet.run("probe runa --until refused --wait 5s").expect(0));
+    drop(fleet.run("probe runa lantern --until accepted --wait 3s").expect(1));
+    // A key that comes back is told as what it is.
+    fleet.put(0, "/home/edda/.ssh/authorized_keys", &both);
+    drop(fleet.survey("lantern").expect(0));
+    let back = fleet.run("audit lantern --format json").json();
+    assert!(back["findings"].to_string().contains("removed-entry-back"), "{back}");
+    insta::assert_snapshot!("compare_came_back", fleet.run("compare lantern").expect(1));
+}

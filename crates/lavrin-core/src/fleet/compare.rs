@@ -429,6 +429,18 @@ impl AccountComparison {
         self.differences.retain(|difference| difference.part() == Some(part));
     }
 
+    /// Keeps only what is about these keys.
+    pub fn only_keys(&mut self, keys: &[Fingerprint]) {
+        let own = |difference: &Difference| match difference {
+            Difference::Add { fingerprint, .. }
+            | Difference::Options { fingerprint, .. }
+            | Difference::Remove { fingerprint, .. }
+            | Difference::Unknown { fingerprint, .. } => keys.contains(fingerprint),
+            Difference::Mode(_) => false,
+        };
+        self.differences.retain(own);
+    }
+
     /// The steps that end what can be ended.
     ///
     /// # Errors

@@ -17,6 +17,7 @@ use crate::keysfile::{Entry, KeysFile};
 use crate::server_config::{self, ConfigFault, Settings};
 use crate::survey::{KEYS_FILE_BYTES_MAX, Observation, Resolved, Server, Want, Wanted, Who, resolve};
 pub use limits::Limits;
+pub(crate) use offered::{is_binary_list, lists, revoked_file};
 pub use reason::{Reason, ReasonKind};
 use std::sync::Arc;
 

@@ -60,12 +60,23 @@ fn too_small(question: &Question, settings: &Settings) -> Option<Reason> {
 }
 
 /// The file of revoked keys, where the settings name one.
-fn revoked_file(settings: &Settings) -> Option<BytePath> {
-    settings.get("revokedkeys")?.words.first().map(|word| BytePath::from(word.as_str()))
+fn file_of_revoked(settings: &Settings) -> Option<BytePath> {
+    let word = settings.get("revokedkeys")?.words.first()?;
+    (!word.eq_ignore_ascii_case("none")).then(|| BytePath::from(word.as_str()))
+}
+
+/// The file of revoked keys, where the settings for an account name one.
+pub(crate) fn revoked_file(account: &Account, seen: &Observation) -> Option<BytePath> {
+    file_of_revoked(&Settings::of(account, seen))
+}
+
+/// Whether a list of revoked keys is in the binary form.
+pub(crate) fn is_binary_list(bytes: &[u8]) -> bool {
+    bytes.starts_with(BINARY_LIST)
 }
 
 pub(super) fn revoked_wants(account: &Account, seen: &Observation) -> Option<Want> {
-    let file = revoked_file(&Settings::of(account, seen))?;
+    let file = revoked_file(account, seen)?;
     match resolve(&file, seen) {
         Resolved::Ask(path) => Some(Want { what: Wanted::Node(path), account: None }),
         Resolved::To(real, _) => Some(Want { what: Wanted::Bytes(real, KEYS_FILE_BYTES_MAX), account: None }),
@@ -75,7 +86,7 @@ pub(super) fn revoked_wants(account: &Account, seen: &Observation) -> Option<Wan
 
 /// A server that cannot read its list of revoked keys takes every key for revoked.
 fn revoked(question: &Question, _: &Account, settings: &Settings, seen: &Observation) -> Option<Reason> {
-    let file = revoked_file(settings)?;
+    let file = file_of_revoked(settings)?;
     let reason = |kind| Some(Reason::at(kind, &file, None));
     let real = match resolve(&file, seen) {
         Resolved::To(real, _) => real,
@@ -92,7 +103,7 @@ fn revoked(question: &Question, _: &Account, settings: &Settings, seen: &Observa
 }
 
 /// Whether a text list of public keys holds this one.
-fn lists(bytes: &[u8], fingerprint: &Fingerprint) -> bool {
+pub(crate) fn lists(bytes: &[u8], fingerprint: &Fingerprint) -> bool {
     read(bytes).iter().any(|piece| match &piece.kind {
         PieceKind::Public { fingerprint: listed, .. } => listed == fingerprint,
         _ => false,

@@ -176,7 +176,7 @@ pub fn remove_grants(text: &str, numbers: &[usize]) -> Result<String, EditFault>
 /// # Errors
 /// [`EditFault`].
 pub fn remove_owed(text: &str, numbers: &[usize]) -> Result<String, EditFault> {
-    remove_tables(text, "owed", numbers)
+    remove_tables(text, "removal", numbers)
 }
 
 /// Adds a removal that is owed.
@@ -192,7 +192,7 @@ pub fn add_owed(text: &str, owed: &NewOwed<'_>) -> Result<String, EditFault> {
     table.insert("account", value(owed.account));
     table.insert("host", value(owed.host));
     table.insert("since", day(owed.since));
-    appended(text, "[[owed]]", &table)
+    appended(text, "[[removal]]", &table)
 }
 
 fn remove_tables(text: &str, name: &'static str, numbers: &[usize]) -> Result<String, EditFault> {

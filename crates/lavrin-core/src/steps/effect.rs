@@ -24,7 +24,7 @@ impl Steps {
     /// What they do to the keys of the account.
     #[must_use]
     pub fn effect(&self) -> Effect {
-        Effect::of(&self.changes)
+        if self.revoked.is_empty() { Effect::of(&self.changes) } else { Effect::default() }
     }
 }
 

@@ -52,5 +52,11 @@ pub fn guard(steps: &Steps, login: Option<&Login>, accepted: bool) -> Result<Vec
             return Err(LockOut { account: steps.account.name.clone(), fingerprint });
         }
     }
+    // A revoked key opens no account at all.
+    if let Some(Login { account, key: Some(fingerprint) }) = login.filter(|_| !accepted)
+        && steps.revoked.contains(fingerprint)
+    {
+        return Err(LockOut { account: account.clone(), fingerprint: *fingerprint });
+    }
     Ok(steps.changes.iter().cloned().map(Guarded).collect())
 }

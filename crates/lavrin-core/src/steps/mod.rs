@@ -7,6 +7,8 @@ mod install;
 mod mend;
 mod modes;
 mod remove;
+mod restore;
+mod revoke;
 
 use crate::access_rules::{Access, Obstacle, ObstacleKind, access};
 use crate::account::Account;
@@ -24,6 +26,8 @@ pub use guard::{Guarded, LockOut, Login, guard};
 pub use install::install;
 pub use mend::{Left, LeftWhy, Mended, Mending, Withheld, WithheldWhat, mend};
 pub use remove::remove;
+pub use restore::restore;
+pub use revoke::revoke;
 
 /// Numeric owner and group.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
@@ -172,6 +176,8 @@ pub struct Steps {
     pub present: Vec<(Place, Limits)>,
     /// Where the key will stand.
     pub target: Option<Place>,
+    /// Keys that come into the server's own list of revoked keys: then the file that is written opens nothing.
+    pub revoked: Vec<Fingerprint>,
     /// Entries that come to life.
     pub revived: Vec<Revived>,
     /// Places that give keys and are not covered: a command, certificates.
@@ -189,6 +195,7 @@ impl Steps {
             changes: Vec::new(),
             present: Vec::new(),
             target: None,
+            revoked: Vec::new(),
             revived: Vec::new(),
             not_covered: not_covered(account, seen),
             dead: Vec::new(),
@@ -247,6 +254,10 @@ pub enum NoSteps {
     },
     /// Links in a circle.
     LinkLoop(BytePath),
+    /// The server's list of revoked keys is kept in its own binary form.
+    BinaryList(BytePath),
+    /// Somebody has changed it since the change that should be taken back.
+    ChangedSince(BytePath),
     /// Setting modes right would bring entries to life that nobody has granted.
     WouldRevive(Vec<Revived>),
     /// Several accounts read this file, so a change for one of them would be one for the others.

@@ -166,6 +166,7 @@ impl UnderWay {
             key: steps.fingerprint.map(|key| key.to_string()),
             reason,
             run: None,
+            effect: steps.effect(),
         };
         Ok(Self { changes, record, keeper: keeper()? })
     }

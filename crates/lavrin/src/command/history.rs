@@ -57,6 +57,8 @@ struct EventOut {
     /// Whose key it is, where the register knows.
     owner: Option<String>,
     detail: String,
+    /// For a change: what `lavrin restore` takes.
+    id: Option<String>,
 }
 
 /// What `--at` with `--format json` prints.
@@ -181,6 +183,7 @@ fn sighting(seen: &Seen, time: i64, what: &str, owner: Option<String>) -> EventO
         key: Some(seen.key.to_string()),
         owner,
         detail: seen.comment.clone(),
+        id: None,
     }
 }
 
@@ -210,6 +213,7 @@ fn journal(store: &Database) -> Result<Vec<(i64, EventOut)>, CommandError> {
             key: key.clone(),
             owner: None,
             detail: format!("{outcome}{reason}"),
+            id: Some(entry.id.clone()),
         };
         Some((clock::seconds_of(&entry.time).unwrap_or_default(), event))
     };
@@ -231,7 +235,7 @@ fn row(event: &EventOut, ui: &Ui) -> Vec<String> {
             .clone()
             .unwrap_or_else(|| if event.key.is_some() { "nobody known".to_owned() } else { String::new() }),
         event.key.clone().unwrap_or_default(),
-        event.detail.clone(),
+        format!("{}{}", event.detail, event.id.as_ref().map(|id| format!("  [{id}]")).unwrap_or_default()),
     ]
 }
 

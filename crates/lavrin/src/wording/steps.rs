@@ -115,3 +115,16 @@ pub fn not_covered(what: &NotCovered) -> String {
         }
     }
 }
+
+/// A change that takes another one back.
+pub fn taken_back(change: &Change) -> String {
+    match change {
+        Change::MakeFolder { path, mode: bits, .. } => format!("make {path} again, mode {}", mode(*bits)),
+        Change::SetMode { path, from, to } => {
+            format!("set the mode of {path} back from {} to {}", mode(*from), mode(*to))
+        }
+        Change::SetOwner { path, to, .. } => format!("give {path} back to uid {}", to.uid),
+        Change::WriteFile { path, .. } => format!("write {path} as it was before"),
+        Change::RemoveFolder { path, .. } | Change::RemoveFile { path, .. } => format!("remove {path}"),
+    }
+}

@@ -14,7 +14,7 @@ use lavrin_core::fleet::Moment;
 use lavrin_store::database::Database;
 use lavrin_work::fleet::compare;
 use lavrin_work::survey::Pace;
-use out::CompareOut;
+pub use out::CompareOut;
 use std::time::Duration;
 
 /// With `--fresh`: hosts at once, and the time for each.

@@ -46,7 +46,7 @@ pub struct HostOut {
 pub struct AccountOut {
     pub account: String,
     /// Whether its key files are managed; if not, everything is only told.
-    managed: bool,
+    pub managed: bool,
     /// Why it cannot be compared or not be brought into line.
     pub problem: Option<String>,
     /// Whether that is because something could not be seen.
@@ -65,7 +65,7 @@ pub struct DifferenceOut {
     /// The person, or `ACCOUNT@HOST`, whose key it is; `null` where nobody in the register has it.
     owner: Option<String>,
     /// The fingerprint.
-    key: Option<String>,
+    pub key: Option<String>,
     /// The file.
     path: Option<String>,
     /// The line, counted from 1.

@@ -1,6 +1,6 @@
 //! `lavrin enforce`: make the hosts match the register, provably.
 
-mod plan;
+pub mod plan;
 
 use super::change::ChangeArgs;
 use super::compare::moment;
@@ -18,7 +18,7 @@ use lavrin_core::fleet::compare::Part;
 use lavrin_store::database::Database;
 use lavrin_work::enforce::{Ended, Job};
 use lavrin_work::fleet::removed;
-use plan::{Plan, Planned};
+use plan::{Plan, Planned, Which};
 use schemars::JsonSchema;
 use serde::Serialize;
 use std::collections::HashMap;
@@ -84,7 +84,8 @@ pub async fn run(args: &EnforceArgs, ui: &Ui) -> Result<Exit, CommandError> {
     let hosts = hosts_named(register, &args.hosts)?;
     let removed = Database::open_existing(opened.folder.path())?.as_ref().map(removed).transpose()?;
     let ways = Ways::of(register, &args.sign_in)?;
-    let mut plan = Plan::new(register, moment(), removed.unwrap_or_default(), args.only.map(Only::part));
+    let which = args.only.map_or(Which::All, |only| Which::Part(only.part()));
+    let mut plan = Plan::new(register, moment(), removed.unwrap_or_default(), which);
     let looked = look_and(&opened, &hosts, &ways, args.many.pace(), ui, |host, seen| plan.take(host, seen)).await?;
     let mut planned = plan.end(&ways);
     let mut results: Vec<ResultOut> = Vec::new();

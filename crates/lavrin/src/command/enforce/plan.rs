@@ -7,6 +7,7 @@ use crate::error::no_steps;
 use crate::exit::Exit;
 use lavrin_core::fleet::compare::{AccountComparison, Comparer, Part};
 use lavrin_core::fleet::{Moment, Removed};
+use lavrin_core::key::Fingerprint;
 use lavrin_core::register::Register;
 use lavrin_core::server_config::Prepared;
 use lavrin_core::steps::{NoSteps, Steps};
@@ -14,12 +15,22 @@ use lavrin_core::survey::Observation;
 use lavrin_work::enforce::Job;
 use std::collections::{BTreeMap, HashMap};
 
+/// Which differences are ended.
+pub enum Which {
+    /// All of them.
+    All,
+    /// Those of one kind.
+    Part(Part),
+    /// Those that are about these keys.
+    Keys(Vec<Fingerprint>),
+}
+
 /// A plan in the making.
 pub struct Plan<'a> {
     register: &'a Register,
     comparer: Comparer<'a>,
     removed: HashMap<String, Removed>,
-    part: Option<Part>,
+    which: Which,
     accounts: BTreeMap<String, Vec<AccountOut>>,
     problems: HashMap<String, Exit>,
     work: BTreeMap<String, (Box<Observation>, Vec<Steps>)>,
@@ -36,13 +47,13 @@ pub struct Planned {
 }
 
 impl<'a> Plan<'a> {
-    /// Begins one; `part` leaves out all other differences.
-    pub fn new(register: &'a Register, now: Moment, removed: HashMap<String, Removed>, part: Option<Part>) -> Self {
+    /// Begins one.
+    pub fn new(register: &'a Register, now: Moment, removed: HashMap<String, Removed>, which: Which) -> Self {
         Self {
             register,
             comparer: Comparer::new(register, now),
             removed,
-            part,
+            which,
             accounts: BTreeMap::new(),
             problems: HashMap::new(),
             work: BTreeMap::new(),
@@ -57,8 +68,10 @@ impl<'a> Plan<'a> {
         let mut found = self.comparer.host(known, &seen, self.removed.get(host).unwrap_or(&none));
         let mut all = Vec::new();
         for account in &mut found {
-            if let Some(part) = self.part {
-                account.only(part);
+            match &self.which {
+                Which::All => {}
+                Which::Part(part) => account.only(*part),
+                Which::Keys(keys) => account.only_keys(keys),
             }
             all.extend(self.steps(host, account, &seen).filter(|steps| !steps.changes.is_empty()));
         }

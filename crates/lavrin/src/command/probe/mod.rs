@@ -1,27 +1,67 @@
-//! `lavrin probe`: ask a host from outside whether it takes a key. Changes nothing.
+//! `lavrin probe`: ask hosts from outside whether they take a key. Changes nothing.
+
+mod many;
+
+#[cfg(test)]
+pub use many::ProbeManyOut;
 
 use super::change::ProofOut;
+use super::register::RegisterArgs;
 use crate::account_target::AccountTarget;
 use crate::error::CommandError;
 use crate::exit::Exit;
 use crate::host::HostArgs;
 use crate::ui::{Format, Label, Ui};
 use crate::{input, paths};
-use clap::Args;
+use clap::{Args, ValueEnum};
 use lavrin_core::key::generate::SystemSource;
 use lavrin_work::{Proof, prove};
 use schemars::JsonSchema;
 use serde::Serialize;
-use std::path::PathBuf;
+use std::path::{Path, PathBuf};
+use std::time::Duration;
 
-/// Ask a host from outside whether it takes a key for an account; with --identity, sign in for real
+/// Ask hosts from outside whether they take a key; with --identity and one account, sign in for real
 #[derive(Debug, Args)]
 pub struct ProbeArgs {
-    /// File with the public key (not needed with --identity), then the account: ACCOUNT@HOST
-    #[arg(value_name = "[KEY.pub] ACCOUNT@HOST", required = true, num_args = 1..=2)]
+    /// The key: a file with its public half (not needed with --identity), a fingerprint, or a person of the register. Then
+    /// where: ACCOUNT@HOST, or hosts and tags of the register, of which every managed account is asked
+    #[arg(value_name = "KEY|PERSON|WHERE", required = true)]
     pub words: Vec<String>,
+    /// Ask again for so long until every answer is there: 90s, 10m, 2h
+    #[arg(long, value_name = "TIME", value_parser = typed_time)]
+    pub wait: Option<Duration>,
+    /// What is wanted
+    #[arg(long, value_name = "ANSWER", default_value = "answered")]
+    pub until: Until,
+    #[command(flatten)]
+    register: RegisterArgs,
     #[command(flatten)]
     host: HostArgs,
+}
+
+/// What is waited for.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, ValueEnum)]
+pub enum Until {
+    /// Either answer
+    Answered,
+    /// That every host takes the key
+    Accepted,
+    /// That every host refuses it
+    Refused,
+}
+
+/// A length of time that was typed.
+fn typed_time(text: &str) -> Result<Duration, String> {
+    let (number, unit) = text.split_at(text.len() - text.chars().last().map_or(0, char::len_utf8));
+    let seconds = match unit {
+        "s" => 1,
+        "m" => 60,
+        "h" => 3600,
+        _ => 0,
+    };
+    let time = number.parse::<u64>().ok().filter(|number| seconds > 0 && *number <= 100_000);
+    time.map(|number| Duration::from_secs(number * seconds)).ok_or_else(|| "write it as 90s, 10m or 2h".to_owned())
 }
 
 /// What `--format json` prints.
@@ -38,6 +78,9 @@ pub struct ProbeOut {
 
 /// Runs the command.
 pub async fn run(args: &ProbeArgs, ui: &Ui) -> Result<Exit, CommandError> {
+    if !is_single(args) {
+        return many::run(args, &args.register.open()?, ui).await;
+    }
     let (target, key_path) = words(args)?;
     let host = target.host.clone().ok_or_else(|| CommandError::usage("a probe asks a host: ACCOUNT@HOST"))?;
     let private = match &args.host.sign_in.identity {
@@ -82,6 +125,25 @@ pub async fn run(args: &ProbeArgs, ui: &Ui) -> Result<Exit, CommandError> {
         ));
     }
     Ok(exit)
+}
+
+/// Whether a word means a file, be it there or not.
+fn is_file(word: &str) -> bool {
+    word.contains('/')
+        || word == "-"
+        || Path::new(word).is_file()
+        || Path::new(word).extension().is_some_and(|end| end == "pub")
+}
+
+/// One key and one account, which need no register.
+fn is_single(args: &ProbeArgs) -> bool {
+    let is_account = |word: &String| word.contains('@') && !Path::new(word).exists();
+    let asks_one = match &args.words[..] {
+        [account] => is_account(account),
+        [key, account] => is_account(account) && !is_account(key) && is_file(key),
+        _ => false,
+    };
+    asks_one && args.wait.is_none() && args.until == Until::Answered
 }
 
 fn words(args: &ProbeArgs) -> Result<(AccountTarget, Option<PathBuf>), CommandError> {

@@ -1,0 +1,244 @@
+//! Several keys, or several hosts of a register, asked about in one go.
+
+use super::{ProbeArgs, Until};
+use crate::account_target::AccountTarget;
+use crate::command::fleet_change::heard;
+use crate::command::register::Opened;
+use crate::command::survey::Ways;
+use crate::error::CommandError;
+use crate::exit::Exit;
+use crate::table::columns;
+use crate::ui::{Format, Label, Ui};
+use crate::{input, paths};
+use lavrin_core::fleet::Index;
+use lavrin_core::key::{Fingerprint, PublicKey};
+use lavrin_core::register::{Host, Register};
+use lavrin_core::text::{count, printable};
+use lavrin_work::Heard;
+use lavrin_work::ask::{Answered, Question, ask};
+use lavrin_work::survey::Pace;
+use schemars::JsonSchema;
+use serde::Serialize;
+use std::collections::BTreeMap;
+use std::time::Duration;
+use tokio::sync::mpsc;
+use tokio::time::Instant;
+
+/// Hosts asked at once, and the time for each.
+const PACE: Pace = Pace { parallel: 32, time: Duration::from_mins(1) };
+
+/// The first pause before a question is asked again, and the longest.
+const PAUSES: (Duration, Duration) = (Duration::from_secs(2), Duration::from_secs(30));
+
+/// What `--format json` prints.
+#[derive(Debug, Serialize, JsonSchema)]
+pub struct ProbeManyOut {
+    schema: &'static str,
+    answers: Vec<AnswerOut>,
+}
+
+/// One key in one account.
+#[derive(Debug, Clone, PartialEq, Eq, PartialOrd, Ord, Serialize, JsonSchema)]
+struct AnswerOut {
+    host: String,
+    account: String,
+    key: String,
+    /// Whose key it is, where the register knows.
+    owner: Option<String>,
+    /// `accepted`, `refused`, `no-answer` or `not-asked`.
+    answer: &'static str,
+    why: Option<String>,
+}
+
+/// What is asked, by host and account.
+type Asked = BTreeMap<(String, String), Vec<PublicKey>>;
+
+/// Asks, again and again where something is waited for.
+pub async fn run(args: &ProbeArgs, opened: &Opened, ui: &Ui) -> Result<Exit, CommandError> {
+    let register = &opened.reading.register;
+    let mut open = words(args, register)?;
+    let ways = Ways::of(register, &args.host.sign_in)?;
+    let index = Index::of(register);
+    let until = Instant::now() + args.wait.unwrap_or_default();
+    let mut answers: BTreeMap<(String, String, String), AnswerOut> = BTreeMap::new();
+    let mut pause = PAUSES.0;
+    loop {
+        for answer in round(&open, register, &ways, &index).await {
+            answers.insert((answer.host.clone(), answer.account.clone(), answer.key.clone()), answer);
+        }
+        open.retain(|(host, account), keys| {
+            keys.retain(|key| {
+                let place = (host.clone(), account.clone(), key.fingerprint().to_string());
+                answers.get(&place).is_some_and(|answer| !args.until.is_met_by(answer.answer))
+            });
+            !keys.is_empty()
+        });
+        if open.is_empty() || Instant::now() + pause > until {
+            break;
+        }
+        ui.status(&format!("{} not as wanted yet; asking again", count(open.len(), "account is", "accounts are")));
+        tokio::time::sleep(pause).await;
+        pause = (pause * 2).min(PAUSES.1);
+    }
+    let answers: Vec<AnswerOut> = answers.into_values().collect();
+    let exit = answers.iter().map(|answer| args.until.exit(answer.answer)).max().unwrap_or(Exit::Done);
+    print(answers, args, ui);
+    Ok(exit)
+}
+
+impl Until {
+    fn is_met_by(self, answer: &str) -> bool {
+        match self {
+            Self::Answered => matches!(answer, "accepted" | "refused"),
+            Self::Accepted => answer == "accepted",
+            Self::Refused => answer == "refused",
+        }
+    }
+
+    /// A key that is refused is a finding, unless that is what is wanted.
+    fn exit(self, answer: &str) -> Exit {
+        match (self, answer) {
+            (Self::Refused, "refused") | (Self::Answered | Self::Accepted, "accepted") => Exit::Done,
+            (_, "refused" | "accepted") => Exit::Findings,
+            _ => Exit::NotChecked,
+        }
+    }
+}
+
+/// Which keys, and where: each word is a key, a person, `ACCOUNT@HOST`, a host or a tag.
+fn words(args: &ProbeArgs, register: &Register) -> Result<Asked, CommandError> {
+    let mut keys: Vec<PublicKey> = Vec::new();
+    let mut places: Vec<(String, String)> = Vec::new();
+    for word in &args.words {
+        let Ok(path) = paths::typed(word);
+        if word.starts_with("SHA256:") {
+            keys.push(known_key(Fingerprint::parse(word)?, register)?);
+        } else if path.is_file() {
+            keys.push(input::public_key(&path)?.key);
+        } else if let Some((account, host)) = word.split_once('@') {
+            let target: AccountTarget = word.parse().map_err(CommandError::usage)?;
+            let host = register.hosts.get(target.host.as_deref().unwrap_or(host)).ok_or_else(|| unknown(word))?;
+            places.push((host.id.clone(), account.to_owned()));
+        } else if let Some(person) = register.people.get(word) {
+            keys.extend(person.keys.iter().map(|key| key.key.clone()));
+        } else {
+            let hosts = register.hosts_named(std::slice::from_ref(word)).map_err(|odd| unknown(&odd))?;
+            places.extend(hosts.into_iter().flat_map(managed));
+        }
+    }
+    if keys.is_empty() {
+        return Err(CommandError::usage(
+            "which key? Give its public half, its fingerprint, or a person of the register",
+        )
+        .hint("lavrin probe KEY.pub HOST; or: lavrin probe PERSON"));
+    }
+    if places.is_empty() {
+        places = register.hosts.values().flat_map(managed).collect();
+    }
+    Ok(places.into_iter().map(|place| (place, keys.clone())).collect())
+}
+
+fn managed(host: &Host) -> Vec<(String, String)> {
+    host.accounts.iter().map(|account| (host.id.clone(), account.value.clone())).collect()
+}
+
+fn unknown(word: &str) -> CommandError {
+    let word = printable(word.as_bytes());
+    CommandError::usage(format!("'{word}' is no key file, person, host or tag"))
+        .hint("lavrin host list")
+        .hint("lavrin person list")
+}
+
+/// A fingerprint says which key is meant, and the register has to know the key itself.
+fn known_key(print: Fingerprint, register: &Register) -> Result<PublicKey, CommandError> {
+    let people = register.people.values().flat_map(|person| &person.keys);
+    let hosts = register.hosts.values().flat_map(|host| &host.keys);
+    let found = people.chain(hosts).find(|key| key.fingerprint == print).map(|key| key.key.clone());
+    found.ok_or_else(|| {
+        CommandError::usage(format!("nobody in the register has the key {print}, so it cannot be asked about"))
+            .hint("give its public half: lavrin probe KEY.pub")
+    })
+}
+
+/// One question to each host about everything that is open.
+async fn round(open: &Asked, register: &Register, ways: &Ways, index: &Index<'_>) -> Vec<AnswerOut> {
+    let mut by_host: BTreeMap<&str, Vec<(String, Vec<PublicKey>)>> = BTreeMap::new();
+    for ((host, account), keys) in open {
+        by_host.entry(host).or_default().push((account.clone(), keys.clone()));
+    }
+    let mut all = Vec::new();
+    let mut questions = Vec::new();
+    for (host, accounts) in by_host {
+        let Some(known) = register.hosts.get(host) else { continue };
+        if known.host_keys.is_empty() || register.goes_round(known) {
+            let why =
+                format!("its keys are not pinned, or the way to it never ends: lavrin host trust {host}, lavrin check");
+            all.extend(answers(host, &accounts, index, |_, _| ("no-answer", Some(why.clone()))));
+        } else {
+            questions.push(Question { stop: ways.stop(known), accounts });
+        }
+    }
+    let (done, mut answered) = mpsc::channel(64);
+    let work = tokio::spawn(ask(questions.clone(), ways.jumps.clone(), ways.way.clone(), PACE, done));
+    while let Some(answer) = answered.recv().await {
+        let asked = questions.iter().find(|question| question.stop.host == answer.0);
+        all.extend(asked.into_iter().flat_map(|asked| told(&asked.accounts, &answer, index)));
+    }
+    let _ = work.await;
+    all
+}
+
+fn told(accounts: &[(String, Vec<PublicKey>)], (host, said): &Answered, index: &Index<'_>) -> Vec<AnswerOut> {
+    answers(host, accounts, index, |account, number| match said {
+        Ok(all) => {
+            let own = all.iter().find(|(name, _)| name == account).map(|(_, heard)| heard.as_slice());
+            heard(own.and_then(|own| own.get(number)).unwrap_or(&Heard::LeftOut))
+        }
+        Err(fault) => ("no-answer", Some(printable(fault.to_string().as_bytes()))),
+    })
+}
+
+fn answers(
+    host: &str,
+    accounts: &[(String, Vec<PublicKey>)],
+    index: &Index<'_>,
+    said: impl Fn(&str, usize) -> (&'static str, Option<String>),
+) -> Vec<AnswerOut> {
+    let mut all = Vec::new();
+    for (account, keys) in accounts {
+        for (number, key) in keys.iter().enumerate() {
+            let (answer, why) = said(account, number);
+            let owner = index.owner(key.fingerprint()).map(lavrin_core::fleet::Owner::name);
+            let (host, account, key) = (host.to_owned(), account.clone(), key.fingerprint().to_string());
+            all.push(AnswerOut { host, account, key, owner, answer, why });
+        }
+    }
+    all
+}
+
+fn print(answers: Vec<AnswerOut>, args: &ProbeArgs, ui: &Ui) {
+    if ui.format == Format::Json {
+        ui.result(&crate::json::print(&ProbeManyOut { schema: "lavrin/probe-many/1", answers }));
+        return;
+    }
+    let row = |one: &AnswerOut| {
+        let label = match args.until.exit(one.answer) {
+            Exit::Done => Label::Good,
+            Exit::Findings => Label::Bad,
+            _ => Label::Warn,
+        };
+        vec![
+            ui.paint(label, one.answer),
+            ui.paint(Label::Strong, &format!("{}@{}", one.account, one.host)),
+            one.owner.clone().unwrap_or_else(|| "nobody known".to_owned()),
+            one.key.clone(),
+            one.why.clone().unwrap_or_default(),
+        ]
+    };
+    let rows: Vec<Vec<String>> = answers.iter().map(row).collect();
+    let lines: String = columns(&rows, 0).into_iter().map(|line| line + "\n").collect();
+    let number = |what: &str| answers.iter().filter(|one| one.answer == what).count();
+    let told = ["accepted", "refused", "no-answer", "not-asked"].into_iter().filter(|what| number(what) > 0);
+    let told: Vec<String> = told.map(|what| format!("{} {what}", number(what))).collect();
+    ui.result(&format!("{lines}{}: {}", count(answers.len(), "question", "questions"), told.join(", ")));
+}

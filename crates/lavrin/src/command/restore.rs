@@ -1,0 +1,277 @@
+//! `lavrin restore`: take back a change that the journal knows, or everything that one run changed.
+
+use super::change::{self, ChangeArgs, UnderWay, keeper};
+use super::fleet_change::{FleetRun, ManyArgs, ResultOut, differs_now, pairs, text};
+use super::place::Work;
+use super::register::{Opened, RegisterArgs};
+use super::survey::{Ways, look_and};
+use crate::error::{CommandError, no_steps};
+use crate::exit::Exit;
+use crate::host::{HostArgs, NeedsRoot};
+use crate::table::columns;
+use crate::ui::{Format, Label, Ui};
+use crate::wording;
+use clap::Args;
+use lavrin_core::fleet::Index;
+use lavrin_core::login;
+use lavrin_core::register::{Host, Register};
+use lavrin_core::steps::{Change, Effect, Steps, guard, restore};
+use lavrin_core::survey::Observation;
+use lavrin_core::text::count;
+use lavrin_store::{Entry, Event, Keeper, Outcome};
+use lavrin_work::Place;
+use lavrin_work::enforce::Job;
+use schemars::JsonSchema;
+use serde::Serialize;
+use std::collections::BTreeMap;
+use std::path::Path;
+
+/// Take back a change that the journal knows, or everything one run changed
+#[derive(Debug, Args)]
+pub struct RestoreArgs {
+    /// The change, as `lavrin history` names it
+    #[arg(value_name = "CHANGE", required_unless_present = "run", conflicts_with = "run")]
+    pub id: Option<String>,
+    /// Everything that this run changed, on all its hosts
+    #[arg(long, value_name = "RUN")]
+    pub run: Option<String>,
+    #[command(flatten)]
+    change: ChangeArgs,
+    #[command(flatten)]
+    many: ManyArgs,
+    #[command(flatten)]
+    host: HostArgs,
+    #[command(flatten)]
+    register: RegisterArgs,
+}
+
+/// What `--format json` prints.
+#[derive(Debug, Serialize, JsonSchema)]
+pub struct RestoreOut {
+    schema: &'static str,
+    /// What ties the changes of this run together.
+    run: Option<String>,
+    hosts: Vec<ResultOut>,
+}
+
+/// A change that the journal knows.
+#[derive(Debug, Clone)]
+struct Known {
+    time: String,
+    command: String,
+    place: String,
+    account: String,
+    changes: Vec<Change>,
+}
+
+/// Runs the command.
+pub async fn run(args: &RestoreArgs, ui: &Ui) -> Result<Exit, CommandError> {
+    let opened = args.register.open().ok();
+    let keeper: Box<dyn Keeper> = match &opened {
+        Some(opened) => Box::new(lavrin_store::database::Database::open(opened.folder.path())?),
+        None => keeper()?,
+    };
+    let known = known(args, keeper.as_ref())?;
+    show(&known, opened.as_ref(), ui);
+    let is_host =
+        |known: &Known| opened.as_ref().is_some_and(|opened| opened.reading.register.hosts.contains_key(&known.place));
+    match (&opened, &known[..]) {
+        (Some(opened), _) if known.iter().all(is_host) => on_hosts(args, opened, &known, ui).await,
+        (_, [one]) => on_one(args, one, ui).await,
+        _ => Err(CommandError::usage("this run changed a host that is not in the register any more")
+            .hint("put it back there, or take its changes back one by one: lavrin history")),
+    }
+}
+
+/// The changes that are meant, the last one first.
+fn known(args: &RestoreArgs, keeper: &dyn Keeper) -> Result<Vec<Known>, CommandError> {
+    let lines = keeper.lines()?;
+    let mut found: Vec<Known> = Vec::new();
+    for Entry { id, time, event } in &lines {
+        let Event::Intent { command, place, account, run, changes, files, .. } = event else { continue };
+        let meant = args.id.as_ref() == Some(id) || args.run.is_some() && args.run == *run;
+        if !meant || ended(&lines, id) == Some(Outcome::AsBefore) {
+            continue;
+        }
+        if changes.is_empty() && !files.is_empty() {
+            return Err(CommandError::with(
+                Exit::Stopped,
+                format!("{id} was written by a version that did not keep enough"),
+            )
+            .because("nothing was changed"));
+        }
+        let content = |name: &str| keeper.kept(name).ok().flatten();
+        let whole: Option<Vec<Change>> = changes.iter().map(|change| change.whole(content)).collect();
+        let changes = whole.ok_or_else(|| {
+            CommandError::with(Exit::Stopped, format!("a backup that {id} needs is missing or damaged"))
+                .because("nothing was changed")
+        })?;
+        let (time, command) = (time.clone(), command.clone());
+        found.push(Known { time, command, place: place.clone(), account: account.clone(), changes });
+    }
+    if found.is_empty() {
+        let what = args.id.as_ref().or(args.run.as_ref()).cloned().unwrap_or_default();
+        return Err(CommandError::usage(format!(
+            "the journal knows no change '{}' that could be taken back",
+            lavrin_core::text::printable(what.as_bytes())
+        ))
+        .hint("lavrin history"));
+    }
+    found.reverse();
+    Ok(found)
+}
+
+fn ended(lines: &[Entry], id: &str) -> Option<Outcome> {
+    lines.iter().rev().find_map(|line| match &line.event {
+        Event::Outcome { outcome, .. } if line.id == id => Some(*outcome),
+        _ => None,
+    })
+}
+
+/// What would be taken back, on stderr; whose keys come back is said, since one of them may have left.
+fn show(known: &[Known], opened: Option<&Opened>, ui: &Ui) {
+    let register = opened.map(|opened| &opened.reading.register);
+    let index = register.map(Index::of);
+    for one in known {
+        let what = format!("{} of {} on {}@{}", one.command, one.time, one.account, one.place);
+        ui.status(&ui.paint_status(Label::Strong, &format!("take back {what}")));
+        let inverse: Vec<Change> = one.changes.iter().rev().map(Change::inverse).collect();
+        let effect = Effect::of(&inverse);
+        let row = |sign: &str, label: Label, key: &lavrin_core::key::PublicKey| {
+            let print = key.fingerprint();
+            let owner = index.as_ref().and_then(|index| index.owner(print)).map(lavrin_core::fleet::Owner::name);
+            let left = register.zip(owner.as_ref()).and_then(|(register, id)| left(register, id)).unwrap_or_default();
+            let owner = owner.unwrap_or_else(|| "nobody known".to_owned());
+            vec![ui.paint_status(label, sign), ui.paint_status(label, &owner), print.to_string(), left]
+        };
+        let came = effect.came.iter().map(|key| row("+", Label::Good, key));
+        let gone = effect.gone.iter().map(|key| row("-", Label::Bad, key));
+        let limited = effect.limited.iter().map(|key| row("~", Label::Type, key));
+        let rows: Vec<Vec<String>> = came.chain(gone).chain(limited).collect();
+        columns(&rows, 4).iter().for_each(|line| ui.status(line));
+    }
+}
+
+fn left(register: &Register, id: &str) -> Option<String> {
+    let left = register.people.get(id)?.left.as_ref()?;
+    Some(format!("left on {}, and would get in again", left.value))
+}
+
+/// On the hosts of the register, all at once.
+async fn on_hosts(args: &RestoreArgs, opened: &Opened, known: &[Known], ui: &Ui) -> Result<Exit, CommandError> {
+    let register = &opened.reading.register;
+    let ways = Ways::of(register, &args.host.sign_in)?;
+    let names: Vec<&Known> = known.iter().collect();
+    let hosts: Vec<&Host> =
+        register.hosts.values().filter(|host| names.iter().any(|one| one.place == host.id)).collect();
+    let (mut jobs, mut results) = (Vec::new(), Vec::new());
+    let looked = look_and(opened, &hosts, &ways, args.many.pace(), ui, |host, seen| match plan(known, host, &seen) {
+        Ok(steps) if steps.is_empty() => results.push(ResultOut::still(host, "nothing-to-do", None, Exit::Done)),
+        Ok(steps) => jobs.extend(register.hosts.get(host).map(|known| Job {
+            stop: ways.stop(known),
+            pairs: pairs(known),
+            seen,
+            steps,
+            refused: Vec::new(),
+        })),
+        Err(error) => results.push(ResultOut::still(host, "as-before", Some(error.message), error.exit)),
+    });
+    for host in looked.await?.into_iter().filter(|host| host.fault.is_some()) {
+        results.push(ResultOut::still(&host.host, "not-seen", host.fault, Exit::NotChecked));
+    }
+    let mut run_id = None;
+    if args.change.preview {
+        results.extend(jobs.iter().map(|job| ResultOut::still(&job.stop.host, "preview", None, Exit::Done)));
+    } else if !jobs.is_empty() {
+        change::confirm(ui, &args.change)?;
+        let run = FleetRun::begin("restore", opened, &args.many, args.change.reason.clone())?;
+        let ended = run.carry(jobs, &ways).await?;
+        let one = |(host, ended): (&String, &_)| ResultOut::of(host, ended, |ended| differs_now(opened, host, ended));
+        results.extend(ended.iter().map(one));
+        run_id = Some(run.id);
+    }
+    results.sort_by(|one, other| one.host.cmp(&other.host));
+    let exit = results.iter().map(|result| result.exit).max().unwrap_or(Exit::Done);
+    if ui.format == Format::Json {
+        ui.result(&crate::json::print(&RestoreOut { schema: "lavrin/restore/1", run: run_id, hosts: results }));
+    } else {
+        ui.result(&text(&results, ui));
+    }
+    Ok(exit)
+}
+
+/// The steps on one host, account by account.
+fn plan(known: &[Known], host: &str, seen: &Observation) -> Result<Vec<Steps>, CommandError> {
+    let mut by_account: BTreeMap<&str, Vec<Change>> = BTreeMap::new();
+    // What was changed last is taken back first; `restore` wants the order in which it was made.
+    for one in known.iter().rev().filter(|one| one.place == host) {
+        by_account.entry(&one.account).or_default().extend(one.changes.iter().cloned());
+    }
+    let mut all = Vec::new();
+    for (account, changes) in by_account {
+        let steps = restore(account, &changes, seen).map_err(|fault| no_steps(&fault, account, host))?;
+        if !steps.changes.is_empty() {
+            all.push(steps);
+        }
+    }
+    Ok(all)
+}
+
+/// In a tree, or on a host without a register.
+async fn on_one(args: &RestoreArgs, known: &Known, ui: &Ui) -> Result<Exit, CommandError> {
+    let account = &known.account;
+    let tree = known.place.starts_with(['/', '~']).then(|| crate::paths::typed(&known.place));
+    let mut work = match tree {
+        Some(Ok(tree)) => Work::open_tree(Path::new(&tree))?,
+        _ => Work::open_host(ui, &known.place, account, &args.host, NeedsRoot::Yes).await?,
+    };
+    work.look(|seen| login::wants(account, seen)).await?;
+    let steps = restore(account, &known.changes, &work.seen).map_err(|fault| no_steps(&fault, account, &work.name))?;
+    let target = format!("{account} on {}", work.name);
+    if steps.changes.is_empty() {
+        ui.result(&format!("Nothing to do: {target} is as it was before"));
+        return Ok(Exit::Done);
+    }
+    let login = work.remote.as_ref().map(|remote| remote.login.clone());
+    let changes = guard(&steps, login.as_ref(), args.many.accept_lockout)?;
+    for (number, change) in steps.changes.iter().enumerate() {
+        ui.status(&format!("  {}. {}", number + 1, wording::steps::taken_back(change)));
+    }
+    if args.change.preview {
+        ui.result(&format!("This would be taken back for {target}; nothing was changed"));
+        return Ok(Exit::Done);
+    }
+    change::confirm(ui, &args.change)?;
+    let begun = UnderWay::new("restore", &work, &steps, changes, args.change.reason.clone())?;
+    begun.carry(&work, &steps).await?;
+    let proven = proven(&mut work, &steps).await?;
+    begun.close(Outcome::Done, &proven)?;
+    let said = count(steps.changes.len(), "change", "changes");
+    ui.result(&format!("{}\n  proof   {proven}", ui.paint(Label::Good, &format!("Taken back: {said} for {target}"))));
+    Ok(Exit::Done)
+}
+
+/// Reads back; a key that came back is asked about where there is a server.
+async fn proven(work: &mut Work, steps: &Steps) -> Result<String, CommandError> {
+    let account = steps.account.name.clone();
+    work.look_again(|seen| login::wants(&account, seen)).await?;
+    let held = steps.changes.iter().rev().enumerate().all(|(number, change)| {
+        let later = steps.changes.iter().rev().take(number).any(|later| later.path() == change.path());
+        later || change.holds(&work.seen)
+    });
+    if !held {
+        return Err(CommandError::with(Exit::Midway, "read back, something is not as it was written")
+            .because("something else writes these files")
+            .hint(format!("lavrin why {account}@{}", work.name)));
+    }
+    let mut said = vec!["read back".to_owned()];
+    if let (Place::Shell(_), Some(remote)) = (&work.place, &work.remote) {
+        let effect = steps.effect();
+        let keys: Vec<_> = effect.came.iter().chain(&effect.gone).map(|key| (**key).clone()).collect();
+        let heard = lavrin_work::hear(&remote.target, &account, &keys, &lavrin_core::key::generate::SystemSource).await;
+        said.extend(keys.iter().zip(heard).map(|(key, heard)| {
+            format!("{} is {} from outside", key.fingerprint(), super::fleet_change::heard(&heard).0)
+        }));
+    }
+    Ok(said.join("; "))
+}
