@@ -1,6 +1,7 @@
 //! How a stand-in differs from a host in good order: one knob for each thing that goes wrong in the field.
 
 use crate::replay::Replay;
+use std::ops::RangeInclusive;
 use std::path::PathBuf;
 use std::sync::Arc;
 
@@ -23,4 +24,18 @@ pub struct Behaviour {
     pub replays: Option<Arc<Replay>>,
     /// Opens ways to other hosts.
     pub forwards: bool,
+    /// Ends each connection after so many bytes in both directions together.
+    pub cut_after: Option<u64>,
+    /// Shows another host key than the one it had in the beginning.
+    pub other_host_key: bool,
+    /// What it is like on some connections, counted from 1, instead of all this.
+    pub episodes: Vec<(RangeInclusive<usize>, Behaviour)>,
+}
+
+impl Behaviour {
+    /// What it is like on this connection.
+    pub(crate) fn on(&self, connection: usize) -> Self {
+        let episode = self.episodes.iter().find(|(when, _)| when.contains(&connection));
+        episode.map_or_else(|| self.clone(), |(_, behaviour)| behaviour.clone())
+    }
 }

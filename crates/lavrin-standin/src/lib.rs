@@ -3,6 +3,7 @@
 //! started it.
 
 mod behaviour;
+mod cut;
 mod replay;
 mod server;
 mod tree;
@@ -76,11 +77,14 @@ impl StandIn {
         let text = openssh::write(&key, name, None, &SystemSource).map_err(|_| StandInFault::HostKey)?;
         let transport_key =
             russh::keys::PrivateKey::from_openssh(text.as_bytes()).map_err(|_| StandInFault::HostKey)?;
+        let other = generate(Recipe::Ed25519, &SystemSource).map_err(|_| StandInFault::HostKey)?;
+        let other = openssh::write(&other, name, None, &SystemSource).map_err(|_| StandInFault::HostKey)?;
+        let other = russh::keys::PrivateKey::from_openssh(other.as_bytes()).map_err(|_| StandInFault::HostKey)?;
         let socket = TcpListener::bind("127.0.0.1:0").await?;
         let address = socket.local_addr()?;
         let world =
             Arc::new(server::World { root: tree.path().canonicalize()?, passwords: passwords.clone(), behaviour });
-        let listener = tokio::spawn(server::serve(socket, transport_key, world));
+        let listener = tokio::spawn(server::serve(socket, [transport_key, other], world));
         Ok(Self { address, host_key: key.public().clone(), passwords, tree, listener })
     }
 

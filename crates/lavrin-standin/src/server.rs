@@ -1,6 +1,7 @@
 //! The SSH side of the stand-in.
 
 use crate::Behaviour;
+use crate::cut::CutStream;
 use lavrin_core::account::{read_groups, read_passwd};
 use lavrin_core::fs::{BytePath, Fact, Node, NodeKind, Why};
 use lavrin_core::key::PublicKey;
@@ -36,34 +37,42 @@ pub(crate) struct World {
 }
 
 /// Takes connections until it is told to stop.
-pub(crate) async fn serve(socket: TcpListener, key: russh::keys::PrivateKey, world: Arc<World>) {
-    let config = Arc::new(Config {
-        server_id: SshId::Standard(Cow::Borrowed("SSH-2.0-lavrin-standin")),
-        methods: methods(),
-        auth_rejection_time: Duration::ZERO,
-        auth_rejection_time_initial: Some(Duration::ZERO),
-        keys: vec![key],
-        nodelay: true,
-        inactivity_timeout: Some(Duration::from_mins(10)),
-        ..Config::default()
-    });
+pub(crate) async fn serve(socket: TcpListener, keys: [russh::keys::PrivateKey; 2], world: Arc<World>) {
+    let config = |key: russh::keys::PrivateKey| {
+        Arc::new(Config {
+            server_id: SshId::Standard(Cow::Borrowed("SSH-2.0-lavrin-standin")),
+            methods: methods(),
+            auth_rejection_time: Duration::ZERO,
+            auth_rejection_time_initial: Some(Duration::ZERO),
+            keys: vec![key],
+            nodelay: true,
+            inactivity_timeout: Some(Duration::from_mins(10)),
+            ..Config::default()
+        })
+    };
+    let [own, other] = keys.map(config);
+    let mut connections = 0;
     while let Ok((stream, peer)) = socket.accept().await {
         let _ = stream.set_nodelay(true);
-        if world.behaviour.silent {
+        connections += 1;
+        let behaviour = world.behaviour.on(connections);
+        if behaviour.silent {
             tokio::spawn(async move {
                 tokio::time::sleep(SILENCE).await;
                 drop(stream);
             });
             continue;
         }
+        let config = if behaviour.other_host_key { other.clone() } else { own.clone() };
+        let stream = CutStream { inner: stream, left: behaviour.cut_after };
         let client = Client {
             world: world.clone(),
+            behaviour,
             account: String::new(),
             address: peer.ip(),
             inputs: HashMap::new(),
             scripts: HashMap::new(),
         };
-        let config = config.clone();
         tokio::spawn(async move {
             if let Ok(session) = russh::server::run_stream(config, stream, client).await {
                 let _ = session.await;
@@ -75,6 +84,7 @@ pub(crate) async fn serve(socket: TcpListener, key: russh::keys::PrivateKey, wor
 /// One connection.
 struct Client {
     world: Arc<World>,
+    behaviour: Behaviour,
     account: String,
     address: std::net::IpAddr,
     inputs: HashMap<ChannelId, ChildStdin>,
@@ -162,7 +172,7 @@ fn node(path: &Path) -> Fact<Node> {
 impl Client {
     /// Answers a script that is here as a whole: from memory, or by running it this once.
     async fn replay(&mut self, channel: ChannelId, session: &mut Session) {
-        let (Some(script), Some(replay)) = (self.scripts.remove(&channel), &self.world.behaviour.replays) else {
+        let (Some(script), Some(replay)) = (self.scripts.remove(&channel), &self.behaviour.replays) else {
             return;
         };
         let text = String::from_utf8_lossy(&script.bytes).into_owned();
@@ -237,7 +247,7 @@ impl Handler for Client {
         _: &mut Session,
     ) -> Result<(), russh::Error> {
         // Nowhere but to this machine: the stand-in is for tests and the demo.
-        let port = u16::try_from(port).ok().filter(|_| self.world.behaviour.forwards && host == "127.0.0.1");
+        let port = u16::try_from(port).ok().filter(|_| self.behaviour.forwards && host == "127.0.0.1");
         let Some(port) = port else { return Ok(()) };
         let Ok(mut stream) = tokio::net::TcpStream::connect(("127.0.0.1", port)).await else { return Ok(()) };
         reply.accept().await;
@@ -253,7 +263,7 @@ impl Handler for Client {
         command: &[u8],
         session: &mut Session,
     ) -> Result<(), russh::Error> {
-        let behaviour = &self.world.behaviour;
+        let behaviour = &self.behaviour;
         if behaviour.refuses_commands {
             return session.channel_failure(channel);
         }
