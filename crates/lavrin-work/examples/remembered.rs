@@ -1,5 +1,6 @@
-//! Writes a register and a store in which many hosts were seen, for measuring: `remembered HOSTS ENTRIES DIR`. Each host
-//! has so many entries in several accounts; a tenth of the people have left, a twentieth of the keys is unknown.
+//! Writes a register and a store in which many hosts were seen, for measuring: `remembered HOSTS ENTRIES DIR [agreed]`. Each
+//! host has so many entries in several accounts; a tenth of the people have left, a twentieth of the keys is unknown. With
+//! `agreed` there are 5,000 people, all of them there, a grant for each entry, and a twentieth of the hosts differs.
 #![allow(clippy::print_stdout, reason = "this is a program of its own")]
 
 use lavrin_core::account::read_passwd;
@@ -14,21 +15,28 @@ use std::error::Error;
 use std::fmt::Write as _;
 
 const PEOPLE: usize = 2_000;
+const PEOPLE_AGREED: usize = 5_000;
 const ACCOUNTS: usize = 4;
 /// 2026-11-23
 const NOW: i64 = 1_795_392_000;
 
 fn main() -> Result<(), Box<dyn Error>> {
     let words: Vec<String> = std::env::args().collect();
-    let [_, hosts, entries, folder] = &words[..] else { return Err("remembered HOSTS ENTRIES DIR".into()) };
+    let [_, hosts, entries, folder, more @ ..] = &words[..] else {
+        return Err("remembered HOSTS ENTRIES DIR [agreed]".into());
+    };
     let (hosts, entries) = (hosts.parse::<usize>()?, entries.parse::<usize>()?);
-    let lines: Vec<String> = (0..PEOPLE + PEOPLE / 20).map(line).collect();
-    register(folder, hosts, &lines)?;
+    let agreed = more == ["agreed"];
+    let people = if agreed { PEOPLE_AGREED } else { PEOPLE };
+    let lines: Vec<String> = (0..people + if agreed { 0 } else { PEOPLE / 20 }).map(line).collect();
+    register(folder, hosts, &lines[..people], agreed.then_some(entries))?;
     let store = Database::open(folder.as_ref())?;
     let auditor = Auditor::default();
     store.together(|store| {
         for host in 0..hosts {
-            let seen = observation(host, entries, &lines);
+            // One entry less than granted makes a host differ.
+            let less = usize::from(agreed && host % 20 == 0);
+            let seen = observation(host, entries - less, &lines);
             let sighted: Vec<Sighted> = auditor
                 .entries(&seen)
                 .into_iter()
@@ -52,11 +60,17 @@ fn line(number: usize) -> String {
     PrivateKey::ed25519(&seed).map(|key| key.public().line(&format!("keeper{number}@lantern"))).unwrap_or_default()
 }
 
-fn register(folder: &str, hosts: usize, lines: &[String]) -> Result<(), Box<dyn Error>> {
+/// Whose entry it is.
+fn keeper(host: usize, entry: usize, lines: usize) -> usize {
+    (host * 7 + entry * 31) % lines
+}
+
+/// With `agreed` entries on each host every one of them is granted.
+fn register(folder: &str, hosts: usize, lines: &[String], agreed: Option<usize>) -> Result<(), Box<dyn Error>> {
     std::fs::create_dir_all(format!("{folder}/people"))?;
     std::fs::write(format!("{folder}/lavrin.toml"), "name = \"remembered\"\n")?;
-    for (number, line) in lines.iter().take(PEOPLE).enumerate() {
-        let left = if number % 10 == 9 { "left = 2026-01-01\n" } else { "" };
+    for (number, line) in lines.iter().enumerate() {
+        let left = if number % 10 == 9 && agreed.is_none() { "left = 2026-01-01\n" } else { "" };
         let text = format!(
             "name = \"Keeper {number}\"\nteam = \"keepers\"\n{left}\n[[key]]\nlabel = \"main\"\nline = \"{line}\"\n"
         );
@@ -64,11 +78,19 @@ fn register(folder: &str, hosts: usize, lines: &[String]) -> Result<(), Box<dyn 
     }
     let mut text = String::new();
     for host in 0..hosts {
-        writeln!(text, "[buoy{host}]\naddress = \"192.0.2.1\"\ntags = [\"lights\"]\n")?;
+        let accounts = "accounts = [\"lamp0\", \"lamp1\", \"lamp2\", \"lamp3\"]";
+        writeln!(text, "[buoy{host}]\naddress = \"192.0.2.1\"\ntags = [\"lights\"]\n{accounts}\n")?;
     }
     std::fs::write(format!("{folder}/hosts.toml"), text)?;
     let mut access = String::new();
-    for account in 0..ACCOUNTS {
+    for (host, entry) in (0..hosts).flat_map(|host| (0..agreed.unwrap_or(0)).map(move |entry| (host, entry))) {
+        let (who, account) = (keeper(host, entry, lines.len()), entry % ACCOUNTS);
+        writeln!(
+            access,
+            "[[grant]]\nperson = \"keeper{who}\"\naccount = \"lamp{account}\"\nhosts = [\"buoy{host}\"]\n"
+        )?;
+    }
+    for account in (0..ACCOUNTS).filter(|_| agreed.is_none()) {
         writeln!(access, "[[grant]]\nteam = \"keepers\"\naccount = \"lamp{account}\"\ntags = [\"lights\"]\n")?;
     }
     Ok(std::fs::write(format!("{folder}/access.toml"), access)?)
@@ -109,7 +131,7 @@ fn observation(host: usize, entries: usize, lines: &[String]) -> Observation {
         seen.nodes.insert(keys.clone(), node(NodeKind::File, 0o600, uid));
         seen.nodes.insert(home.join(b".ssh/authorized_keys2"), Fact::Absent);
         let own = (account..entries).step_by(ACCOUNTS);
-        let text: String = own.map(|entry| format!("{}\n", lines[(host * 7 + entry * 31) % lines.len()])).collect();
+        let text: String = own.map(|entry| format!("{}\n", lines[keeper(host, entry, lines.len())])).collect();
         seen.bytes.insert(keys, Fact::Known(text.into_bytes()));
     }
     seen

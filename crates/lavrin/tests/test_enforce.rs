@@ -126,3 +126,80 @@ fn whoever_leaves_is_out_everywhere_and_what_is_owed_stays_until_it_is_done() {
     assert!(back["findings"].to_string().contains("removed-entry-back"), "{back}");
     insta::assert_snapshot!("compare_came_back", fleet.run("compare lantern").expect(1));
 }
+
+/// Runs what was printed as a console would, in a tree of its own: the root of the script is that of the stand-in.
+fn at_the_console(fleet: &Fleet, host: usize, pasted: &str) -> Vec<u8> {
+    let root = fleet.hosts[host].tree().canonicalize().unwrap();
+    fleet.put(host, "/etc/shadow", "root:*:20000::::::\nedda:$:20000::::::\n");
+    // The script's own checksum has to be that of the text as it is pasted, so the tree is given as what root sees there.
+    let mut unshare = std::process::Command::new("unshare");
+    unshare.args(["--mount", "--", "sh", "-c"]).arg(format!(
+        "mount --bind {0}/home /home && mount --bind {0}/root /root && mount --bind {0}/etc/passwd /etc/passwd && mount --bind {0}/etc/group /etc/group && mount --bind {0}/etc/shadow /etc/shadow && exec sh -s",
+        root.display()
+    ));
+    let mut child = unshare.stdin(std::process::Stdio::piped()).stdout(std::process::Stdio::piped()).spawn().unwrap();
+    std::io::Write::write_all(&mut child.stdin.take().unwrap(), pasted.as_bytes()).unwrap();
+    child.wait_with_output().unwrap().stdout
+}
+
+#[test]
+#[ignore = "needs root, for a mount of its own: scripts/test.sh"]
+fn a_change_is_carried_by_hand_and_its_answer_taken_in() {
+    let mut fleet = Fleet::new();
+    people(&fleet);
+    let before = format!("# it's kept\n{}{}", line(3, "sten"), line(4, "who"));
+    fleet.add("lantern", &before, Behaviour::default());
+    drop(fleet.run("enforce lantern --script").expect(3));
+    let look = fleet.run("survey --script").expect(0).stdout;
+    fleet.world.write("answer", at_the_console(&fleet, 0, &look), 0o600);
+    drop(fleet.run("survey lantern --read answer").expect(0));
+    let change = fleet.run("enforce lantern --script").expect(0).stdout;
+    assert!(change.lines().all(|line| line.len() < 1000), "{change}");
+    // Damaged on the way: nothing happens.
+    let damaged = at_the_console(&fleet, 0, &change.replacen("authorized_keys", "authorised_keys", 1));
+    assert_eq!(keys(&fleet, 0), before);
+    fleet.world.write("answer", damaged, 0o600);
+    drop(fleet.run("enforce lantern --read answer").expect(4));
+    fleet.world.write("answer", at_the_console(&fleet, 0, &change), 0o600);
+    let after = format!("# it's kept\n{}{}from=\"127.0.0.0/8\" {}", line(4, "who"), line(2, "a key"), line(5, "a key"));
+    assert_eq!(keys(&fleet, 0), after);
+    insta::assert_snapshot!("enforce_read", fleet.run("enforce lantern --read answer").expect(0));
+    drop(fleet.run("enforce lantern --read answer").expect(2));
+    assert_eq!(fleet.run("compare lantern --format json").expect(1).json()["summary"]["unknown"], 1);
+    // The file is another one by now: the change that was printed for the old one stops by itself.
+    fleet.world.write("people/sten.toml", person("Sten Kvarn", "", 3), 0o644);
+    let access =
+        fleet.world.read("access.toml") + "\n[[grant]]\nperson = \"sten\"\naccount = \"edda\"\nhosts = [\"*\"]\n";
+    fleet.world.write("access.toml", access, 0o644);
+    let change = fleet.run("enforce lantern --script").expect(0).stdout;
+    fleet.put(0, "/home/edda/.ssh/authorized_keys", "# somebody else\n");
+    fleet.world.write("answer", at_the_console(&fleet, 0, &change), 0o600);
+    let stopped = fleet.run("enforce lantern --read answer").expect(4);
+    assert!(stopped.stdout.contains("everything is as it was: change 1"), "{stopped}");
+    assert_eq!(keys(&fleet, 0), "# somebody else\n");
+}
+
+#[test]
+#[ignore = "needs root, for a mount of its own: scripts/test.sh"]
+fn a_key_is_installed_by_hand() {
+    let mut fleet = Fleet::new();
+    fleet.add("lantern", "# no end", Behaviour::default());
+    fleet.world.put_pair("runa", 5, "runa@lantern");
+    let change = fleet.run("install home/runa.pub edda@lantern --script").expect(0).stdout;
+    assert!(change.lines().all(|line| line.len() < 1000), "{change}");
+    for _ in 0..2 {
+        fleet.world.write("answer", at_the_console(&fleet, 0, &change), 0o600);
+        insta::assert_snapshot!(
+            "install_read",
+            fleet.run("install home/runa.pub edda@lantern --read answer").expect(0)
+        );
+        assert_eq!(keys(&fleet, 0), format!("# no end\n{}", line(5, "runa@lantern")));
+    }
+    let folder = fleet.hosts[0].file("/home/edda/.ssh");
+    std::fs::remove_dir_all(&folder).unwrap();
+    std::os::unix::fs::symlink("/tmp", &folder).unwrap();
+    fleet.world.write("answer", at_the_console(&fleet, 0, &change), 0o600);
+    let refused = fleet.run("install home/runa.pub edda@lantern --read answer").expect(4);
+    assert!(refused.stderr.contains("is a link or no folder"), "{refused}");
+    drop(fleet.run("install home/runa.pub edda@lantern --read home/runa.pub").expect(2));
+}

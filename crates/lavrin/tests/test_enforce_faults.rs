@@ -262,7 +262,7 @@ fn a_trial_stops_failures_stop_and_pairs_are_kept_apart() {
     assert_eq!(state(&run), ["done", "left"]);
     let run = fleet.run(&format!("{ENFORCE} --format json --parallel 1 --stop-after-failures 1 ca d")).expect(4);
     assert_eq!(state(&run)[1], "not-begun");
-    assert!(run.stdout.contains("not begun, since 1 hosts failed"), "{run}");
+    assert!(run.stdout.contains("not begun, since 1 host failed"), "{run}");
     let run = fleet.run(&format!("{ENFORCE} --format json d --preview")).expect(0);
     assert_eq!((state(&run), keys(&fleet, 3)), (vec!["preview".to_owned()], String::new()));
     drop(fleet.run("enforce --identity home/office d").expect(2));

@@ -3,27 +3,9 @@
 mod common;
 
 use common::World;
-use common::servers::{Account, Server, system};
+use common::servers::{Account, Server, Sudo};
 use common::site::{PLAIN, RootKeys};
 use std::fmt::Write as _;
-
-/// sudo without a password for one account, taken back when dropped.
-struct Sudo(String);
-
-impl Sudo {
-    fn for_account(name: &str) -> Self {
-        let path = format!("/etc/sudoers.d/lavrin-{name}");
-        std::fs::write(&path, format!("{name} ALL=(ALL) NOPASSWD: ALL\n")).unwrap();
-        system("chmod", &["440", &path]);
-        Self(path)
-    }
-}
-
-impl Drop for Sudo {
-    fn drop(&mut self) {
-        let _ = std::fs::remove_file(&self.0);
-    }
-}
 
 fn public(world: &World, name: &str) -> String {
     world.read(&format!("home/keys/{name}.pub")).trim().to_owned()
@@ -68,7 +50,7 @@ fn eight_servers_and_a_small_device_are_surveyed_at_once() {
     let shown = world.typed("host trust zdevice").expect(2).stderr;
     let print = shown.split_whitespace().find(|word| word.starts_with("SHA256:")).unwrap();
     drop(world.typed(&format!("host trust zdevice --expect-host-key {print}")).expect(0));
-    let inner = last_host_key(&world);
+    let inner = servers[7].public_line(&world);
     let text = world.read("hosts.toml");
     let text = text.replace("through = \"s0\"\n", &format!("through = \"s0\"\nhost_keys = [\"{inner}\"]\n"));
     world.write("hosts.toml", text, 0o644);
@@ -106,16 +88,4 @@ fn eight_servers_and_a_small_device_are_surveyed_at_once() {
     assert!(accounts_in.contains(&accounts[0].name.as_str()) && accounts_in.contains(&"root"), "{then}");
     let again = world.typed("survey --identity home/keys/office --format json").expect(0).json();
     assert!(again["hosts"].as_array().unwrap().iter().all(|host| host["changed"] == false), "{again}");
-}
-
-/// The public half of the last server's host key.
-fn last_host_key(world: &World) -> String {
-    let mut newest: Vec<_> = std::fs::read_dir(world.path("home/keys"))
-        .unwrap()
-        .map(|entry| entry.unwrap().path())
-        .filter(|path| path.to_string_lossy().contains("hostkey-") && path.extension().is_some_and(|end| end == "pub"))
-        .collect();
-    newest.sort_by_key(|path| path.metadata().unwrap().modified().unwrap());
-    let text = std::fs::read_to_string(newest.last().unwrap()).unwrap();
-    text.split_whitespace().take(2).collect::<Vec<_>>().join(" ")
 }

@@ -27,6 +27,16 @@ struct Writing<'a> {
     owner: Owner,
 }
 
+impl<'a> Writing<'a> {
+    fn of(change: &'a Change) -> Option<Self> {
+        let Change::WriteFile { path, old, new, mode, owner } = change else { return None };
+        Some(Self { path, old: old.as_deref(), new, mode: *mode, owner: *owner })
+    }
+}
+
+/// Why a path is not worked on.
+const NOT_FOR_A_SHELL: &str = "its name cannot be handed to a shell safely";
+
 impl ShellHost {
     /// Makes one change. What was looked at before must still hold, else nothing is changed.
     ///
@@ -35,42 +45,11 @@ impl ShellHost {
     pub async fn carry(&self, change: &Guarded, account: &Account, seen: &Observation) -> Result<(), CarryFault> {
         let change = change.change();
         let path = change.path();
-        let refuse = |why: &str| CarryFault::Refused { path: path.clone(), why: why.to_owned() };
-        let folder = path.parent().ok_or_else(|| refuse("nothing is changed at the root of the tree"))?;
-        let (Some(folder), Some(name)) = (quoted_path(&folder), std::str::from_utf8(path.name()).ok().map(quoted))
-        else {
-            return Err(refuse("its name cannot be handed to a shell safely"));
-        };
-        let whole = quoted_path(path).ok_or_else(|| refuse("its name cannot be handed to a shell safely"))?;
-        let (lines, by_root) = match change {
-            Change::WriteFile { path, old, new, mode, owner } => {
-                let writing = Writing { path, old: old.as_deref(), new, mode: *mode, owner: *owner };
-                return self.write(&writing, account, seen).await;
-            }
-            Change::MakeFolder { mode, owner, .. } => {
-                let make = format!("inside {folder}\nmkdir -m {mode:o} -- {name} 2>/dev/null || fail \"changed\"\n");
-                // In a home that root owns only root can make it; the account cannot swap it there.
-                let root = parent_is_roots(path, account, seen);
-                let give = if root {
-                    format!("inside {whole}\nchown {}:{} . || fail owner\n", owner.uid, owner.gid)
-                } else {
-                    String::new()
-                };
-                (format!("{make}{give}"), root)
-            }
-            Change::RemoveFolder { .. } => (
-                format!("inside {folder}\nrmdir -- {name} 2>/dev/null || fail \"not empty\"\n"),
-                parent_is_roots(path, account, seen),
-            ),
-            Change::SetMode { from, to, .. } => {
-                (set_mode(seen, path, &folder, &name, &whole, *from, *to), is_roots(path, account, seen))
-            }
-            Change::SetOwner { from, to, .. } => (set_owner(seen, path, &folder, &name, &whole, *from, *to), true),
-            Change::RemoveFile { .. } => (
-                format!("inside {folder}\n[ -f {name} ] && [ ! -L {name} ] && rm -f -- {name} || fail changed\n"),
-                parent_is_roots(path, account, seen),
-            ),
-        };
+        if let Some(writing) = Writing::of(change) {
+            return self.write(&writing, account, seen).await;
+        }
+        let unsafe_name = || CarryFault::Refused { path: path.clone(), why: NOT_FOR_A_SHELL.to_owned() };
+        let (lines, by_root) = lines_of(change, account, seen).ok_or_else(unsafe_name)?;
         self.prepare(&lines, by_root, path, account).await
     }
 
@@ -107,9 +86,7 @@ impl ShellHost {
         let path = writing.path;
         let (nonce, child) = (self.nonce(), self.nonce());
         let inner = self.write_script(writing, &child);
-        let in_home =
-            path.is_within(&account.home) || seen.node(path).into_known().is_some_and(|node| node.uid == account.uid);
-        let (name, uid, gid) = if in_home { (account.name.as_str(), account.uid, account.gid) } else { ("root", 0, 0) };
+        let (name, uid, gid) = writer(writing, account, seen);
         let command = format!("eval \"$(dd bs=1 count={} 2>/dev/null)\"", inner.len());
         let script = format!(
             "{}as {} {uid} {gid} {}\nprintf '\\n%s Z %s\\n' \"$N\" $?\n",
@@ -158,17 +135,116 @@ impl ShellHost {
     fn write_script(&self, writing: &Writing<'_>, nonce: &str) -> String {
         let root = if self.is_standin() { "R=$(cd -P \"$LAVRIN_STANDIN_ROOT\" && pwd -P)" } else { "R=" };
         let folder = writing.path.parent().as_ref().and_then(quoted_path).unwrap_or_else(|| "''".to_owned());
-        let name = quoted(&String::from_utf8_lossy(writing.path.name()));
-        let old = writing.old.map_or_else(|| "-1".to_owned(), |old| old.len().to_string());
-        format!(
-            "N={nonce}; {root}; P={folder}; B={name}; U={}; G={}; MODE={:o}; WANTED=-{}; LN={}; LO={old}\nLC_ALL=C; PATH=/usr/sbin:/usr/bin:/sbin:/bin:/run/current-system/sw/bin; export LC_ALL PATH\n{WRITE}",
-            writing.owner.uid,
-            writing.owner.gid,
-            writing.mode,
-            letters_of(writing.mode),
-            writing.new.len(),
-        )
+        write_script(writing, nonce, root, &folder)
     }
+}
+
+/// The commands for a change of modes, owners and folders, and whether root has to run them. `None` where a name cannot be
+/// handed to a shell safely.
+fn lines_of(change: &Change, account: &Account, seen: &Observation) -> Option<(String, bool)> {
+    let path = change.path();
+    let folder = quoted_path(&path.parent()?)?;
+    let name = quoted(std::str::from_utf8(path.name()).ok()?);
+    let whole = quoted_path(path)?;
+    Some(match change {
+        Change::WriteFile { .. } => return None,
+        Change::MakeFolder { mode, owner, .. } => {
+            let make = format!("inside {folder}\nmkdir -m {mode:o} -- {name} 2>/dev/null || fail \"changed\"\n");
+            // In a home that root owns only root can make it; the account cannot swap it there.
+            let root = parent_is_roots(path, account, seen);
+            let give = if root {
+                format!("inside {whole}\nchown {}:{} . || fail owner\n", owner.uid, owner.gid)
+            } else {
+                String::new()
+            };
+            (format!("{make}{give}"), root)
+        }
+        Change::RemoveFolder { .. } => (
+            format!("inside {folder}\nrmdir -- {name} 2>/dev/null || fail \"not empty\"\n"),
+            parent_is_roots(path, account, seen),
+        ),
+        Change::SetMode { from, to, .. } => {
+            (set_mode(seen, path, &folder, &name, &whole, *from, *to), is_roots(path, account, seen))
+        }
+        Change::SetOwner { from, to, .. } => (set_owner(seen, path, &folder, &name, &whole, *from, *to), true),
+        Change::RemoveFile { .. } => (
+            format!("inside {folder}\n[ -f {name} ] && [ ! -L {name} ] && rm -f -- {name} || fail changed\n"),
+            parent_is_roots(path, account, seen),
+        ),
+    })
+}
+
+/// The commands for a change that somebody carries to the host by hand; they end with "ok" or "done".
+pub(super) fn by_hand(change: &Guarded, account: &Account, seen: &Observation, nonce: &str) -> Option<String> {
+    let change = change.change();
+    let name = quoted(&account.name);
+    if let Some(writing) = Writing::of(change) {
+        let folder = quoted_path(&writing.path.parent()?)?;
+        let inner = write_script(&writing, nonce, "R=", &folder);
+        let (who, uid, gid) = writer(&writing, account, seen);
+        let command = format!("eval \"$(dd bs=1 count={} 2>/dev/null)\"", inner.len());
+        return Some(format!(
+            "{{ printf '%s' {}; printf '%b' '{}'; printf '%b' '{}'; echo go; }} | as {} {uid} {gid} {} | tail -n 1",
+            quoted(&inner),
+            octal(writing.new),
+            octal(writing.old.unwrap_or_default()),
+            quoted(who),
+            quoted(&command),
+        ));
+    }
+    let (lines, by_root) = lines_of(change, account, seen)?;
+    let steps = format!("{PREPARE}\n{lines}echo ok\n");
+    Some(if by_root {
+        format!("( {steps} ) | tail -n 1")
+    } else {
+        format!("as {name} {} {} \"R=; $(cat <<'LAVRIN'\n{steps}LAVRIN\n)\" | tail -n 1", account.uid, account.gid)
+    })
+}
+
+/// Bytes as `printf %b` takes them inside single quotes.
+fn octal(bytes: &[u8]) -> String {
+    bytes.iter().fold(String::with_capacity(bytes.len() * 2), |mut text, byte| {
+        match byte {
+            b'a'..=b'z'
+            | b'A'..=b'Z'
+            | b'0'..=b'9'
+            | b' '
+            | b'+'
+            | b'/'
+            | b'='
+            | b'.'
+            | b','
+            | b'@'
+            | b'-'
+            | b'_'
+            | b':' => {
+                text.push(char::from(*byte));
+            }
+            other => text.push_str(&format!("\\0{other:03o}")),
+        }
+        text
+    })
+}
+
+/// The script that stages and commits a file.
+fn write_script(writing: &Writing<'_>, nonce: &str, root: &str, folder: &str) -> String {
+    let name = quoted(&String::from_utf8_lossy(writing.path.name()));
+    let old = writing.old.map_or_else(|| "-1".to_owned(), |old| old.len().to_string());
+    format!(
+        "N={nonce}; {root}; P={folder}; B={name}; U={}; G={}; MODE={:o}; WANTED=-{}; LN={}; LO={old}\nLC_ALL=C; PATH=/usr/sbin:/usr/bin:/sbin:/bin:/run/current-system/sw/bin; export LC_ALL PATH\n{WRITE}",
+        writing.owner.uid,
+        writing.owner.gid,
+        writing.mode,
+        letters_of(writing.mode),
+        writing.new.len(),
+    )
+}
+
+/// With whose rights a file is written: the account's own, unless it is one that root keeps elsewhere.
+fn writer<'a>(writing: &Writing<'_>, account: &'a Account, seen: &Observation) -> (&'a str, u32, u32) {
+    let own = |node: &lavrin_core::fs::Node| node.uid == account.uid;
+    let in_home = writing.path.is_within(&account.home) || seen.node(writing.path).into_known().is_some_and(own);
+    if in_home { (account.name.as_str(), account.uid, account.gid) } else { ("root", 0, 0) }
 }
 
 /// Whether root owns the folder a path lies in, so that only root can change it and the account cannot swap it.

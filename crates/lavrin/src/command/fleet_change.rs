@@ -16,11 +16,12 @@ use lavrin_core::audit::Auditor;
 use lavrin_core::key::generate::{Randomness as _, SystemSource};
 use lavrin_core::register::Host;
 use lavrin_core::text::{count, printable};
+use lavrin_reach::ssh::ConnectFault;
 use lavrin_store::Keeper;
 use lavrin_store::database::Database;
 use lavrin_work::Heard;
 use lavrin_work::enforce::{Asked, Ended, Job, Terms, Trouble, enforce};
-use lavrin_work::survey::Pace;
+use lavrin_work::survey::{Pace, SurveyFault};
 use schemars::JsonSchema;
 use serde::Serialize;
 use std::collections::HashMap;
@@ -203,7 +204,7 @@ impl ResultOut {
                 Self { now: now(ended), ..Self::still(host, "as-before", Some(trouble(why)), Exit::Stopped) }
             }
             Ended::Unknown { why } => Self::still(host, "unknown", Some(trouble(why)), Exit::Midway),
-            Ended::NotBegun { why: why @ Trouble::Survey(_) } => {
+            Ended::NotBegun { why: why @ Trouble::Survey(fault) } if !is_changed_key(fault) => {
                 Self::still(host, "not-begun", Some(trouble(why)), Exit::NotChecked)
             }
             Ended::NotBegun { why } => Self::still(host, "not-begun", Some(trouble(why)), Exit::Stopped),
@@ -247,12 +248,20 @@ impl ResultOut {
     }
 }
 
+/// Whether a host shows another key than the pinned one, which always stops.
+fn is_changed_key(fault: &SurveyFault) -> bool {
+    matches!(fault, SurveyFault::Connect(ConnectFault::HostKeyChanged { .. } | ConnectFault::HostKeyRevoked { .. }))
+}
+
 fn trouble(why: &Trouble) -> String {
     match why {
         Trouble::NoProof { account, fingerprint, heard: said } => {
             let (answer, why) = heard(said);
             let why = why.map(|why| format!(" ({why})")).unwrap_or_default();
             format!("{fingerprint} was added to {account} and is {answer} from outside{why}; taken back")
+        }
+        Trouble::Stopped(failed) => {
+            format!("not begun, since {} before it", count(*failed, "host failed", "hosts failed"))
         }
         Trouble::LockOut(_) => format!("{why}; --accept-lockout does it all the same"),
         Trouble::NoLogin(_) => format!("{why}; taken back over the session that was still open"),

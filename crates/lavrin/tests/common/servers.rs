@@ -86,11 +86,31 @@ impl Drop for Account {
     }
 }
 
+/// sudo without a password for one account, taken back when dropped.
+pub struct Sudo(String);
+
+impl Sudo {
+    pub fn for_account(name: &str) -> Self {
+        let path = format!("/etc/sudoers.d/lavrin-{name}");
+        std::fs::write(&path, format!("{name} ALL=(ALL) NOPASSWD: ALL\n")).unwrap();
+        system("chmod", &["440", &path]);
+        Self(path)
+    }
+}
+
+impl Drop for Sudo {
+    fn drop(&mut self) {
+        let _ = std::fs::remove_file(&self.0);
+    }
+}
+
 /// A server that was started and is ended by its process id.
 pub struct Server {
     child: Child,
     pub port: u16,
     pub host_key: String,
+    /// The name of its host key's file, where Lavrin made it.
+    key_name: String,
 }
 
 impl Server {
@@ -98,7 +118,8 @@ impl Server {
     pub fn sshd(world: &World, config: &str) -> Self {
         let port = free_port();
         let number = ACCOUNTS.fetch_add(1, Ordering::Relaxed);
-        let host_key = host_key(world, &format!("hostkey-{number}"));
+        let key_name = format!("hostkey-{number}");
+        let host_key = host_key(world, &key_name);
         let pid = world.path(&format!("sshd-{number}.pid"));
         let text = format!(
             "Port {port}\nListenAddress 127.0.0.1\nHostKey {}\nPidFile {}\nMaxStartups 100:30:200\n{config}",
@@ -113,7 +134,7 @@ impl Server {
             .stdin(Stdio::null())
             .spawn()
             .unwrap();
-        Self { child, port, host_key }.wait_until_it_listens(&log)
+        Self { child, port, host_key, key_name }.wait_until_it_listens(&log)
     }
 
     /// Dropbear as on small devices; the host key is its own.
@@ -136,7 +157,13 @@ impl Server {
             .stderr(std::fs::File::create(&log).unwrap())
             .spawn()
             .unwrap();
-        Self { child, port, host_key: String::new() }.wait_until_it_listens(&log)
+        Self { child, port, host_key: String::new(), key_name: String::new() }.wait_until_it_listens(&log)
+    }
+
+    /// Its host key as one line without a comment.
+    pub fn public_line(&self, world: &World) -> String {
+        let text = world.read(&format!("home/keys/{}.pub", self.key_name));
+        text.split_whitespace().take(2).collect::<Vec<_>>().join(" ")
     }
 
     /// Has it read its configuration again.

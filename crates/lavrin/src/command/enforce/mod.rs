@@ -1,5 +1,6 @@
 //! `lavrin enforce`: make the hosts match the register, provably.
 
+mod by_hand;
 pub mod plan;
 
 use super::change::ChangeArgs;
@@ -23,6 +24,7 @@ use schemars::JsonSchema;
 use serde::Serialize;
 use std::collections::HashMap;
 use std::io::IsTerminal as _;
+use std::path::PathBuf;
 
 /// Make the hosts match the register, each host as a whole and proven from outside
 #[derive(Debug, Args)]
@@ -36,6 +38,12 @@ pub struct EnforceArgs {
     /// Change so many hosts as a trial, then stop and ask
     #[arg(long, value_name = "N", value_parser = clap::value_parser!(u32).range(1..))]
     pub first: Option<u32>,
+    /// Print the change for one host, to be pasted into a root shell there; by what the last survey saw
+    #[arg(long, conflicts_with_all = ["first", "read"])]
+    pub script: bool,
+    /// Take in what that printed on the one host named
+    #[arg(long, value_name = "FILE", value_parser = crate::paths::typed, conflicts_with = "first")]
+    pub read: Option<PathBuf>,
     #[command(flatten)]
     change: ChangeArgs,
     #[command(flatten)]
@@ -55,6 +63,12 @@ pub enum Only {
     Remove,
     /// Modes and owners
     Modes,
+}
+
+impl EnforceArgs {
+    fn which(&self) -> Which {
+        self.only.map_or(Which::All, |only| Which::Part(only.part()))
+    }
 }
 
 impl Only {
@@ -80,12 +94,17 @@ pub struct EnforceOut {
 pub async fn run(args: &EnforceArgs, ui: &Ui) -> Result<Exit, CommandError> {
     let opened = args.register.open()?;
     check_reads(&opened)?;
+    if args.script {
+        return by_hand::script(args, &opened, ui);
+    }
+    if let Some(path) = &args.read {
+        return by_hand::read(args, path, &opened, ui);
+    }
     let register = &opened.reading.register;
     let hosts = hosts_named(register, &args.hosts)?;
     let removed = Database::open_existing(opened.folder.path())?.as_ref().map(removed).transpose()?;
     let ways = Ways::of(register, &args.sign_in)?;
-    let which = args.only.map_or(Which::All, |only| Which::Part(only.part()));
-    let mut plan = Plan::new(register, moment(), removed.unwrap_or_default(), which);
+    let mut plan = Plan::new(register, moment(), removed.unwrap_or_default(), args.which());
     let looked = look_and(&opened, &hosts, &ways, args.many.pace(), ui, |host, seen| plan.take(host, seen)).await?;
     let mut planned = plan.end(&ways);
     let mut results: Vec<ResultOut> = Vec::new();

@@ -101,6 +101,16 @@ impl<'a> Plan<'a> {
         }
     }
 
+    /// What differs on a host.
+    pub fn accounts(&self, host: &str) -> &[AccountOut] {
+        self.accounts.get(host).map(Vec::as_slice).unwrap_or_default()
+    }
+
+    /// What is to be done on a host, and what was seen of it.
+    pub fn work(&mut self, host: &str) -> Option<(Box<Observation>, Vec<Steps>)> {
+        self.work.remove(host)
+    }
+
     /// The plan.
     pub fn end(self, ways: &Ways) -> Planned {
         let job = |(host, (seen, steps)): (String, (Box<Observation>, Vec<Steps>))| {

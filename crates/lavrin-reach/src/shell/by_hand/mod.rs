@@ -1,5 +1,11 @@
 //! A look that somebody carries to the host and back by hand, where it cannot be reached from here.
 
+mod change;
+mod paste;
+
+pub use change::{Told, change_script, id_in, install_script, told};
+pub use paste::paste;
+
 use super::look::{system_body, take_whole};
 use super::network::Asked;
 use super::{nonce_of, opening_words};
@@ -41,7 +47,7 @@ pub fn script(network_homes: bool, randomness: &dyn Randomness) -> String {
 /// # Errors
 /// [`AnswerFault`].
 pub fn read(answer: &[u8], wants: impl Fn(&Observation) -> Vec<Want>) -> Result<Observation, AnswerFault> {
-    let at = answer.windows(MARK.len()).position(|window| window == MARK.as_bytes()).ok_or(AnswerFault::NoAnswer)?;
+    let at = begin(answer).ok_or(AnswerFault::NoAnswer)?;
     let line = answer[at + MARK.len()..].split(|byte| *byte == b'\n').next().unwrap_or_default();
     // A terminal that was recorded turns every line end into two characters.
     let recorded = line.ends_with(b"\r");
@@ -66,6 +72,12 @@ pub fn read(answer: &[u8], wants: impl Fn(&Observation) -> Vec<Want>) -> Result<
         }
     }
     Ok(seen)
+}
+
+/// Where the answer begins: at the beginning of a line, since what was typed or pasted may have been recorded too.
+fn begin(answer: &[u8]) -> Option<usize> {
+    let starts = |at: usize| at == 0 || matches!(answer[at - 1], b'\n' | b'\r');
+    (0..answer.len()).find(|at| starts(*at) && answer[*at..].starts_with(MARK.as_bytes()))
 }
 
 fn plain_line_ends(bytes: &[u8]) -> Vec<u8> {

@@ -1,5 +1,7 @@
 //! `lavrin install`: put a public key into an account, and prove that it opens it.
 
+mod by_hand;
+
 use super::change::{self, ChangeArgs, ChangeOut, ProofOut, UnderWay};
 use super::place::Work;
 use crate::account_target::AccountTarget;
@@ -44,6 +46,12 @@ pub struct InstallArgs {
     /// Run this command through the new login
     #[arg(long, value_name = "COMMAND")]
     pub run: Option<String>,
+    /// Print the change, to be pasted into a root shell on a host that is reached only by a console
+    #[arg(long, conflicts_with_all = ["root", "run", "read"])]
+    pub script: bool,
+    /// Take in what that printed on the host
+    #[arg(long, value_name = "FILE", value_parser = paths::typed, conflicts_with_all = ["root", "run"])]
+    pub read: Option<PathBuf>,
     #[command(flatten)]
     change: ChangeArgs,
     #[command(flatten)]
@@ -52,6 +60,12 @@ pub struct InstallArgs {
 
 /// Runs the command.
 pub async fn run(args: &InstallArgs, ui: &Ui) -> Result<Exit, CommandError> {
+    if args.script {
+        return by_hand::script(args, ui);
+    }
+    if let Some(path) = &args.read {
+        return by_hand::read(args, path, ui);
+    }
     let policy = Policy::default();
     let given = input::public_key(&args.key)?;
     check_policy(args, &given, &policy, ui)?;

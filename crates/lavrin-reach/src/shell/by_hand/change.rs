@@ -1,0 +1,106 @@
+//! A change that somebody carries to the host by hand, and what it answers.
+
+use super::super::carry::by_hand as commands;
+use super::super::{nonce_of, opening_words, quoted};
+use super::script;
+use lavrin_core::account::Account;
+use lavrin_core::key::generate::Randomness;
+use lavrin_core::steps::Guarded;
+use lavrin_core::survey::Observation;
+use std::fmt::Write as _;
+
+/// How a line of the answer begins.
+pub(super) const MARK: &str = "lavrin-change-1 ";
+
+const INSTALL: &str = include_str!("../scripts/install.sh");
+
+/// How a change ended that was carried by hand.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub enum Told {
+    /// Everything is done.
+    Done,
+    /// Everything is as it was, and why.
+    AsBefore(String),
+    /// Something could not be put back.
+    Unknown(String),
+    /// The paste was damaged; nothing was tried.
+    Damaged,
+}
+
+/// The script that makes these changes, account by account: all of them or none. Then it looks at the host, so that its
+/// answer holds both. `id` is said again in the answer. `None` where a name cannot be handed to a shell safely.
+#[must_use]
+pub fn change_script(
+    id: &str,
+    work: &[(&Account, &[Guarded])],
+    seen: &Observation,
+    randomness: &dyn Randomness,
+) -> Option<String> {
+    let (nonce, child) = (nonce_of(randomness), nonce_of(randomness));
+    let mut body = format!("{}\n", opening_words(&nonce, &child, "R="));
+    let mut number = 0;
+    for (account, changes) in work {
+        for change in *changes {
+            number += 1;
+            let (does, undoes) =
+                (commands(change, account, seen, &child)?, commands(&change.inverse(), account, seen, &child)?);
+            let _ = writeln!(body, "do{number}() {{\n{does}\n}}\nun{number}() {{\n{undoes}\n}}");
+        }
+    }
+    let _ = write!(
+        body,
+        "if [ \"$ME\" != 0 ]; then x='as-before only root can do this'; else x=done\n\
+         i=1; while [ $i -le {number} ]; do\n\
+         y=$(do$i 2>&1); case $y in *ok | *' done') i=$((i + 1)); continue ;; esac\n\
+         x=\"as-before change $i: $(printf '%s' \"$y\" | tr '\\n' ' ')\"\n\
+         while [ $i -gt 1 ]; do i=$((i - 1)); y=$(un$i 2>&1); case $y in *ok | *' done') ;; *) x=\"unknown $x; and change $i could not be taken back\" ;; esac; done\n\
+         break; done; fi\n\
+         echo; echo '{MARK}'{} \"$x\"\n",
+        quoted(id)
+    );
+    Some(body + &script(false, randomness))
+}
+
+/// The script that puts one line into an account's usual key file, on a host of which nothing is known yet.
+#[must_use]
+pub fn install_script(id: &str, account: &str, line: &str, blob: &str, randomness: &dyn Randomness) -> String {
+    let (nonce, child) = (nonce_of(randomness), nonce_of(randomness));
+    format!(
+        "{}\nI={}; A={}; L={}; X={}\n{INSTALL}\n{}",
+        opening_words(&nonce, &child, "R="),
+        quoted(id),
+        quoted(account),
+        quoted(line),
+        quoted(blob),
+        script(false, randomness)
+    )
+}
+
+/// What the answer says of the change with this name; `None`: nothing.
+#[must_use]
+pub fn told(answer: &[u8], id: &str) -> Option<Told> {
+    let text = String::from_utf8_lossy(answer);
+    let lines = text.lines().filter_map(|line| line.trim_end().strip_prefix(MARK));
+    let mut found = None;
+    for line in lines {
+        let (whose, rest) = line.split_once(' ').unwrap_or((line, ""));
+        let (state, why) = rest.split_once(' ').unwrap_or((rest, ""));
+        let why = lavrin_core::text::printable(why.trim().as_bytes());
+        match (whose, state) {
+            ("damaged:", _) => found = Some(Told::Damaged),
+            (whose, "done") if whose == id => return Some(Told::Done),
+            (whose, "as-before") if whose == id => return Some(Told::AsBefore(why)),
+            (whose, "unknown") if whose == id => return Some(Told::Unknown(why)),
+            _ => {}
+        }
+    }
+    found
+}
+
+/// The name that the answer gives itself.
+#[must_use]
+pub fn id_in(answer: &[u8]) -> Option<String> {
+    let text = String::from_utf8_lossy(answer);
+    let line = text.lines().find_map(|line| line.trim_end().strip_prefix(MARK))?;
+    line.split(' ').next().filter(|id| *id != "damaged:").map(str::to_owned)
+}

@@ -1,0 +1,161 @@
+//! A change for a host that is reached only by a console: printed to be pasted there, and its answer taken in.
+
+use super::EnforceArgs;
+use super::plan::Plan;
+use crate::clock;
+use crate::command::compare::moment;
+use crate::command::compare::out::account_text;
+use crate::command::owed;
+use crate::command::register::Opened;
+use crate::command::survey::remember;
+use crate::error::CommandError;
+use crate::exit::Exit;
+use crate::ui::{Label, Ui};
+use crate::{input, paths};
+use lavrin_core::account::Account;
+use lavrin_core::audit::Auditor;
+use lavrin_core::fleet::{self, Removed};
+use lavrin_core::key::generate::{Randomness as _, SystemSource};
+use lavrin_core::register::Host;
+use lavrin_core::steps::{Guarded, guard};
+use lavrin_reach::shell::by_hand::{self, Told, change_script, id_in, paste, told};
+use lavrin_store::database::Database;
+use lavrin_store::{Entry, Event, Outcome};
+use lavrin_work::Record;
+use lavrin_work::enforce::Ended;
+use lavrin_work::fleet::{Memory, removed};
+use std::collections::HashMap;
+use std::path::Path;
+
+/// Who signs in where nobody does.
+const LOGIN: &str = "console";
+
+/// Prints the change for the one host named, by what the last survey saw of it.
+pub fn script(args: &EnforceArgs, opened: &Opened, ui: &Ui) -> Result<Exit, CommandError> {
+    let host = one_host(args, opened)?;
+    let unseen = || {
+        CommandError::with(Exit::NotChecked, format!("nothing is known of {} yet, so no change can be told", host.id))
+            .hint("lavrin survey --script >look.sh, then on the host, as root: sh look.sh >answer")
+            .hint(format!("lavrin survey {} --read answer", host.id))
+    };
+    let store = Database::open_existing(opened.folder.path())?.ok_or_else(unseen)?;
+    let seen = Memory::of(&store).observations(&[&host.id], i64::MAX)?.pop().flatten().ok_or_else(unseen)?;
+    let none = Removed::default();
+    let removed = removed(&store)?;
+    let removed = HashMap::from([(host.id.clone(), removed.get(&host.id).unwrap_or(&none).clone())]);
+    let mut plan = Plan::new(&opened.reading.register, moment(), removed, args.which());
+    plan.take(&host.id, Box::new(seen));
+    for account in plan.accounts(&host.id) {
+        ui.status(account_text(account, ui).trim_end());
+    }
+    let Some((seen, all)) = plan.work(&host.id) else {
+        ui.result(&format!("# {}: nothing to do", host.id));
+        return Ok(Exit::Done);
+    };
+    let id = new_id(&host.id);
+    let mut guarded: Vec<(&Account, Vec<Guarded>, Record)> = Vec::new();
+    for steps in &all {
+        let record = Record {
+            id: format!("{id}-{}", steps.account.name),
+            time: clock::timestamp(),
+            command: "enforce",
+            place: host.id.clone(),
+            login: Some(LOGIN.to_owned()),
+            key: None,
+            reason: args.change.reason.clone(),
+            run: Some(id.clone()),
+            effect: steps.effect(),
+        };
+        guarded.push((&steps.account, guard(steps, None, args.many.accept_lockout)?, record));
+    }
+    let work: Vec<(&Account, &[Guarded])> =
+        guarded.iter().map(|(account, changes, _)| (*account, changes.as_slice())).collect();
+    let script = change_script(&id, &work, &seen, &SystemSource).ok_or_else(|| {
+        CommandError::with(Exit::Stopped, "a path on this host cannot be handed to a shell safely")
+            .because("nothing was changed")
+    })?;
+    // The intent is on record before anybody can paste anything.
+    for (account, changes, record) in &guarded {
+        record.open(&store, account, changes)?;
+    }
+    ui.part(&paste(&format!("Paste all of this into a root shell on {}, and keep what it prints.", host.id), &script));
+    ui.status(&format!("then: lavrin enforce {} --read ANSWER", host.id));
+    Ok(Exit::Done)
+}
+
+fn new_id(host: &str) -> String {
+    let mut random = [0u8; 3];
+    SystemSource.fill(&mut random);
+    let tail = random.iter().fold(String::new(), |text, byte| text + &format!("{byte:02x}"));
+    format!("{}-{tail}-{host}", clock::for_file_name())
+}
+
+fn one_host<'a>(args: &EnforceArgs, opened: &'a Opened) -> Result<&'a Host, CommandError> {
+    match &args.hosts[..] {
+        [host] => opened.reading.register.hosts.get(host),
+        _ => None,
+    }
+    .ok_or_else(|| CommandError::usage("which host? Name one host of the register").hint("lavrin host list"))
+}
+
+/// Takes in what the change printed on the host: how it ended, and what the host is like now.
+pub fn read(args: &EnforceArgs, path: &Path, opened: &Opened, ui: &Ui) -> Result<Exit, CommandError> {
+    let host = one_host(args, opened)?;
+    let answer = input::bytes(path)?;
+    let bad = |cause: String| {
+        CommandError::usage(format!("{} cannot be used", paths::shown(path)))
+            .because(cause)
+            .hint(format!("lavrin enforce {} --script >change, then paste it on the host", host.id))
+    };
+    let id = id_in(&answer).unwrap_or_default();
+    let store = Database::open(opened.folder.path())?;
+    let open = open_intents(&store, &id, &host.id)?;
+    let state = told(&answer, &id).ok_or_else(|| bad("it does not say how the change ended".to_owned()))?;
+    if state == Told::Damaged {
+        return Err(CommandError::with(Exit::Stopped, "the paste arrived damaged; nothing was changed")
+            .hint("paste it again, in smaller parts if the console loses characters"));
+    }
+    if open.is_empty() {
+        return Err(bad(format!("no change '{id}' is waiting for an answer from {}", host.id)));
+    }
+    let (outcome, detail, exit) = match &state {
+        Told::Done => (Outcome::Done, "by hand: the host says that everything is done".to_owned(), Exit::Done),
+        Told::Unknown(why) => (Outcome::Unknown, why.clone(), Exit::Midway),
+        Told::AsBefore(why) => (Outcome::AsBefore, why.clone(), Exit::Stopped),
+        Told::Damaged => (Outcome::AsBefore, String::new(), Exit::Stopped),
+    };
+    let time = clock::timestamp();
+    for id in open {
+        store.write_down(&Entry {
+            id,
+            time: time.clone(),
+            event: Event::Outcome { outcome, detail: detail.clone() },
+        })?;
+    }
+    let seen = by_hand::read(&answer, fleet::wants).map_err(|fault| bad(fault.to_string()))?;
+    remember(&store, &Auditor::default(), &host.id, &seen)?;
+    if state == Told::Done {
+        let after = Box::new(seen);
+        owed::settle(opened, &HashMap::from([(host.id.clone(), Ended::Done { asked: Vec::new(), after })]))?;
+    }
+    let headline = match &state {
+        Told::Done => ui.paint(Label::Good, &format!("{}: done", host.id)),
+        Told::Unknown(why) => ui.paint(Label::Bad, &format!("{}: {why}", host.id)),
+        Told::AsBefore(why) => ui.paint(Label::Warn, &format!("{}: everything is as it was: {why}", host.id)),
+        Told::Damaged => String::new(),
+    };
+    ui.result(&format!("{headline}\nlavrin compare {}    tells what differs now", host.id));
+    Ok(exit)
+}
+
+/// Changes of this name that have no outcome yet.
+fn open_intents(store: &Database, id: &str, host: &str) -> Result<Vec<String>, CommandError> {
+    let lines = store.journal()?;
+    let ended: Vec<&str> =
+        lines.iter().filter(|line| matches!(line.event, Event::Outcome { .. })).map(|line| line.id.as_str()).collect();
+    let is_meant = |line: &&Entry| match &line.event {
+        Event::Intent { place, run, .. } => place == host && run.as_deref() == Some(id),
+        Event::Outcome { .. } => false,
+    };
+    Ok(lines.iter().filter(is_meant).map(|line| line.id.clone()).filter(|id| !ended.contains(&id.as_str())).collect())
+}
