@@ -314,14 +314,17 @@ fn target(named: &BytePath, account: &Account, seen: &Observation) -> Result<Tar
     }
 }
 
-/// Owner and group that a file can have once it has been replaced with this mode. Without root's rights it becomes the account's own;
-/// a foreign group is kept where it has any rights, and the step fails where the system does not allow that.
+/// Owner and group that a file can have once it has been replaced with this mode. What lies in a home or belongs to the account
+/// is written with the account's own rights, so it becomes the account's; a group that the account is not in is kept where it
+/// has any rights, and the step fails where the system does not allow that.
 fn owner_after(node: &Node, mode: u32, account: &Account, seen: &Observation) -> Owner {
-    if seen.viewer == Some(0) {
+    let by_account = node.uid == account.uid || seen.viewer != Some(0);
+    if !by_account || account.is_root() {
         return Owner { uid: node.uid, gid: node.gid };
     }
-    let gid = if mode & 0o070 == 0 { account.gid } else { node.gid };
-    Owner { uid: account.uid, gid }
+    let is_in = |group: &crate::account::Group| group.gid == node.gid && group.members.contains(&account.name);
+    let may_keep = node.gid == account.gid || mode & 0o070 != 0 || seen.groups.iter().any(is_in);
+    Owner { uid: account.uid, gid: if may_keep { node.gid } else { account.gid } }
 }
 
 /// Whether changing modes and owners takes it out of the way.

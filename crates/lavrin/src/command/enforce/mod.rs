@@ -126,13 +126,14 @@ pub async fn run(args: &EnforceArgs, ui: &Ui) -> Result<Exit, CommandError> {
     finish(args, planned, results, run, ui)
 }
 
-/// Everything that differs, on stderr, so that a question can follow.
+/// Everything that differs in managed accounts, on stderr, so that a question can follow; `compare` tells the rest too.
 fn show(planned: &Planned, ui: &Ui) {
-    for (host, accounts) in planned.accounts.iter().filter(|(_, accounts)| !accounts.is_empty()) {
-        ui.status(&ui.paint_status(Label::Strong, host));
-        for account in accounts {
-            ui.status(account_text(account, ui).trim_end());
+    for (host, accounts) in &planned.accounts {
+        let mut managed = accounts.iter().filter(|account| account.managed || account.problem.is_some()).peekable();
+        if managed.peek().is_some() {
+            ui.status(&ui.paint_status(Label::Strong, host));
         }
+        managed.for_each(|account| ui.status(account_text(account, ui).trim_end()));
     }
 }
 
