@@ -7,15 +7,18 @@ use lavrin_core::register::{Date, Host, Register};
 use lavrin_core::server_config::Prepared;
 use lavrin_core::survey::Observation;
 use lavrin_core::survey::snapshot::{self, Hash, SnapshotFault};
-use lavrin_store::database::{Database, DatabaseFault};
+use lavrin_store::database::{Database, DatabaseFault, Look};
 use lavrin_store::{Event, Outcome};
 use rayon::prelude::*;
 use std::collections::HashMap;
-use std::sync::Arc;
+use std::sync::{Arc, mpsc};
 use thiserror::Error;
 
 /// Hosts that are held in memory at once.
 const HOSTS_AT_ONCE: usize = 512;
+
+/// Parts that wait to be compared.
+const PARTS_AHEAD: usize = 2;
 
 /// Contents that are kept for the next hosts, in bytes: fleets have many equal files.
 const CONTENTS_KEPT: usize = 64 << 20;
@@ -153,45 +156,78 @@ pub struct Compared {
     pub accounts: Vec<AccountComparison>,
 }
 
-/// Compares these hosts by what was last seen of them.
+/// What was last seen of hosts, read from the store on a thread of its own: reading a large register takes as long as that.
+pub struct Ahead {
+    parts: mpsc::Receiver<Result<Vec<(String, Option<Observation>)>, FleetFault>>,
+    /// The last look at each host.
+    looks: HashMap<String, Look>,
+    removed: HashMap<String, Removed>,
+}
+
+impl Ahead {
+    /// Begins to read; `only` names the hosts, without it every host that was ever looked at.
+    ///
+    /// # Errors
+    /// [`FleetFault`].
+    pub fn begin(store: Database, only: Option<Vec<String>>) -> Result<Self, FleetFault> {
+        let looks: HashMap<String, Look> = store.looks()?.into_iter().map(|look| (look.host.clone(), look)).collect();
+        let removed = removed(&store)?;
+        let mut names = only.unwrap_or_else(|| looks.keys().cloned().collect());
+        names.sort_unstable();
+        let (parts, ahead) = mpsc::sync_channel(PARTS_AHEAD);
+        std::thread::spawn(move || {
+            let mut memory = Memory::of(&store);
+            for some in names.chunks(HOSTS_AT_ONCE) {
+                let hosts: Vec<&str> = some.iter().map(String::as_str).collect();
+                let seen = memory.observations(&hosts, i64::MAX);
+                let part = seen.map(|seen| some.iter().cloned().zip(seen).collect());
+                let failed = part.is_err();
+                // Where nobody listens any more, and after a fault, there is nothing more to do.
+                if parts.send(part).is_err() || failed {
+                    return;
+                }
+            }
+        });
+        Ok(Self { parts: ahead, looks, removed })
+    }
+}
+
+/// Compares these hosts, in their order, by what was last seen of them.
 ///
 /// # Errors
 /// [`FleetFault`].
 pub fn compare(
     register: &Register,
     hosts: &[&Host],
-    store: Option<&Database>,
+    ahead: Option<Ahead>,
     now: Moment,
 ) -> Result<Vec<Compared>, FleetFault> {
-    let comparer = Comparer::new(register, now);
-    let Some(store) = store else {
-        let never = |host: &&Host| Compared { host: host.id.clone(), seen: None, fault: None, accounts: Vec::new() };
-        return Ok(hosts.iter().map(never).collect());
-    };
-    let looks: HashMap<String, _> = store.looks()?.into_iter().map(|look| (look.host.clone(), look)).collect();
-    let removed = removed(store)?;
-    let none = Removed::default();
-    let mut memory = Memory::of(store);
-    let mut all = Vec::with_capacity(hosts.len());
-    for some in hosts.chunks(HOSTS_AT_ONCE) {
-        let names: Vec<&str> = some.iter().map(|host| host.id.as_str()).collect();
-        let seen = memory.observations(&names, i64::MAX)?;
-        let one = |(host, seen): (&&Host, Option<Observation>)| {
-            let look = looks.get(&host.id);
+    let never = |host: &&Host| Compared { host: host.id.clone(), seen: None, fault: None, accounts: Vec::new() };
+    let mut all: HashMap<&str, Compared> = hosts.iter().map(|host| (host.id.as_str(), never(host))).collect();
+    if let Some(Ahead { parts, looks, removed }) = ahead {
+        let comparer = Comparer::new(register, now);
+        let none = Removed::default();
+        let one = |(name, seen): (String, Option<Observation>)| {
+            let host = register.hosts.get(&name)?;
+            let look = looks.get(&name);
             let accounts = seen.map(|mut seen| {
                 seen.prepared = Some(Prepared::new(&seen));
-                comparer.host(host, &seen, removed.get(&host.id).unwrap_or(&none))
+                comparer.host(host, &seen, removed.get(&name).unwrap_or(&none))
             });
-            Compared {
-                host: host.id.clone(),
-                seen: look.and_then(|look| look.seen).filter(|_| accounts.is_some()),
-                fault: look.and_then(|look| look.fault.clone()),
-                accounts: accounts.unwrap_or_default(),
-            }
+            let seen = look.and_then(|look| look.seen).filter(|_| accounts.is_some());
+            let fault = look.and_then(|look| look.fault.clone());
+            Some((host.id.as_str(), Compared { host: name, seen, fault, accounts: accounts.unwrap_or_default() }))
         };
-        all.par_extend(some.par_iter().zip(seen).map(one));
+        for part in parts {
+            let compared: Vec<(&str, Compared)> = part?.into_par_iter().filter_map(one).collect();
+            for (name, compared) in compared {
+                if let Some(own) = all.get_mut(name) {
+                    *own = compared;
+                }
+            }
+        }
     }
-    Ok(all)
+    Ok(hosts.iter().filter_map(|host| all.remove(host.id.as_str())).collect())
 }
 
 /// What was removed on each host and not put back by Lavrin itself, by the journal.

@@ -20,6 +20,8 @@ fn the_demo_shows_the_whole_job_and_cleans_up() {
         "[weak-rsa-short]",
         "[private-key-on-server]",
         "2 hosts: 2 seen, 1 changed",
+        "2 hosts: 2 done",
+        "$ lavrin offboard runa",
         "is the key that this login uses",
         "Removed for edda on 127.0.0.1",
         "refused edda on 127.0.0.1",

@@ -203,3 +203,72 @@ fn a_key_is_installed_by_hand() {
     assert!(refused.stderr.contains("is a link or no folder"), "{refused}");
     drop(fleet.run("install home/runa.pub edda@lantern --read home/runa.pub").expect(2));
 }
+
+#[test]
+fn the_guide_leads_from_an_empty_folder_to_an_enforced_register() {
+    let mut fleet = Fleet::new();
+    std::fs::remove_file(fleet.world.path("lavrin.toml")).unwrap();
+    let keepers = |number: usize| match number {
+        0 => line(6, "runa@lantern") + &line(7, "who knows"),
+        _ => line(6, "runa@lantern"),
+    };
+    for (number, (name, account)) in
+        [("office", "edda"), ("lantern", "keeper"), ("skerry", "keeper")].into_iter().enumerate()
+    {
+        fleet.start(name, account, &keepers(number), Behaviour::default());
+    }
+    fleet.world.put_pair("edda", 2, "edda@office");
+    std::fs::rename(fleet.world.path("home/edda.pub"), fleet.world.path("edda.pub")).unwrap();
+    std::fs::create_dir(fleet.world.path("home/.ssh")).unwrap();
+    for name in ["office", "office.pub"] {
+        std::fs::rename(fleet.world.path(&format!("home/{name}")), fleet.world.path(&format!("home/.ssh/{name}")))
+            .unwrap();
+    }
+    let guide = include_str!("../../../docs/guide.md");
+    let (guide, _) = guide.split_once("# The register, piece by piece").unwrap();
+    let mut told = String::new();
+    for line in guide.lines().filter_map(|line| line.strip_prefix("    lavrin ")) {
+        let mut typed = line.replace("~/", &format!("{}/", fleet.world.path("home").display()));
+        for (number, name) in ["office", "lantern", "skerry"].iter().enumerate() {
+            let host = &fleet.hosts[number];
+            typed = typed.replace(
+                &format!("--address 192.0.2.{}", 5 + number),
+                &format!("--address 127.0.0.1 --port {}", host.address().port()),
+            );
+            typed = typed.replace(
+                &format!("trust {name} --expect-host-key SHA256:…"),
+                &format!("trust {name} --expect-host-key {}", host.host_key()),
+            );
+        }
+        let words = words(&typed);
+        let run = fleet.world.run_with(&[("LAVRIN_REGISTER", "halvmark")], &words);
+        told += &format!("$ lavrin {line}\n{}[{}]\n", run.stdout, run.status);
+    }
+    let ports = fleet.hosts.iter().map(|host| host.address().port().to_string());
+    let told = ports.fold(told, |told, port| told.replace(&port, "$PORT"));
+    insta::with_settings!({filters => vec![(r"SHA256:[A-Za-z0-9+/]{43}", "SHA256:…"), (r"\d{8}-\d{6}-[0-9a-f]{6}", "RUN"), (r"AAAA[A-Za-z0-9+/=]+", "AAAA…")]}, {
+        insta::assert_snapshot!("guide", told);
+    });
+    assert!(!keys_of(&fleet, 1, "keeper").contains("runa"));
+    assert!(keys_of(&fleet, 1, "keeper").contains(key(2).public().line("").as_str()));
+}
+
+fn keys_of(fleet: &Fleet, host: usize, account: &str) -> String {
+    std::fs::read_to_string(fleet.hosts[host].file(&format!("/home/{account}/.ssh/authorized_keys")))
+        .unwrap_or_default()
+}
+
+/// Splits a line as a shell would, as far as the guide needs it.
+fn words(line: &str) -> Vec<String> {
+    let mut words = vec![String::new()];
+    let mut quoted = false;
+    for character in line.chars() {
+        match character {
+            '\'' => quoted = !quoted,
+            ' ' if !quoted => words.push(String::new()),
+            other => words.last_mut().unwrap().push(other),
+        }
+    }
+    words.retain(|word| !word.is_empty());
+    words
+}

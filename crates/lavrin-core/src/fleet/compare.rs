@@ -3,10 +3,11 @@
 use super::index::{Index, Standing};
 use super::{Moment, Removed};
 use crate::account::Account;
-use crate::fs::BytePath;
+use crate::fs::{BytePath, Fact};
+use crate::key::container::line::KnownKeys;
 use crate::key::{Fingerprint, PublicKey};
 use crate::keysfile::options::Options;
-use crate::keysfile::{Content, KeysFile, Line};
+use crate::keysfile::{Content, Line, read_all};
 use crate::login::Place;
 use crate::policy::Policy;
 use crate::register::{Date, Grant, Host, OwnedKey, Person, Register, Whom};
@@ -14,7 +15,7 @@ use crate::steps::{self, Change, Edits, NoSteps, Steps, bring};
 use crate::survey::{Observation, Resolved, resolve};
 use crate::text::printable;
 use foldhash::quality::RandomState;
-use std::collections::HashMap;
+use std::collections::{BTreeSet, HashMap, HashSet};
 
 /// One thing that register and observation disagree on.
 #[derive(Debug, Clone, PartialEq, Eq)]
@@ -130,6 +131,7 @@ pub struct Comparer<'a> {
     everywhere: Vec<&'a Grant>,
     of_account: HashMap<&'a str, Vec<&'a Grant>, RandomState>,
     teams: HashMap<&'a str, Vec<&'a Person>, RandomState>,
+    known: KnownKeys,
     now: Moment,
 }
 
@@ -145,6 +147,7 @@ impl<'a> Comparer<'a> {
             everywhere: Vec::new(),
             of_account: HashMap::default(),
             teams: HashMap::default(),
+            known: KnownKeys::default(),
             now,
         };
         for grant in register.grants.iter().filter(|grant| !grant.has_ended(now.today)) {
@@ -173,27 +176,26 @@ impl<'a> Comparer<'a> {
     pub fn host(&self, host: &Host, seen: &Observation, removed: &Removed) -> Vec<AccountComparison> {
         let grants = self.grants_on(host);
         let mut found: Vec<AccountComparison> = Vec::new();
-        let managed = |name: &str| host.accounts.iter().any(|account| account.value == name);
-        let mut names: Vec<&str> = seen.accounts.iter().map(|account| account.name.as_str()).collect();
+        let mut read: HashSet<BytePath, RandomState> = HashSet::default();
         let asked = host.accounts.iter().map(|account| &account.value).chain(grants.iter().map(|grant| &grant.account));
-        for name in asked {
-            if !names.contains(&name.as_str()) {
-                names.push(name);
-            }
-        }
-        for name in names {
-            let own: Vec<&Grant> = grants.iter().filter(|grant| grant.account == name).copied().collect();
-            let managed = managed(name);
+        let asked: BTreeSet<&str> = asked.map(String::as_str).collect();
+        for name in &asked {
+            let own: Vec<&Grant> = grants.iter().filter(|grant| grant.account == **name).copied().collect();
+            let managed = host.accounts.iter().any(|account| account.value == **name);
             let Some(account) = seen.account(name) else {
-                let fault = Some(NoSteps::NoSuchAccount);
-                let account = name.to_owned();
+                let (account, fault) = ((*name).to_owned(), Some(NoSteps::NoSuchAccount));
                 found.push(AccountComparison { account, managed, differences: Vec::new(), fault, granted: Vec::new() });
                 continue;
             };
             let one = OneAccount { all: self, host, account, managed, seen, removed };
-            let compared = one.compare(&own);
-            if compared.fault.is_some() || !compared.differences.is_empty() {
-                found.push(compared);
+            found.extend(one.compare(&own, &mut read));
+        }
+        // The many accounts of the system itself have no keys: they are gone through only where a file was seen that
+        // nobody asked about reads.
+        if seen.bytes.iter().any(|(path, content)| may_hold_keys(path, content, seen) && !read.contains(path)) {
+            for account in seen.accounts.iter().filter(|account| !asked.contains(account.name.as_str())) {
+                let one = OneAccount { all: self, host, account, managed: false, seen, removed };
+                found.extend(one.compare(&[], &mut read));
             }
         }
         share(&mut found, host, seen);
@@ -248,6 +250,16 @@ impl<'a> Comparer<'a> {
     }
 }
 
+/// Whether a file may be a key file: it holds something and is none of the server's own settings.
+fn may_hold_keys(path: &BytePath, content: &Fact<Vec<u8>>, seen: &Observation) -> bool {
+    let of_server = || {
+        seen.config_path.as_ref() == Some(path)
+            || path.as_bytes() == b"/etc/ssh/sshd_config"
+            || path.as_bytes().starts_with(b"/etc/ssh/sshd_config.d/")
+    };
+    content.known().is_none_or(|bytes| !bytes.is_empty()) && *content != Fact::Absent && !of_server()
+}
+
 /// Files that several managed accounts read: a change for one of them would be one for the others.
 fn share(found: &mut [AccountComparison], host: &Host, seen: &Observation) {
     let real = |name: &str| -> Vec<BytePath> {
@@ -273,7 +285,8 @@ struct OneAccount<'b, 'a> {
 }
 
 impl<'a> OneAccount<'_, 'a> {
-    fn compare(&self, grants: &[&'a Grant]) -> AccountComparison {
+    /// What differs; `None`: nothing. The files that it reads are written down.
+    fn compare(&self, grants: &[&'a Grant], read: &mut HashSet<BytePath, RandomState>) -> Option<AccountComparison> {
         let name = &self.account.name;
         // What lies in a home that hosts share is there on all of them.
         let shared = self.seen.shared_homes.contains(&self.account.home);
@@ -286,11 +299,11 @@ impl<'a> OneAccount<'_, 'a> {
             fault: None,
             granted: wanted.iter().map(|wanted| wanted.key.fingerprint).collect(),
         };
-        match self.differences(&wanted) {
+        match self.differences(&wanted, read) {
             Ok(differences) => compared.differences = differences,
             Err(fault) => compared.fault = Some(fault).filter(|_| self.matters(&wanted)),
         }
-        compared
+        (compared.fault.is_some() || !compared.differences.is_empty()).then_some(compared)
     }
 
     /// Accounts of the system itself have no home and no keys; nothing is said about them.
@@ -298,7 +311,11 @@ impl<'a> OneAccount<'_, 'a> {
         self.managed || !wanted.is_empty()
     }
 
-    fn differences(&self, wanted: &[Wanted<'a>]) -> Result<Vec<Difference>, NoSteps> {
+    fn differences(
+        &self,
+        wanted: &[Wanted<'a>],
+        read: &mut HashSet<BytePath, RandomState>,
+    ) -> Result<Vec<Difference>, NoSteps> {
         let home = &self.account.home;
         if self.seen.network_homes.contains(home) {
             return Err(NoSteps::HomeOnNetwork(home.clone()));
@@ -306,19 +323,22 @@ impl<'a> OneAccount<'_, 'a> {
         if wanted.is_empty() && matches!(resolve(home, self.seen), Resolved::Missing(_)) {
             return Ok(Vec::new());
         }
+        let targets = steps::targets(self.account, self.seen)?;
         let mut lines: Vec<(Place, Line)> = Vec::new();
-        for file in steps::targets(self.account, self.seen)? {
-            let document = file.bytes.as_deref().map(KeysFile::parse);
+        for file in &targets {
             let named = |line: Line| (Place { path: file.named.clone(), line: line.number }, line);
-            lines.extend(document.into_iter().flat_map(KeysFile::into_lines).map(named));
+            let bytes = file.bytes.as_deref().unwrap_or_default();
+            lines.extend(read_all(bytes, Some(&self.all.known)).into_iter().map(named));
+            read.insert(file.real.clone());
         }
         let mut found = Vec::new();
         for wanted in wanted {
             self.one_wanted(wanted, &lines, &mut found);
         }
         found.extend(lines.iter().filter_map(|(place, line)| self.one_line(place, line, wanted)));
-        if self.managed && lines.iter().any(|_| true) {
-            found.extend(steps::modes(self.account, self.seen, self.policy())?.into_iter().map(Difference::Mode));
+        if self.managed && !lines.is_empty() {
+            let modes = steps::modes(self.account, &targets, self.seen, self.policy())?;
+            found.extend(modes.into_iter().map(Difference::Mode));
         }
         Ok(found)
     }

@@ -22,15 +22,19 @@ pub struct Edits {
     pub modes: bool,
 }
 
-/// The changes that set modes and owners right on the way to the key files of an account.
+/// The changes that set modes and owners right on the way to these key files of an account.
 ///
 /// # Errors
 /// [`NoSteps`] where something is in the way.
-pub fn modes(account: &Account, seen: &Observation, policy: &Policy) -> Result<Vec<Change>, NoSteps> {
+pub(crate) fn modes(
+    account: &Account,
+    found: &[Target],
+    seen: &Observation,
+    policy: &Policy,
+) -> Result<Vec<Change>, NoSteps> {
     let (home, home_node) = check_home(account, seen)?;
-    let found = targets(account, seen)?;
     let modes = Modes { account, home: &home, policy, seen };
-    let (changes, faults) = modes.all(&home_node, found.iter(), &Steps::none(account, None, seen));
+    let (changes, faults) = modes.all(&home_node, found.iter());
     faults.into_iter().next().map_or(Ok(changes), |(_, fault)| Err(fault))
 }
 
@@ -64,13 +68,13 @@ pub fn bring(
     let modes = Modes { account, home: &home, policy, seen };
     let mut steps = Steps::none(account, None, seen);
     if edits.modes {
-        let (changes, faults) = modes.all(&home_node, found.iter(), &steps);
+        let (changes, faults) = modes.all(&home_node, found.iter());
         if let Some((_, fault)) = faults.into_iter().next() {
             return Err(fault);
         }
         steps.changes = changes;
     } else if !edits.add.is_empty() {
-        (steps.changes, _) = modes.all(&home_node, std::iter::once(first), &steps);
+        (steps.changes, _) = modes.all(&home_node, std::iter::once(first));
     }
     if first.node.is_none() && !edits.add.is_empty() {
         modes.folders(&home_node, first, &mut steps)?;

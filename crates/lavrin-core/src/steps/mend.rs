@@ -139,7 +139,7 @@ fn set_right(
     consent: &[Fingerprint],
     mending: &mut Mending,
 ) -> BTreeSet<BytePath> {
-    let (changes, faults) = modes.all(home_node, files.iter().map(|file| &file.target), &mending.steps);
+    let (changes, faults) = modes.all(home_node, files.iter().map(|file| &file.target));
     let left = |(path, fault)| Left { path, line: None, why: LeftWhy::File(fault) };
     mending.left.extend(faults.into_iter().map(left));
     let mut opened = BTreeSet::new();

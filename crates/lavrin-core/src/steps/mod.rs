@@ -19,8 +19,8 @@ use crate::login::{self, Limits, Place};
 use crate::policy::Policy;
 use crate::server_config::Settings;
 use crate::survey::{Observation, Resolved, resolve};
-pub(crate) use bring::targets;
-pub use bring::{Edits, bring, modes};
+pub use bring::{Edits, bring};
+pub(crate) use bring::{modes, targets};
 pub use effect::Effect;
 pub use guard::{Guarded, LockOut, Login, guard};
 pub use install::install;
@@ -188,7 +188,7 @@ pub struct Steps {
 
 impl Steps {
     /// No steps yet, for this account and perhaps about this key.
-    fn none(account: &Account, fingerprint: Option<Fingerprint>, seen: &Observation) -> Self {
+    fn blank(account: &Account, fingerprint: Option<Fingerprint>) -> Self {
         Self {
             account: account.clone(),
             fingerprint,
@@ -197,9 +197,14 @@ impl Steps {
             target: None,
             revoked: Vec::new(),
             revived: Vec::new(),
-            not_covered: not_covered(account, seen),
+            not_covered: Vec::new(),
             dead: Vec::new(),
         }
+    }
+
+    /// No steps yet, with what they will not cover.
+    fn none(account: &Account, fingerprint: Option<Fingerprint>, seen: &Observation) -> Self {
+        Self { not_covered: not_covered(account, seen), ..Self::blank(account, fingerprint) }
     }
 }
 

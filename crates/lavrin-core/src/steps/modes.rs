@@ -61,9 +61,8 @@ impl Modes<'_> {
         &self,
         home_node: &Node,
         found: impl Iterator<Item = &'t Target>,
-        none: &Steps,
     ) -> (Vec<Change>, Vec<(BytePath, NoSteps)>) {
-        let mut planned = Steps { changes: Vec::new(), ..none.clone() };
+        let mut planned = Steps::blank(self.account, None);
         let mut faults = Vec::new();
         for target in found.filter(|target| target.node.is_some()) {
             if let Err(fault) = self.folders(home_node, target, &mut planned) {

@@ -77,7 +77,8 @@ impl Stage<'_> {
         self.expect(1, &format!("lavrin audit 127.0.0.1 --login edda {with_key}"))?;
         self.keep_a_register()?;
         self.survey_the_lighthouses()?;
-        self.say("8. Edda moves on, and her key goes. Not over a login with that very key, though");
+        self.bring_into_line()?;
+        self.say("9. Edda moves on, and her key goes. Not over a login with that very key, though");
         self.expect(4, &format!("lavrin remove ~/.ssh/edda.pub edda@127.0.0.1 {with_key} --yes"))?;
         self.expect(
             0,
@@ -104,7 +105,9 @@ impl Stage<'_> {
         let address = format!("--address 127.0.0.1 --port {port}");
         self.expect(
             0,
-            &format!("lavrin host add office {address} --tag office --account edda --account sten {there}"),
+            &format!(
+                "lavrin host add office {address} --tag office --account edda --account sten --login edda {there}"
+            ),
         )?;
         self.expect(0, &format!("lavrin host trust office --expect-host-key {} {there}", self.stand_in.host_key()))?;
         self.expect(0, &format!("lavrin grant edda edda --on office --until 2099-12-31 {there}"))?;
@@ -136,6 +139,23 @@ impl Stage<'_> {
         lighthouses.add_by_hand().map_err(|error| CommandError::usage(error.to_string()))?;
         self.expect(0, &format!("lavrin survey lights {key} {there}"))?;
         self.expect(0, &format!("lavrin history skerry {there}"))
+    }
+
+    /// The lighthouses are made to match the register, and somebody leaves.
+    fn bring_into_line(&self) -> Result<(), CommandError> {
+        let there = format!("--identity ~/.ssh/edda --passphrase-env {PASSPHRASE} --register ~/halvmark");
+        self.say("8. What should be, beside what is: + is missing, - should not be there, ? is nobody's");
+        self.expect(0, "lavrin grant edda keeper --tag lights --register ~/halvmark")?;
+        self.expect(1, "lavrin compare lights --register ~/halvmark")?;
+        self.say("It is brought about: each host as a whole, proven by a fresh login and asked from outside");
+        self.expect(0, &format!("lavrin enforce lights --yes --reason 'the register is in force' {there}"))?;
+        self.expect(1, "lavrin compare lights --register ~/halvmark")?;
+        self.say(
+            "Runa has left in spring. Her keys go everywhere, and every host is asked whether it still takes them",
+        );
+        self.expect(0, &format!("lavrin offboard runa --yes {there}"))?;
+        self.expect(0, &format!("lavrin probe runa --until refused {there}"))?;
+        self.expect(1, "lavrin audit lights --register ~/halvmark")
     }
 
     /// Starts the lighthouses: root has Edda's key there, the keeper's account the keys of years.

@@ -40,6 +40,17 @@ impl Fleet {
         self.hosts.last().unwrap()
     }
 
+    /// A host that no register knows yet, on which root has the office's key, and one account what is given.
+    pub fn start(&mut self, name: &str, account: &str, keys: &str, behaviour: Behaviour) -> &StandIn {
+        let roots = format!("{}\n", key(1).public().line("office"));
+        let accounts = [
+            TreeAccount { name: "root", shell: "/bin/sh", keys: Some(&roots) },
+            TreeAccount { name: account, shell: "/bin/sh", keys: Some(keys) },
+        ];
+        self.hosts.push(self.runtime.block_on(StandIn::with(name, &accounts, behaviour)).unwrap());
+        self.hosts.last().unwrap()
+    }
+
     /// A host in the register only.
     pub fn register(&self, name: &str, port: u16, host_key: &str, lines: &str) {
         let keys = if host_key.is_empty() { String::new() } else { format!("host_keys = [\"{host_key}\"]\n") };

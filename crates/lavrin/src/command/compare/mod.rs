@@ -12,7 +12,7 @@ use crate::ui::Ui;
 use clap::Args;
 use lavrin_core::fleet::Moment;
 use lavrin_store::database::Database;
-use lavrin_work::fleet::compare;
+use lavrin_work::fleet::{Ahead, compare};
 use lavrin_work::survey::Pace;
 pub use out::CompareOut;
 use std::time::Duration;
@@ -37,6 +37,8 @@ pub struct CompareArgs {
 
 /// Runs the command.
 pub async fn run(args: &CompareArgs, ui: &Ui) -> Result<Exit, CommandError> {
+    // While the register is read, what was seen of the hosts is read too.
+    let early = if args.fresh || !args.hosts.is_empty() { None } else { args.begin(None)? };
     let opened = args.register.open()?;
     let register = &opened.reading.register;
     let hosts = hosts_named(register, &args.hosts)?;
@@ -44,14 +46,26 @@ pub async fn run(args: &CompareArgs, ui: &Ui) -> Result<Exit, CommandError> {
     if args.fresh {
         look(&opened, &hosts, &args.sign_in, PACE, ui).await?;
     }
-    let store = Database::open_existing(opened.folder.path())?;
-    let compared = compare(register, &hosts, store.as_ref(), moment())?;
+    let ahead = match early {
+        Some(ahead) => Some(ahead),
+        None => args.begin(Some(hosts.iter().map(|host| host.id.clone()).collect()))?,
+    };
+    let compared = compare(register, &hosts, ahead, moment())?;
     let out = CompareOut::of(&register.name, &compared);
     let exit = out.exit();
     out::print(&out, ui);
     // Twenty thousand hosts take a while to be given back piece by piece, and nobody needs the memory any more.
     std::mem::forget((compared, opened));
     Ok(exit)
+}
+
+impl CompareArgs {
+    /// Begins to read what was seen of these hosts, where there is a store.
+    fn begin(&self, only: Option<Vec<String>>) -> Result<Option<Ahead>, CommandError> {
+        let Some(folder) = self.register.folder() else { return Ok(None) };
+        let store = Database::open_existing(folder.path())?;
+        Ok(store.map(|store| Ahead::begin(store, only)).transpose()?)
+    }
 }
 
 /// Now, as the core takes it.
