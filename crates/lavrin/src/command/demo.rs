@@ -76,8 +76,9 @@ impl Stage<'_> {
         self.say("5. All accounts of the server at once");
         self.expect(1, &format!("lavrin audit 127.0.0.1 --login edda {with_key}"))?;
         self.keep_a_register()?;
-        self.survey_the_lighthouses()?;
+        let lighthouses = self.survey_the_lighthouses()?;
         self.bring_into_line()?;
+        drop(lighthouses);
         self.say("9. Edda moves on, and her key goes. Not over a login with that very key, though");
         self.expect(4, &format!("lavrin remove ~/.ssh/edda.pub edda@127.0.0.1 {with_key} --yes"))?;
         self.expect(
@@ -118,7 +119,7 @@ impl Stage<'_> {
     }
 
     /// What really is, on many hosts at once, beside what should be.
-    fn survey_the_lighthouses(&self) -> Result<(), CommandError> {
+    fn survey_the_lighthouses(&self) -> Result<Lighthouses, CommandError> {
         let (there, key) = ("--register ~/halvmark", format!("--identity ~/.ssh/edda --passphrase-env {PASSPHRASE}"));
         self.say("7. The lighthouses have been looked after by hand for years. What is there, and whose is it?");
         let lighthouses = self.light_the_lamps()?;
@@ -138,7 +139,8 @@ impl Stage<'_> {
         self.say("A lamp is replaced, and somebody adds a key by hand. Who could log in before, and who came?");
         lighthouses.add_by_hand().map_err(|error| CommandError::usage(error.to_string()))?;
         self.expect(0, &format!("lavrin survey lights {key} {there}"))?;
-        self.expect(0, &format!("lavrin history skerry {there}"))
+        self.expect(0, &format!("lavrin history skerry {there}"))?;
+        Ok(lighthouses)
     }
 
     /// The lighthouses are made to match the register, and somebody leaves.
