@@ -17,8 +17,8 @@ use thiserror::Error;
 /// Hosts that are held in memory at once.
 const HOSTS_AT_ONCE: usize = 512;
 
-/// Parts that wait to be compared.
-const PARTS_AHEAD: usize = 2;
+/// Parts that wait to be compared: as much as is read while a large register is.
+const PARTS_AHEAD: usize = 12;
 
 /// Contents that are kept for the next hosts, in bytes: fleets have many equal files.
 const CONTENTS_KEPT: usize = 64 << 20;

@@ -122,6 +122,15 @@ struct Wanted<'a> {
     options: Options,
 }
 
+impl Wanted<'_> {
+    fn line(&self, options: &str) -> String {
+        let key: &PublicKey = &self.key.key;
+        let comment = printable(self.key.comment.trim().as_bytes());
+        let line = key.line(if comment.is_empty() { &self.who } else { &comment });
+        if options.is_empty() { line } else { format!("{options} {line}") }
+    }
+}
+
 /// Compares hosts one by one, perhaps on several threads.
 pub struct Comparer<'a> {
     register: &'a Register,
@@ -358,7 +367,7 @@ impl<'a> OneAccount<'_, 'a> {
         let (who, fingerprint) = (wanted.who.clone(), wanted.key.fingerprint);
         let options = String::from_utf8_lossy(&wanted.options.text).into_owned();
         if own.is_empty() {
-            let line = self.line(wanted, &options);
+            let line = wanted.line(&options);
             found.push(Difference::Add { who, fingerprint, line, options });
             return;
         }
@@ -379,13 +388,6 @@ impl<'a> OneAccount<'_, 'a> {
                 });
             }
         }
-    }
-
-    fn line(&self, wanted: &Wanted<'_>, options: &str) -> String {
-        let key: &PublicKey = &wanted.key.key;
-        let comment = printable(wanted.key.comment.trim().as_bytes());
-        let line = key.line(if comment.is_empty() { &wanted.who } else { &comment });
-        if options.is_empty() { line } else { format!("{options} {line}") }
     }
 
     /// A line whose key nobody asked for.

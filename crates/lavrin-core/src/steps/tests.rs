@@ -194,3 +194,47 @@ fn a_change_tells_whether_it_holds() {
     let mode = Change::SetMode { path: FILE.into(), from: 0o644, to: 0o600 };
     assert!(mode.inverse().holds(&seen) && !mode.holds(&seen));
 }
+
+#[test]
+fn lines_go_come_and_change_and_a_stranger_is_not_let_in_by_a_mode() {
+    let line = |seed: u8| PrivateKey::ed25519(&[seed; 32]).unwrap().public().line("x");
+    let print = |seed: u8| PrivateKey::ed25519(&[seed; 32]).unwrap().public().fingerprint();
+    let content = format!("# kept\r\n  {}\r\nno-pty {}\n{}", line(1), line(2), line(3));
+    let seen = with_file(&content, 0o700, 0o600, 1001);
+    let place = |line| Place { path: "/home/edda/.ssh/authorized_keys".into(), line };
+    let edits = Edits {
+        remove: vec![place(4)],
+        options: vec![(place(2), "restrict".to_owned()), (place(3), String::new())],
+        add: vec![line(4)],
+        modes: false,
+    };
+    let steps = bring("edda", &edits, &|_| false, &seen, &Policy::default()).unwrap();
+    let Some(Change::WriteFile { new, .. }) = steps.changes.last() else { panic!("{steps:?}") };
+    let expected = format!("# kept\r\n  restrict {}\r\n{}\n{}\n", line(1), line(2), line(4));
+    assert_eq!(String::from_utf8_lossy(new), expected);
+    let effect = steps.effect();
+    let prints = |keys: &[std::sync::Arc<crate::key::PublicKey>]| {
+        keys.iter().map(|key| key.fingerprint()).collect::<std::collections::BTreeSet<_>>()
+    };
+    assert_eq!(prints(&effect.came), [print(4)].into());
+    assert_eq!(prints(&effect.gone), [print(3)].into());
+    assert_eq!(prints(&effect.limited), [print(1), print(2)].into());
+    // Restricting the key of the login itself shuts it out as taking it away does.
+    let login = |seed| Login { account: "edda".to_owned(), key: Some(print(seed)) };
+    assert!(guard(&steps, Some(&login(1)), false).is_err() && guard(&steps, Some(&login(3)), false).is_err());
+    assert!(guard(&steps, Some(&login(4)), false).is_ok() && guard(&steps, Some(&login(1)), true).is_ok());
+    // Taking them back gives the file of before; where it was changed since, nothing is told.
+    let mut after = with_file(&expected, 0o700, 0o600, 1001);
+    let back = restore("edda", &steps.changes, &after).unwrap();
+    let Some(Change::WriteFile { new, .. }) = back.changes.last() else { panic!("{back:?}") };
+    assert_eq!(String::from_utf8_lossy(new), content);
+    assert!(restore("edda", &steps.changes, &seen).unwrap().changes.is_empty());
+    after.bytes.insert("/home/edda/.ssh/authorized_keys".into(), Fact::Known(b"other".to_vec()));
+    assert!(matches!(restore("edda", &steps.changes, &after), Err(NoSteps::ChangedSince(_))));
+    // A file that the server ignores for its mode: opening it lets in whoever stands in it.
+    let ignored = with_file(&content, 0o700, 0o666, 1001);
+    let modes = Edits { modes: true, ..Edits::default() };
+    let refused = bring("edda", &modes, &|key| *key != print(3), &ignored, &Policy::default());
+    assert!(matches!(&refused, Err(NoSteps::WouldRevive(list)) if list.len() == 1), "{refused:?}");
+    assert!(bring("edda", &modes, &|_| true, &ignored, &Policy::default()).is_ok());
+}
