@@ -21,6 +21,10 @@ pub struct Entry {
 }
 
 /// What a line says.
+#[expect(
+    clippy::large_enum_variant,
+    reason = "entries are read, used and let go; a box would be in the way of every match"
+)]
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
 #[serde(tag = "event", rename_all = "kebab-case")]
 pub enum Event {

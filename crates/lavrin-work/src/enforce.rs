@@ -202,7 +202,9 @@ async fn in_turn(job: Job, work: &Work, failed: &AtomicUsize, pairs: &Pairs) -> 
     let ended = work.one(&job).await;
     if !matches!(ended, Ended::Done { .. }) {
         failed.fetch_add(1, Ordering::SeqCst);
-        held.iter_mut().for_each(|(_, failed)| **failed = true);
+        for (_, failed) in &mut held {
+            **failed = true;
+        }
     }
     ended
 }

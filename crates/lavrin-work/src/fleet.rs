@@ -156,9 +156,12 @@ pub struct Compared {
     pub accounts: Vec<AccountComparison>,
 }
 
+/// Some hosts and what was last seen of each.
+type Part = Vec<(String, Option<Observation>)>;
+
 /// What was last seen of hosts, read from the store on a thread of its own: reading a large register takes as long as that.
 pub struct Ahead {
-    parts: mpsc::Receiver<Result<Vec<(String, Option<Observation>)>, FleetFault>>,
+    parts: mpsc::Receiver<Result<Part, FleetFault>>,
     /// The last look at each host.
     looks: HashMap<String, Look>,
     removed: HashMap<String, Removed>,

@@ -87,10 +87,10 @@ pub async fn hear(
         };
         let mut refusals = 0;
         if !can_refuse {
-            match ask_throwaway(&mut connection, account, randomness).await {
-                Some(why) => return rest(heard, keys, &why),
-                None => (can_refuse, refusals) = (true, 1),
+            if let Some(why) = ask_throwaway(&mut connection, account, randomness).await {
+                return rest(heard, keys, &why);
             }
+            (can_refuse, refusals) = (true, 1);
         }
         while refusals < REFUSALS_MAX && heard.len() < keys.len().min(ASKED_MAX) {
             let key = &keys[heard.len()];

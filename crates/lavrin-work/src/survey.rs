@@ -138,6 +138,9 @@ async fn rise(host: &mut ShellHost, rises: &[Rise]) -> Result<(), SurveyFault> {
     Ok(())
 }
 
+/// A connection, how the login on it was opened, and where the host is for further ones.
+type SignedInto = (Connection, SignedIn, Target);
+
 /// A host on which somebody has signed in.
 pub(crate) struct Open {
     /// With root's rights, where there is a way to them.
@@ -179,7 +182,7 @@ impl Jumps {
         &'a self,
         stop: &'a Stop,
         way: &'a Way,
-    ) -> Pin<Box<dyn Future<Output = Result<(Connection, SignedIn, Target), SurveyFault>> + Send + 'a>> {
+    ) -> Pin<Box<dyn Future<Output = Result<SignedInto, SurveyFault>> + Send + 'a>> {
         Box::pin(async move {
             let target = self.target(stop, way).await?;
             let mut connection = target.connect().await?;

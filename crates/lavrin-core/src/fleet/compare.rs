@@ -123,6 +123,40 @@ struct Wanted<'a> {
 }
 
 impl Wanted<'_> {
+    /// Of several entries of one key the first that says the right thing counts, and none may say another.
+    fn differences(&self, lines: &[(Place, Line)], found: &mut Vec<Difference>) {
+        let own = lines.iter().filter_map(|(place, line)| match &line.content {
+            Content::Entry(entry) if entry.fingerprint == self.key.fingerprint => Some((place, entry)),
+            _ => None,
+        });
+        let own: Vec<_> = own.collect();
+        let right = own.iter().position(|(_, entry)| entry.options.says_the_same(&self.options));
+        let (who, fingerprint) = (self.who.clone(), self.key.fingerprint);
+        let options = String::from_utf8_lossy(&self.options.text).into_owned();
+        if own.is_empty() {
+            let line = self.line(&options);
+            found.push(Difference::Add { who, fingerprint, line, options });
+            return;
+        }
+        for (number, (place, entry)) in own.iter().enumerate() {
+            let place = (*place).clone();
+            let says_the_same = entry.options.says_the_same(&self.options);
+            if right.is_none() && number == 0 {
+                let from = printable(&entry.options.text);
+                found.push(Difference::Options { who: who.clone(), fingerprint, place, from, to: options.clone() });
+            } else if !says_the_same {
+                found.push(Difference::Remove {
+                    who: Some(who.clone()),
+                    fingerprint,
+                    place,
+                    comment: printable(entry.comment.trim_ascii()),
+                    why: WhyGone::Second,
+                    back: None,
+                });
+            }
+        }
+    }
+
     fn line(&self, options: &str) -> String {
         let key: &PublicKey = &self.key.key;
         let comment = printable(self.key.comment.trim().as_bytes());
@@ -342,7 +376,7 @@ impl<'a> OneAccount<'_, 'a> {
         }
         let mut found = Vec::new();
         for wanted in wanted {
-            self.one_wanted(wanted, &lines, &mut found);
+            wanted.differences(&lines, &mut found);
         }
         found.extend(lines.iter().filter_map(|(place, line)| self.one_line(place, line, wanted)));
         if self.managed && !lines.is_empty() {
@@ -354,40 +388,6 @@ impl<'a> OneAccount<'_, 'a> {
 
     fn policy(&self) -> &Policy {
         &self.all.register.rules.policy
-    }
-
-    /// Of several entries of one key the first that says the right thing counts, and none may say another.
-    fn one_wanted(&self, wanted: &Wanted<'_>, lines: &[(Place, Line)], found: &mut Vec<Difference>) {
-        let own = lines.iter().filter_map(|(place, line)| match &line.content {
-            Content::Entry(entry) if entry.fingerprint == wanted.key.fingerprint => Some((place, entry)),
-            _ => None,
-        });
-        let own: Vec<_> = own.collect();
-        let right = own.iter().position(|(_, entry)| entry.options.says_the_same(&wanted.options));
-        let (who, fingerprint) = (wanted.who.clone(), wanted.key.fingerprint);
-        let options = String::from_utf8_lossy(&wanted.options.text).into_owned();
-        if own.is_empty() {
-            let line = wanted.line(&options);
-            found.push(Difference::Add { who, fingerprint, line, options });
-            return;
-        }
-        for (number, (place, entry)) in own.iter().enumerate() {
-            let place = (*place).clone();
-            let says_the_same = entry.options.says_the_same(&wanted.options);
-            if right.is_none() && number == 0 {
-                let from = printable(&entry.options.text);
-                found.push(Difference::Options { who: who.clone(), fingerprint, place, from, to: options.clone() });
-            } else if !says_the_same {
-                found.push(Difference::Remove {
-                    who: Some(who.clone()),
-                    fingerprint,
-                    place,
-                    comment: printable(entry.comment.trim_ascii()),
-                    why: WhyGone::Second,
-                    back: None,
-                });
-            }
-        }
     }
 
     /// A line whose key nobody asked for.

@@ -148,7 +148,9 @@ fn show(known: &[Known], opened: Option<&Opened>, ui: &Ui) {
         let gone = effect.gone.iter().map(|key| row("-", Label::Bad, key));
         let limited = effect.limited.iter().map(|key| row("~", Label::Type, key));
         let rows: Vec<Vec<String>> = came.chain(gone).chain(limited).collect();
-        columns(&rows, 4).iter().for_each(|line| ui.status(line));
+        for line in columns(&rows, 4) {
+            ui.status(&line);
+        }
     }
 }
 

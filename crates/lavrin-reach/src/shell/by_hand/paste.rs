@@ -50,10 +50,12 @@ fn cksum(bytes: &[u8]) -> (u32, usize) {
             sum = if sum & 0x8000_0000 == 0 { sum << 1 } else { (sum << 1) ^ 0x04c1_1db7 };
         }
     };
-    bytes.iter().for_each(|byte| take(*byte));
+    for byte in bytes {
+        take(*byte);
+    }
     let mut length = bytes.len();
     while length > 0 {
-        take((length & 0xff) as u8);
+        take(length.to_le_bytes()[0]);
         length >>= 8;
     }
     (!sum, bytes.len())

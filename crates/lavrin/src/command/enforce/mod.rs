@@ -182,13 +182,12 @@ fn finish(
     ui: &Ui,
 ) -> Result<Exit, CommandError> {
     for (host, accounts) in planned.accounts {
-        match results.iter_mut().find(|result| result.host == host) {
-            Some(result) => result.accounts = accounts,
-            None => {
-                let exit = planned.problems.get(&host).copied().unwrap_or(Exit::Done);
-                let why = accounts.iter().find_map(|account| account.problem.clone());
-                results.push(ResultOut { accounts, ..ResultOut::still(&host, "nothing-to-do", why, exit) });
-            }
+        if let Some(result) = results.iter_mut().find(|result| result.host == host) {
+            result.accounts = accounts;
+        } else {
+            let exit = planned.problems.get(&host).copied().unwrap_or(Exit::Done);
+            let why = accounts.iter().find_map(|account| account.problem.clone());
+            results.push(ResultOut { accounts, ..ResultOut::still(&host, "nothing-to-do", why, exit) });
         }
     }
     results.sort_by(|one, other| one.host.cmp(&other.host));

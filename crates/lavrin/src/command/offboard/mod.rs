@@ -151,7 +151,9 @@ fn show(leaver: &Leaver<'_>, planned: &Planned, shut_out: &ShutOut<'_>, ui: &Ui)
     ui.status(&format!("{} is gone from {}:", leaver.id, leaver.left));
     for (host, accounts) in planned.accounts.iter().filter(|(_, accounts)| !accounts.is_empty()) {
         ui.status(&ui.paint_status(Label::Strong, host));
-        accounts.iter().for_each(|account| ui.status(account_text(account, ui).trim_end()));
+        for account in accounts {
+            ui.status(account_text(account, ui).trim_end());
+        }
     }
     if planned.jobs.is_empty() {
         ui.status("  no managed account that was seen holds a key of theirs");
