@@ -118,6 +118,8 @@ fn known(args: &RestoreArgs, keeper: &dyn Keeper) -> Result<Vec<Known>, CommandE
         .hint("lavrin history"));
     }
     found.reverse();
+    // Hosts were changed side by side; what matters is the order on each.
+    found.sort_by(|one, other| (&one.place, &one.account).cmp(&(&other.place, &other.account)));
     Ok(found)
 }
 
