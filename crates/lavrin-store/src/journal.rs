@@ -247,4 +247,55 @@ mod tests {
         file.write_all(b"{\"id\":\"2\",\"ti").unwrap();
         assert_eq!(state.journal().unwrap(), [entry]);
     }
+
+    #[test]
+    fn a_change_is_kept_apart_from_its_contents_and_put_together_again() {
+        use crate::Keeper;
+        use crate::database::Database;
+        let folder = tempfile::tempdir().unwrap();
+        let keepers: [Box<dyn Keeper>; 2] = [
+            Box::new(State::at(&folder.path().join("state"))),
+            Box::new(std::sync::Mutex::new(Database::open(folder.path()).unwrap())),
+        ];
+        let owner = Owner { uid: 1001, gid: 100 };
+        let path: BytePath = "/home/edda/.ssh".into();
+        let (old, new) = (b"old\xff\n".to_vec(), b"new\n".to_vec());
+        let changes = [
+            Change::MakeFolder { path: path.clone(), mode: 0o700, owner },
+            Change::RemoveFolder { path: path.clone(), mode: 0o700, owner },
+            Change::SetMode { path: path.clone(), from: 0o755, to: 0o700 },
+            Change::SetOwner { path: path.clone(), from: Owner { uid: 0, gid: 0 }, to: owner },
+            Change::WriteFile { path: path.clone(), old: Some(old.clone()), new: new.clone(), mode: 0o600, owner },
+            Change::WriteFile { path: path.clone(), old: None, new, mode: 0o600, owner },
+            Change::RemoveFile { path, old, mode: 0o600, owner },
+        ];
+        for keeper in &keepers {
+            let mut kept = Vec::new();
+            let mut keep = |keeper: &dyn Keeper| {
+                kept = changes
+                    .iter()
+                    .map(|change| KeptChange::of(change, |bytes| keeper.back_up(bytes)))
+                    .collect::<Result<_, _>>()?;
+                Ok(())
+            };
+            keeper.at_once(&mut keep).unwrap();
+            let text = serde_json::to_string(&kept).unwrap();
+            assert!(!text.contains("new\\n"));
+            let read: Vec<KeptChange> = serde_json::from_str(&text).unwrap();
+            let whole: Vec<Change> =
+                read.iter().map(|kept| kept.whole(|name| keeper.kept(name).unwrap()).unwrap()).collect();
+            assert_eq!(whole, changes);
+            assert_eq!(read[4].whole(|_| None), None);
+            assert_eq!(keeper.kept("no such name").unwrap(), None);
+            assert!(keeper.lines().unwrap().is_empty());
+        }
+    }
+
+    #[test]
+    fn a_line_of_an_older_version_still_reads() {
+        let line = r#"{"id":"1","time":"2026-11-23T08:00:00Z","event":"intent","command":"install","place":"lantern","account":"edda","login":null,"key":null,"files":[["/a",null]],"reason":null}"#;
+        let entry: Entry = serde_json::from_str(line).unwrap();
+        let Event::Intent { run, came, changes, .. } = entry.event else { panic!() };
+        assert!(run.is_none() && came.is_empty() && changes.is_empty());
+    }
 }

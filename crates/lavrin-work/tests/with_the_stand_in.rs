@@ -121,3 +121,25 @@ async fn the_stand_in_refuses_what_a_server_refuses() {
     drop(stand_in);
     assert!(!tree.exists());
 }
+
+#[tokio::test(flavor = "multi_thread")]
+async fn many_keys_are_asked_about_without_ending_the_connection() {
+    use lavrin_work::{Heard, hear};
+    let line = key(1).public().line("edda");
+    let accounts = [lavrin_standin::TreeAccount { name: "edda", shell: "/bin/sh", keys: Some(&line) }];
+    let behaviour = lavrin_standin::Behaviour::default();
+    let stand_in = StandIn::with("lantern", &accounts, behaviour).await.unwrap();
+    let target = target(&stand_in);
+    let keys: Vec<_> = (2..=6).chain([1]).chain(7..=20).map(|seed| key(seed).public().clone()).collect();
+    let heard = hear(&target, "edda", &keys, &SystemSource).await;
+    let is = |fits: fn(&Heard) -> bool| heard.iter().filter(|heard| fits(heard)).count();
+    assert_eq!(heard.len(), keys.len());
+    assert!(matches!(heard[5], Heard::Accepts), "{heard:?}");
+    assert_eq!(is(|heard| matches!(heard, Heard::Refuses)), 11);
+    assert_eq!(is(|heard| matches!(heard, Heard::LeftOut)), keys.len() - 12);
+    // Nothing listens there.
+    let mut closed = target.clone();
+    closed.port = 1;
+    let heard = hear(&closed, "edda", &keys[..2], &SystemSource).await;
+    assert!(heard.iter().all(|heard| matches!(heard, Heard::Nothing(_))), "{heard:?}");
+}

@@ -320,3 +320,42 @@ fn options_that_come_with_a_key_are_shown_and_an_authority_is_refused() {
     assert!(run.stderr.contains("options that go along with it: no-pty"), "{run}");
     assert_eq!(world.read(KEYS), format!("no-pty {line}\n"));
 }
+
+#[test]
+fn a_change_in_a_tree_is_taken_back_by_its_name_in_the_journal() {
+    let world = World::new();
+    world.put_tree();
+    world.put_pair("edda", 1, "edda@lantern");
+    let file = "tree/home/edda/.ssh/authorized_keys";
+    let before = format!("# kept\n{}", key(9).public().line("sten"));
+    world.write(file, &before, 0o644);
+    world.set_mode("tree/home/edda/.ssh", 0o700);
+    let root = world.path("tree").display().to_string();
+    drop(world.run(&["install", "home/edda.pub", "edda", "--root", &root, "--yes"]).expect(0));
+    assert_eq!(world.mode(file), "0600");
+    let history = world.typed("history --format json").expect(0).json();
+    let id = history["events"][0]["id"].as_str().unwrap().to_owned();
+    let preview = world.typed(&format!("restore {id} --preview")).expect(0);
+    assert!(
+        preview.stderr.contains("set the mode of /home/edda/.ssh/authorized_keys back from 0600 to 0644"),
+        "{preview}"
+    );
+    assert!(world.read(file).contains("edda@lantern"));
+    drop(world.typed(&format!("restore {id}")).expect(2));
+    drop(world.typed(&format!("restore {id} --yes")).expect(0));
+    assert_eq!((world.read(file), world.mode(file)), (before.clone(), "0644".to_owned()));
+    let again = world.typed(&format!("restore {id} --yes")).expect(0);
+    assert!(again.stdout.contains("Nothing to do"), "{again}");
+    // What came since then is not lost.
+    world.write(file, format!("{before}\n# new\n"), 0o644);
+    let refused = world.typed(&format!("restore {id} --yes")).expect(4);
+    assert!(refused.stderr.contains("was changed again since then"), "{refused}");
+    // A folder and a file that were made are gone again.
+    std::fs::remove_dir_all(world.path("tree/home/edda/.ssh")).unwrap();
+    drop(world.run(&["install", "home/edda.pub", "edda", "--root", &root, "--yes"]).expect(0));
+    let history = world.typed("history --format json").expect(0).json();
+    let id = history["events"].as_array().unwrap().last().unwrap()["id"].as_str().unwrap().to_owned();
+    drop(world.typed(&format!("restore {id} --yes")).expect(0));
+    assert!(!world.path("tree/home/edda/.ssh").exists());
+    drop(world.typed("restore no-such-change").expect(2));
+}

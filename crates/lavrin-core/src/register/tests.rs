@@ -197,3 +197,17 @@ proptest! {
         }
     }
 }
+
+#[test]
+fn what_is_owed_is_added_and_taken_out_again() {
+    let new = |host| edit::NewOwed { key: "SHA256:abc", person: Some("sten"), account: "keeper", host, since: TODAY };
+    let one = edit::add_owed("", &new("lantern")).unwrap();
+    let two = edit::add_owed(&format!("{one}# by hand\n"), &new("skerry")).unwrap();
+    let reading = read(&files(&[("owed.toml", two.clone())]));
+    let hosts: Vec<&str> = reading.register.owed.iter().map(|owed| owed.host.as_str()).collect();
+    assert_eq!(hosts, ["lantern", "skerry"]);
+    assert_eq!(reading.register.owed[0].since, TODAY);
+    let left = edit::remove_owed(&two, &[0]).unwrap();
+    assert!(left.starts_with("# by hand") && !left.contains("lantern") && left.contains("skerry"), "{left}");
+    assert!(edit::remove_owed(&two, &[2]).is_err() && edit::remove_owed("", &[0]).is_err());
+}

@@ -238,3 +238,36 @@ fn lines_go_come_and_change_and_a_stranger_is_not_let_in_by_a_mode() {
     assert!(matches!(&refused, Err(NoSteps::WouldRevive(list)) if list.len() == 1), "{refused:?}");
     assert!(bring("edda", &modes, &|_| true, &ignored, &Policy::default()).is_ok());
 }
+
+#[test]
+fn keys_come_into_the_list_of_revoked_ones_once_and_other_lists_are_left_alone() {
+    let keys = [key(1), key(2)];
+    let with = |config: &str, list: Option<&[u8]>| {
+        let mut seen = bare();
+        seen.accounts = read_passwd(b"root:x:0:0::/root:/bin/sh\nedda:x:1001:1001::/home/edda:/bin/sh\n").into();
+        seen.bytes.insert("/etc/ssh/sshd_config".into(), Fact::Known(config.as_bytes().to_vec()));
+        for folder in ["/etc", "/etc/ssh"] {
+            seen.nodes.insert(folder.into(), node(NodeKind::Folder, 0o755, 0));
+        }
+        let path: BytePath = "/etc/ssh/revoked".into();
+        seen.nodes.insert(path.clone(), list.map_or(Fact::Absent, |_| node(NodeKind::File, 0o644, 0)));
+        seen.bytes.insert(path, list.map_or(Fact::Absent, |list| Fact::Known(list.to_vec())));
+        revoke(&keys, &seen)
+    };
+    let used = "RevokedKeys /etc/ssh/revoked\n";
+    let held = format!("# gone\n{}", key(2).line("x"));
+    let steps = with(used, Some(held.as_bytes())).unwrap().unwrap();
+    let Some(Change::WriteFile { new, mode, .. }) = steps.changes.last() else { panic!("{steps:?}") };
+    assert_eq!(String::from_utf8_lossy(new), format!("{held}\n{}\n", key(1).line("revoked")));
+    assert_eq!((*mode, &steps.revoked), (0o644, &vec![key(1).fingerprint()]));
+    // It opens nothing, so no key comes; and the key of the login itself is not put there.
+    assert!(steps.effect().came.is_empty());
+    let login = |seed: u8| Login { account: "edda".to_owned(), key: Some(key(seed).fingerprint()) };
+    assert!(guard(&steps, Some(&login(1)), false).is_err());
+    assert!(guard(&steps, Some(&login(3)), false).is_ok() && guard(&steps, Some(&login(1)), true).is_ok());
+    let all = format!("{}\n{}\n", key(1).line(""), key(2).line(""));
+    assert!(with(used, Some(all.as_bytes())).unwrap().unwrap().changes.is_empty());
+    assert!(with("", Some(b"")).is_none() && with("RevokedKeys none\n", Some(b"")).is_none());
+    assert!(with(used, None).is_none());
+    assert!(matches!(with(used, Some(b"SSHKRL\n\0...")), Some(Err(NoSteps::BinaryList(_)))));
+}

@@ -1,5 +1,6 @@
 //! `lavrin history`: which entries came and went, what was changed, and who could log in at a time.
 
+use super::change::keeper;
 use super::register::{Opened, RegisterArgs, typed_date};
 use crate::clock;
 use crate::error::CommandError;
@@ -14,7 +15,7 @@ use lavrin_core::key::Fingerprint;
 use lavrin_core::register::Date;
 use lavrin_core::text::{count, printable};
 use lavrin_store::database::{Database, Seen};
-use lavrin_store::{Entry, Event, Outcome};
+use lavrin_store::{Entry, Event, Keeper, Outcome};
 use lavrin_work::fleet::Memory;
 use rayon::prelude::*;
 use schemars::JsonSchema;
@@ -95,6 +96,10 @@ enum Subject {
 
 /// Runs the command.
 pub fn run(args: &HistoryArgs, ui: &Ui) -> Result<Exit, CommandError> {
+    if args.register.folder().is_none() && args.register.register.is_none() && args.what.is_none() && args.at.is_none()
+    {
+        return without_register(ui);
+    }
     let opened = args.register.open()?;
     let store = Database::open_existing(opened.folder.path())?.ok_or_else(|| {
         CommandError::with(Exit::NotChecked, "nothing is remembered yet: no host was surveyed").hint("lavrin survey")
@@ -159,15 +164,24 @@ fn events(subject: &Subject, opened: &Opened, store: &Database, ui: &Ui) -> Resu
         }
     }
     list.sort_by_key(|(time, _)| *time);
-    let events: Vec<EventOut> = list.into_iter().map(|(_, event)| event).collect();
+    Ok(print(list.into_iter().map(|(_, event)| event).collect(), ui))
+}
+
+/// Without a register there is the journal of single changes in the state folder.
+fn without_register(ui: &Ui) -> Result<Exit, CommandError> {
+    let events = journal(keeper()?.as_ref())?;
+    Ok(print(events.into_iter().map(|(_, event)| event).collect(), ui))
+}
+
+fn print(events: Vec<EventOut>, ui: &Ui) -> Exit {
     if ui.format == Format::Json {
         ui.result(&crate::json::print(&HistoryOut { schema: "lavrin/history/1", events }));
-        return Ok(Exit::Done);
+        return Exit::Done;
     }
     let rows: Vec<Vec<String>> = events.iter().map(|event| row(event, ui)).collect();
     let lines: String = columns(&rows, 0).into_iter().map(|line| line + "\n").collect();
     ui.result(&format!("{lines}{}", count(events.len(), "event", "events")));
-    Ok(Exit::Done)
+    Exit::Done
 }
 
 fn moment(time: i64) -> String {
@@ -188,8 +202,8 @@ fn sighting(seen: &Seen, time: i64, what: &str, owner: Option<String>) -> EventO
 }
 
 /// Every change in the journal: its intent with the outcome that belongs to it.
-fn journal(store: &Database) -> Result<Vec<(i64, EventOut)>, CommandError> {
-    let entries = store.journal()?;
+fn journal(store: &dyn Keeper) -> Result<Vec<(i64, EventOut)>, CommandError> {
+    let entries = store.lines()?;
     let mut outcomes: HashMap<&str, (Outcome, &str)> = HashMap::new();
     for Entry { id, event, .. } in &entries {
         if let Event::Outcome { outcome, detail } = event {

@@ -104,3 +104,26 @@ pub fn id_in(answer: &[u8]) -> Option<String> {
     let line = text.lines().find_map(|line| line.trim_end().strip_prefix(MARK))?;
     line.split(' ').next().filter(|id| *id != "damaged:").map(str::to_owned)
 }
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn an_answer_tells_how_its_own_change_ended() {
+        let said = |text: &str| told(text.as_bytes(), "7");
+        assert_eq!(said("# paste\r\n\r\nlavrin-change-1 7 done\r\n"), Some(Told::Done));
+        assert_eq!(
+            said("lavrin-change-1 7 as-before change 1: x\x1b\n"),
+            Some(Told::AsBefore("change 1: x\\x1b".into()))
+        );
+        assert_eq!(said("lavrin-change-1 7 unknown why\n"), Some(Told::Unknown("why".into())));
+        assert_eq!(said("lavrin-change-1 damaged: paste it again\n"), Some(Told::Damaged));
+        // Of another change, in the middle of a line, or nothing at all.
+        assert_eq!(said("lavrin-change-1 8 done\n"), None);
+        assert_eq!(said("echo lavrin-change-1 7 done\n"), None);
+        assert_eq!(said(""), None);
+        assert_eq!(id_in(b"x\nlavrin-change-1 8 done\n"), Some("8".to_owned()));
+        assert_eq!(id_in(b"lavrin-change-1 damaged: x\n"), None);
+    }
+}
