@@ -226,7 +226,7 @@ struct Begun<'a> {
 
 impl Work {
     async fn one(&self, job: &Job) -> Ended {
-        let Open { shell, signed, target } = match self.in_time(self.jumps.open(&job.stop, &self.way)).await {
+        let Open { shell, signed, target } = match self.open(job).await {
             Ok(open) => open,
             Err(fault) => return Ended::NotBegun { why: fault.into() },
         };
@@ -257,6 +257,13 @@ impl Work {
             return self.settle(job, &all[..=number], trouble).await;
         }
         self.prove(job, &all, place, &target).await
+    }
+
+    /// Signs in. Homes on a network are looked at where that was asked for; the steps say on which host they are worked on.
+    async fn open(&self, job: &Job) -> Result<Open, SurveyFault> {
+        let mut open = self.in_time(self.jumps.open(&job.stop, &self.way)).await?;
+        open.shell.network_homes = self.way.network_homes.is_some().then(Arc::default);
+        Ok(open)
     }
 
     /// Reads back, signs in anew and asks; what does not prove itself is taken back over the open session.
@@ -341,7 +348,7 @@ impl Work {
     async fn settle(&self, job: &Job, all: &[Begun<'_>], why: Trouble) -> Ended {
         for _ in 0..TRIES {
             tokio::time::sleep(PAUSE).await;
-            let Ok(Open { mut shell, .. }) = self.in_time(self.jumps.open(&job.stop, &self.way)).await else {
+            let Ok(Open { mut shell, .. }) = self.open(job).await else {
                 continue;
             };
             let mut now = Observation::default();

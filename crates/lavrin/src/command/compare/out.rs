@@ -263,7 +263,7 @@ fn summary_text(summary: &Summary, register: &str, ui: &Ui) -> String {
             (summary.options, "with other options"),
             (summary.remove, "to remove"),
             (summary.unknown, "unknown"),
-            (summary.mode, "modes or owners"),
+            (summary.mode, if summary.mode == 1 { "mode or owner" } else { "modes or owners" }),
         ];
         let told: Vec<String> = all
             .into_iter()

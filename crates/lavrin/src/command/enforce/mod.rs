@@ -104,7 +104,8 @@ pub async fn run(args: &EnforceArgs, ui: &Ui) -> Result<Exit, CommandError> {
     let hosts = hosts_named(register, &args.hosts)?;
     let removed = Database::open_existing(opened.folder.path())?.as_ref().map(removed).transpose()?;
     let ways = Ways::of(register, &args.sign_in)?;
-    let mut plan = Plan::new(register, moment(), removed.unwrap_or_default(), args.which());
+    let mut plan = Plan::new(register, moment(), removed.unwrap_or_default(), args.which())
+        .with_network_homes(args.sign_in.network_homes);
     let looked = look_and(&opened, &hosts, &ways, args.many.pace(), ui, |host, seen| plan.take(host, seen)).await?;
     let mut planned = plan.end(&ways);
     let mut results: Vec<ResultOut> = Vec::new();

@@ -31,6 +31,7 @@ pub struct Plan<'a> {
     comparer: Comparer<'a>,
     removed: HashMap<String, Removed>,
     which: Which,
+    network_homes: bool,
     accounts: BTreeMap<String, Vec<AccountOut>>,
     problems: HashMap<String, Exit>,
     work: BTreeMap<String, (Box<Observation>, Vec<Steps>)>,
@@ -54,10 +55,17 @@ impl<'a> Plan<'a> {
             comparer: Comparer::new(register, now),
             removed,
             which,
+            network_homes: false,
             accounts: BTreeMap::new(),
             problems: HashMap::new(),
             work: BTreeMap::new(),
         }
+    }
+
+    /// Homes on a network were looked at too, each on one of the hosts that share it.
+    #[must_use]
+    pub fn with_network_homes(self, looked_at: bool) -> Self {
+        Self { network_homes: looked_at, ..self }
     }
 
     /// Takes in what was seen of a host. It is kept only where there is something to do.
@@ -89,7 +97,8 @@ impl<'a> Plan<'a> {
             Ok(steps) => Some(steps),
             Err(fault) => {
                 let exit = match &fault {
-                    // Whoever looked at that home works on it for all hosts that share it.
+                    // It is worked on where it was looked at, once for all hosts that share it.
+                    NoSteps::HomeOnNetwork(_) if self.network_homes => return None,
                     NoSteps::HomeOnNetwork(_) => Exit::NotChecked,
                     fault => no_steps(fault, &account.account, host).exit,
                 };

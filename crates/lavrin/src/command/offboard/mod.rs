@@ -100,7 +100,8 @@ pub async fn run(args: &OffboardArgs, ui: &Ui) -> Result<Exit, CommandError> {
     let removed = store.as_ref().map(removed).transpose()?.unwrap_or_default();
     let ways = Ways::of(&register, &args.sign_in)?;
     let hosts: Vec<&Host> = register.hosts.values().collect();
-    let mut plan = Plan::new(&register, moment(), removed, Which::Keys(leaver.prints.clone()));
+    let mut plan = Plan::new(&register, moment(), removed, Which::Keys(leaver.prints.clone()))
+        .with_network_homes(args.sign_in.network_homes);
     let mut shut_out = ShutOut::new(args.now, &register, &leaver);
     let looked = look_and(&opened, &hosts, &ways, args.many.pace(), ui, |host, seen| {
         shut_out.take(host, &seen);
