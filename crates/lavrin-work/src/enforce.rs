@@ -86,7 +86,7 @@ pub enum Trouble {
     #[error("a fresh login failed while the old session was open: {0}")]
     NoLogin(SurveyFault),
     /// A key that was added did not prove itself.
-    #[error("{fingerprint} does not open {account}: {heard:?}")]
+    #[error("{fingerprint} was added to {account} and did not prove itself: {heard}")]
     NoProof {
         /// The account.
         account: String,

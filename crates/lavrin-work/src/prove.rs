@@ -32,6 +32,17 @@ pub enum Heard {
     LeftOut,
 }
 
+impl std::fmt::Display for Heard {
+    fn fmt(&self, out: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
+        out.write_str(match self {
+            Self::Accepts => "accepted",
+            Self::Refuses => "refused",
+            Self::Nothing(_) => "no answer that shows anything",
+            Self::LeftOut => "not asked",
+        })
+    }
+}
+
 /// Most keys of one account that are asked about in one go.
 const ASKED_MAX: usize = 12;
 

@@ -18,6 +18,7 @@ use lavrin_core::fleet::{self, Removed};
 use lavrin_core::key::generate::{Randomness as _, SystemSource};
 use lavrin_core::register::Host;
 use lavrin_core::steps::{Guarded, guard};
+use lavrin_core::text::printable;
 use lavrin_reach::shell::by_hand::{self, Told, change_script, id_in, paste, told};
 use lavrin_store::database::Database;
 use lavrin_store::{Entry, Event, Outcome};
@@ -116,6 +117,7 @@ pub fn read(args: &EnforceArgs, path: &Path, opened: &Opened, ui: &Ui) -> Result
             .hint("paste it again, in smaller parts if the console loses characters"));
     }
     if open.is_empty() {
+        let id = printable(id.as_bytes());
         return Err(bad(format!("no change '{id}' is waiting for an answer from {}", host.id)));
     }
     let (outcome, detail, exit) = match &state {
