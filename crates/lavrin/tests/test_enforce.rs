@@ -195,7 +195,14 @@ fn a_key_is_installed_by_hand() {
         );
         assert_eq!(keys(&fleet, 0), format!("# no end\n{}", line(5, "runa@lantern")));
     }
+    // Modes that make the server ignore other entries are not set right in passing: those would come to life.
     let folder = fleet.hosts[0].file("/home/edda/.ssh");
+    fleet.put(0, "/home/edda/.ssh/authorized_keys", &line(9, "somebody"));
+    std::fs::set_permissions(&folder, std::os::unix::fs::PermissionsExt::from_mode(0o777)).unwrap();
+    fleet.world.write("answer", at_the_console(&fleet, 0, &change), 0o600);
+    let refused = fleet.run("install home/runa.pub edda@lantern --read answer").expect(4);
+    assert!(refused.stderr.contains("so the server ignores the entries there"), "{refused}");
+    assert_eq!(keys(&fleet, 0), line(9, "somebody"));
     std::fs::remove_dir_all(&folder).unwrap();
     std::os::unix::fs::symlink("/tmp", &folder).unwrap();
     fleet.world.write("answer", at_the_console(&fleet, 0, &change), 0o600);

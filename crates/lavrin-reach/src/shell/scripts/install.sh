@@ -10,6 +10,11 @@ if [ -L .ssh ] || [ ! -d .ssh ]; then fail "$H/.ssh is a link or no folder"; fi
 cd -P .ssh && [ "$(pwd -P)" = "$(cd -P -- "$H" && pwd -P)/.ssh" ] || fail "$H/.ssh is not where it should be"
 if [ -L authorized_keys ] || { [ -e authorized_keys ] && [ ! -f authorized_keys ]; }; then fail "$H/.ssh/authorized_keys is a link or no file"; fi
 if [ -f authorized_keys ] && grep -F -e "$X" authorized_keys >/dev/null; then echo "done the key is there already"; exit 0; fi
+if [ -s authorized_keys ]; then # setting modes right would bring what stands there to life
+  case $(ls -ld -- "$H/." . authorized_keys | cut -c6,9) in
+    *w*) fail "others may write the home, .ssh or the key file, so the server ignores the entries there; look at them, then: chmod go-w $H $H/.ssh $H/.ssh/authorized_keys" ;;
+  esac
+fi
 rm -f .lavrin-new; (set -C; : >.lavrin-new) 2>/dev/null || fail "nothing can be written in $H/.ssh"
 if [ -f authorized_keys ]; then
   cat authorized_keys >.lavrin-new || fail "not all bytes could be copied"
