@@ -6,7 +6,7 @@ cd "$(dirname "$0")/.."
 # Commands that the tests need, and the packages they come in.
 needed=(
   /usr/sbin/sshd:openssh-server /usr/bin/ssh:openssh-client /usr/sbin/dropbear:dropbear-bin /usr/bin/busybox:busybox-static
-  /usr/bin/sudo:sudo /usr/bin/doas:opendoas /usr/bin/setfacl:acl /usr/bin/script:bsdutils /usr/bin/unshare:util-linux
+  /usr/bin/sudo:sudo /usr/bin/doas:opendoas /usr/bin/setfacl:acl /usr/bin/script:bsdutils /usr/bin/unshare:util-linux /usr/bin/sshfs:sshfs
   /bin/bsd-csh:csh /usr/bin/pkill:procps /usr/bin/cc:gcc /usr/bin/make:make /usr/bin/openssl:openssl
   /usr/bin/python3:python3 /usr/lib/python3/dist-packages/cryptography/__init__.py:python3-cryptography
   /usr/lib/python3/dist-packages/bcrypt/__init__.py:python3-bcrypt

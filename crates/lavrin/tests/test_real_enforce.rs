@@ -188,17 +188,8 @@ fn a_full_disk_and_a_read_only_one_change_nothing() {
     site.account.put(".ssh/authorized_keys", &before, "600", &site.account.name);
     let folder = site.account.file(".ssh");
     let name = &site.account.name;
-    world.write("lavrin.toml", "name = \"real\"\n", 0o644);
+    site.write_register(&["root", "sten"], &[("s", &site.server)]);
     let key = world.read("home/keys/sten.pub");
-    let person = format!("name = \"Sten\"\n[[key]]\nlabel = \"main\"\nline = \"{}\"\n", key.trim());
-    world.write("people/sten.toml", person, 0o644);
-    let root = format!("name = \"Root\"\n[[key]]\nlabel = \"main\"\nline = \"{}\"\n", before.trim());
-    world.write("people/root.toml", root, 0o644);
-    let grant = |who: &str| format!("[[grant]]\nperson = \"{who}\"\naccount = \"{name}\"\nhosts = [\"*\"]\n");
-    world.write("access.toml", grant("sten") + &grant("root"), 0o644);
-    let host = format!("[s]\naddress = \"127.0.0.1\"\nport = {}\naccounts = [\"{name}\"]\n", site.server.port);
-    world.write("hosts.toml", host, 0o644);
-    drop(world.typed(&format!("host trust s --expect-host-key {}", site.server.host_key)).expect(0));
     // A small disk of its own for the folder, filled to the last byte.
     let _mount = Mount::tmpfs(&folder, name, "size=16k");
     site.account.put(".ssh/authorized_keys", &before, "600", name);

@@ -3,7 +3,7 @@
 
 use crate::account::{Account, is_private_group};
 use crate::fs::{BytePath, Node, NodeKind};
-use crate::survey::{Observation, Resolved, Server, Want, Wanted, passed, resolve};
+use crate::survey::{Observation, Resolved, Server, Want, Wanted, only_roots_links, passed, resolve};
 
 const GROUP_WRITE: u32 = 0o020;
 const OTHER_WRITE: u32 = 0o002;
@@ -65,9 +65,11 @@ pub enum Access {
 /// What has to be looked at before [`access`] can decide.
 #[must_use]
 pub fn wants(file: &BytePath, account: &Account, seen: &Observation) -> Vec<Want> {
+    // What lies in the home, or behind a link that somebody may have laid, is not looked at with root's rights.
     let ask = |path: BytePath| {
         let inside = path.is_within(&account.home) && path != account.home;
-        Want { what: Wanted::Node(path), account: inside.then(|| account.name.clone()) }
+        let accounts = inside || !only_roots_links(file, seen);
+        Want { what: Wanted::Node(path), account: accounts.then(|| account.name.clone()) }
     };
     let mut wants = Vec::new();
     for path in [file, &account.home] {
@@ -105,6 +107,35 @@ pub fn access(file: &BytePath, account: &Account, strict: bool, seen: &Observati
         }
     }
     if obstacles.is_empty() { Access::Open(real) } else { Access::Barred(real, obstacles) }
+}
+
+/// Where a key file really is, if its content may be asked for: behind a link that somebody else than root may have laid
+/// only what the account itself can certainly read.
+#[must_use]
+pub fn may_be_read(file: &BytePath, account: &Account, seen: &Observation) -> Option<BytePath> {
+    match access(file, account, false, seen) {
+        Access::Open(real) => {
+            let uncertain = |at: &BytePath| seen.node(at).known().is_some_and(|node| node.access_list);
+            let certain = only_roots_links(file, seen) || !passed(file, seen).iter().any(uncertain);
+            certain.then_some(real)
+        }
+        Access::Barred(real, _) => only_roots_links(file, seen).then_some(real),
+        _ => None,
+    }
+}
+
+/// The paths of an account's key file that root may look at where the account itself may not: it lies where only root, or
+/// the account in its own folders, has put it.
+#[must_use]
+pub fn root_may_see(file: &BytePath, seen: &Observation) -> Vec<BytePath> {
+    if !only_roots_links(file, seen) {
+        return Vec::new();
+    }
+    let mut paths = passed(file, seen);
+    if let Resolved::Unseen(path, _) = resolve(file, seen) {
+        paths.push(path);
+    }
+    paths
 }
 
 /// Adds an obstacle. Who does not own a file cannot read it for that reason, which is told once.
@@ -304,6 +335,43 @@ mod tests {
         };
         put("/home/edda/.ssh", NodeKind::Folder, 0);
         assert!(matches!(access(&FILE.into(), &account, true, &seen), Access::Barred(_, _)));
+    }
+
+    #[test]
+    fn roots_rights_are_not_led_along_a_link_that_somebody_else_may_have_laid() {
+        let (account, mut seen) = seen(0o755, 0o700, 0o600, 0, Server::Unknown);
+        let mut put = |path: &str, kind, mode, uid, access_list| {
+            seen.nodes.insert(path.into(), Fact::Known(Node { kind, mode, uid, gid: uid, access_list }));
+        };
+        put("/etc", NodeKind::Folder, 0o755, 0, false);
+        put("/etc/shadow", NodeKind::File, 0o640, 0, false);
+        put("/etc/motd", NodeKind::File, 0o644, 0, false);
+        put("/etc/listed", NodeKind::File, 0o644, 0, true);
+        put("/etc/roots_link", NodeKind::Link(b"shadow".to_vec()), 0o777, 0, false);
+        let laid = |to: &str| {
+            let mut seen = seen.clone();
+            let link = Node { kind: NodeKind::Link(to.into()), mode: 0o777, uid: 1001, gid: 1001, access_list: false };
+            seen.nodes.insert(FILE.into(), Fact::Known(link));
+            let read = may_be_read(&FILE.into(), &account, &seen).map(|path| path.to_string());
+            (read, root_may_see(&FILE.into(), &seen).len())
+        };
+        // What root left in the home is read by root; what a link of the account leads to only where the account may.
+        assert_eq!(may_be_read(&FILE.into(), &account, &seen), Some(FILE.into()));
+        assert_eq!(root_may_see(&FILE.into(), &seen).len(), 4);
+        assert_eq!(laid("/etc/shadow"), (None, 0));
+        assert_eq!(laid("../../../etc/roots_link"), (None, 0));
+        assert_eq!(laid("/etc/motd"), (Some("/etc/motd".to_owned()), 0));
+        assert_eq!(laid("/etc/listed"), (None, 0));
+        // A link that root laid, and a file that root could not see, with the way to it.
+        assert_eq!(may_be_read(&"/etc/roots_link".into(), &account, &seen), Some("/etc/shadow".into()));
+        seen.nodes.insert("/etc/shadow".into(), Fact::Unseen(crate::fs::Why::Permission));
+        assert_eq!(root_may_see(&"/etc/shadow".into(), &seen), ["/etc".into(), "/etc/shadow".into()]);
+        // Whatever lies behind such a link is asked for with the account's rights.
+        let link = NodeKind::Link(b"/root/keys".to_vec());
+        let link = Node { kind: link, mode: 0o777, uid: 1001, gid: 1001, access_list: false };
+        seen.nodes.insert(FILE.into(), Fact::Known(link));
+        let asked = wants(&FILE.into(), &account, &seen);
+        assert!(asked.iter().all(|want| want.account.as_deref() == Some("edda")) && asked.len() == 1, "{asked:?}");
     }
 
     #[test]

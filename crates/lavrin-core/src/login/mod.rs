@@ -19,6 +19,7 @@ use crate::survey::{KEYS_FILE_BYTES_MAX, Observation, Resolved, Server, Want, Wa
 pub use limits::Limits;
 pub(crate) use offered::{is_binary_list, lists, revoked_file};
 pub use reason::{Reason, ReasonKind};
+use std::collections::HashSet;
 use std::sync::Arc;
 
 /// What is asked.
@@ -107,7 +108,7 @@ pub fn wants(name: &str, seen: &Observation) -> Vec<Want> {
 /// What has to be looked at to find the key in the files of other accounts too.
 #[must_use]
 pub fn wants_of_others(seen: &Observation) -> Vec<Want> {
-    let mut distinct = std::collections::HashSet::new();
+    let mut distinct = HashSet::new();
     let all = seen.accounts.iter().flat_map(|account| wants_of(account, seen));
     all.filter(|want| distinct.insert(want.clone())).collect()
 }
@@ -130,7 +131,7 @@ pub fn find_key(name: &str, fingerprint: &Fingerprint, seen: &Observation) -> Op
 pub fn keys_of(name: &str, seen: &Observation) -> Vec<(PublicKey, Vec<u8>)> {
     let Some(account) = seen.account(name) else { return Vec::new() };
     let mut found: Vec<(PublicKey, Vec<u8>)> = Vec::new();
-    let mut told = std::collections::HashSet::new();
+    let mut told = HashSet::new();
     for file in key_files(account, seen) {
         let Resolved::To(real, _) = resolve(&file, seen) else { continue };
         let Some(bytes) = seen.content(&real).into_known() else { continue };
@@ -155,13 +156,22 @@ pub fn wants_of(account: &Account, seen: &Observation) -> Vec<Want> {
     let mut wants = if seen.said_by_server.is_some() { Vec::new() } else { server_config::wants(seen) };
     for file in key_files(account, seen) {
         wants.extend(access_rules::wants(&file, account, seen));
-        if let Access::Open(real) | Access::Barred(real, _) = access_rules::access(&file, account, true, seen) {
+        if let Some(real) = access_rules::may_be_read(&file, account, seen) {
             let what = Wanted::Bytes(real, KEYS_FILE_BYTES_MAX);
             wants.push(Want { what, account: Some(account.name.clone()) });
         }
     }
     wants.retain(|want| !seen.answers(want));
     wants
+}
+
+/// What root may look at for an account where that may not look itself: its own files where root alone, or the account in
+/// its own folders, has put them. `None`: every account's.
+#[must_use]
+pub fn root_may_see(name: Option<&str>, seen: &Observation) -> HashSet<BytePath> {
+    let accounts = seen.accounts.iter().filter(|account| name.is_none_or(|name| account.name == name));
+    let files = accounts.flat_map(|account| key_files(account, seen));
+    files.flat_map(|file| access_rules::root_may_see(&file, seen)).collect()
 }
 
 /// The key files of an account: dropbear knows one, OpenSSH those that its settings name.

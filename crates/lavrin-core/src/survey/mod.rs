@@ -294,6 +294,24 @@ pub fn passed(path: &BytePath, seen: &Observation) -> Vec<BytePath> {
     paths
 }
 
+/// Whether nobody but root can have laid a link that is passed on the way to a path, as far as the way was seen. Where
+/// somebody else may have, root's rights must not be led along it.
+#[must_use]
+pub fn only_roots_links(path: &BytePath, seen: &Observation) -> bool {
+    if straight(path, seen).is_some() {
+        return true;
+    }
+    let is_link = |at: &BytePath| matches!(seen.node(at).known(), Some(Node { kind: NodeKind::Link(_), .. }));
+    passed(path, seen).iter().filter(|at| is_link(at)).all(|link| {
+        let mut folders = std::iter::successors(link.parent(), BytePath::parent);
+        folders.all(|folder| folder.as_bytes().len() < 2 || is_roots_alone(&folder, seen))
+    })
+}
+
+fn is_roots_alone(folder: &BytePath, seen: &Observation) -> bool {
+    seen.node(folder).known().is_some_and(|node| node.uid == 0 && node.mode & 0o022 == 0 && !node.access_list)
+}
+
 fn walk(path: &BytePath, seen: &Observation, mut pass: impl FnMut(&BytePath)) -> Resolved {
     let mut rest: Vec<Vec<u8>> = components(path).rev().collect();
     let mut here = BytePath::from("/");

@@ -6,8 +6,9 @@ use super::{ShellHost, quoted, quoted_path};
 use crate::ssh::ExecFault;
 use lavrin_core::account::{Account, add_shadow, read_groups, read_passwd};
 use lavrin_core::fs::{BytePath, Fact, Node, NodeKind, Why};
+use lavrin_core::login;
 use lavrin_core::survey::{Known, Observation, Server, StrayKey, Want, Wanted, Who, key_use};
-use std::collections::{HashMap, HashSet};
+use std::collections::{BTreeMap, HashMap, HashSet};
 use std::fmt::Write as _;
 use std::sync::Arc;
 use std::time::Duration;
@@ -43,7 +44,7 @@ impl ShellHost {
         if !rest.is_empty() {
             self.look_at(&rest, seen).await?;
         }
-        self.look_with_roots_rights(seen).await?;
+        self.look_with_roots_rights(wants, seen).await?;
         for want in wants.iter().filter(|want| !seen.answers(want)).collect::<Vec<_>>() {
             seen.give_up(want, &Why::NotReached);
         }
@@ -68,16 +69,19 @@ impl ShellHost {
     }
 
     /// Files that root put into an account's folder, where the account itself may not read them: the usual mistake that
-    /// an installation has to mend. Root reads them only where nobody else can put another file in their place.
-    async fn look_with_roots_rights(&self, seen: &mut Observation) -> Result<(), ExecFault> {
+    /// an installation has to mend. Root reads them only where nobody else can put another file in their place, and never
+    /// behind a link that somebody else may have laid.
+    async fn look_with_roots_rights(&self, wants: &[Want], seen: &mut Observation) -> Result<(), ExecFault> {
         if seen.viewer != Some(0) || self.is_standin() {
             return Ok(());
         }
-        let unseen = |path: &BytePath, known: bool| if known { None } else { Some(path.clone()) };
-        let nodes: Vec<BytePath> =
-            seen.nodes.iter().filter_map(|(path, fact)| unseen(path, *fact != Fact::Unseen(Why::Permission))).collect();
-        let files: Vec<BytePath> =
-            seen.bytes.iter().filter_map(|(path, fact)| unseen(path, *fact != Fact::Unseen(Why::Permission))).collect();
+        let (mut nodes, mut files) = (closed(&seen.nodes), closed(&seen.bytes));
+        if nodes.is_empty() && files.is_empty() {
+            return Ok(());
+        }
+        let may = root_may_see(wants, seen);
+        nodes.retain(|path| may.contains(path));
+        files.retain(|path| may.contains(path));
         if nodes.is_empty() && files.is_empty() {
             return Ok(());
         }
@@ -198,6 +202,25 @@ pub(super) fn take_whole(
             take(&inner, seen, &|path| path.is_within(home));
         }
     }
+}
+
+/// What could not be seen for lack of a right.
+fn closed<T: PartialEq>(facts: &BTreeMap<BytePath, Fact<T>>) -> Vec<BytePath> {
+    let closed = facts.iter().filter(|(_, fact)| **fact == Fact::Unseen(Why::Permission));
+    closed.map(|(path, _)| path.clone()).collect()
+}
+
+/// What root may see for the accounts that these wants are about.
+fn root_may_see(wants: &[Want], seen: &Observation) -> HashSet<BytePath> {
+    let mut of: HashSet<Option<&str>> = HashSet::new();
+    for want in wants {
+        match &want.what {
+            Wanted::System(Who::All) => return login::root_may_see(None, seen),
+            Wanted::System(Who::One(name)) => drop(of.insert(Some(name))),
+            _ => drop(of.insert(want.account.as_deref())),
+        }
+    }
+    of.into_iter().flatten().flat_map(|name| login::root_may_see(Some(name), seen)).collect()
 }
 
 fn one_only(who: &Who) -> bool {

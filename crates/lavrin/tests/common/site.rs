@@ -65,6 +65,26 @@ impl Site {
         site
     }
 
+    /// A register in which these people, each with a key by that name, may sign in to the account on these hosts.
+    pub fn write_register(&self, people: &[&str], hosts: &[(&str, &Server)]) {
+        let (world, account) = (&self.world, &self.account.name);
+        let (mut access, mut entries) = (String::new(), String::new());
+        for name in people {
+            let key = world.read(&format!("home/keys/{name}.pub"));
+            let text = format!("name = \"{name}\"\n[[key]]\nlabel = \"main\"\nline = \"{}\"\n", key.trim());
+            world.write(&format!("people/{name}.toml"), text, 0o644);
+            access += &format!("[[grant]]\nperson = \"{name}\"\naccount = \"{account}\"\nhosts = [\"*\"]\n");
+        }
+        for (name, server) in hosts {
+            let key = server.public_line(world);
+            let address = format!("address = \"127.0.0.1\"\nport = {}\nhost_keys = [\"{key}\"]\n", server.port);
+            entries += &format!("[{name}]\n{address}accounts = [\"{account}\"]\n");
+        }
+        world.write("lavrin.toml", "name = \"real\"\n", 0o644);
+        world.write("access.toml", access, 0o644);
+        world.write("hosts.toml", entries, 0o644);
+    }
+
     pub fn target(&self) -> String {
         format!("{}@127.0.0.1", self.account.name)
     }
