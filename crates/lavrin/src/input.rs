@@ -8,6 +8,7 @@ use lavrin_core::key::container::{FILE_BYTES_MAX, Piece, PieceKind, read};
 use lavrin_core::key::{Fingerprint, KeyFault, PrivateKey, PublicKey};
 use lavrin_core::text::{printable, shell_word};
 use std::io::Read as _;
+use std::os::unix::fs::FileExt as _;
 use std::path::{Path, PathBuf};
 use zeroize::Zeroizing;
 
@@ -41,11 +42,29 @@ pub fn bytes(path: &Path) -> Result<Zeroizing<Vec<u8>>, CommandError> {
         std::io::stdin().lock().take(limit).read_to_end(&mut bytes).map_err(fail)?;
     } else {
         let file = std::fs::File::open(path).map_err(fail)?;
-        let length = file.metadata().map_or(0, |meta| meta.len().min(limit)) + 1;
-        bytes.reserve_exact(usize::try_from(length).unwrap_or_default());
+        let length = file.metadata().map_or(0, |meta| if meta.is_file() { meta.len() } else { 0 });
+        if (HALVES_FROM..limit).contains(&length)
+            && let Some(read) = in_halves(&file, usize::try_from(length).unwrap_or_default())
+        {
+            return Ok(read);
+        }
+        bytes.reserve_exact(usize::try_from(length.min(limit) + 1).unwrap_or_default());
         file.take(limit).read_to_end(&mut bytes).map_err(fail)?;
     }
     Ok(bytes)
+}
+
+/// From so many bytes on a file is read on two cores: most of the time goes into fresh memory.
+const HALVES_FROM: u64 = 4 << 20;
+
+/// A file of so many bytes, unless it turns out to have others.
+fn in_halves(file: &std::fs::File, length: usize) -> Option<Zeroizing<Vec<u8>>> {
+    let mut bytes = Zeroizing::new(vec![0; length]);
+    let (front, back) = bytes.split_at_mut(length / 2);
+    let middle = front.len() as u64;
+    let read = rayon::join(|| file.read_exact_at(front, 0), || file.read_exact_at(back, middle));
+    let ends = matches!(file.read_at(&mut [0], length as u64), Ok(0));
+    (read.0.is_ok() && read.1.is_ok() && ends).then_some(bytes)
 }
 
 /// The one public key in a file. A private key is refused loudly: it must never be handed to a server.

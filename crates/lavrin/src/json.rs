@@ -134,6 +134,11 @@ pub fn print<T: Serialize>(value: &T) -> String {
     serde_json::to_string_pretty(value).expect("these types have only text keys")
 }
 
+/// Adds a value as JSON on one line, for long lists.
+pub fn add_line<T: Serialize>(text: &mut Vec<u8>, value: &T) {
+    serde_json::to_writer(text, value).expect("these types have only text keys and memory takes everything");
+}
+
 /// A value as JSON on one line, for long lists.
 pub fn line<T: Serialize>(value: &T) -> String {
     serde_json::to_string(value).expect("these types have only text keys")

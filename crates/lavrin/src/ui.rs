@@ -119,8 +119,8 @@ impl Ui {
 
     /// Prints a part of a result that is too large to be made at once; [`Ui::result`] prints the last part.
     #[expect(clippy::unused_self, reason = "all output goes through this object, so that there is one place for it")]
-    pub fn part(&self, text: &str) {
-        let _ = std::io::stdout().lock().write_all(text.as_bytes());
+    pub fn part(&self, text: impl AsRef<[u8]>) {
+        let _ = std::io::stdout().lock().write_all(text.as_ref());
     }
 
     /// Tells what goes on, on stderr, unless told to be quiet.

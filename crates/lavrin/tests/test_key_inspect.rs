@@ -167,3 +167,20 @@ fn a_quick_look_at_very_many_says_what_it_leaves_out() {
     let said = world.run(&["key", "inspect", "home/many", "--no-cross-check"]).to_string();
     assert!(said.contains("not held against each other") && said.contains("factors below 1024"), "{said}");
 }
+
+#[test]
+fn a_long_list_that_is_not_held_against_each_other_is_told_key_by_key() {
+    let world = World::new();
+    drop(world.typed("key generate --passphrase none --name edda --comment edda --folder keys").expect(0));
+    let line = world.read("keys/edda.pub");
+    let mut list = line.repeat(9000);
+    list += &format!("ssh-dss AAAA\n{line}");
+    world.write("list", list, 0o644);
+    let json = world.typed("key inspect --no-cross-check --format json list").expect(2).json();
+    let keys = json["keys"].as_array().unwrap();
+    let lines: Vec<u64> = keys.iter().map(|key| key["line"].as_u64().unwrap()).collect();
+    assert_eq!(lines, (1..=9000).chain([9002]).collect::<Vec<u64>>());
+    assert!(keys.iter().all(|key| key["public_line"] == line.trim() && key["findings"] == serde_json::json!([])));
+    assert_eq!(json["rejected"][0]["line"], 9001);
+    assert_eq!(json["small_factors_below"], 1024, "so many are searched less far, and that is told");
+}

@@ -58,14 +58,12 @@ impl fmt::Debug for Fingerprint {
 #[must_use]
 pub fn md5_form(blob: &[u8]) -> String {
     const HEX: &[u8; 16] = b"0123456789abcdef";
-    let mut text = String::with_capacity("MD5".len() + 3 * 16);
-    text += "MD5";
-    for byte in md5::Md5::digest(blob) {
-        for character in [b':', HEX[usize::from(byte >> 4)], HEX[usize::from(byte & 15)]] {
-            text.push(char::from(character));
-        }
+    let mut text = *b"MD5:00:00:00:00:00:00:00:00:00:00:00:00:00:00:00:00";
+    for (place, byte) in text[4..].chunks_mut(3).zip(md5::Md5::digest(blob)) {
+        place[0] = HEX[usize::from(byte >> 4)];
+        place[1] = HEX[usize::from(byte & 15)];
     }
-    text
+    String::from_utf8_lossy(&text).into_owned()
 }
 
 #[cfg(test)]

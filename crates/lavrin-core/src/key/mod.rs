@@ -2,6 +2,7 @@
 
 pub mod algorithm;
 pub mod container;
+mod edwards;
 pub mod fingerprint;
 pub mod generate;
 mod numbers;

@@ -1,11 +1,10 @@
 //! Public keys and their blob, the bytes that servers compare and fingerprints are made of.
 
-use super::{Algorithm, Curve, Fingerprint, KeyFault};
+use super::{Algorithm, Curve, Fingerprint, KeyFault, edwards};
 use crate::wire::{Reader, Writer, without_leading_zeros};
 use aws_lc_rs::{agreement, rsa, signature};
 use base64::Engine as _;
 use base64::engine::general_purpose::STANDARD;
-use curve25519_dalek::edwards::CompressedEdwardsY;
 
 /// Longest modulus Lavrin reads, in bits: OpenSSH's own limit for RSA keys.
 pub const RSA_BITS_MAX: usize = 16384;
@@ -253,12 +252,11 @@ fn unknown_algorithm(name: &[u8]) -> KeyFault {
     }
 }
 
-/// A point of the curve, not one of small order (RFC 8032, section 5.1.3; both would let anybody sign or nobody).
 fn ed25519_point(bytes: &[u8]) -> Result<[u8; 32], KeyFault> {
     let point: [u8; 32] =
         bytes.try_into().map_err(|_| KeyFault::InvalidValues { detail: "an Ed25519 public key has 32 bytes" })?;
-    let on_curve = CompressedEdwardsY(point).decompress().ok_or(KeyFault::PointNotOnCurve)?;
-    if on_curve.is_small_order() { Err(KeyFault::WeakPoint) } else { Ok(point) }
+    edwards::check(&point)?;
+    Ok(point)
 }
 
 fn application(bytes: &[u8]) -> Result<Vec<u8>, KeyFault> {

@@ -85,9 +85,9 @@ pub fn parse_with<'a>(text: &'a [u8], known: Option<&KnownKeys>) -> Option<Resul
 /// The bytes of a blob.
 pub(crate) fn decode(base64: &[u8]) -> Result<Vec<u8>, KeyFault> {
     // Blanks and tabs end the word; the other white space in it is passed over by the server.
-    let is_skipped = |byte: &u8| matches!(byte, b'\r' | b'\x0b' | b'\x0c');
-    if base64.iter().any(is_skipped) {
-        let plain: Vec<u8> = base64.iter().copied().filter(|byte| !is_skipped(byte)).collect();
+    let [cr, vt, ff] = *b"\r\x0b\x0c";
+    if memchr::memchr3(cr, vt, ff, base64).is_some() {
+        let plain: Vec<u8> = base64.iter().copied().filter(|byte| ![cr, vt, ff].contains(byte)).collect();
         return decode(&plain);
     }
     SERVER_BASE64.decode(base64).map_err(|fault| KeyFault::BadBase64 { detail: fault.to_string() })

@@ -1,4 +1,4 @@
-//! The containers that keys come in, one file each; [`read`] tells them apart.
+//! The containers that keys come in, one file each; [`read`] tells them apart, a long list of keys in [parts](read_parts).
 
 pub mod certificate;
 mod cipher;
@@ -7,6 +7,7 @@ pub(crate) mod der;
 pub mod line;
 mod oid;
 pub mod openssh;
+mod parts;
 pub mod pem;
 mod pkcs1;
 mod pkcs8;
@@ -17,14 +18,11 @@ mod text;
 mod traditional;
 pub mod write;
 
+pub use parts::{Parts, read, read_parts};
 pub use text::{TextNote, text_notes};
 
-use super::{Algorithm, Fingerprint, KeyFault, PrivateKey, PublicKey, paste};
-use crate::keysfile::{self, Content, Line};
+use super::{Algorithm, Fingerprint, KeyFault, PrivateKey, PublicKey};
 use certificate::Certificate;
-use memchr::memmem;
-use rayon::prelude::*;
-use std::sync::Arc;
 
 /// Longest file that is looked into, in bytes: a key file of 100,000 entries has about 20 MB.
 pub const FILE_BYTES_MAX: usize = 64 << 20;
@@ -175,108 +173,6 @@ fn reader(container: &str) -> fn(&[u8]) -> Result<PrivateKey, KeyFault> {
     if container == "pkcs1" { pkcs1::private } else { |bytes| sec1::private(bytes, None) }
 }
 
-/// What a file holds, in the order of the file. An empty file gives one rejected piece.
-#[must_use]
-pub fn read(bytes: &[u8]) -> Vec<Piece> {
-    if bytes.len() > FILE_BYTES_MAX {
-        return vec![rejected(1, KeyFault::TooLarge { bytes: bytes.len(), limit: FILE_BYTES_MAX })];
-    }
-    if bytes.trim_ascii().is_empty() {
-        return vec![rejected(1, KeyFault::Empty)];
-    }
-    if memchr::memchr_iter(b'\n', bytes).nth(LINES_MAX).is_some() {
-        return vec![rejected(1, KeyFault::TooLarge { bytes: bytes.len(), limit: LINES_MAX })];
-    }
-    if bytes.first() == Some(&0x30) && bytes.len() <= DER_BYTES_MAX {
-        return vec![Piece { line: 1, kind: read_der(bytes) }];
-    }
-    let plain = text::plain(bytes);
-    if plain.iter().take(1024).any(|byte| *byte == 0) {
-        return vec![rejected(1, KeyFault::NotAKey)];
-    }
-    let mut pieces = Vec::new();
-    let mut rejections = 0;
-    for part in pem::split(&plain) {
-        match part {
-            // Curve parameters in front of a key say nothing that the key does not say.
-            pem::Part::Block(block) if block.label == b"EC PARAMETERS" => {}
-            pem::Part::Block(block) => pieces.push(Piece { line: block.line, kind: read_block(&block) }),
-            pem::Part::Text { line, bytes } => {
-                for piece in read_lines(line, bytes) {
-                    rejections += usize::from(matches!(piece.kind, PieceKind::Rejected(_)));
-                    if !matches!(piece.kind, PieceKind::Rejected(_)) || rejections <= REJECTED_MAX {
-                        pieces.push(piece);
-                    }
-                }
-            }
-        }
-    }
-    add_recovered(&plain, &mut pieces);
-    drop_prose(&mut pieces);
-    if pieces.is_empty() {
-        pieces.push(rejected(1, KeyFault::NotAKey));
-    }
-    if pieces.iter().all(|piece| matches!(piece.kind, PieceKind::Rejected(_))) && text::is_closed_container(&plain) {
-        return vec![rejected(1, KeyFault::ClosedContainer)];
-    }
-    pieces
-}
-
-/// Adds keys that are in the text but not on lines of their own, and drops the lines they were put together from.
-fn add_recovered(text: &[u8], pieces: &mut Vec<Piece>) {
-    // Every blob begins so in base64: the length of a short name.
-    let blob = memmem::Finder::new("AAAA");
-    let glued = |comment: &[u8]| blob.find(comment).is_some();
-    let is_odd = |piece: &Piece| match &piece.kind {
-        PieceKind::Rejected(_) => true,
-        PieceKind::Public { comment, .. } => glued(comment),
-        _ => false,
-    };
-    if !pieces.iter().any(is_odd) {
-        return;
-    }
-    for found in paste::recover(text) {
-        let known =
-            pieces.iter().any(|piece| matches!(&piece.kind, PieceKind::Public { key, .. } if *key == found.key));
-        let (first, last) = found.lines;
-        pieces.retain(|piece| !(first..=last).contains(&piece.line) || !matches!(piece.kind, PieceKind::Rejected(_)));
-        if !known {
-            let mut repairs = found.repairs;
-            if repairs.is_empty() {
-                repairs.push("taken out of the text around it");
-            }
-            let kind = PieceKind::Public {
-                fingerprint: found.key.fingerprint(),
-                key: found.key,
-                comment: found.comment.into_bytes(),
-                options: Vec::new(),
-                container: "line",
-                repairs,
-            };
-            pieces.push(Piece { line: first, kind });
-        }
-    }
-    pieces.sort_by_key(|piece| piece.line);
-}
-
-/// Lines without any sign of a key are prose around a key, and worth a word only where nothing else was found.
-fn drop_prose(pieces: &mut Vec<Piece>) {
-    let is_prose = |piece: &Piece| matches!(piece.kind, PieceKind::Rejected(KeyFault::NotAKey));
-    let is_key = |piece: &Piece| !matches!(piece.kind, PieceKind::Rejected(_));
-    if pieces.iter().any(is_key) {
-        // A TLS certificate beside a key is of no use here and no fault either.
-        pieces.retain(|piece| !matches!(piece.kind, PieceKind::Rejected(KeyFault::CertificateX509)));
-    }
-    // In a list of keys a line that is none matters; beside a block or a repaired key it is what people write around it.
-    let from_text = |piece: &Piece| {
-        matches!(&piece.kind, PieceKind::Public { container, repairs, .. } if *container != "line" || !repairs.is_empty())
-            || matches!(piece.kind, PieceKind::Private(_))
-    };
-    if pieces.iter().any(from_text) {
-        pieces.retain(|piece| !is_prose(piece));
-    }
-}
-
 fn rejected(line: usize, fault: KeyFault) -> Piece {
     Piece { line, kind: PieceKind::Rejected(fault) }
 }
@@ -360,60 +256,11 @@ fn read_der(bytes: &[u8]) -> PieceKind {
     PieceKind::Rejected(nearest)
 }
 
-/// Lines that are no entries of a key file and may still hold a key: certificates, lines of known hosts.
-fn read_other_line(text: &[u8], fault: KeyFault) -> PieceKind {
-    let (first, rest) = line::word(text);
-    if certificate::is_label(first) {
-        let (base64, comment) = line::word(rest);
-        let read = line::decode(base64).and_then(|blob| Certificate::from_blob(&blob));
-        return settle(read.map(|certificate| PieceKind::Certificate {
-            certificate: Box::new(certificate),
-            comment: comment.to_vec(),
-        }));
-    }
-    let rest = if first.first() == Some(&b'@') { line::word(rest).1 } else { rest };
-    if let Some(Ok(found)) = line::parse(rest)
-        && fault == KeyFault::NotAKey
-    {
-        return public(Arc::unwrap_or_clone(found.key), found.comment.to_vec(), "line");
-    }
-    if fault == KeyFault::NotAKey && looks_like_a_label(first) && !rest.is_empty() {
-        return PieceKind::Rejected(KeyFault::UnsupportedAlgorithm {
-            name: crate::text::printable(&first[..first.len().min(64)]),
-        });
-    }
-    PieceKind::Rejected(fault)
-}
-
 /// Whether a word looks like the name of a key's algorithm, though it is none that is known.
 fn looks_like_a_label(word: &[u8]) -> bool {
     let lower = word.to_ascii_lowercase();
     Algorithm::from_name(&lower).is_some()
         || [&b"ssh-"[..], b"ecdsa-", b"sk-", b"rsa-"].iter().any(|start| lower.starts_with(start))
-}
-
-fn read_lines(first: usize, bytes: &[u8]) -> Vec<Piece> {
-    let piece = |line: Line| {
-        let kind = match line.content {
-            Content::Blank | Content::Comment => return None,
-            Content::Entry(entry) => match entry.strict {
-                Some(fault) => PieceKind::Rejected(fault),
-                None => PieceKind::Public {
-                    key: Arc::unwrap_or_clone(entry.key),
-                    fingerprint: entry.fingerprint,
-                    comment: entry.comment,
-                    options: entry.options.text,
-                    container: "line",
-                    repairs: Vec::new(),
-                },
-            },
-            Content::Unusable(ref unusable) => {
-                read_other_line(line.text(bytes), unusable.fault.clone().into_key_fault())
-            }
-        };
-        Some(Piece { line: first + line.number - 1, kind })
-    };
-    keysfile::read_all(bytes, None).into_par_iter().filter_map(piece).collect()
 }
 
 /// How a file with a private key begins, so that a look needs its first bytes only. `None`: it is no private key.

@@ -3,6 +3,7 @@
 use super::{Depth, Weakness};
 use dashu_base::{SquareRoot as _, SquareRootRem as _};
 use dashu_int::UBig;
+use dashu_int::fast_div::ConstDivisor;
 use std::sync::OnceLock;
 
 /// Moduli of the sieve, without a common factor; squares leave few rests modulo each. Their product fits a word. 64 is
@@ -41,7 +42,7 @@ pub(super) fn check(modulus: &UBig, depth: Depth) -> Option<Weakness> {
 fn may_be_squares(first: &UBig, modulus: &UBig, steps: u32) -> impl Iterator<Item = u32> {
     let low = |number: &UBig| number.as_words().first().copied().unwrap_or(0) as u32 & 63;
     let by_64 = pattern(64, low(first), low(modulus));
-    let (first, modulus) = (first % PRODUCT, modulus % PRODUCT);
+    let (first, modulus) = (rest(first), rest(modulus));
     let patterns = SIEVES.map(|sieve| {
         let rest = |number: u64| (number % u64::from(sieve)) as u32;
         pattern(sieve, rest(first), rest(modulus))
@@ -59,6 +60,14 @@ fn may_be_squares(first: &UBig, modulus: &UBig, steps: u32) -> impl Iterator<Ite
             others.into_iter().all(|(sieve, pattern)| pattern >> (step % sieve) & 1 == 1)
         })
     })
+}
+
+/// The rest modulo [`PRODUCT`], by a divisor that is prepared once.
+fn rest(number: &UBig) -> u64 {
+    static DIVISOR: OnceLock<ConstDivisor> = OnceLock::new();
+    (number % DIVISOR.get_or_init(|| ConstDivisor::new(PRODUCT.into())))
+        .try_into()
+        .expect("a rest modulo a word fits a word")
 }
 
 fn bits(mut word: u64) -> impl Iterator<Item = u32> {

@@ -3,6 +3,8 @@
 
 use super::Weakness;
 use dashu_int::UBig;
+use dashu_int::fast_div::ConstDivisor;
+use std::sync::OnceLock;
 
 /// The odd primes of the smallest product in use; a modulus without the structure passes all of them once in 2^27 times.
 const PRIMES: [u16; 38] = [
@@ -15,12 +17,19 @@ const FIRST: usize = 15;
 
 pub(super) fn check(modulus: &UBig) -> Option<Weakness> {
     // One pass over the modulus rules nearly every one out.
-    let product: u64 = PRIMES[..FIRST].iter().map(|prime| u64::from(*prime)).product();
-    let rest = modulus % product;
+    let rest = rest_of_first(modulus);
     if !PRIMES[..FIRST].iter().all(|prime| is_power_of_65537((rest % u64::from(*prime)) as u16, *prime)) {
         return None;
     }
     PRIMES.iter().all(|prime| is_power_of_65537(modulus % *prime, *prime)).then_some(Weakness::StructuredPrimes)
+}
+
+/// The rest modulo the product of the first primes, by a divisor that is prepared once.
+fn rest_of_first(modulus: &UBig) -> u64 {
+    static PRODUCT: OnceLock<ConstDivisor> = OnceLock::new();
+    let product =
+        PRODUCT.get_or_init(|| ConstDivisor::new(PRIMES[..FIRST].iter().map(|prime| UBig::from(*prime)).product()));
+    (modulus % product).try_into().expect("a rest modulo a word fits a word")
 }
 
 fn is_power_of_65537(rest: u16, prime: u16) -> bool {

@@ -63,15 +63,21 @@ impl FailOn {
 
 /// Runs the command.
 pub fn run(args: &InspectArgs, ui: &Ui) -> Result<Exit, CommandError> {
-    let seen = Inspection::of(args, ui)?;
+    let mut seen = Inspection::new(args, ui)?;
     if ui.format == Format::Json {
-        out::print(&seen, ui);
+        let mut printer = out::Printer::begin(ui);
+        seen.look(&args.files, &mut |some| {
+            printer.keys(some);
+            some.let_go();
+        });
+        printer.end(&seen);
     } else {
+        seen.look(&args.files, &mut |_| {});
         ui.result(&text::of(&seen, ui));
     }
     Ok(if !seen.rejected.is_empty() {
         Exit::Usage
-    } else if seen.worst().is_some_and(|worst| worst >= args.fail_on.severity()) {
+    } else if seen.worst.is_some_and(|worst| worst >= args.fail_on.severity()) {
         Exit::Findings
     } else {
         Exit::Done

@@ -9,9 +9,13 @@ use lavrin_core::text::printable;
 use rayon::prelude::*;
 use schemars::JsonSchema;
 use serde::Serialize;
+use std::borrow::Cow;
 
-/// Keys that are made into text before they are printed.
-const KEYS_AT_ONCE: usize = 4096;
+/// Keys that one core makes into text at once.
+const LINES_OF_ONE: usize = 16;
+
+/// Room for a key, in bytes; most take less.
+const LINE_ROOM: usize = 1024;
 
 /// The schema's name.
 const SCHEMA: &str = "lavrin/key-inspect/1";
@@ -21,29 +25,29 @@ const SCHEMA: &str = "lavrin/key-inspect/1";
 #[derive(Debug, Serialize, JsonSchema)]
 pub struct InspectOut {
     schema: &'static str,
+    keys: Vec<KeyOut<'static>>,
+    rejected: Vec<RejectedOut<'static>>,
     /// Whether all RSA keys of the run were held against each other.
     cross_checked: bool,
     /// Prime factors below this were looked for in every RSA modulus.
     small_factors_below: u32,
     /// Steps of Fermat's method that were tried to find close primes.
     fermat_steps: u32,
-    keys: Vec<KeyOut>,
-    rejected: Vec<RejectedOut>,
 }
 
 /// One key.
 #[derive(Debug, Serialize, JsonSchema)]
-pub struct KeyOut {
-    pub source: String,
+pub struct KeyOut<'a> {
+    pub source: &'a str,
     pub line: usize,
     pub kind: &'static str,
     pub container: &'static str,
     pub algorithm: Option<&'static str>,
     pub bits: Option<usize>,
-    pub comment: Option<String>,
+    pub comment: Option<Cow<'a, str>>,
     pub options: Option<String>,
     pub encrypted: bool,
-    pub protection: Option<String>,
+    pub protection: Option<&'a str>,
     pub unlocked: bool,
     pub fingerprint: Option<String>,
     pub fingerprint_md5: Option<String>,
@@ -53,7 +57,7 @@ pub struct KeyOut {
     pub mode: Option<String>,
     /// Owner of a private file.
     pub owner: Option<u32>,
-    pub repairs: Vec<&'static str>,
+    pub repairs: &'a [&'static str],
     /// What the text of the file has that would break a key file on a server.
     pub notes: Vec<&'static str>,
     pub findings: Vec<KeyFinding>,
@@ -78,50 +82,75 @@ pub struct CertificateOut {
 
 /// Something that is no key.
 #[derive(Debug, Serialize, JsonSchema)]
-pub struct RejectedOut {
-    source: String,
+pub struct RejectedOut<'a> {
+    source: &'a str,
     line: usize,
     reason: &'static str,
-    message: String,
+    message: &'a str,
 }
 
-/// Prints everything, one key a line.
-pub fn print(seen: &Inspection, ui: &Ui) {
-    ui.part(&format!(
-        "{{\n  \"schema\": \"{SCHEMA}\",\n  \"cross_checked\": {},\n  \"small_factors_below\": {},\n  \
-         \"fermat_steps\": {},\n  \"keys\": [",
-        seen.cross_checked,
-        seen.depth.small_factors_below(),
-        seen.depth.fermat_steps()
-    ));
-    let mut first = true;
-    for chunk in seen.keys.chunks(KEYS_AT_ONCE) {
-        print_lines(chunk, |key| KeyOut::of(key, seen), &mut first, ui);
+/// Prints one key a line, as they come.
+pub struct Printer<'a> {
+    ui: &'a Ui,
+    /// Whether nothing stands in the list yet.
+    first: bool,
+}
+
+impl<'a> Printer<'a> {
+    /// Opens the list of keys.
+    pub fn begin(ui: &'a Ui) -> Self {
+        ui.part(format!("{{\n  \"schema\": \"{SCHEMA}\",\n  \"keys\": ["));
+        Self { ui, first: true }
     }
-    ui.part(if first { "],\n  \"rejected\": [" } else { "\n  ],\n  \"rejected\": [" });
-    first = true;
-    print_lines(&seen.rejected, |rejected| RejectedOut::of(rejected, seen), &mut first, ui);
-    ui.result(if first { "]\n}" } else { "\n  ]\n}" });
-}
 
-fn print_lines<T: Sync, O: Serialize>(things: &[T], out: impl Fn(&T) -> O + Sync, first: &mut bool, ui: &Ui) {
-    let lines: Vec<String> = things.par_iter().map(|thing| crate::json::line(&out(thing))).collect();
-    let mut text = String::with_capacity(lines.iter().map(|line| line.len() + 8).sum());
-    for line in lines {
-        text += if std::mem::take(first) { "\n    " } else { ",\n    " };
-        text += &line;
+    /// Prints those keys that have not been let go.
+    pub fn keys(&mut self, seen: &Inspection) {
+        self.lines(&seen.keys, |key| KeyOut::of(key, seen));
     }
-    ui.part(&text);
+
+    /// Closes the list and prints the rest.
+    pub fn end(&mut self, seen: &Inspection) {
+        self.close();
+        self.ui.part(",\n  \"rejected\": [");
+        self.first = true;
+        self.lines(&seen.rejected, |rejected| RejectedOut::of(rejected, seen));
+        self.close();
+        self.ui.result(&format!(
+            ",\n  \"cross_checked\": {},\n  \"small_factors_below\": {},\n  \"fermat_steps\": {}\n}}",
+            seen.cross_checked,
+            seen.depth.small_factors_below(),
+            seen.depth.fermat_steps()
+        ));
+    }
+
+    fn close(&self) {
+        self.ui.part(if self.first { "]" } else { "\n  ]" });
+    }
+
+    fn lines<'t, T: Sync, O: Serialize>(&mut self, things: &'t [T], out: impl Fn(&'t T) -> O + Sync) {
+        let parts = things.par_chunks(LINES_OF_ONE).map(|some| {
+            let mut text = Vec::with_capacity(some.len() * LINE_ROOM);
+            for thing in some {
+                text.extend_from_slice(b",\n    ");
+                crate::json::add_line(&mut text, &out(thing));
+            }
+            text
+        });
+        for text in parts.collect::<Vec<_>>() {
+            // No comma in front of the first.
+            self.ui.part(&text[usize::from(std::mem::take(&mut self.first))..]);
+        }
+    }
 }
 
-impl KeyOut {
-    pub fn of(seen: &Seen, all: &Inspection) -> Self {
+impl<'a> KeyOut<'a> {
+    pub fn of(seen: &'a Seen, all: &'a Inspection) -> Self {
         let source = &all.sources[seen.source];
         let comment = seen.comment.as_deref().unwrap_or_default();
-        let comment = String::from_utf8_lossy(comment.trim_ascii()).into_owned();
+        let comment = String::from_utf8_lossy(comment.trim_ascii());
         let blob = seen.key.as_ref().map(PublicKey::blob);
         Self {
-            source: source.name.clone(),
+            source: &source.name,
             line: seen.line,
             kind: match seen.kind {
                 Kind::Public => "public",
@@ -133,7 +162,7 @@ impl KeyOut {
             bits: seen.key.as_ref().map(PublicKey::bits),
             options: Some(printable(&seen.options)).filter(|options| !options.is_empty()),
             encrypted: seen.protection.is_some(),
-            protection: seen.protection.clone(),
+            protection: seen.protection.as_deref(),
             unlocked: seen.unlocked,
             fingerprint: seen.fingerprint.map(|print| print.to_string()),
             fingerprint_md5: blob.as_deref().map(fingerprint::md5_form),
@@ -146,20 +175,20 @@ impl KeyOut {
             certificate: seen.certificate.as_deref().map(CertificateOut::of),
             mode: seen.file.map(|(mode, _)| crate::wording::mode(mode)),
             owner: seen.file.map(|(_, owner)| owner),
-            repairs: seen.repairs.clone(),
+            repairs: &seen.repairs,
             notes: source.notes.iter().map(|note| crate::wording::text_note(*note)).collect(),
             findings: seen.findings.iter().map(|finding| KeyFinding::of(finding, &source.name)).collect(),
         }
     }
 }
 
-impl RejectedOut {
-    fn of(rejected: &Rejected, all: &Inspection) -> Self {
+impl<'a> RejectedOut<'a> {
+    fn of(rejected: &'a Rejected, all: &'a Inspection) -> Self {
         Self {
-            source: all.sources[rejected.source].name.clone(),
+            source: &all.sources[rejected.source].name,
             line: rejected.line,
             reason: rejected.reason,
-            message: rejected.message.clone(),
+            message: &rejected.message,
         }
     }
 }

@@ -7,7 +7,7 @@ use crate::ui::{Format, Ui};
 use crate::{input, paths};
 use lavrin_core::finding::{Fault, Finding, Severity};
 use lavrin_core::key::container::certificate::Certificate;
-use lavrin_core::key::container::{Closed, Piece, PieceKind, TextNote, read, text_notes};
+use lavrin_core::key::container::{Closed, Piece, PieceKind, TextNote, read_parts, text_notes};
 use lavrin_core::key::strength::Depth;
 use lavrin_core::key::{Fingerprint, KeyFault, PublicKey, strength};
 use lavrin_core::policy::Policy;
@@ -15,10 +15,16 @@ use lavrin_core::text::printable;
 use rayon::prelude::*;
 use std::io::IsTerminal as _;
 use std::os::unix::fs::{MetadataExt as _, PermissionsExt as _};
-use std::path::Path;
+use std::path::{Path, PathBuf};
 
-/// With `--no-cross-check` up to so many RSA keys are still searched in full: a second or so.
-const FULL_SEARCH_KEYS: usize = 1000;
+/// With `--no-cross-check` up to so many bytes are still searched in full: nine hundred RSA-2048 keys, a second or so.
+const FULL_SEARCH_BYTES: usize = 350_000;
+
+/// Keys that are judged and handed on at once.
+const KEYS_AT_ONCE: usize = 2048;
+
+/// Keys that one core judges before it looks for more: some tenths of a millisecond.
+const JUDGED_BY_ONE: usize = 16;
 
 /// What one thing is.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
@@ -84,39 +90,57 @@ pub struct Inspection {
     passphrase: Option<Secret>,
     may_ask: bool,
     pub sources: Vec<Source>,
+    /// The keys, but for those that were let go.
     pub keys: Vec<Seen>,
+    /// So many of the keys were judged.
+    judged: usize,
     pub rejected: Vec<Rejected>,
+    /// The most urgent finding.
+    pub worst: Option<Severity>,
     /// Whether all RSA keys were held against each other.
     pub cross_checked: bool,
     /// How far each RSA modulus was searched.
     pub depth: Depth,
+    /// Bytes that were read.
+    bytes: usize,
 }
 
+/// Who gets keys once they are judged, and may let them go. Keys that are held against each other come all at once.
+pub type Hand<'a> = &'a mut (dyn FnMut(&mut Inspection) + Send);
+
 impl Inspection {
-    /// Looks at everything that was named.
-    pub fn of(args: &InspectArgs, ui: &Ui) -> Result<Self, crate::error::CommandError> {
+    /// Nothing seen yet.
+    pub fn new(args: &InspectArgs, ui: &Ui) -> Result<Self, crate::error::CommandError> {
         let given = args.passphrase.given();
-        let mut inspection = Self {
+        Ok(Self {
             policy: Policy::default(),
             passphrase: given.read()?,
             given,
             may_ask: ui.format == Format::Text && std::io::stdin().is_terminal() && std::io::stderr().is_terminal(),
             sources: Vec::new(),
             keys: Vec::new(),
+            judged: 0,
             rejected: Vec::new(),
+            worst: None,
             cross_checked: !args.no_cross_check,
             depth: Depth::Full,
-        };
-        for path in &args.files {
-            if path.is_dir() { inspection.folder(path) } else { inspection.file(path) }
-        }
-        inspection.judge();
-        Ok(inspection)
+            bytes: 0,
+        })
     }
 
-    /// The most urgent finding.
-    pub fn worst(&self) -> Option<Severity> {
-        self.keys.iter().flat_map(|key| &key.findings).map(Finding::severity).max()
+    /// Looks at everything that was named.
+    pub fn look(&mut self, files: &[PathBuf], hand: Hand<'_>) {
+        for path in files {
+            if path.is_dir() { self.folder(path, hand) } else { self.file(path, hand) }
+        }
+        self.judge();
+        hand(self);
+    }
+
+    /// Lets the keys go, which were judged.
+    pub fn let_go(&mut self) {
+        self.keys.clear();
+        self.judged = 0;
     }
 
     fn source(&mut self, path: &Path) -> usize {
@@ -124,10 +148,14 @@ impl Inspection {
         self.sources.len() - 1
     }
 
-    fn file(&mut self, path: &Path) {
+    fn file(&mut self, path: &Path, hand: Hand<'_>) {
         match input::bytes(path) {
             Ok(mut bytes) => {
-                if self.inspect(path, &bytes) == Held::OnlyPublic {
+                self.bytes += bytes.len();
+                if !self.cross_checked && self.bytes > FULL_SEARCH_BYTES {
+                    self.depth = Depth::Quick;
+                }
+                if self.inspect(path, &bytes, hand) == Held::OnlyPublic {
                     // Fifty megabytes of public lines need not be wiped.
                     drop(std::mem::take(&mut *bytes));
                 }
@@ -142,7 +170,7 @@ impl Inspection {
     }
 
     /// Every file of a folder, by name. What is no key at all is passed over: such folders hold other files too.
-    fn folder(&mut self, folder: &Path) {
+    fn folder(&mut self, folder: &Path, hand: Hand<'_>) {
         let entries = std::fs::read_dir(folder)
             .and_then(|entries| entries.map(|entry| entry.map(|entry| entry.path())).collect::<Result<Vec<_>, _>>());
         let mut files = match entries {
@@ -152,7 +180,7 @@ impl Inspection {
         files.sort();
         let before = self.rejected.len();
         for path in files.iter().filter(|path| path.is_file()) {
-            self.file(path);
+            self.file(path, hand);
         }
         let mut place = 0;
         self.rejected.retain(|rejected| {
@@ -161,33 +189,51 @@ impl Inspection {
         });
     }
 
-    fn inspect(&mut self, path: &Path, bytes: &[u8]) -> Held {
+    fn inspect(&mut self, path: &Path, bytes: &[u8], hand: Hand<'_>) -> Held {
         let source = self.source(path);
-        let before = self.keys.len();
-        let pieces = read(bytes);
-        self.keys.reserve(pieces.len());
         let mut held = Held::OnlyPublic;
-        for Piece { line, kind } in pieces {
-            if !matches!(kind, PieceKind::Public { .. } | PieceKind::Certificate { .. }) {
-                held = Held::PerhapsMore;
-            }
-            match kind {
-                PieceKind::Public { key, fingerprint, comment, options, container, repairs } => {
-                    let plain = Seen::closed(source, line, Some((key, fingerprint)));
-                    self.keys.push(Seen { container, options, repairs, comment: Some(comment), ..plain });
+        let mut noted = false;
+        let mut parts = read_parts(bytes);
+        let mut part = parts.next();
+        while let Some(pieces) = part {
+            for piece in pieces {
+                if matches!(piece.kind, PieceKind::Public { container: "line", .. })
+                    && !std::mem::replace(&mut noted, true)
+                {
+                    self.sources[source].notes = text_notes(bytes);
                 }
-                PieceKind::Certificate { certificate, comment } => {
-                    let plain = Seen::plain(source, line, certificate.key.clone(), comment);
-                    self.keys.push(Seen { kind: Kind::Certificate, certificate: Some(certificate), ..plain });
+                if !matches!(piece.kind, PieceKind::Public { .. } | PieceKind::Certificate { .. }) {
+                    held = Held::PerhapsMore;
                 }
-                PieceKind::Private(closed) => self.private(source, path, line, closed),
-                PieceKind::Rejected(fault) => self.reject(source, line, &fault),
+                self.take(source, path, piece);
             }
-        }
-        if self.keys[before..].iter().any(|key| key.kind == Kind::Public && key.container == "line") {
-            self.sources[source].notes = text_notes(bytes);
+            // While these are judged and printed, the next are read.
+            (part, ()) = rayon::join(|| parts.next(), || self.hand_on(hand));
         }
         held
+    }
+
+    /// Judges the keys and hands them on, once there are enough; those that are held against each other have to wait.
+    fn hand_on(&mut self, hand: Hand<'_>) {
+        if !self.cross_checked && self.keys.len() - self.judged >= KEYS_AT_ONCE {
+            self.judge();
+            hand(self);
+        }
+    }
+
+    fn take(&mut self, source: usize, path: &Path, Piece { line, kind }: Piece) {
+        match kind {
+            PieceKind::Public { key, fingerprint, comment, options, container, repairs } => {
+                let plain = Seen::closed(source, line, Some((key, fingerprint)));
+                self.keys.push(Seen { container, options, repairs, comment: Some(comment), ..plain });
+            }
+            PieceKind::Certificate { certificate, comment } => {
+                let plain = Seen::plain(source, line, certificate.key.clone(), comment);
+                self.keys.push(Seen { kind: Kind::Certificate, certificate: Some(certificate), ..plain });
+            }
+            PieceKind::Private(closed) => self.private(source, path, line, closed),
+            PieceKind::Rejected(fault) => self.reject(source, line, &fault),
+        }
     }
 
     fn reject(&mut self, source: usize, line: usize, fault: &KeyFault) {
@@ -246,15 +292,11 @@ impl Inspection {
         }
     }
 
-    /// Finds what is weak, in each key and between them.
+    /// Finds what is weak, in each key that is not judged yet and between them.
     fn judge(&mut self) {
-        let rsa = self.keys.iter().filter(|seen| matches!(seen.key, Some(PublicKey::Rsa { .. }))).count();
-        if !self.cross_checked && rsa > FULL_SEARCH_KEYS {
-            self.depth = Depth::Quick;
-        }
         // Held against each other, the keys are searched for small factors on the way, all at once.
         let (policy, depth, one_by_one) = (&self.policy, self.depth, !self.cross_checked);
-        self.keys.par_iter_mut().for_each(|seen| {
+        self.keys[self.judged..].par_iter_mut().with_min_len(JUDGED_BY_ONE).for_each(|seen| {
             let (Some(key), Some(fingerprint)) = (&seen.key, seen.fingerprint) else { return };
             let small = if one_by_one { strength::small_factor(key, depth) } else { None };
             for weakness in strength::weaknesses(key, policy, depth).into_iter().chain(small) {
@@ -266,8 +308,12 @@ impl Inspection {
                 self.keys[index].findings.push(finding);
             }
         }
-        // The sort is stable: of equal ones the first found comes first.
-        self.keys.iter_mut().for_each(|seen| seen.findings.sort_by_key(|found| std::cmp::Reverse(found.severity())));
+        for seen in &mut self.keys[self.judged..] {
+            // The sort is stable: of equal ones the first found comes first.
+            seen.findings.sort_by_key(|found| std::cmp::Reverse(found.severity()));
+            self.worst = self.worst.max(seen.findings.first().map(Finding::severity));
+        }
+        self.judged = self.keys.len();
     }
 
     /// Where a key stands.

@@ -154,8 +154,7 @@ fn key_text(key: &KeyOut, ui: &Ui) -> String {
             text += &format!("  {name:<11}  {value}\n");
         }
     };
-    let unread = "(inside the protected part)".to_owned();
-    let comment = if key.unlocked { key.comment.as_ref() } else { Some(&unread) };
+    let comment = if key.unlocked { key.comment.as_deref() } else { Some("(inside the protected part)") };
     row("comment", comment.map(|comment| printable(comment.as_bytes())).as_deref());
     row("options", key.options.as_deref());
     row("note", Some(key.notes.join("; ")).filter(|notes| !notes.is_empty()).as_deref());
