@@ -93,18 +93,30 @@ impl Depth {
     }
 }
 
-/// Every weakness of one key that shows without other keys beside it, but for small factors, which have a function of
-/// their own, since they are found in many keys at once more cheaply.
+/// Every weakness of one key that shows without other keys beside it, but for small factors, which are found in many keys
+/// at once more cheaply.
 #[must_use]
 pub fn weaknesses(key: &PublicKey, policy: &Policy, depth: Depth) -> Vec<Weakness> {
+    found(key, policy, depth, false)
+}
+
+/// Every weakness of one key that shows without other keys beside it.
+#[must_use]
+pub fn all_weaknesses(key: &PublicKey, policy: &Policy, depth: Depth) -> Vec<Weakness> {
+    found(key, policy, depth, true)
+}
+
+fn found(key: &PublicKey, policy: &Policy, depth: Depth, with_small_factors: bool) -> Vec<Weakness> {
     let plain = [
         rsa_short::check(key, policy),
         rsa_odd_size::check(key),
         rsa_exponent::check(key),
         generator_point::check(key),
     ];
-    let structure =
-        odd_modulus(key).map(|modulus| [close_primes::check(&modulus, depth), structured_primes::check(&modulus)]);
+    let structure = odd_modulus(key).map(|modulus| {
+        let small = if with_small_factors { small_factor::check(&modulus, depth) } else { None };
+        [close_primes::check(&modulus, depth), structured_primes::check(&modulus), small]
+    });
     plain.into_iter().chain(structure.into_iter().flatten()).flatten().collect()
 }
 
@@ -125,8 +137,7 @@ fn odd_modulus(key: &PublicKey) -> Option<UBig> {
 /// The weaknesses for which this key may not be installed; empty for a key that may.
 #[must_use]
 pub fn objections(key: &PublicKey, policy: &Policy) -> Vec<Weakness> {
-    let all = weaknesses(key, policy, Depth::Full).into_iter().chain(small_factor(key, Depth::Full));
-    all.filter(Weakness::is_refused).collect()
+    all_weaknesses(key, policy, Depth::Full).into_iter().filter(Weakness::is_refused).collect()
 }
 
 impl Weakness {

@@ -196,19 +196,22 @@ impl Inspection {
         let mut parts = read_parts(bytes);
         let mut part = parts.next();
         while let Some(pieces) = part {
-            for piece in pieces {
-                if matches!(piece.kind, PieceKind::Public { container: "line", .. })
-                    && !std::mem::replace(&mut noted, true)
-                {
-                    self.sources[source].notes = text_notes(bytes);
-                }
-                if !matches!(piece.kind, PieceKind::Public { .. } | PieceKind::Certificate { .. }) {
-                    held = Held::PerhapsMore;
-                }
-                self.take(source, path, piece);
+            let is_line = |piece: &Piece| matches!(piece.kind, PieceKind::Public { container: "line", .. });
+            if !noted && pieces.iter().any(is_line) {
+                self.sources[source].notes = text_notes(bytes);
+                noted = true;
+            }
+            let is_public =
+                |piece: &Piece| matches!(piece.kind, PieceKind::Public { .. } | PieceKind::Certificate { .. });
+            if !pieces.iter().all(is_public) {
+                held = Held::PerhapsMore;
             }
             // While these are judged and printed, the next are read.
-            (part, ()) = rayon::join(|| parts.next(), || self.hand_on(hand));
+            let handed = || {
+                pieces.into_iter().for_each(|piece| self.take(source, path, piece));
+                self.hand_on(hand);
+            };
+            (part, ()) = rayon::join(|| parts.next(), handed);
         }
         held
     }
@@ -298,8 +301,8 @@ impl Inspection {
         let (policy, depth, one_by_one) = (&self.policy, self.depth, !self.cross_checked);
         self.keys[self.judged..].par_iter_mut().with_min_len(JUDGED_BY_ONE).for_each(|seen| {
             let (Some(key), Some(fingerprint)) = (&seen.key, seen.fingerprint) else { return };
-            let small = if one_by_one { strength::small_factor(key, depth) } else { None };
-            for weakness in strength::weaknesses(key, policy, depth).into_iter().chain(small) {
+            let find = if one_by_one { strength::all_weaknesses } else { strength::weaknesses };
+            for weakness in find(key, policy, depth) {
                 seen.findings.push(Finding::of(Fault::WeakKey { weakness, fingerprint }));
             }
         });
