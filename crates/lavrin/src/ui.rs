@@ -119,7 +119,7 @@ impl Ui {
 
     /// Prints a part of a result that is too large to be made at once; [`Ui::result`] prints the last part.
     #[expect(clippy::unused_self, reason = "all output goes through this object, so that there is one place for it")]
-    pub fn part(&self, text: impl AsRef<[u8]>) {
+    pub fn part(&self, text: &(impl AsRef<[u8]> + ?Sized)) {
         let _ = std::io::stdout().lock().write_all(text.as_ref());
     }
 

@@ -379,7 +379,7 @@ impl<'a> OneAccount<'_, 'a> {
             wanted.differences(&lines, &mut found);
         }
         found.extend(lines.iter().filter_map(|(place, line)| self.one_line(place, line, wanted)));
-        if self.managed && !lines.is_empty() {
+        if self.managed && targets.iter().any(|file| file.bytes.is_some()) {
             let modes = steps::modes(self.account, &targets, self.seen, self.policy())?;
             found.extend(modes.into_iter().map(Difference::Mode));
         }

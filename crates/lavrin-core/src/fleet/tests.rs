@@ -282,6 +282,7 @@ fn what_should_be_and_is_not_what_is_and_should_not_be() {
         seen.nodes.insert("/home/edda/.ssh".into(), Fact::Known(node));
     };
     assert_eq!(differences(EDDA, "", &lines(&[1]), loose), ["m/home/edda/.ssh"]);
+    assert_eq!(differences("", "", "", loose), ["m/home/edda/.ssh"], "an empty file is soon one with a key");
     let away = |seen: &mut Observation| seen.network_homes.push("/home/edda".into());
     assert_eq!(differences(EDDA, "", &lines(&[9]), away), ["edda HomeOnNetwork(/home/edda)"]);
     let nobody = EDDA.replace("account = \"edda\"", "account = \"lamp\"");

@@ -129,7 +129,9 @@ fn rest(text: &[u8], first: usize) -> Vec<Piece> {
     if pieces.iter().all(|piece| matches!(piece.kind, PieceKind::Rejected(_))) && text::is_closed_container(text) {
         return vec![rejected(first, KeyFault::ClosedContainer)];
     }
-    pieces.iter_mut().for_each(|piece| piece.line += first - 1);
+    for piece in &mut pieces {
+        piece.line += first - 1;
+    }
     pieces
 }
 

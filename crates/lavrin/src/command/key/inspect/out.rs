@@ -99,7 +99,7 @@ pub struct Printer<'a> {
 impl<'a> Printer<'a> {
     /// Opens the list of keys.
     pub fn begin(ui: &'a Ui) -> Self {
-        ui.part(format!("{{\n  \"schema\": \"{SCHEMA}\",\n  \"keys\": ["));
+        ui.part(&format!("{{\n  \"schema\": \"{SCHEMA}\",\n  \"keys\": ["));
         Self { ui, first: true }
     }
 

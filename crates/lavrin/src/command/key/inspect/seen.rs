@@ -208,7 +208,9 @@ impl Inspection {
             }
             // While these are judged and printed, the next are read.
             let handed = || {
-                pieces.into_iter().for_each(|piece| self.take(source, path, piece));
+                for piece in pieces {
+                    self.take(source, path, piece);
+                }
                 self.hand_on(hand);
             };
             (part, ()) = rayon::join(|| parts.next(), handed);

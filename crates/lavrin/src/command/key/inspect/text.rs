@@ -78,7 +78,7 @@ fn row(key: &KeyOut, ui: &Ui) -> Vec<String> {
     let kind = if key.kind == "private" { ui.paint(Label::Warn, key.kind) } else { key.kind.to_owned() };
     let comment = printable(key.comment.as_deref().unwrap_or_default().as_bytes());
     vec![
-        ui.paint(Label::Strong, &short_place(&key.source, key.line)),
+        ui.paint(Label::Strong, &short_place(key.source, key.line)),
         kind,
         what,
         key.fingerprint.clone().unwrap_or_default(),
@@ -138,7 +138,7 @@ fn key_text(key: &KeyOut, ui: &Ui) -> String {
         "rfc4716" => "RFC 4716 block",
         _ => "one line",
     };
-    let place = place(&key.source, key.line);
+    let place = place(key.source, key.line);
     let kind = match key.kind {
         "private" => ui.paint(Label::Warn, "private key"),
         "certificate" => "certificate".to_owned(),
@@ -177,7 +177,7 @@ fn key_text(key: &KeyOut, ui: &Ui) -> String {
     row("public line", key.public_line.as_deref());
     for finding in &key.findings {
         text += &format!("  {} {}: {}\n", paint_severity(finding, ui), finding.rule, homely(&homely(&finding.message)));
-        text += &format!("    {}\n", ui.paint(Label::Type, &remedy(&key.source, finding)));
+        text += &format!("    {}\n", ui.paint(Label::Type, &remedy(key.source, finding)));
     }
     text + "\n"
 }
