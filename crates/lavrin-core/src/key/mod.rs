@@ -105,6 +105,12 @@ pub enum KeyFault {
     /// BEGIN and END lines differ.
     #[error("the BEGIN and END lines differ")]
     LabelMismatch,
+    /// A block holds another container than its label says.
+    #[error("the label says one format and the block holds another: {holds}")]
+    OtherContainer {
+        /// What it holds.
+        holds: &'static str,
+    },
     /// A declared length is larger than what is there.
     #[error("a field declares {declared} bytes where {left} are left")]
     LengthOutOfBounds {
@@ -216,7 +222,7 @@ impl KeyFault {
             Self::IntegerNegative => "integer-negative",
             Self::IntegerNotMinimal => "integer-not-minimal",
             Self::InvalidValues { .. } => "invalid-values",
-            Self::LabelMismatch => "label-mismatch",
+            Self::LabelMismatch | Self::OtherContainer { .. } => "label-mismatch",
             Self::LengthOutOfBounds { .. } => "length-out-of-bounds",
             Self::NotAKey => "not-a-key",
             Self::PointNotOnCurve => "point-not-on-curve",

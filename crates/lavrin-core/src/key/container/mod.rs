@@ -191,13 +191,23 @@ fn public(key: PublicKey, comment: Vec<u8>, container: &'static str) -> PieceKin
 }
 
 fn read_block(block: &pem::Block<'_>) -> PieceKind {
-    settle(try_block(block))
+    settle(try_block(block).map_err(|fault| {
+        let binary = block.label != openssh::LABEL && fault != KeyFault::LabelMismatch;
+        let other = binary && block.decode().is_ok_and(|bytes| bytes.starts_with(openssh::MAGIC));
+        if other { KeyFault::OtherContainer { holds: "openssh-key-v1" } } else { fault }
+    }))
 }
 
 fn try_block(block: &pem::Block<'_>) -> Result<PieceKind, KeyFault> {
     match block.label {
         openssh::LABEL => {
-            openssh::Closed::parse(&block.decode()?).map(|closed| PieceKind::Private(Closed(Sealed::OpenSsh(closed))))
+            let bytes = block.decode()?;
+            let closed =
+                openssh::Closed::parse(&bytes).map(|closed| PieceKind::Private(Closed(Sealed::OpenSsh(closed))));
+            closed.map_err(|fault| match read_der(&bytes) {
+                PieceKind::Rejected(_) => fault,
+                _ => KeyFault::OtherContainer { holds: "a DER structure" },
+            })
         }
         b"PRIVATE KEY" => pkcs8::private(&block.decode()?).map(|key| plain(key, "pkcs8")),
         b"ENCRYPTED PRIVATE KEY" => {
@@ -230,7 +240,7 @@ fn traditional_block(block: &pem::Block<'_>, container: &'static str) -> Result<
     }
     reader(container)(&bytes).map(|key| plain(key, container)).map_err(|fault| {
         let other = if container == "pkcs1" { "sec1" } else { "pkcs1" };
-        if reader(other)(&bytes).is_ok() { KeyFault::LabelMismatch } else { fault }
+        if reader(other)(&bytes).is_ok() { KeyFault::OtherContainer { holds: other } } else { fault }
     })
 }
 
@@ -318,6 +328,27 @@ mod tests {
         let end = 3 + private.lines().count();
         assert_eq!(kinds, [(2, "public"), (3, "private"), (end, "bad-structure")]);
         assert_eq!(read(b" \n")[0].line, 1);
+    }
+
+    #[test]
+    fn a_label_that_says_another_format_is_told_as_such() {
+        let key = PrivateKey::ed25519(&[3; 32]).unwrap();
+        let private = openssh::write(&key, "", None, &SystemSource).unwrap();
+        let word = |text: &str| match &read(text.as_bytes())[0].kind {
+            PieceKind::Rejected(fault) => fault.word(),
+            other => panic!("{other:?}"),
+        };
+        for label in ["RSA PRIVATE KEY", "PRIVATE KEY", "EC PRIVATE KEY"] {
+            assert_eq!(word(&private.replace("OPENSSH PRIVATE KEY", label)), "label-mismatch", "{label}");
+        }
+        let der = write::private(write::Form::Pkcs8, &key, "", None, &SystemSource).unwrap();
+        let der = String::from_utf8_lossy(&der).replace("PRIVATE KEY", "OPENSSH PRIVATE KEY");
+        assert_eq!(word(&der), "label-mismatch");
+        // Dashes of neither format: the block is told, and what is in it is not guessed.
+        let odd = "----- BEGIN SSH2 PUBLIC KEY ----\nAAAA\n---- END SSH2 PUBLIC KEY ----\n";
+        assert_eq!(word(odd), "label-mismatch");
+        let swallowed = "---- BEGIN SSH2 PUBLIC KEY ----\nComment: lamp\\\nAAAA\n---- END SSH2 PUBLIC KEY ----\n";
+        assert_eq!(word(swallowed), "bad-structure");
     }
 
     #[test]

@@ -11,7 +11,7 @@ use zeroize::Zeroizing;
 /// The PEM label.
 pub const LABEL: &[u8] = b"OPENSSH PRIVATE KEY";
 
-const MAGIC: &[u8] = b"openssh-key-v1\0";
+pub(super) const MAGIC: &[u8] = b"openssh-key-v1\0";
 
 /// Rounds of bcrypt that Lavrin writes: about a quarter of a second, as current OpenSSH does.
 pub const ROUNDS_WRITTEN: u32 = 24;

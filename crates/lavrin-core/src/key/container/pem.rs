@@ -21,6 +21,8 @@ pub struct Block<'a> {
     pub label: &'a [u8],
     body: &'a [u8],
     end_label: Option<&'a [u8]>,
+    /// Whether the dashes of both lines are those of a format.
+    usual: bool,
 }
 
 /// A file falls into blocks and the text around them.
@@ -43,7 +45,7 @@ pub fn split(bytes: &[u8]) -> Vec<Part<'_>> {
     let mut parts = Vec::new();
     let (mut at, mut number) = (0, 0);
     let mut text_from = (0, 1);
-    let mut open: Option<(usize, usize, &[u8])> = None;
+    let mut open: Option<(usize, usize, Marker<'_>)> = None;
     let ends = memchr::memchr_iter(b'\n', bytes).map(|at| at + 1).chain(std::iter::once(bytes.len()));
     for end in ends.filter(|end| *end > 0) {
         let line = &bytes[at..end];
@@ -52,9 +54,15 @@ pub fn split(bytes: &[u8]) -> Vec<Part<'_>> {
         }
         number += 1;
         let next = at + line.len();
-        if let Some((body_from, begin, label)) = open {
+        if let Some((body_from, begin, marked)) = open {
             if let Some(end) = marker(line, b"END ") {
-                let block = Block { line: begin, label, body: &bytes[body_from..at], end_label: Some(end) };
+                let block = Block {
+                    line: begin,
+                    label: marked.label,
+                    body: &bytes[body_from..at],
+                    end_label: Some(end.label),
+                    usual: marked.usual && end.usual,
+                };
                 parts.push(Part::Block(block));
                 open = None;
                 text_from = (next, number + 1);
@@ -68,8 +76,8 @@ pub fn split(bytes: &[u8]) -> Vec<Part<'_>> {
         at = next;
     }
     match open {
-        Some((from, line, label)) => {
-            parts.push(Part::Block(Block { line, label, body: &bytes[from..], end_label: None }));
+        Some((from, line, Marker { label, usual })) => {
+            parts.push(Part::Block(Block { line, label, body: &bytes[from..], end_label: None, usual }));
         }
         None if text_from.0 < bytes.len() => {
             parts.push(Part::Text { line: text_from.1, bytes: &bytes[text_from.0..] });
@@ -80,12 +88,27 @@ pub fn split(bytes: &[u8]) -> Vec<Part<'_>> {
 }
 
 /// The label of a marker line: `-----BEGIN X-----` or `---- BEGIN X ----`.
-fn marker<'a>(line: &'a [u8], word: &[u8]) -> Option<&'a [u8]> {
+fn marker<'a>(line: &'a [u8], word: &[u8]) -> Option<Marker<'a>> {
+    // Four dashes and a blank, five without, and what comes of the one when it is typed like the other.
+    let dashes = |line: &mut dyn Iterator<Item = &u8>| line.take_while(|byte| **byte == b'-').count();
     let line = line.trim_ascii();
-    if let Some(rest) = line.strip_prefix(b"-----") {
-        return rest.strip_prefix(word)?.strip_suffix(b"-----");
-    }
-    line.strip_prefix(b"---- ")?.strip_prefix(word)?.strip_suffix(b" ----")
+    let (front, back) = (dashes(&mut line.iter()), dashes(&mut line.iter().rev()));
+    let inner = line.get(front..line.len().checked_sub(back)?)?;
+    let bare = inner.strip_prefix(b" ").unwrap_or(inner);
+    let bare = bare.strip_suffix(b" ").unwrap_or(bare);
+    let blanks = inner.len() - bare.len();
+    let label = bare.strip_prefix(word)?;
+    let usual = matches!((front, back, blanks), (5, 5, 0) | (4, 4, 2));
+    let likely = (4..=5).contains(&front) && (4..=5).contains(&back) && label.ends_with(b" KEY");
+    (usual || likely).then_some(Marker { label, usual })
+}
+
+/// A BEGIN or END line.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+struct Marker<'a> {
+    label: &'a [u8],
+    /// Whether its dashes are those of one of the two formats.
+    usual: bool,
 }
 
 impl Block<'_> {
@@ -109,7 +132,7 @@ impl Block<'_> {
         if self.body.len() > BLOCK_BYTES_MAX {
             return Err(KeyFault::TooLarge { bytes: self.body.len(), limit: BLOCK_BYTES_MAX });
         }
-        if self.end_label.ok_or(KeyFault::Truncated)? == self.label {
+        if self.end_label.ok_or(KeyFault::Truncated)? == self.label && self.usual {
             Ok(self.body)
         } else {
             Err(KeyFault::LabelMismatch)
@@ -126,7 +149,7 @@ impl Block<'_> {
             return Err(KeyFault::TooLarge { bytes: self.body.len(), limit: BLOCK_BYTES_MAX });
         }
         let end = self.end_label.ok_or(KeyFault::Truncated)?;
-        if end != self.label {
+        if end != self.label || !self.usual {
             return Err(KeyFault::LabelMismatch);
         }
         let mut text = Zeroizing::new(Vec::with_capacity(self.body.len()));

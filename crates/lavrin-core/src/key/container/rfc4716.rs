@@ -11,6 +11,7 @@ pub const LABEL: &[u8] = b"SSH2 PUBLIC KEY";
 pub(crate) fn public(body: &[u8]) -> Result<(PublicKey, Vec<u8>), KeyFault> {
     let mut comment = Vec::new();
     let mut base64 = Vec::new();
+    let mut continued = false;
     let mut lines = body.split(|byte| *byte == b'\n').map(<[u8]>::trim_ascii);
     while let Some(line) = lines.next() {
         if !line.contains(&b':') {
@@ -20,6 +21,7 @@ pub(crate) fn public(body: &[u8]) -> Result<(PublicKey, Vec<u8>), KeyFault> {
         let mut header = line.to_vec();
         while header.last() == Some(&b'\\') {
             header.pop();
+            continued = true;
             let Some(next) = lines.next() else { break };
             // Base64 that a stray backslash swallows would be lost; the key behind it is never guessed.
             header.extend_from_slice(next);
@@ -30,6 +32,9 @@ pub(crate) fn public(body: &[u8]) -> Result<(PublicKey, Vec<u8>), KeyFault> {
             let value = value.strip_prefix(b"\"").and_then(|rest| rest.strip_suffix(b"\"")).unwrap_or(value);
             comment = value.to_vec();
         }
+    }
+    if base64.is_empty() && continued {
+        return Err(KeyFault::BadStructure { detail: "a backslash at the end of a header takes the key with it" });
     }
     let blob = STANDARD.decode(&base64).map_err(|fault| KeyFault::BadBase64 { detail: fault.to_string() })?;
     Ok((PublicKey::from_blob(&blob)?, comment))
