@@ -102,8 +102,8 @@ pub enum KeyFault {
         /// Which relation does not hold.
         detail: &'static str,
     },
-    /// BEGIN and END lines differ.
-    #[error("the BEGIN and END lines differ")]
+    /// BEGIN and END lines differ, or have the dashes of no format.
+    #[error("the BEGIN and END lines differ, or their dashes are those of no format")]
     LabelMismatch,
     /// A block holds another container than its label says.
     #[error("the label says one format and the block holds another: {holds}")]
