@@ -69,7 +69,7 @@ fn whatever_one_host_does_the_others_are_changed() {
     fleet.add("h-no-login", before, on(3..=3, |host| host.other_host_key = true));
     fleet.add("i-closed", before, Behaviour::default());
     fleet.register("i-closed", 1, &fleet.hosts[8].host_key_line(), "");
-    let run = fleet.run(&format!("{ENFORCE} --time 12"));
+    let run = fleet.run(&format!("{ENFORCE} --time 45"));
     insta::with_settings!({filters => vec![(r"SHA256:[A-Za-z0-9+/]{43}", "SHA256:…"), (r"\d{8}-\d{6}-[0-9a-f]{6}", "RUN")]}, {
         insta::assert_snapshot!("enforce_on_bad_hosts", run.expect(4));
     });

@@ -52,7 +52,7 @@ fn whatever_a_host_does_the_others_are_seen() {
     fleet.register("h-unpinned", port, "", "");
     fleet.register("i-closed", 1, &other_key, "");
     fleet.add_with("j-stranger", "", Behaviour::default(), "login = \"sten\"\n");
-    let seen = fleet.survey("--time 12").expect(3);
+    let seen = fleet.survey("--time 45").expect(3);
     insta::with_settings!({filters => vec![(r"SHA256:[A-Za-z0-9+/]{43}", "SHA256:…")]}, {
         insta::assert_snapshot!("survey_of_bad_hosts", seen);
     });
@@ -105,7 +105,7 @@ fn the_audit_holds_the_fleet_against_the_register() {
         key(4).public().fingerprint()
     );
     fleet.put(0, "/var/log/auth.log", &log);
-    drop(fleet.survey("--time 12").expect(3));
+    drop(fleet.survey("--time 45").expect(3));
     insta::with_settings!({filters => vec![(r"SHA256:[A-Za-z0-9+/]{43}", "SHA256:…")]}, {
         insta::assert_snapshot!("audit_of_register", fleet.run("audit").expect(3));
     });
