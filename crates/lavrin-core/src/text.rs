@@ -10,8 +10,10 @@ fn is_deceptive(character: char) -> bool {
 /// The text with everything that could change the terminal or hide something written out as `\xNN` or `\u{…}`.
 #[must_use]
 pub fn printable(bytes: &[u8]) -> String {
-    if bytes.iter().all(|byte| matches!(byte, b' '..=b'~')) {
-        return String::from_utf8_lossy(bytes).into_owned();
+    // All bytes are looked at, whatever the first is, so that many are looked at at once.
+    let plain = bytes.iter().fold(true, |plain, byte| plain & matches!(byte, b' '..=b'~'));
+    if let (true, Ok(text)) = (plain, std::str::from_utf8(bytes)) {
+        return text.to_owned();
     }
     let mut out = String::with_capacity(bytes.len());
     for chunk in bytes.utf8_chunks() {

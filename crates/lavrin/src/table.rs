@@ -2,25 +2,40 @@
 
 /// Rows of cells as lines; every column is as wide as its widest cell, the last one is left as it is.
 pub fn columns(rows: &[Vec<String>], indent: usize) -> Vec<String> {
-    let count = rows.iter().map(Vec::len).max().unwrap_or(0);
-    let widths: Vec<usize> = (0..count)
-        .map(|column| rows.iter().filter_map(|row| row.get(column)).map(|cell| width(cell)).max().unwrap_or(0))
-        .collect();
-    let line = |row: &Vec<String>| {
-        let mut text = " ".repeat(indent);
-        for (column, cell) in row.iter().enumerate() {
-            text += cell;
-            if column + 1 < row.len() {
-                text += &" ".repeat(widths[column] + 2 - width(cell));
-            }
+    let widths = widths(rows);
+    rows.iter().map(|row| line(row, &widths, indent)).collect()
+}
+
+/// How wide each column is.
+pub fn widths(rows: &[Vec<String>]) -> Vec<usize> {
+    let mut widths = vec![0; rows.iter().map(Vec::len).max().unwrap_or(0)];
+    for row in rows {
+        for (widest, cell) in widths.iter_mut().zip(row) {
+            *widest = width(cell).max(*widest);
         }
-        text.trim_end().to_owned()
-    };
-    rows.iter().map(line).collect()
+    }
+    widths
+}
+
+/// One row as a line.
+pub fn line(row: &[String], widths: &[usize], indent: usize) -> String {
+    let mut text = " ".repeat(indent);
+    for (column, cell) in row.iter().enumerate() {
+        text += cell;
+        if column + 1 < row.len() {
+            let room = widths[column] + 2 - width(cell);
+            text.extend(std::iter::repeat_n(' ', room));
+        }
+    }
+    text.truncate(text.trim_end().len());
+    text
 }
 
 /// Characters without the colour codes around them.
 fn width(cell: &str) -> usize {
+    if cell.is_ascii() && !cell.contains('\x1b') {
+        return cell.len();
+    }
     let mut count = 0;
     let mut escape = false;
     for character in cell.chars() {

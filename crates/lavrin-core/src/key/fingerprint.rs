@@ -63,7 +63,7 @@ pub fn md5_form(blob: &[u8]) -> String {
         place[0] = HEX[usize::from(byte >> 4)];
         place[1] = HEX[usize::from(byte & 15)];
     }
-    String::from_utf8_lossy(&text).into_owned()
+    std::str::from_utf8(&text).expect("hexadecimal digits are text").to_owned()
 }
 
 #[cfg(test)]

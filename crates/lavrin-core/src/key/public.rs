@@ -1,10 +1,8 @@
 //! Public keys and their blob, the bytes that servers compare and fingerprints are made of.
 
-use super::{Algorithm, Curve, Fingerprint, KeyFault, edwards};
+use super::{Algorithm, Curve, Fingerprint, KeyFault, base64, edwards};
 use crate::wire::{Reader, Writer, without_leading_zeros};
 use aws_lc_rs::{agreement, rsa, signature};
-use base64::Engine as _;
-use base64::engine::general_purpose::STANDARD;
 
 /// Longest modulus Lavrin reads, in bits: OpenSSH's own limit for RSA keys.
 pub const RSA_BITS_MAX: usize = 16384;
@@ -202,7 +200,7 @@ impl PublicKey {
         let mut line = String::with_capacity(name.len() + blob.len().div_ceil(3) * 4 + comment.len() + 2);
         line += name;
         line += " ";
-        STANDARD.encode_string(blob, &mut line);
+        base64::add(blob, &mut line);
         if !comment.is_empty() {
             line += " ";
             line += comment;

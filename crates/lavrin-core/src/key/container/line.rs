@@ -1,22 +1,11 @@
 //! The one-line public key: a label, base64, and a comment to the end of the line.
 
-use crate::key::{Algorithm, Fingerprint, KeyFault, PublicKey};
+use crate::key::{Algorithm, Fingerprint, KeyFault, PublicKey, base64};
 use crate::text::printable;
-use base64::Engine as _;
-use base64::alphabet;
-use base64::engine::{DecodePaddingMode, GeneralPurpose, GeneralPurposeConfig};
 use foldhash::quality::RandomState;
 use std::collections::HashMap;
 use std::sync::atomic::{AtomicUsize, Ordering};
 use std::sync::{Arc, RwLock};
-
-/// Base64 as OpenSSH's server decodes it: padding is needed; stray bits in the last character are not looked at.
-const SERVER_BASE64: GeneralPurpose = GeneralPurpose::new(
-    &alphabet::STANDARD,
-    GeneralPurposeConfig::new()
-        .with_decode_allow_trailing_bits(true)
-        .with_decode_padding_mode(DecodePaddingMode::RequireCanonical),
-);
 
 /// Longest label that is repeated in a message.
 const LABEL_SHOWN: usize = 64;
@@ -83,14 +72,15 @@ pub fn parse_with<'a>(text: &'a [u8], known: Option<&KnownKeys>) -> Option<Resul
 }
 
 /// The bytes of a blob.
-pub(crate) fn decode(base64: &[u8]) -> Result<Vec<u8>, KeyFault> {
-    // Blanks and tabs end the word; the other white space in it is passed over by the server.
-    let [cr, vt, ff] = *b"\r\x0b\x0c";
-    if memchr::memchr3(cr, vt, ff, base64).is_some() {
-        let plain: Vec<u8> = base64.iter().copied().filter(|byte| ![cr, vt, ff].contains(byte)).collect();
-        return decode(&plain);
-    }
-    SERVER_BASE64.decode(base64).map_err(|fault| KeyFault::BadBase64 { detail: fault.to_string() })
+pub(crate) fn decode(word: &[u8]) -> Result<Vec<u8>, KeyFault> {
+    base64::decode(word).or_else(|fault| {
+        // Blanks and tabs end the word; the other white space in it is passed over by the server.
+        let passed_over = |byte: &u8| b"\r\x0b\x0c".contains(byte);
+        if !word.iter().any(passed_over) {
+            return Err(KeyFault::BadBase64 { detail: fault.to_string() });
+        }
+        decode(&word.iter().copied().filter(|byte| !passed_over(byte)).collect::<Vec<u8>>())
+    })
 }
 
 fn parse_behind_label<'a>(

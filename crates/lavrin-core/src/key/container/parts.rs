@@ -14,7 +14,7 @@ use std::borrow::Cow;
 use std::sync::Arc;
 
 /// Lines of a list that make a part: enough to keep all cores busy, few enough to stay near them.
-const LINES_AT_ONCE: usize = 4096;
+const LINES_AT_ONCE: usize = 1024;
 
 /// What a file holds, in the order of the file. An empty file gives one rejected piece.
 #[must_use]

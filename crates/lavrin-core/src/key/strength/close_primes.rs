@@ -1,73 +1,119 @@
 //! RSA primes so close together that Fermat's method finds them.
 
-use super::{Depth, Weakness};
+use super::{Depth, Weakness, rests};
 use dashu_base::{SquareRoot as _, SquareRootRem as _};
 use dashu_int::UBig;
-use dashu_int::fast_div::ConstDivisor;
-use std::sync::OnceLock;
 
-/// Moduli of the sieve, without a common factor; squares leave few rests modulo each. Their product fits a word. 64 is
-/// sieved apart, since it fits the words of the sieve.
-const SIEVES: [u32; 12] = [63, 55, 13, 17, 19, 23, 29, 31, 37, 41, 43, 47];
-
-/// How many of [`SIEVES`] work on whole words; what they leave, about one step in 120, the others look at one by one.
-const WORD_SIEVES: usize = 3;
-
-/// The product of [`SIEVES`].
-const PRODUCT: u64 = {
-    let (mut product, mut at) = (1, 0);
-    while at < SIEVES.len() {
-        product *= SIEVES[at] as u64;
-        at += 1;
-    }
-    product
-};
-
-pub(super) fn check(modulus: &UBig, depth: Depth) -> Option<Weakness> {
+/// Looks at a modulus with its rest modulo [`rests::PRODUCT`].
+pub(super) fn check(modulus: &UBig, modulus_rest: u64, depth: Depth) -> Option<Weakness> {
     let (root, rest) = modulus.sqrt_rem();
     if rest == UBig::ZERO {
         return Some(Weakness::SquareModulus);
     }
     // a² - n is a square for some a from the root upwards, if the primes are close.
     let first = root + UBig::ONE;
-    let found = may_be_squares(&first, modulus, depth.fermat_steps()).find(|step| {
-        let a = &first + UBig::from(*step);
-        is_square(&(&a * &a - modulus))
-    })?;
+    let found =
+        may_be_squares(&Rests::of(&first), &Rests { low: low(modulus), rest: modulus_rest }, depth.fermat_steps())
+            .find(|step| {
+                let a = &first + UBig::from(*step);
+                is_square(&(&a * &a - modulus))
+            })?;
     Some(Weakness::ClosePrimes { steps: found + 1 })
 }
 
-/// The steps at which `(first + step)² - modulus` leaves the rest of a square modulo 64 and each of [`SIEVES`]: about one
-/// in 40,000.
-fn may_be_squares(first: &UBig, modulus: &UBig, steps: u32) -> impl Iterator<Item = u32> {
-    let low = |number: &UBig| number.as_words().first().copied().unwrap_or(0) as u32 & 63;
-    let by_64 = pattern(64, low(first), low(modulus));
-    let (first, modulus) = (rest(first), rest(modulus));
-    let patterns = SIEVES.map(|sieve| {
-        let rest = |number: u64| (number % u64::from(sieve)) as u32;
-        pattern(sieve, rest(first), rest(modulus))
-    });
-    let mut offsets = [0u32; WORD_SIEVES];
+/// What the sieves look at.
+struct Rests {
+    /// The lowest word.
+    low: u64,
+    /// Modulo [`rests::PRODUCT`].
+    rest: u64,
+}
+
+fn low(number: &UBig) -> u64 {
+    number.as_words().first().copied().unwrap_or(0)
+}
+
+impl Rests {
+    fn of(number: &UBig) -> Self {
+        Self { low: low(number), rest: rests::of(number) }
+    }
+}
+
+/// The steps at which `(first + step)² - number` leaves the rest of a square modulo 64 and everything in [`rests::PRODUCT`]:
+/// about one in 20,000. Squares leave few rests modulo a small number.
+fn may_be_squares(first: &Rests, number: &Rests, steps: u32) -> impl Iterator<Item = u32> {
+    let by_64 = Sieve::<64>::pattern(first.low, number.low) as u64;
+    let (first, number) = (first.rest, number.rest);
+    // These work on whole words; what they leave, about one step in 120, the others look at one by one.
+    let patterns = [
+        (63, Sieve::<63>::pattern(first, number)),
+        (55, Sieve::<55>::pattern(first, number)),
+        (13, Sieve::<13>::pattern(first, number)),
+    ];
+    let mut offsets = [0u32; 3];
     (0..steps.div_ceil(64)).flat_map(move |word| {
-        let mut open = by_64 as u64;
-        for (offset, (sieve, pattern)) in offsets.iter_mut().zip(SIEVES.iter().zip(&patterns)) {
+        let mut open = by_64;
+        for (offset, (sieve, pattern)) in offsets.iter_mut().zip(patterns) {
             open &= (pattern >> *offset) as u64;
             *offset += 64 % sieve;
-            *offset -= if *offset >= *sieve { *sieve } else { 0 };
+            *offset -= if *offset >= sieve { sieve } else { 0 };
         }
         bits(open).map(move |bit| word * 64 + bit).filter(move |step| {
-            let others = SIEVES.iter().zip(&patterns).skip(WORD_SIEVES);
-            others.into_iter().all(|(sieve, pattern)| pattern >> (step % sieve) & 1 == 1)
+            let a = first + u64::from(*step);
+            Sieve::<17>::passes(a, number)
+                && Sieve::<19>::passes(a, number)
+                && Sieve::<23>::passes(a, number)
+                && Sieve::<29>::passes(a, number)
+                && Sieve::<31>::passes(a, number)
+                && Sieve::<37>::passes(a, number)
+                && Sieve::<41>::passes(a, number)
+                && Sieve::<43>::passes(a, number)
         })
     })
 }
 
-/// The rest modulo [`PRODUCT`], by a divisor that is prepared once.
-fn rest(number: &UBig) -> u64 {
-    static DIVISOR: OnceLock<ConstDivisor> = OnceLock::new();
-    (number % DIVISOR.get_or_init(|| ConstDivisor::new(PRODUCT.into())))
-        .try_into()
-        .expect("a rest modulo a word fits a word")
+/// The squares modulo N, which is at most 64.
+struct Sieve<const N: u64>;
+
+impl<const N: u64> Sieve<N> {
+    /// For each rest of a number the rests of a, as bits, for which `a² - number` leaves the rest of a square.
+    const ROOTS: [u64; 64] = {
+        let mut squares = 0u64;
+        let mut root = 0;
+        while root < N {
+            squares |= 1 << (root * root % N);
+            root += 1;
+        }
+        let mut roots = [0; 64];
+        let mut number = 0;
+        while number < N {
+            let mut a = 0;
+            while a < N {
+                roots[number as usize] |= (squares >> ((a * a + N - number) % N) & 1) << a;
+                a += 1;
+            }
+            number += 1;
+        }
+        roots
+    };
+
+    /// Whether `a² - number` may be a square.
+    fn passes(a: u64, number: u64) -> bool {
+        Self::ROOTS[(number % N) as usize] >> (a % N) & 1 == 1
+    }
+
+    /// Bit n is set where `(first + n)² - number` may be a square, repeated to 128 bits.
+    fn pattern(first: u64, number: u64) -> u128 {
+        let period = u128::from(Self::ROOTS[(number % N) as usize]);
+        let first = first % N;
+        let mut turned = (period >> first | period << (N - first)) & ((1 << N) - 1);
+        let mut bits = N;
+        while bits < 128 {
+            turned |= turned << bits;
+            bits *= 2;
+        }
+        turned
+    }
 }
 
 fn bits(mut word: u64) -> impl Iterator<Item = u32> {
@@ -76,37 +122,6 @@ fn bits(mut word: u64) -> impl Iterator<Item = u32> {
         word &= word - 1;
         Some(bit)
     })
-}
-
-/// Bit n is set where `(first + n)² - number` may be a square, repeated to 128 bits.
-fn pattern(sieve: u32, first: u32, number: u32) -> u128 {
-    let period = u128::from(roots(sieve)[number as usize]);
-    let mut turned = (period >> first | period << (sieve - first)) & ((1 << sieve) - 1);
-    // The period has 13 to 64 bits.
-    let mut bits = sieve;
-    while bits < 128 {
-        turned |= turned << bits;
-        bits *= 2;
-    }
-    turned
-}
-
-/// For each rest of a number the rests of a, as bits, for which `a² - number` leaves the rest of a square.
-fn roots(sieve: u32) -> &'static [u64; 64] {
-    static ROOTS: OnceLock<Vec<[u64; 64]>> = OnceLock::new();
-    let all = ROOTS.get_or_init(|| {
-        (0..=64u32)
-            .map(|sieve| {
-                // Only the moduli of the sieve are ever asked for.
-                let rows = if sieve == 64 || SIEVES.contains(&sieve) { sieve } else { 0 };
-                let squares = (0..rows).fold(0u64, |rests, root| rests | 1 << (root * root % sieve));
-                let is_square = |a: u32, number: u32| squares >> ((a * a + sieve - number) % sieve) & 1;
-                let row = |number: u32| (0..sieve).fold(0, |rests, a| rests | is_square(a, number) << a);
-                std::array::from_fn(|number| if (number as u32) < rows { row(number as u32) } else { 0 })
-            })
-            .collect()
-    });
-    &all[sieve as usize]
 }
 
 fn is_square(number: &UBig) -> bool {
@@ -120,6 +135,7 @@ mod tests {
 
     #[test]
     fn close_and_equal_primes_are_found() {
+        let check = |number: &UBig, depth| check(number, rests::of(number), depth);
         let p = (UBig::ONE << 521usize) - UBig::ONE;
         assert_eq!(check(&(&p * &p), Depth::Full), Some(Weakness::SquareModulus));
         let near = &p + UBig::from(1000u32);
@@ -143,7 +159,7 @@ mod tests {
             let exact = &a - n.sqrt();
             let expected =
                 (exact <= UBig::from(searched)).then(|| Weakness::ClosePrimes { steps: exact.try_into().unwrap() });
-            assert_eq!(check(&n, Depth::Full), expected, "{steps}");
+            assert_eq!(check(&n, rests::of(&n), Depth::Full), expected, "{steps}");
         }
     }
 
@@ -151,7 +167,11 @@ mod tests {
     fn no_square_is_sieved_out() {
         for root in 1..3000u32 {
             // With 0 for the number and the root as first, step 0 is a square.
-            assert_eq!(may_be_squares(&UBig::from(root), &UBig::ZERO, 64).next(), Some(0), "{root}");
+            assert_eq!(
+                may_be_squares(&Rests::of(&UBig::from(root)), &Rests { low: 0, rest: 0 }, 64).next(),
+                Some(0),
+                "{root}"
+            );
         }
     }
 }

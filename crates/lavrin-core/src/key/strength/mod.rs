@@ -4,6 +4,7 @@
 
 mod close_primes;
 mod generator_point;
+mod rests;
 mod rsa_exponent;
 mod rsa_odd_size;
 mod rsa_short;
@@ -107,17 +108,18 @@ pub fn all_weaknesses(key: &PublicKey, policy: &Policy, depth: Depth) -> Vec<Wea
 }
 
 fn found(key: &PublicKey, policy: &Policy, depth: Depth, with_small_factors: bool) -> Vec<Weakness> {
-    let plain = [
-        rsa_short::check(key, policy),
-        rsa_odd_size::check(key),
-        rsa_exponent::check(key),
-        generator_point::check(key),
-    ];
-    let structure = odd_modulus(key).map(|modulus| {
-        let small = if with_small_factors { small_factor::check(&modulus, depth) } else { None };
-        [close_primes::check(&modulus, depth), structured_primes::check(&modulus), small]
-    });
-    plain.into_iter().chain(structure.into_iter().flatten()).flatten().collect()
+    let mut found = Vec::new();
+    found.extend(rsa_short::check(key, policy));
+    found.extend(rsa_odd_size::check(key));
+    found.extend(rsa_exponent::check(key));
+    found.extend(generator_point::check(key));
+    if let Some(modulus) = odd_modulus(key) {
+        let rest = rests::of(&modulus);
+        found.extend(close_primes::check(&modulus, rest, depth));
+        found.extend(structured_primes::check(&modulus, rest));
+        found.extend(with_small_factors.then(|| small_factor::check(&modulus, depth)).flatten());
+    }
+    found
 }
 
 /// Small factors of an RSA modulus.

@@ -1,7 +1,7 @@
 //! RSA moduli with a small prime factor.
 
+use super::rests::{self, DIVISOR_BELOW, WORDS};
 use super::{Depth, Weakness};
-use crate::key::public::RSA_BITS_MAX;
 use dashu_base::Gcd as _;
 use dashu_int::UBig;
 use std::sync::OnceLock;
@@ -32,10 +32,7 @@ pub(super) const QUICK_BELOW: u32 = 1 << 10;
 /// Groups of primes that a pass over the modulus deals with at once: as many sums as the processor has registers for.
 const LANES: usize = 4;
 
-/// Words of the longest modulus.
-const WORDS: usize = RSA_BITS_MAX / 64;
-
-/// Odd primes whose product fits a word.
+/// Odd primes whose product is below [`DIVISOR_BELOW`].
 struct Group {
     product: u64,
     /// The negative inverse of the product modulo 2^64.
@@ -45,8 +42,7 @@ struct Group {
     primes: Vec<(u64, u64)>,
 }
 
-/// So many groups with the rest of each power of 2^64 modulo their products, so that a modulus is a sum of products, which
-/// wait for nothing.
+/// So many groups with the rests of the powers of 2^64 modulo their products.
 struct Pass {
     groups: [Group; LANES],
     powers: Vec<[u64; LANES]>,
@@ -64,11 +60,12 @@ fn is_prime(number: u64) -> bool {
 fn passes() -> &'static [Pass] {
     static PASSES: OnceLock<Vec<Pass>> = OnceLock::new();
     PASSES.get_or_init(|| {
+        // The largest first, each into the first group with room for it, so that there are few groups.
         let mut groups: Vec<(u64, Vec<u64>)> = Vec::new();
-        for prime in (3..u64::from(QUICK_BELOW)).filter(|number| is_prime(*number)) {
-            match groups.last_mut().and_then(|(product, primes)| Some((product.checked_mul(prime)?, product, primes))) {
-                Some((larger, product, primes)) => {
-                    *product = larger;
+        for prime in (3..u64::from(QUICK_BELOW)).rev().filter(|number| is_prime(*number)) {
+            match groups.iter_mut().find(|(product, _)| *product < DIVISOR_BELOW / prime) {
+                Some((product, primes)) => {
+                    *product *= prime;
                     primes.push(prime);
                 }
                 None => groups.push((prime, vec![prime])),
@@ -86,43 +83,35 @@ impl Pass {
             inverse: inverse(*product).wrapping_neg(),
             primes: primes.iter().map(|prime| (inverse(*prime), u64::MAX / prime)).collect(),
         };
-        let next = |power: u64, product: u64| ((u128::from(power) << 64) % u128::from(product)) as u64;
-        let first: [u64; LANES] = std::array::from_fn(|lane| 1 % groups[lane].0);
-        let following = |powers: &[u64; LANES]| Some(std::array::from_fn(|lane| next(powers[lane], groups[lane].0)));
+        let powers: [_; LANES] = std::array::from_fn(|lane| rests::powers(groups[lane].0));
         Self {
             groups: std::array::from_fn(|lane| group(&groups[lane])),
-            powers: std::iter::successors(Some(first), following).take(WORDS).collect(),
+            powers: (0..WORDS).map(|word| powers.map(|of_lane| of_lane[word])).collect(),
         }
     }
 
     /// Whether a prime of the groups divides the number.
     fn finds(&self, words: &[u64]) -> bool {
-        let (mut sums, mut carries) = ([0u128; LANES], [0u64; LANES]);
+        let mut sums = [0u128; LANES];
         for (word, powers) in words.iter().zip(&self.powers) {
             for lane in 0..LANES {
-                let (sum, carry) = sums[lane].overflowing_add(u128::from(*word) * u128::from(powers[lane]));
-                sums[lane] = sum;
-                carries[lane] += u64::from(carry);
+                sums[lane] += u128::from(*word) * u128::from(powers[lane]);
             }
         }
-        self.groups.iter().zip(sums.iter().zip(carries)).any(|(group, (sum, carry))| group.divides(*sum, carry))
+        self.groups.iter().zip(sums).any(|(group, sum)| group.divides(sum))
     }
 }
 
 impl Group {
-    /// Whether one of the primes divides a sum of three words. Its lower words are brought to zero one after the other by
-    /// adding the product (Montgomery, 1985), which changes no divisor among the primes.
-    fn divides(&self, sum: u128, carry: u64) -> bool {
-        let reduced = |low: u64, above: u64| {
-            let m = u128::from(low.wrapping_mul(self.inverse));
-            let (sum, carry) =
-                (m * u128::from(self.product) + u128::from(low)).overflowing_add(u128::from(above) << 64);
-            ((sum >> 64) as u64, u64::from(carry))
+    /// Whether one of the primes divides a sum below 2^127. Its words are brought to zero one after the other by adding
+    /// the product (Montgomery, 1985), which changes no divisor among the primes.
+    fn divides(&self, sum: u128) -> bool {
+        let without_low_word = |low: u64| {
+            let times = u128::from(low.wrapping_mul(self.inverse));
+            ((times * u128::from(self.product) + u128::from(low)) >> 64) as u64
         };
-        let (middle, over) = reduced(sum as u64, (sum >> 64) as u64);
-        // The carries are a few hundred at most, so that what is over is less than the product.
-        let (rest, over) = reduced(middle, carry + over);
-        let rest = rest.wrapping_sub(over * self.product);
+        let above = (sum >> 64) as u64 + without_low_word(sum as u64);
+        let rest = without_low_word(above);
         self.primes.iter().any(|(inverse, largest)| rest.wrapping_mul(*inverse) <= *largest)
     }
 }

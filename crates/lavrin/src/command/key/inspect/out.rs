@@ -1,7 +1,7 @@
 //! The shape of `--format json`, made key by key while it is printed: a hundred thousand of them are a hundred megabytes.
 
-use super::seen::{Inspection, Kind, Rejected, Seen};
-use crate::json::KeyFinding;
+use super::seen::{Inspection, Rejected, Seen};
+use crate::json::{Fields, KeyFinding};
 use crate::ui::Ui;
 use lavrin_core::key::container::certificate::{self, Certificate};
 use lavrin_core::key::{PublicKey, fingerprint};
@@ -12,7 +12,7 @@ use serde::Serialize;
 use std::borrow::Cow;
 
 /// Keys that one core makes into text at once.
-const LINES_OF_ONE: usize = 16;
+const LINES_OF_ONE: usize = 64;
 
 /// Room for a key, in bytes; most take less.
 const LINE_ROOM: usize = 1024;
@@ -22,7 +22,8 @@ const SCHEMA: &str = "lavrin/key-inspect/1";
 
 /// What is printed. The whole is written in parts; this type is its schema.
 #[cfg(test)]
-#[derive(Debug, Serialize, JsonSchema)]
+#[derive(Debug, JsonSchema)]
+#[expect(dead_code, reason = "only its shape is asked for")]
 pub struct InspectOut {
     schema: &'static str,
     keys: Vec<KeyOut<'static>>,
@@ -36,7 +37,7 @@ pub struct InspectOut {
 }
 
 /// One key.
-#[derive(Debug, Serialize, JsonSchema)]
+#[derive(Debug, JsonSchema)]
 pub struct KeyOut<'a> {
     pub source: &'a str,
     pub line: usize,
@@ -105,7 +106,7 @@ impl<'a> Printer<'a> {
 
     /// Prints those keys that have not been let go.
     pub fn keys(&mut self, seen: &Inspection) {
-        self.lines(&seen.keys, |key| KeyOut::of(key, seen));
+        self.lines(&seen.keys, |key, out| KeyOut::of(key, seen).add_to(out));
     }
 
     /// Closes the list and prints the rest.
@@ -113,7 +114,7 @@ impl<'a> Printer<'a> {
         self.close();
         self.ui.part(",\n  \"rejected\": [");
         self.first = true;
-        self.lines(&seen.rejected, |rejected| RejectedOut::of(rejected, seen));
+        self.lines(&seen.rejected, |rejected, out| crate::json::add_line(out, &RejectedOut::of(rejected, seen)));
         self.close();
         self.ui.result(&format!(
             ",\n  \"cross_checked\": {},\n  \"small_factors_below\": {},\n  \"fermat_steps\": {}\n}}",
@@ -127,12 +128,12 @@ impl<'a> Printer<'a> {
         self.ui.part(if self.first { "]" } else { "\n  ]" });
     }
 
-    fn lines<'t, T: Sync, O: Serialize>(&mut self, things: &'t [T], out: impl Fn(&'t T) -> O + Sync) {
+    fn lines<T: Sync>(&mut self, things: &[T], add: impl Fn(&T, &mut Vec<u8>) + Sync) {
         let parts = things.par_chunks(LINES_OF_ONE).map(|some| {
             let mut text = Vec::with_capacity(some.len() * LINE_ROOM);
             for thing in some {
                 text.extend_from_slice(b",\n    ");
-                crate::json::add_line(&mut text, &out(thing));
+                add(thing, &mut text);
             }
             text
         });
@@ -143,24 +144,24 @@ impl<'a> Printer<'a> {
     }
 }
 
+/// Nearly everything is text, which is told quickly.
+fn text(bytes: &[u8]) -> Cow<'_, str> {
+    std::str::from_utf8(bytes).map_or_else(|_| String::from_utf8_lossy(bytes), Cow::Borrowed)
+}
+
 impl<'a> KeyOut<'a> {
     pub fn of(seen: &'a Seen, all: &'a Inspection) -> Self {
         let source = &all.sources[seen.source];
-        let comment = seen.comment.as_deref().unwrap_or_default();
-        let comment = String::from_utf8_lossy(comment.trim_ascii());
+        let comment = text(seen.comment.as_deref().unwrap_or_default().trim_ascii());
         let blob = seen.key.as_ref().map(PublicKey::blob);
         Self {
             source: &source.name,
             line: seen.line,
-            kind: match seen.kind {
-                Kind::Public => "public",
-                Kind::Private => "private",
-                Kind::Certificate => "certificate",
-            },
+            kind: seen.kind.name(),
             container: seen.container,
             algorithm: seen.key.as_ref().map(|key| key.algorithm().name()),
             bits: seen.key.as_ref().map(PublicKey::bits),
-            options: Some(printable(&seen.options)).filter(|options| !options.is_empty()),
+            options: (!seen.options.is_empty()).then(|| printable(&seen.options)),
             encrypted: seen.protection.is_some(),
             protection: seen.protection.as_deref(),
             unlocked: seen.unlocked,
@@ -179,6 +180,32 @@ impl<'a> KeyOut<'a> {
             notes: source.notes.iter().map(|note| crate::wording::text_note(*note)).collect(),
             findings: seen.findings.iter().map(|finding| KeyFinding::of(finding, &source.name)).collect(),
         }
+    }
+
+    /// Adds the key on one line; a test holds the names against the schema.
+    fn add_to(&self, out: &mut Vec<u8>) {
+        Fields::of(out)
+            .text("source", self.source)
+            .value("line", &self.line)
+            .text("kind", self.kind)
+            .text("container", self.container)
+            .text("algorithm", self.algorithm)
+            .value("bits", &self.bits)
+            .text("comment", self.comment.as_deref())
+            .text("options", self.options.as_deref())
+            .value("encrypted", &self.encrypted)
+            .text("protection", self.protection)
+            .value("unlocked", &self.unlocked)
+            .text("fingerprint", self.fingerprint.as_deref())
+            .text("fingerprint_md5", self.fingerprint_md5.as_deref())
+            .text("public_line", self.public_line.as_deref())
+            .value("certificate", &self.certificate)
+            .text("mode", self.mode.as_deref())
+            .value("owner", &self.owner)
+            .value("repairs", &self.repairs)
+            .value("notes", &self.notes)
+            .value("findings", &self.findings)
+            .end();
     }
 }
 
@@ -205,5 +232,47 @@ impl CertificateOut {
             valid_before: certificate.valid_before,
             authority: certificate.authority.to_string(),
         }
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn a_key_is_written_with_the_fields_of_its_schema() {
+        let key = KeyOut {
+            source: "a \"list\"",
+            line: 7,
+            kind: "public",
+            container: "line",
+            algorithm: Some("ssh-ed25519"),
+            bits: Some(256),
+            comment: Some(Cow::Borrowed("edda\t\\ \u{1}ä")),
+            options: None,
+            encrypted: false,
+            protection: None,
+            unlocked: true,
+            fingerprint: Some("SHA256:abc".to_owned()),
+            fingerprint_md5: None,
+            public_line: None,
+            certificate: None,
+            mode: None,
+            owner: Some(0),
+            repairs: &["put together from several lines"],
+            notes: vec![],
+            findings: vec![],
+        };
+        let mut line = Vec::new();
+        key.add_to(&mut line);
+        let written: serde_json::Map<String, serde_json::Value> = serde_json::from_slice(&line).unwrap();
+        let schema = serde_json::to_value(schemars::schema_for!(KeyOut)).unwrap();
+        let names: Vec<&String> = schema["properties"].as_object().unwrap().keys().collect();
+        assert_eq!(written.keys().collect::<Vec<_>>(), names);
+        assert_eq!(written["source"], "a \"list\"");
+        assert_eq!(written["line"], 7);
+        assert_eq!(written["comment"], "edda\t\\ \u{1}ä");
+        assert_eq!(written["options"], serde_json::Value::Null);
+        assert_eq!(written["repairs"][0], "put together from several lines");
     }
 }

@@ -21,7 +21,7 @@ use std::path::{Path, PathBuf};
 const FULL_SEARCH_BYTES: usize = 350_000;
 
 /// Keys that are judged and handed on at once.
-const KEYS_AT_ONCE: usize = 2048;
+const KEYS_AT_ONCE: usize = 1024;
 
 /// Keys that one core judges before it looks for more: some tenths of a millisecond.
 const JUDGED_BY_ONE: usize = 16;
@@ -32,6 +32,17 @@ pub enum Kind {
     Public,
     Private,
     Certificate,
+}
+
+impl Kind {
+    /// One word for it.
+    pub fn name(self) -> &'static str {
+        match self {
+            Self::Public => "public",
+            Self::Private => "private",
+            Self::Certificate => "certificate",
+        }
+    }
 }
 
 /// One key.

@@ -1,15 +1,16 @@
 //! An inspection in words: every detail of a few keys, a list of many.
 
 use super::out::{CertificateOut, KeyOut};
-use super::seen::Inspection;
+use super::seen::{Inspection, Kind, Seen};
 use crate::json::KeyFinding;
 use crate::paths;
-use crate::table::columns;
+use crate::table;
 use crate::ui::{Label, Ui};
 use crate::wording::text_note;
 use lavrin_core::finding::{Finding, Severity};
 use lavrin_core::key::strength::Depth;
 use lavrin_core::text::{count, printable};
+use rayon::prelude::*;
 use std::path::Path;
 
 /// Up to so many things are told with every detail.
@@ -36,23 +37,19 @@ fn place(source: &str, line: usize) -> String {
     if line == 0 { shown } else { format!("{shown} line {line}") }
 }
 
+/// Keys that one core makes into text at once.
+const KEYS_OF_ONE: usize = 256;
+
 /// One line for each thing, what is wrong with it below, and the numbers at the end.
 fn list(seen: &Inspection, ui: &Ui) -> String {
-    let rows: Vec<Vec<String>> = seen.keys.iter().map(|key| row(&KeyOut::of(key, seen), ui)).collect();
-    let mut text = String::new();
-    for (key, line) in seen.keys.iter().zip(columns(&rows, 0)) {
-        text += &format!("{line}\n");
-        let source = &seen.sources[key.source].name;
-        if !key.repairs.is_empty() {
-            text += &format!("    {} {}\n", ui.paint(Label::Warn, "repaired"), key.repairs.join("; "));
-        }
-        for finding in key.findings.iter().filter(|finding| finding.severity() != Severity::Info) {
-            let finding = KeyFinding::of(finding, source);
-            let rule = ui.paint(Label::Faint, &format!("[{}]", finding.rule));
-            text += &format!("    {} {} {rule}\n", paint_severity(&finding, ui), homely(&finding.message));
-            text += &format!("      {}\n", ui.paint(Label::Type, &remedy(source, &finding)));
-        }
-    }
+    let rows: Vec<Vec<String>> = seen.keys.par_iter().with_min_len(KEYS_OF_ONE).map(|key| row(key, seen, ui)).collect();
+    let widths = table::widths(&rows);
+    let some = |(keys, rows): (&[Seen], &[Vec<String>])| -> String {
+        let lines = keys.iter().zip(rows).map(|(key, row)| listed(key, &table::line(row, &widths, 0), seen, ui));
+        lines.collect()
+    };
+    let parts: Vec<String> = seen.keys.par_chunks(KEYS_OF_ONE).zip(rows.par_chunks(KEYS_OF_ONE)).map(some).collect();
+    let mut text = parts.concat();
     for source in seen.sources.iter().filter(|source| !source.notes.is_empty()) {
         let notes: Vec<&str> = source.notes.iter().map(|note| text_note(*note)).collect();
         let shown = ui.paint(Label::Strong, &place(&source.name, 0));
@@ -65,24 +62,39 @@ fn list(seen: &Inspection, ui: &Ui) -> String {
     text + &format!("\n{}", numbers(seen, ui))
 }
 
+/// One key of the list: its line, and what was repaired or is wrong.
+fn listed(key: &Seen, line: &str, seen: &Inspection, ui: &Ui) -> String {
+    let mut text = format!("{line}\n");
+    let source = &seen.sources[key.source].name;
+    if !key.repairs.is_empty() {
+        text += &format!("    {} {}\n", ui.paint(Label::Warn, "repaired"), key.repairs.join("; "));
+    }
+    for finding in key.findings.iter().filter(|finding| finding.severity() != Severity::Info) {
+        let finding = KeyFinding::of(finding, source);
+        let rule = ui.paint(Label::Faint, &format!("[{}]", finding.rule));
+        text += &format!("    {} {} {rule}\n", paint_severity(&finding, ui), homely(&finding.message));
+        text += &format!("      {}\n", ui.paint(Label::Type, &remedy(source, &finding)));
+    }
+    text
+}
+
 /// In a list the first line of a file goes without saying.
 fn short_place(source: &str, line: usize) -> String {
     place(source, if line == 1 && source != "-" { 0 } else { line })
 }
 
-fn row(key: &KeyOut, ui: &Ui) -> Vec<String> {
-    let what = match (key.algorithm, key.bits) {
-        (Some(algorithm), Some(bits)) => format!("{algorithm} {bits}"),
-        _ => "protected".to_owned(),
+fn row(key: &Seen, seen: &Inspection, ui: &Ui) -> Vec<String> {
+    let what = match &key.key {
+        Some(key) => format!("{} {}", key.algorithm().name(), key.bits()),
+        None => "protected".to_owned(),
     };
-    let kind = if key.kind == "private" { ui.paint(Label::Warn, key.kind) } else { key.kind.to_owned() };
-    let comment = printable(key.comment.as_deref().unwrap_or_default().as_bytes());
+    let kind = key.kind.name();
     vec![
-        ui.paint(Label::Strong, &short_place(key.source, key.line)),
-        kind,
+        ui.paint(Label::Strong, &short_place(&seen.sources[key.source].name, key.line)),
+        if key.kind == Kind::Private { ui.paint(Label::Warn, kind) } else { kind.to_owned() },
         what,
-        key.fingerprint.clone().unwrap_or_default(),
-        comment,
+        key.fingerprint.map(|print| print.to_string()).unwrap_or_default(),
+        printable(key.comment.as_deref().unwrap_or_default().trim_ascii()),
     ]
 }
 
