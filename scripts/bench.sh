@@ -40,24 +40,29 @@ turns 4096 "${RUNS_4096:-20}"
 if [ -n "${RUNS_8192:-}" ]; then turns 8192 "$RUNS_8192"; fi
 many=$work/many
 "$many_keys" 100000 mixed >"$many"
-echo "== 100,000 public lines, half of them RSA-2048/3072/4096, without the cross check, JSON to nowhere (${RUNS_MANY:-20} runs)"
+echo "== 100,000 public lines, half of them RSA-2048/3072/4096, without the cross check, output to nowhere (${RUNS_MANY:-20} runs)"
 /usr/bin/python3 - "$lavrin" "$many" "${RUNS_MANY:-20}" <<'P'
 import base64, hashlib, os, statistics, subprocess, sys, time
 lavrin, many, runs = sys.argv[1], sys.argv[2], int(sys.argv[3])
 lines = open(many, "rb").read().splitlines()
-ours, bare, memory = [], [], 0
+forms = {"JSON": ["--format", "json"], "in words": []}
+ours, bare, memory = {form: [] for form in forms}, [], 0
 for _ in range(runs):
     begun = time.perf_counter()
     for line in lines: hashlib.sha256(base64.b64decode(line.split(b" ")[1])).digest()
     bare.append(time.perf_counter() - begun)
-    begun = time.perf_counter()
-    child = subprocess.Popen([lavrin, "key", "inspect", "--no-cross-check", "--format", "json", many], stdout=subprocess.DEVNULL)
-    _, _, used = os.wait4(child.pid, 0)
-    ours.append(time.perf_counter() - begun); memory = max(memory, used.ru_maxrss)
-rate = [len(lines) / took for took in ours]
-print(f"  {statistics.median(rate):,.0f} keys a second by the median, {min(rate):,.0f} to {max(rate):,.0f}; {memory // 1024} MB")
+    for form, arguments in forms.items():
+        begun = time.perf_counter()
+        child = subprocess.Popen([lavrin, "key", "inspect", "--no-cross-check", *arguments, many], stdout=subprocess.DEVNULL)
+        _, _, used = os.wait4(child.pid, 0)
+        ours[form].append((time.perf_counter() - begun, used.ru_maxrss // 1024))
 print(f"  anchor in turn: a bare loop that decodes and hashes each line on one core takes {statistics.median(bare):.2f} s by the"
-      f" median ({min(bare):.2f} to {max(bare):.2f}); Lavrin's run takes {statistics.median(o / b for o, b in zip(ours, bare)):.2f} times that")
+      f" median ({min(bare):.2f} to {max(bare):.2f})")
+for form, took in ours.items():
+    rate = [len(lines) / seconds for seconds, _ in took]
+    times = statistics.median(seconds / anchor for (seconds, _), anchor in zip(took, bare))
+    print(f"  {form}: {statistics.median(rate):,.0f} keys a second by the median, {min(rate):,.0f} to {max(rate):,.0f};"
+          f" {times:.2f} times the anchor; {max(memory for _, memory in took)} MB")
 P
 echo "== the audit of a tree: ${ACCOUNTS:-10000} accounts, 1,000,000 entries of 20,000 keys; beside it a bare loop (5 runs in turn; needs root)"
 "$many_keys" 20000 mixed >"$work/keys"

@@ -2,19 +2,19 @@
 
 /// Rows of cells as lines; every column is as wide as its widest cell, the last one is left as it is.
 pub fn columns(rows: &[Vec<String>], indent: usize) -> Vec<String> {
-    let widths = widths(rows);
+    let mut widths = Vec::new();
+    widen(&mut widths, rows);
     rows.iter().map(|row| line(row, &widths, indent)).collect()
 }
 
-/// How wide each column is.
-pub fn widths(rows: &[Vec<String>]) -> Vec<usize> {
-    let mut widths = vec![0; rows.iter().map(Vec::len).max().unwrap_or(0)];
+/// Makes columns as wide as these rows need.
+pub fn widen(widths: &mut Vec<usize>, rows: &[Vec<String>]) {
     for row in rows {
+        widths.resize(widths.len().max(row.len()), 0);
         for (widest, cell) in widths.iter_mut().zip(row) {
             *widest = width(cell).max(*widest);
         }
     }
-    widths
 }
 
 /// One row as a line.

@@ -155,27 +155,41 @@ fn a_kill_leaves_each_host_with_the_old_or_the_new_file() {
 #[test]
 fn what_somebody_else_changed_meanwhile_is_not_overwritten_but_told() {
     let mut fleet = fleet();
-    fleet.add("lantern", "# kept\n", Behaviour::default());
+    // Somebody writes the file at each moment at which a command begins on the host.
+    let [shell, commands, moment] = ["shell", "commands", "moment"].map(|name| fleet.world.path(name));
+    let theirs = format!("# kept\n{}", line(20, "another administrator"));
+    let text = fleet.world.write("theirs", &theirs, 0o644);
+    fleet.add("lantern", "", Behaviour { shell: Some(shell.clone()), ..Behaviour::default() });
     let file = fleet.hosts[0].file("/home/edda/.ssh/authorized_keys");
-    // Somebody writes the file again and again while it is worked on.
-    let mut stopped = 0;
-    for number in 0..12 {
+    let script = format!(
+        "#!/bin/sh\nread -r number <{commands}\necho $((number + 1)) >{commands}\nread -r moment <{moment}\n\
+         [ \"$number\" != \"$moment\" ] || cat {text} >{file}\nexec /bin/sh \"$@\"\n",
+        commands = commands.display(),
+        moment = moment.display(),
+        text = text.display(),
+        file = file.display(),
+    );
+    fleet.world.write("shell", script, 0o755);
+    let mut ends = Vec::new();
+    for number in 0.. {
         std::fs::write(&file, "# kept\n").unwrap();
-        let theirs = line(20 + number, "another administrator");
-        let (path, text) = (file.clone(), format!("# kept\n{theirs}"));
-        let writer = std::thread::spawn(move || {
-            std::thread::sleep(Duration::from_millis(150 + 60 * u64::from(number)));
-            std::fs::write(path, text).unwrap();
-        });
+        std::fs::write(&commands, "0\n").unwrap();
+        std::fs::write(&moment, format!("{number}\n")).unwrap();
         let run = fleet.run(ENFORCE);
-        writer.join().unwrap();
+        let after = keys(&fleet, 0);
+        if std::fs::read_to_string(&commands).unwrap().trim().parse::<u32>().unwrap() <= number {
+            break;
+        }
+        assert!(after.contains(&theirs), "{number}: {run}");
+        ends.push(run.status);
         if run.status == 4 {
-            stopped += 1;
-            assert_eq!(keys(&fleet, 0), format!("# kept\n{theirs}"));
+            assert_eq!(after, theirs);
             assert!(run.stdout.contains("differs now:") && run.stdout.contains("another administrator"), "{run}");
+            assert!(!run.stdout.contains("lavrin restore"), "nothing is to be taken back: {run}");
         }
     }
-    assert!(stopped > 0, "nobody came in between");
+    // Before the look: theirs stays beside ours. Before the change: stopped. Behind it: told as somebody else's writing.
+    assert_eq!(ends, [0, 4, 5]);
 }
 
 #[test]

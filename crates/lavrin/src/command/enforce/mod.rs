@@ -197,7 +197,7 @@ fn finish(
         ui.result(&crate::json::print(&EnforceOut { schema: "lavrin/enforce/1", run, hosts: results }));
     } else {
         let mut said = text(&results, ui);
-        if let Some(run) = run {
+        if let Some(run) = run.filter(|_| results.iter().any(|result| matches!(result.state, "done" | "unknown"))) {
             said += &format!("\nlavrin restore --run {run}    takes all of it back");
         } else if args.change.preview {
             said += "\nnothing was changed";

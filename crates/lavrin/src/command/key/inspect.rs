@@ -72,12 +72,13 @@ pub fn run(args: &InspectArgs, ui: &Ui) -> Result<Exit, CommandError> {
         });
         printer.end(&seen);
     } else {
-        seen.look(&args.files, &mut |_| {});
-        ui.result(&text::of(&seen, ui));
+        let mut printer = text::Printer::new(ui);
+        seen.look(&args.files, &mut |some| printer.keys(some));
+        printer.end(&seen);
     }
     Ok(if !seen.rejected.is_empty() {
         Exit::Usage
-    } else if seen.worst.is_some_and(|worst| worst >= args.fail_on.severity()) {
+    } else if seen.found.keys().any(|severity| *severity >= args.fail_on.severity()) {
         Exit::Findings
     } else {
         Exit::Done

@@ -13,6 +13,7 @@ use lavrin_core::key::{Fingerprint, KeyFault, PublicKey, strength};
 use lavrin_core::policy::Policy;
 use lavrin_core::text::printable;
 use rayon::prelude::*;
+use std::collections::BTreeMap;
 use std::io::IsTerminal as _;
 use std::os::unix::fs::{MetadataExt as _, PermissionsExt as _};
 use std::path::{Path, PathBuf};
@@ -106,8 +107,10 @@ pub struct Inspection {
     /// So many of the keys were judged.
     judged: usize,
     pub rejected: Vec<Rejected>,
-    /// The most urgent finding.
-    pub worst: Option<Severity>,
+    /// How many keys there were, those let go too.
+    pub count: usize,
+    /// How many findings of each severity.
+    pub found: BTreeMap<Severity, usize>,
     /// Whether all RSA keys were held against each other.
     pub cross_checked: bool,
     /// How far each RSA modulus was searched.
@@ -132,7 +135,8 @@ impl Inspection {
             keys: Vec::new(),
             judged: 0,
             rejected: Vec::new(),
-            worst: None,
+            count: 0,
+            found: BTreeMap::new(),
             cross_checked: !args.no_cross_check,
             depth: Depth::Full,
             bytes: 0,
@@ -327,8 +331,11 @@ impl Inspection {
         for seen in &mut self.keys[self.judged..] {
             // The sort is stable: of equal ones the first found comes first.
             seen.findings.sort_by_key(|found| std::cmp::Reverse(found.severity()));
-            self.worst = self.worst.max(seen.findings.first().map(Finding::severity));
+            for finding in &seen.findings {
+                *self.found.entry(finding.severity()).or_default() += 1;
+            }
         }
+        self.count += self.keys.len() - self.judged;
         self.judged = self.keys.len();
     }
 

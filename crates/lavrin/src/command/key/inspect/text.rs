@@ -7,7 +7,7 @@ use crate::paths;
 use crate::table;
 use crate::ui::{Label, Ui};
 use crate::wording::text_note;
-use lavrin_core::finding::{Finding, Severity};
+use lavrin_core::finding::Severity;
 use lavrin_core::key::strength::Depth;
 use lavrin_core::text::{count, printable};
 use rayon::prelude::*;
@@ -16,10 +16,39 @@ use std::path::Path;
 /// Up to so many things are told with every detail.
 const DETAILED_MAX: usize = 4;
 
-pub(super) fn of(seen: &Inspection, ui: &Ui) -> String {
-    if seen.keys.len() + seen.rejected.len() > DETAILED_MAX {
-        return list(seen, ui);
+/// Prints a list as it comes.
+pub(super) struct Printer<'a> {
+    ui: &'a Ui,
+    /// How wide each column was so far; none as long as nothing was listed.
+    widths: Vec<usize>,
+}
+
+impl<'a> Printer<'a> {
+    pub fn new(ui: &'a Ui) -> Self {
+        Self { ui, widths: Vec::new() }
     }
+
+    /// Lists the keys and lets them go. A few wait until it is known that nothing else follows.
+    pub fn keys(&mut self, seen: &mut Inspection) {
+        if !self.widths.is_empty() || seen.keys.len() > DETAILED_MAX {
+            let text = list(seen, &mut self.widths, self.ui);
+            self.ui.part(&text);
+            seen.let_go();
+        }
+    }
+
+    /// Prints everything else.
+    pub fn end(mut self, seen: &Inspection) {
+        let text = if self.widths.is_empty() && seen.keys.len() + seen.rejected.len() <= DETAILED_MAX {
+            details(seen, self.ui)
+        } else {
+            list(seen, &mut self.widths, self.ui) + &remarks(seen, self.ui) + &format!("\n{}", numbers(seen, self.ui))
+        };
+        self.ui.result(&text);
+    }
+}
+
+fn details(seen: &Inspection, ui: &Ui) -> String {
     let mut text: String = seen.keys.iter().map(|key| key_text(&KeyOut::of(key, seen), ui)).collect();
     for rejected in &seen.rejected {
         text += &format!(
@@ -38,18 +67,23 @@ fn place(source: &str, line: usize) -> String {
 }
 
 /// Keys that one core makes into text at once.
-const KEYS_OF_ONE: usize = 256;
+const KEYS_OF_ONE: usize = 64;
 
-/// One line for each thing, what is wrong with it below, and the numbers at the end.
-fn list(seen: &Inspection, ui: &Ui) -> String {
+/// One line for each key with what is wrong with it below, in columns that are no narrower than those before.
+fn list(seen: &Inspection, widths: &mut Vec<usize>, ui: &Ui) -> String {
     let rows: Vec<Vec<String>> = seen.keys.par_iter().with_min_len(KEYS_OF_ONE).map(|key| row(key, seen, ui)).collect();
-    let widths = table::widths(&rows);
+    table::widen(widths, &rows);
     let some = |(keys, rows): (&[Seen], &[Vec<String>])| -> String {
-        let lines = keys.iter().zip(rows).map(|(key, row)| listed(key, &table::line(row, &widths, 0), seen, ui));
+        let lines = keys.iter().zip(rows).map(|(key, row)| listed(key, &table::line(row, widths, 0), seen, ui));
         lines.collect()
     };
     let parts: Vec<String> = seen.keys.par_chunks(KEYS_OF_ONE).zip(rows.par_chunks(KEYS_OF_ONE)).map(some).collect();
-    let mut text = parts.concat();
+    parts.concat()
+}
+
+/// What is to be said about files as a whole, and what is no key.
+fn remarks(seen: &Inspection, ui: &Ui) -> String {
+    let mut text = String::new();
     for source in seen.sources.iter().filter(|source| !source.notes.is_empty()) {
         let notes: Vec<&str> = source.notes.iter().map(|note| text_note(*note)).collect();
         let shown = ui.paint(Label::Strong, &place(&source.name, 0));
@@ -59,7 +93,7 @@ fn list(seen: &Inspection, ui: &Ui) -> String {
         let place = ui.paint(Label::Strong, &short_place(&seen.sources[rejected.source].name, rejected.line));
         text += &format!("{place}  {} {}\n", ui.paint(Label::Bad, rejected.reason), rejected.message);
     }
-    text + &format!("\n{}", numbers(seen, ui))
+    text
 }
 
 /// One key of the list: its line, and what was repaired or is wrong.
@@ -120,12 +154,11 @@ fn paint_severity(finding: &KeyFinding, ui: &Ui) -> String {
 }
 
 fn numbers(seen: &Inspection, ui: &Ui) -> String {
-    let all: Vec<Severity> = seen.keys.iter().flat_map(|key| &key.findings).map(Finding::severity).collect();
     let counts = Severity::URGENT_FIRST.into_iter().filter_map(|severity| {
-        let number = all.iter().filter(|found| **found == severity).count();
-        (number > 0).then(|| ui.paint(Label::of(severity), &format!("{number} {}", severity.name())))
+        let number = seen.found.get(&severity)?;
+        Some(ui.paint(Label::of(severity), &format!("{number} {}", severity.name())))
     });
-    let mut parts = vec![count(seen.keys.len(), "key", "keys")];
+    let mut parts = vec![count(seen.count, "key", "keys")];
     parts.extend(counts);
     if !seen.rejected.is_empty() {
         parts.push(ui.paint(Label::Bad, &format!("{} not readable", seen.rejected.len())));
