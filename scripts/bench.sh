@@ -73,7 +73,7 @@ for _ in 1 2 3 4 5; do
 done
 echo "== check of a register: 2,500 and 5,000 people, an eighth of the keys RSA; 10,000 and 20,000 hosts; 50,000 and 100,000 grants (5 runs in turn)"
 "$many_keys" 12000 mixed >"$work/pool"
-{ grep '^ssh-rsa' "$work/pool" | head -650; grep -v '^ssh-rsa' "$work/pool" | head -4550; } | shuf --random-source="$work/pool" >"$work/eighth"
+{ grep -m650 '^ssh-rsa' "$work/pool"; grep -m4550 -v '^ssh-rsa' "$work/pool"; } | shuf --random-source="$work/pool" >"$work/eighth"
 scripts/many-people.py "$work/eighth" "$work/half" 2500 10000 50000
 scripts/many-people.py "$work/eighth" "$work/whole" 5000 20000 100000
 for _ in 1 2 3 4 5; do

@@ -15,8 +15,32 @@ pub(super) fn of(modulus: &UBig, depth: Depth) -> Option<UBig> {
     if depth == Depth::Quick && !has_quick_factor(modulus) {
         return None;
     }
-    let common = (primorial() % modulus).gcd(modulus);
+    let common = primorial_rest(modulus).gcd(modulus);
     (common != UBig::ONE).then_some(common)
+}
+
+/// The product of the small primes modulo an odd number, but for a power of 2, which has no factor in common with it: for
+/// each word of the product the multiple of the number is added that makes the lowest word zero, which then is left off
+/// (Montgomery, 1985). A third of the time of a division, which has to estimate from above.
+fn primorial_rest(modulus: &UBig) -> UBig {
+    let modulus = modulus.as_words();
+    let times_inverse = inverse(modulus[0]).wrapping_neg();
+    let mut rest = vec![0u64; modulus.len() + 1];
+    for word in primorial().as_words() {
+        let times = u128::from(rest[0].wrapping_add(*word).wrapping_mul(times_inverse));
+        let mut carry = (times * u128::from(modulus[0]) + u128::from(rest[0]) + u128::from(*word)) >> 64;
+        let rest = &mut rest[..=modulus.len()];
+        for at in 1..modulus.len() {
+            let sum = times * u128::from(modulus[at]) + u128::from(rest[at]) + carry;
+            rest[at - 1] = sum as u64;
+            carry = sum >> 64;
+        }
+        // What is kept is at most one more than the number.
+        let sum = u128::from(rest[modulus.len()]) + carry;
+        rest[modulus.len() - 1] = sum as u64;
+        rest[modulus.len()] = (sum >> 64) as u64;
+    }
+    UBig::from_words(&rest)
 }
 
 /// The product of all primes below 2^21, made by the build.
@@ -134,6 +158,18 @@ mod tests {
         assert_eq!(full(&large * UBig::from(3u32)), Some("3".to_owned()));
         assert_eq!(full(&large * &large), None);
         assert_eq!(factor(&large * UBig::from(1_000_003u32), Depth::Quick), None);
+    }
+
+    #[test]
+    fn the_rest_of_the_primorial_is_right_for_the_longest_and_the_largest_words() {
+        for words in [1, 2, 3, 48, WORDS] {
+            let largest = (UBig::ONE << (words * 64)) - UBig::ONE;
+            for modulus in [&largest / UBig::from(3u8) * UBig::from(3u8), &largest - UBig::from(58u8), UBig::from(97u8)]
+            {
+                let odd = modulus | UBig::ONE;
+                assert_eq!(primorial_rest(&odd).gcd(&odd), (primorial() % &odd).gcd(&odd), "{words}");
+            }
+        }
     }
 
     #[test]

@@ -30,24 +30,26 @@ pub fn together(moduli: &[&[u8]]) -> Vec<Together> {
     let moduli: Vec<UBig> = moduli.iter().map(|bytes| UBig::from_be_bytes(bytes)).collect();
     let mut found = vec![Together::default(); moduli.len()];
     let suspects = suspects(&moduli);
-    let small = suspects.par_iter().map(|index| small_factor::of(&moduli[*index], Depth::Full));
-    for (index, factor) in suspects.iter().zip(small.collect::<Vec<_>>()) {
-        // What is left without the small factors is what another modulus can have in common.
-        let rest = factor.as_ref().map_or_else(|| moduli[*index].clone(), |factor| &moduli[*index] / factor);
+    let each: Vec<usize> = suspects.clone().unwrap_or_else(|| (0..moduli.len()).collect());
+    let small = each.par_iter().map(|index| small_factor::of(&moduli[*index], Depth::Full));
+    for (index, factor) in each.iter().zip(small.collect::<Vec<_>>()) {
         found[*index].small_factor = factor.as_ref().map(UBig::to_string);
-        found[*index].shares_prime = factor.is_none() && rest != UBig::ONE;
+        // What has no small factor has one in common with another modulus.
+        found[*index].shares_prime = suspects.is_some() && factor.is_none();
     }
-    name_partners(&moduli, &suspects, &mut found);
+    name_partners(&moduli, &each, &mut found);
     found
 }
 
-/// The indices of moduli that have a factor in common with the product of all others or a small one.
-fn suspects(moduli: &[UBig]) -> Vec<usize> {
-    let rests = tree::products_of_others(moduli, small_factor::primorial());
-    // Never seen; every modulus is then held against the others one by one below.
-    let Some(rests) = rests else { return (0..moduli.len()).collect() };
+/// The indices of moduli that have a factor in common with the product of all others or a small one. `None` where it is not
+/// worked out: for a single one, and where an arithmetic fault was noticed, which was never seen.
+fn suspects(moduli: &[UBig]) -> Option<Vec<usize>> {
+    if moduli.len() == 1 {
+        return None;
+    }
+    let rests = tree::products_of_others(moduli, small_factor::primorial())?;
     let shares = |(index, rest): (usize, &UBig)| ((&moduli[index]).gcd(rest) != UBig::ONE).then_some(index);
-    rests.par_iter().enumerate().filter_map(shares).collect()
+    Some(rests.par_iter().enumerate().filter_map(shares).collect())
 }
 
 fn name_partners(moduli: &[UBig], suspects: &[usize], found: &mut [Together]) {
