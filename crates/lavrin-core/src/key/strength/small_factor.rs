@@ -19,28 +19,31 @@ pub(super) fn of(modulus: &UBig, depth: Depth) -> Option<UBig> {
     (common != UBig::ONE).then_some(common)
 }
 
-/// The product of the small primes modulo an odd number, but for a power of 2, which has no factor in common with it: for
-/// each word of the product the multiple of the number is added that makes the lowest word zero, which then is left off
-/// (Montgomery, 1985). A third of the time of a division, which has to estimate from above.
+/// The product of the small primes modulo an odd number, but for a power of 2, which has no factor in common with it. From
+/// the lowest word on, the multiple of the number is added that makes the word zero (Montgomery, 1985): a division would
+/// have to estimate from above.
 fn primorial_rest(modulus: &UBig) -> UBig {
     let modulus = modulus.as_words();
     let times_inverse = inverse(modulus[0]).wrapping_neg();
-    let mut rest = vec![0u64; modulus.len() + 1];
-    for word in primorial().as_words() {
-        let times = u128::from(rest[0].wrapping_add(*word).wrapping_mul(times_inverse));
-        let mut carry = (times * u128::from(modulus[0]) + u128::from(rest[0]) + u128::from(*word)) >> 64;
-        let rest = &mut rest[..=modulus.len()];
-        for at in 1..modulus.len() {
-            let sum = times * u128::from(modulus[at]) + u128::from(rest[at]) + carry;
-            rest[at - 1] = sum as u64;
+    let mut words = primorial().as_words().to_vec();
+    let length = words.len();
+    words.resize(length + modulus.len() + 1, 0);
+    let mut over = 0;
+    for at in 0..length {
+        let (row, above) = words[at..].split_at_mut(modulus.len());
+        let times = u128::from(row[0].wrapping_mul(times_inverse));
+        let mut carry = 0;
+        for (word, of_modulus) in row.iter_mut().zip(modulus) {
+            let sum = times * u128::from(*of_modulus) + u128::from(*word) + carry;
+            *word = sum as u64;
             carry = sum >> 64;
         }
-        // What is kept is at most one more than the number.
-        let sum = u128::from(rest[modulus.len()]) + carry;
-        rest[modulus.len() - 1] = sum as u64;
-        rest[modulus.len()] = (sum >> 64) as u64;
+        let sum = u128::from(above[0]) + carry + over;
+        above[0] = sum as u64;
+        over = sum >> 64;
     }
-    UBig::from_words(&rest)
+    words[length + modulus.len()] = over as u64;
+    UBig::from_words(&words[length..])
 }
 
 /// The product of all primes below 2^21, made by the build.
