@@ -12,12 +12,11 @@ pub(super) fn check(modulus: &UBig, modulus_rest: u64, depth: Depth) -> Option<W
     }
     // a² - n is a square for some a from the root upwards, if the primes are close.
     let first = root + UBig::ONE;
-    let found =
-        may_be_squares(&Rests::of(&first), &Rests { low: low(modulus), rest: modulus_rest }, depth.fermat_steps())
-            .find(|step| {
-                let a = &first + UBig::from(*step);
-                is_square(&(&a * &a - modulus))
-            })?;
+    let number = Rests { low: low(modulus), rest: modulus_rest };
+    let found = first_passed(&Rests::of(&first), &number, depth.fermat_steps(), |step| {
+        let a = &first + UBig::from(step);
+        is_square(&(&a * &a - modulus))
+    })?;
     Some(Weakness::ClosePrimes { steps: found + 1 })
 }
 
@@ -39,9 +38,9 @@ impl Rests {
     }
 }
 
-/// The steps at which `(first + step)² - number` leaves the rest of a square modulo 64 and everything in [`rests::PRODUCT`]:
-/// about one in 20,000. Squares leave few rests modulo a small number.
-fn may_be_squares(first: &Rests, number: &Rests, steps: u32) -> impl Iterator<Item = u32> {
+/// The first step that is right among those at which `(first + step)² - number` leaves the rest of a square modulo 64 and
+/// everything in [`rests::PRODUCT`], about one in 20,000: squares leave few rests modulo a small number.
+fn first_passed(first: &Rests, number: &Rests, steps: u32, is_right: impl Fn(u32) -> bool) -> Option<u32> {
     let by_64 = Sieve::<64>::pattern(first.low, number.low) as u64;
     let (first, number) = (first.rest, number.rest);
     // These work on whole words; what they leave, about one step in 120, the others look at one by one.
@@ -51,25 +50,33 @@ fn may_be_squares(first: &Rests, number: &Rests, steps: u32) -> impl Iterator<It
         (13, Sieve::<13>::pattern(first, number)),
     ];
     let mut offsets = [0u32; 3];
-    (0..steps.div_ceil(64)).flat_map(move |word| {
+    for word in 0..steps.div_ceil(64) {
         let mut open = by_64;
         for (offset, (sieve, pattern)) in offsets.iter_mut().zip(patterns) {
             open &= (pattern >> *offset) as u64;
             *offset += 64 % sieve;
             *offset -= if *offset >= sieve { sieve } else { 0 };
         }
-        bits(open).map(move |bit| word * 64 + bit).filter(move |step| {
-            let a = first + u64::from(*step);
-            Sieve::<17>::passes(a, number)
-                && Sieve::<19>::passes(a, number)
-                && Sieve::<23>::passes(a, number)
-                && Sieve::<29>::passes(a, number)
-                && Sieve::<31>::passes(a, number)
-                && Sieve::<37>::passes(a, number)
-                && Sieve::<41>::passes(a, number)
-                && Sieve::<43>::passes(a, number)
-        })
-    })
+        while open != 0 {
+            let step = word * 64 + open.trailing_zeros();
+            open &= open - 1;
+            if passes_others(first + u64::from(step), number) && is_right(step) {
+                return Some(step);
+            }
+        }
+    }
+    None
+}
+
+fn passes_others(a: u64, number: u64) -> bool {
+    Sieve::<17>::passes(a, number)
+        && Sieve::<19>::passes(a, number)
+        && Sieve::<23>::passes(a, number)
+        && Sieve::<29>::passes(a, number)
+        && Sieve::<31>::passes(a, number)
+        && Sieve::<37>::passes(a, number)
+        && Sieve::<41>::passes(a, number)
+        && Sieve::<43>::passes(a, number)
 }
 
 /// The squares modulo N, which is at most 64.
@@ -116,14 +123,6 @@ impl<const N: u64> Sieve<N> {
     }
 }
 
-fn bits(mut word: u64) -> impl Iterator<Item = u32> {
-    std::iter::from_fn(move || {
-        let bit = (word != 0).then(|| word.trailing_zeros())?;
-        word &= word - 1;
-        Some(bit)
-    })
-}
-
 fn is_square(number: &UBig) -> bool {
     let root = number.sqrt();
     &root * &root == *number
@@ -168,7 +167,7 @@ mod tests {
         for root in 1..3000u32 {
             // With 0 for the number and the root as first, step 0 is a square.
             assert_eq!(
-                may_be_squares(&Rests::of(&UBig::from(root)), &Rests { low: 0, rest: 0 }, 64).next(),
+                first_passed(&Rests::of(&UBig::from(root)), &Rests { low: 0, rest: 0 }, 64, |_| true),
                 Some(0),
                 "{root}"
             );

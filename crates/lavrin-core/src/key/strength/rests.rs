@@ -29,8 +29,12 @@ pub(super) const fn powers(divisor: u64) -> [u64; WORDS] {
 /// A number of at most [`WORDS`] words modulo [`PRODUCT`].
 pub(super) fn of(number: &UBig) -> u64 {
     let terms = number.as_words().iter().zip(&POWERS);
-    let sum: u128 = terms.map(|(word, power)| u128::from(*word) * u128::from(*power)).sum();
-    (sum % u128::from(PRODUCT)) as u64
+    let mut sum: u128 = terms.map(|(word, power)| u128::from(*word) * u128::from(*power)).sum();
+    // The same with the upper word, until there is none: a division of 128 bits takes longer.
+    while sum >> 64 != 0 {
+        sum = (sum >> 64) * u128::from(POWERS[1]) + u128::from(sum as u64);
+    }
+    sum as u64 % PRODUCT
 }
 
 #[cfg(test)]
