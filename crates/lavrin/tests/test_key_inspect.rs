@@ -156,12 +156,10 @@ fn a_private_key_in_a_paste_is_burnt() {
 #[test]
 fn a_quick_look_at_very_many_says_what_it_leaves_out() {
     let world = World::new();
-    let rsa = |number: u32| {
-        let mut n = vec![0xc5; 256];
-        n[100..104].copy_from_slice(&number.to_be_bytes());
-        lavrin_core::key::PublicKey::rsa(&[1, 0, 1], &n).unwrap().line("")
-    };
-    world.write("home/many", (0..1001).map(|number| rsa(number) + "\n").collect::<String>(), 0o644);
+    // 2^2203 - 1 is a prime, so that no search ends early.
+    let n = [&[7][..], &[0xff; 275]].concat();
+    let rsa = lavrin_core::key::PublicKey::rsa(&[1, 0, 1], &n).unwrap().line("") + "\n";
+    world.write("home/many", rsa.repeat(1001), 0o644);
     let quick = world.run(&["key", "inspect", "home/many", "--no-cross-check", "--format", "json"]).json();
     assert_eq!((&quick["small_factors_below"], &quick["fermat_steps"]), (&1024.into(), &1024.into()));
     let said = world.run(&["key", "inspect", "home/many", "--no-cross-check"]).to_string();
@@ -183,4 +181,25 @@ fn a_long_list_that_is_not_held_against_each_other_is_told_key_by_key() {
     assert!(keys.iter().all(|key| key["public_line"] == line.trim() && key["findings"] == serde_json::json!([])));
     assert_eq!(json["rejected"][0]["line"], 9001);
     assert_eq!(json["small_factors_below"], 1024, "so many are searched less far, and that is told");
+}
+
+#[test]
+fn a_long_list_in_words_is_printed_as_it_comes() {
+    let world = World::new();
+    drop(world.typed("key generate --passphrase none --name edda --comment edda --folder keys").expect(0));
+    let line = world.read("keys/edda.pub");
+    world.write("list", format!("{}ssh-dss AAAA\n{line}", line.repeat(3000)), 0o644);
+    let said = world.typed("key inspect --no-cross-check list").expect(2).stdout;
+    let lines: Vec<&str> = said.lines().collect();
+    let columns: Vec<usize> = lines[..3001].iter().map(|line| line.find("public").unwrap()).collect();
+    assert!(columns.is_sorted(), "columns only grow");
+    assert!(lines[..3001].iter().all(|line| line.ends_with("edda")));
+    assert!(lines[0].starts_with("list ") && lines[2999].starts_with("list line 3000"));
+    assert!(lines[3000].starts_with("list line 3002") && lines[3001].starts_with("list line 3001  policy-algorithm"));
+    assert_eq!(lines[3002], "");
+    assert!(lines[3003].starts_with("3001 keys, 1 not readable, not held against each other"), "{}", lines[3003]);
+    // All at once it is the same but for the columns, which are as wide from the first line on.
+    let whole = world.typed("key inspect list").expect(2).stdout;
+    let words = |line: &str| line.split_whitespace().map(str::to_owned).collect::<Vec<_>>();
+    assert!(whole.lines().zip(&lines[..3002]).all(|(one, other)| words(one) == words(other)));
 }
