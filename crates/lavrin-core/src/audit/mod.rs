@@ -167,7 +167,7 @@ impl Auditor {
         if let Some(weak) = self.judged.read().ok().and_then(|judged| judged.get(&fingerprint).cloned()) {
             return weak;
         }
-        let weak: Arc<[Weakness]> = strength::weaknesses(key, &self.policy, Depth::Quick).into();
+        let weak: Arc<[Weakness]> = strength::all_weaknesses(key, &self.policy, Depth::Quick).into();
         if let Ok(mut judged) = self.judged.write()
             && judged.len() < JUDGED_MAX
         {
@@ -263,6 +263,7 @@ mod tests {
         let stray = StrayKey { path: "/home/edda/.ssh/id".into(), protected: Some(false) };
         seen.private_keys.insert("/home/edda/.ssh".into(), Fact::Known(vec![stray]));
         let expected = [
+            "weak-small-factor",
             "private-key-in-key-file",
             "weak-rsa-short",
             "mode-too-open",

@@ -1,7 +1,9 @@
 use super::check::{check, worst};
 use super::*;
 use crate::finding::Severity;
-use crate::key::PrivateKey;
+use crate::key::strength::Weakness;
+use crate::key::{PrivateKey, PublicKey};
+use dashu_int::UBig;
 use proptest::prelude::*;
 
 const TODAY: Date = Date { year: 2026, month: 11, day: 23 };
@@ -90,6 +92,21 @@ fn keys_are_judged_and_told_apart() {
         texts[2].1 += "added = 2025-11-01\n";
     };
     assert_eq!(one(&old), "old-key");
+}
+
+#[test]
+fn a_small_factor_is_told_once_however_small() {
+    for factor in [3u32, 1009, 1_000_003] {
+        let modulus = ((UBig::ONE << 2203usize) - UBig::ONE) * UBig::from(factor);
+        let key = PublicKey::rsa(&[1, 0, 1], &modulus.to_be_bytes()).unwrap().line("sten");
+        let mut texts = whole();
+        replace(&mut texts, 2, &line(2), &key);
+        let small = check(&read(&files(&texts)), TODAY).into_iter().filter_map(|finding| match finding.fault {
+            RegisterFault::WeakKey { weakness: Weakness::SmallFactor { factor }, .. } => Some(factor),
+            _ => None,
+        });
+        assert_eq!(small.collect::<Vec<_>>(), [factor.to_string()]);
+    }
 }
 
 #[test]

@@ -36,9 +36,9 @@ pub(super) fn check(register: &Register, today: Date, found: &mut Found) {
 
 fn weak(register: &Register, held: &[Held<'_>], found: &mut Found) {
     let policy = &register.rules.policy;
-    // The thorough search for small factors is done for all of them together, below.
+    // The thorough search for small factors is done for all of them together, below; it leaves out what is told here.
     let judged: Vec<Vec<Weakness>> =
-        held.par_iter().map(|one| strength::weaknesses(&one.key.key, policy, Depth::Quick)).collect();
+        held.par_iter().map(|one| strength::all_weaknesses(&one.key.key, policy, Depth::Quick)).collect();
     for (one, weak) in held.iter().zip(judged) {
         for weakness in weak {
             let fault = RegisterFault::WeakKey { weakness, fingerprint: one.key.fingerprint };
