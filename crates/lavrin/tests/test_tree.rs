@@ -259,7 +259,8 @@ fn settings_tell_each_value_with_its_place() {
 #[test]
 fn audit_tells_entries_findings_and_numbers() {
     let world = world();
-    let weak = lavrin_core::key::PublicKey::rsa(&[1, 0, 1], &[0xc5; 128]).unwrap();
+    // Short, and without a small factor.
+    let weak = lavrin_core::key::PublicKey::rsa(&[1, 0, 1], &[&[0xc5; 127][..], &[0x0f]].concat()).unwrap();
     world.write(
         KEYS,
         format!(
