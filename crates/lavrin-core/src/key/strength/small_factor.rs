@@ -10,12 +10,14 @@ pub(super) fn check(modulus: &UBig, depth: Depth) -> Option<Weakness> {
     of(modulus, depth).map(|factor| Weakness::SmallFactor { factor: factor.to_string() })
 }
 
-/// The product of the small prime factors; a product of several is told as it is, and one that is the whole modulus too.
+/// The product of the small prime factors, below the bound of the depth; a product of several is told as it is, and one that
+/// is the whole modulus too. A quick search stays quick where there is one: a hostile key file may have a hundred thousand.
 pub(super) fn of(modulus: &UBig, depth: Depth) -> Option<UBig> {
-    if depth == Depth::Quick && !has_quick_factor(modulus) {
-        return None;
-    }
-    let common = primorial_rest(modulus).gcd(modulus);
+    let common = match depth {
+        Depth::Quick if !has_quick_factor(modulus) => return None,
+        Depth::Quick => quick_product().gcd(modulus),
+        Depth::Full => primorial_rest(modulus).gcd(modulus),
+    };
     (common != UBig::ONE).then_some(common)
 }
 
@@ -143,6 +145,13 @@ impl Group {
     }
 }
 
+/// The product of all primes of a quick search.
+fn quick_product() -> &'static UBig {
+    static PRODUCT: OnceLock<UBig> = OnceLock::new();
+    let groups = || passes().iter().flat_map(|pass| &pass.groups);
+    PRODUCT.get_or_init(|| groups().map(|group| UBig::from(group.product)).product())
+}
+
 fn has_quick_factor(modulus: &UBig) -> bool {
     let words = modulus.as_words();
     passes().iter().any(|pass| pass.finds(words))
@@ -161,6 +170,7 @@ mod tests {
         assert_eq!(full(&large * UBig::from(3u32)), Some("3".to_owned()));
         assert_eq!(full(&large * &large), None);
         assert_eq!(factor(&large * UBig::from(1_000_003u32), Depth::Quick), None);
+        assert_eq!(factor(&large * UBig::from(15_000_045u32), Depth::Quick), Some("15".to_owned()));
     }
 
     #[test]
