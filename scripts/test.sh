@@ -35,4 +35,4 @@ export INSTA_UPDATE=no
 cargo fmt --all --check
 cargo clippy --workspace --all-targets -- -D warnings
 # Two at a time: each real server and its key derivations keep a core busy.
-cargo test --workspace -- --include-ignored --test-threads 2
+cargo test --workspace --no-fail-fast -- --include-ignored --test-threads 2

@@ -150,6 +150,11 @@ pub enum Why {
 }
 
 impl<T> Fact<T> {
+    /// Whether it could not be looked at.
+    pub fn is_unseen(&self) -> bool {
+        matches!(self, Self::Unseen(_))
+    }
+
     /// The value, where it is known.
     pub fn known(&self) -> Option<&T> {
         match self {

@@ -149,16 +149,12 @@ impl Database {
     /// [`DatabaseFault`] of the first that fails.
     pub fn together<T>(&self, work: impl FnOnce(&Self) -> Result<T, DatabaseFault>) -> Result<T, DatabaseFault> {
         self.connection.execute_batch("BEGIN IMMEDIATE").map_err(|error| self.fault(error))?;
-        match work(self) {
-            Ok(value) => {
-                self.connection.execute_batch("COMMIT").map_err(|error| self.fault(error))?;
-                Ok(value)
-            }
-            Err(error) => {
-                let _ = self.connection.execute_batch("ROLLBACK");
-                Err(error)
-            }
-        }
+        // What does not come to the end, be it by an error or a crash, is rolled back.
+        let rollback = Rollback(Some(&self.connection));
+        let value = work(self)?;
+        self.connection.execute_batch("COMMIT").map_err(|error| self.fault(error))?;
+        rollback.not_needed();
+        Ok(value)
     }
 
     /// Keeps a content under its hash; one that is there already is left as it is.
@@ -215,6 +211,23 @@ impl Database {
                 .map_err(|error| DatabaseFault::Damaged { path: self.path.clone(), said: error.to_string() })
         };
         lines.into_iter().map(parse).collect()
+    }
+}
+
+/// Takes an open transaction back when it is dropped.
+struct Rollback<'a>(Option<&'a Connection>);
+
+impl Rollback<'_> {
+    fn not_needed(mut self) {
+        self.0 = None;
+    }
+}
+
+impl Drop for Rollback<'_> {
+    fn drop(&mut self) {
+        if let Some(connection) = self.0 {
+            let _ = connection.execute_batch("ROLLBACK");
+        }
     }
 }
 

@@ -61,26 +61,31 @@ pub trait Keeper {
     fn at_once(&self, work: &mut dyn FnMut(&dyn Keeper) -> Result<(), StoreFault>) -> Result<(), StoreFault>;
 }
 
+/// The lock, also after a task crashed holding it: a transaction that was open then is rolled back by the next.
+fn hold<K>(shared: &std::sync::Mutex<K>) -> std::sync::MutexGuard<'_, K> {
+    shared.lock().unwrap_or_else(std::sync::PoisonError::into_inner)
+}
+
 /// One that several threads share.
 impl<K: Keeper> Keeper for std::sync::Mutex<K> {
     fn back_up(&self, bytes: &[u8]) -> Result<String, StoreFault> {
-        self.lock().expect("nobody panics holding this").back_up(bytes)
+        hold(self).back_up(bytes)
     }
 
     fn write_down(&self, entry: &Entry) -> Result<(), StoreFault> {
-        self.lock().expect("nobody panics holding this").write_down(entry)
+        hold(self).write_down(entry)
     }
 
     fn kept(&self, name: &str) -> Result<Option<Vec<u8>>, StoreFault> {
-        self.lock().expect("nobody panics holding this").kept(name)
+        hold(self).kept(name)
     }
 
     fn lines(&self) -> Result<Vec<Entry>, StoreFault> {
-        self.lock().expect("nobody panics holding this").lines()
+        hold(self).lines()
     }
 
     fn at_once(&self, work: &mut dyn FnMut(&dyn Keeper) -> Result<(), StoreFault>) -> Result<(), StoreFault> {
-        self.lock().expect("nobody panics holding this").at_once(work)
+        hold(self).at_once(work)
     }
 }
 

@@ -1,11 +1,14 @@
 //! Many hosts asked from outside whether they take keys. Nobody signs in, except to a host over which others are reached.
 
-use crate::prove::{Heard, NoProof, hear};
-use crate::survey::{Jumps, Pace, Stop, SurveyFault, Way};
+use crate::heard::{Heard, NoProof, hear};
+use crate::pool::{self, Pace, crash_if_told};
+use crate::survey::seen;
+use crate::ways::{HostFault, Stop, Ways};
 use lavrin_core::key::PublicKey;
 use lavrin_core::key::generate::SystemSource;
+use std::collections::HashMap;
 use std::sync::Arc;
-use tokio::sync::{Semaphore, mpsc};
+use std::time::Duration;
 
 /// What one host is asked.
 #[derive(Debug, Clone)]
@@ -16,28 +19,33 @@ pub struct Question {
     pub accounts: Vec<(String, Vec<PublicKey>)>,
 }
 
-/// What it says: for each account its answers, in the order of the keys, or why it was not reached.
-pub type Answered = (String, Result<Vec<(String, Vec<Heard>)>, SurveyFault>);
+/// What a host says: for each account its answers, in the order of the keys, or why it was not reached.
+pub type Said = Result<Vec<(String, Vec<Heard>)>, HostFault>;
 
-/// Asks every host and hands on what it says, in the order in which that comes.
-pub async fn ask(questions: Vec<Question>, jumps: Vec<Stop>, way: Arc<Way>, pace: Pace, done: mpsc::Sender<Answered>) {
-    let jumps = Arc::new(Jumps::new(jumps));
-    let places = Arc::new(Semaphore::new(pace.parallel.max(1)));
-    for question in questions {
-        let Ok(place) = places.clone().acquire_owned().await else { return };
-        let (jumps, way, done) = (jumps.clone(), way.clone(), done.clone());
-        tokio::spawn(async move {
-            let host = question.stop.host.clone();
-            let seconds = pace.time.as_secs();
-            let asked = tokio::time::timeout(pace.time, one(&question, &jumps, &way)).await;
-            let _ = done.send((host, asked.unwrap_or(Err(SurveyFault::Timeout { seconds })))).await;
-            drop(place);
-        });
-    }
+/// A question and what became of it.
+pub type Answered = (Question, Said);
+
+/// Asks every host; gives each question with its answer, in their order.
+pub async fn ask(questions: Vec<Question>, ways: &Arc<Ways>, pace: &Pace) -> Vec<Answered> {
+    let limit = pace.limit;
+    let jobs = questions.iter().map(|question| (question.stop.host.clone(), question.clone())).collect();
+    let answers = pool::all(jobs, pace, |question| in_time(question, ways.clone(), limit)).await;
+    let mut answers: HashMap<String, Said> = answers.into_iter().map(|(host, said)| (host, seen(said))).collect();
+    let answer = |question: Question| {
+        let said = answers.remove(&question.stop.host).unwrap_or(Err(HostFault::NotBegun));
+        (question, said)
+    };
+    questions.into_iter().map(answer).collect()
 }
 
-async fn one(question: &Question, jumps: &Jumps, way: &Way) -> Result<Vec<(String, Vec<Heard>)>, SurveyFault> {
-    let target = jumps.target(&question.stop, way).await?;
+async fn in_time(question: Question, ways: Arc<Ways>, limit: Duration) -> Said {
+    crash_if_told(&question.stop.host, "ask");
+    let asked = tokio::time::timeout(limit, one(&question, &ways)).await;
+    asked.unwrap_or(Err(HostFault::Timeout { seconds: limit.as_secs() }))
+}
+
+async fn one(question: &Question, ways: &Ways) -> Said {
+    let target = ways.target(&question.stop).await?;
     let mut all = Vec::new();
     for (account, keys) in &question.accounts {
         let heard = hear(&target, account, keys, &SystemSource).await;

@@ -92,7 +92,7 @@ fn common_wants(seen: &Observation) -> Vec<Want> {
 /// Looks at a tree until the core asks nothing any more.
 pub(crate) fn look_tree(tree: &LocalTree, seen: &mut Observation, wants: impl Fn(&Observation) -> Vec<Want>) {
     let mut walk = tree.walk();
-    for _ in 0..crate::ROUNDS_MAX {
+    for _ in 0..crate::site::ROUNDS_MAX {
         let mut open = wants(seen);
         open.retain(|want| !seen.answers(want));
         if open.is_empty() {

@@ -1,202 +1,244 @@
-//! Many hosts looked at at once. Each has one connection; hosts behind another host share the connection to it.
+//! Many hosts looked at at once, and remembered. Each has one connection; hosts behind another host share the connection to it.
 
-use crate::look_shell;
-use lavrin_core::fleet;
-use lavrin_core::key::generate::SystemSource;
+use crate::change::LeftOpen;
+use crate::pool::{self, Finished, Pace, crash_if_told};
+use crate::scope::Scope;
+use crate::site::Site;
+use crate::ways::{HostFault, Rights, Stop, Ways, unspoken};
+use lavrin_core::audit::{AuditEntry, Auditor};
+use lavrin_core::register::{Host, Register};
 use lavrin_core::survey::Observation;
-use lavrin_reach::shell::{Claims, ShellHost};
-use lavrin_reach::ssh::{ConnectFault, Connection, Credential, ExecFault, Rejected, Rise, SignedIn, Target};
+use lavrin_core::survey::snapshot::Snapshot;
+use lavrin_core::text::printable;
+use lavrin_store::database::{Database, DatabaseFault, Sighted};
+use lavrin_store::{Keeper, StoreFault};
 use std::collections::HashMap;
-use std::pin::Pin;
-use std::sync::{Arc, Mutex};
-use std::time::Duration;
-use thiserror::Error;
-use tokio::sync::{OnceCell, Semaphore, mpsc};
+use std::sync::Arc;
+use tokio::sync::mpsc;
 
-/// A host to look at.
-#[derive(Debug, Clone)]
-pub struct Stop {
-    /// Its name in the register.
-    pub host: String,
-    /// Where it is reached; `through` is filled in on the way.
-    pub target: Target,
-    /// Who signs in.
-    pub login: String,
-    /// The host over which it is reached.
-    pub through: Option<String>,
-}
+/// Observations that wait to be written down; further hosts wait until there is room.
+const WAITING: usize = 64;
 
-/// With what to sign in, and how to get root's rights.
-pub struct Way {
-    /// Tried one after the other.
-    pub credentials: Vec<Credential>,
-    /// Ways to root's rights for a login other than root, tried one after the other.
-    pub rises: Vec<Rise>,
-    /// Where homes on a network file system are looked at: what no host has looked at yet.
-    pub network_homes: Option<Arc<Claims>>,
-}
-
-/// How much at once, and for how long.
+/// The time of day, as those give it who have a clock.
 #[derive(Debug, Clone, Copy)]
-pub struct Pace {
-    /// Hosts at once.
-    pub parallel: usize,
-    /// For each host.
-    pub time: Duration,
+pub struct Clock {
+    /// Now, in seconds since 1970.
+    pub now: fn() -> i64,
+    /// Such a moment in words (RFC 3339, in UTC).
+    pub text: fn(i64) -> String,
 }
 
-/// Why a host was not seen.
-#[derive(Debug, Clone, Error)]
-pub enum SurveyFault {
-    /// It was not reached.
-    #[error(transparent)]
-    Connect(#[from] ConnectFault),
-    /// It let nobody in.
-    #[error("{0}; tried: {tried}", tried = tried(.0))]
-    Rejected(#[from] Rejected),
-    /// It gave no answer.
-    #[error(transparent)]
-    Exec(#[from] ExecFault),
-    /// The host on the way to it was not passed.
-    #[error("{host}, over which it is reached: {fault}")]
-    Through {
-        /// That host.
-        host: String,
-        /// Why.
-        fault: Box<SurveyFault>,
-    },
-    /// It took too long.
-    #[error("not done within {seconds} s")]
-    Timeout {
-        /// The limit.
-        seconds: u64,
-    },
-    /// Nothing is known about the host on the way.
-    #[error("the way leads over {host}, which cannot be used")]
-    NoWay {
-        /// That host.
-        host: String,
-    },
-}
+/// An intent that is older than this, in seconds, and has no outcome was left open by a run that was killed: no change takes
+/// that long.
+const LEFT_OPEN_AFTER: i64 = 900;
 
-fn tried(rejected: &Rejected) -> String {
-    let list: Vec<String> = rejected.tried.iter().map(|tried| format!("{} ({})", tried.method, tried.detail)).collect();
-    if list.is_empty() { "nothing; give --identity FILE or start an agent".to_owned() } else { list.join(", ") }
-}
-
-/// What came of one host.
-pub type Looked = (String, Result<Box<Observation>, SurveyFault>);
-
-/// A connection that several use, or why there is none.
-type Shared = Result<Arc<Connection>, SurveyFault>;
-
-/// Connections to hosts over which others are reached, each made once.
-pub(crate) struct Jumps {
-    stops: HashMap<String, Stop>,
-    open: Mutex<HashMap<String, Arc<OnceCell<Shared>>>>,
-}
-
-/// Looks at every host and hands on what was seen, in the order in which it comes. `jumps` holds the hosts over which
-/// others are reached. The receiver sets the pace: what it has not taken is not let pile up.
-pub async fn survey(stops: Vec<Stop>, jumps: Vec<Stop>, way: Arc<Way>, pace: Pace, done: mpsc::Sender<Looked>) {
-    let jumps = Arc::new(Jumps::new(jumps));
-    let places = Arc::new(Semaphore::new(pace.parallel.max(1)));
-    for stop in stops {
-        let Ok(place) = places.clone().acquire_owned().await else { return };
-        let (jumps, way, done) = (jumps.clone(), way.clone(), done.clone());
-        tokio::spawn(async move {
-            let host = stop.host.clone();
-            let seconds = pace.time.as_secs();
-            let looked = tokio::time::timeout(pace.time, one(&stop, &jumps, &way)).await;
-            let looked = looked.unwrap_or(Err(SurveyFault::Timeout { seconds }));
-            let _ = done.send((host, looked)).await;
-            drop(place);
-        });
+impl Clock {
+    /// Intents that were left open by runs which are gone.
+    ///
+    /// # Errors
+    /// [`StoreFault`] where the journal cannot be read.
+    pub fn left_open(self, keeper: &dyn Keeper) -> Result<LeftOpen, StoreFault> {
+        LeftOpen::read(keeper, &(self.text)((self.now)() - LEFT_OPEN_AFTER))
     }
 }
 
-async fn one(stop: &Stop, jumps: &Jumps, way: &Way) -> Result<Box<Observation>, SurveyFault> {
-    let mut host = jumps.open(stop, way).await?.shell;
-    host.network_homes.clone_from(&way.network_homes);
+/// What a look at one host gave.
+pub type Seen = Result<Box<Observation>, HostFault>;
+
+/// What came of one host, remembered already.
+#[derive(Debug)]
+pub struct Surveyed {
+    /// The host.
+    pub host: String,
+    /// Why it was not seen, where it was not.
+    pub fault: Option<HostFault>,
+    /// How many accounts it has.
+    pub accounts: usize,
+    /// How many entries stand in their files.
+    pub entries: usize,
+    /// How many sessions are open.
+    pub sessions: usize,
+    /// Whether it differs from the look before.
+    pub changed: bool,
+    /// When it was seen before this, in seconds since 1970.
+    pub last_seen: Option<i64>,
+}
+
+/// Looks at every host and hands on what was seen, in the order in which it comes: exactly one result for each.
+pub async fn survey(stops: Vec<Stop>, ways: Arc<Ways>, pace: &Pace, done: mpsc::Sender<(String, Seen)>) {
+    let jobs = stops.into_iter().map(|stop| (stop.host.clone(), stop)).collect();
+    let limit = pace.limit;
+    let (finished, mut results) = mpsc::channel(1);
+    let work = pool::each(jobs, pace, |stop| one(stop, ways.clone(), limit), finished);
+    let hand_on = async {
+        while let Some((host, finished)) = results.recv().await {
+            let _ = done.send((host, seen(finished))).await;
+        }
+    };
+    tokio::join!(work, hand_on);
+}
+
+/// What a look gave, also where it came to no end of its own.
+pub(crate) fn seen<T>(finished: Finished<Result<T, HostFault>>) -> Result<T, HostFault> {
+    match finished {
+        Finished::Ended(result) => result,
+        Finished::Crashed(said) => Err(HostFault::Crashed { said }),
+        Finished::CutOff(_) => Err(HostFault::CutOff),
+        Finished::NotBegun => Err(HostFault::NotBegun),
+    }
+}
+
+async fn one(stop: Stop, ways: Arc<Ways>, limit: std::time::Duration) -> Seen {
+    crash_if_told(&stop.host, "look");
     let mut seen = Box::<Observation>::default();
-    let looked = look_shell(&mut host, &mut seen, fleet::wants).await;
-    host.connection.close().await;
-    looked.map(|()| seen).map_err(Into::into)
+    let mut site = Site::host(stop, ways, Rights::Wanted, limit);
+    // The limit is for the whole look.
+    let look = async {
+        let looked = site.look(&mut seen, |seen| Scope::Survey.wants(seen)).await;
+        site.close().await;
+        looked
+    };
+    match tokio::time::timeout(limit, look).await {
+        Ok(looked) => looked.map(|()| seen),
+        Err(_) => Err(HostFault::Timeout { seconds: limit.as_secs() }),
+    }
 }
 
-/// Root's rights where there is a way to them. Without any, what may not be read is "not checked".
-async fn rise(host: &mut ShellHost, rises: &[Rise]) -> Result<(), SurveyFault> {
-    for rise in rises {
-        host.rise = rise.clone();
-        match host.check_rights().await {
-            Ok(Some(0)) => return Ok(()),
-            Ok(_) | Err(ExecFault::RiseRefused { .. } | ExecFault::NoShell { .. }) => {}
-            Err(fault) => return Err(fault.into()),
+/// Looks at these hosts of a register and writes down what is seen, each as soon as it comes; `take` is handed each host as it
+/// is remembered, and what was seen of it.
+///
+/// # Errors
+/// [`DatabaseFault`].
+pub async fn look(
+    store: &Database,
+    register: &Register,
+    hosts: &[&Host],
+    ways: &Arc<Ways>,
+    pace: &Pace,
+    clock: Clock,
+    mut take: impl FnMut(&Surveyed, Option<Box<Observation>>),
+) -> Result<Vec<Surveyed>, DatabaseFault> {
+    let (done, mut looked) = mpsc::channel(WAITING);
+    let mut stops = Vec::new();
+    let mut waiting: Vec<(String, Seen)> = Vec::with_capacity(WAITING);
+    for host in hosts {
+        match unspoken(register, host) {
+            None => stops.push(ways.stop(host)),
+            Some(why) => waiting.push((host.id.clone(), Err(why))),
         }
     }
-    host.rise = Rise::No;
-    Ok(())
+    let mut recorder = Recorder::new(store, clock)?;
+    recorder.take(waiting.drain(..), &mut take)?;
+    let looking = survey(stops, ways.clone(), pace, done);
+    let recording = async {
+        let mut ended = Ok(());
+        while looked.recv_many(&mut waiting, WAITING).await > 0 {
+            // Where the store fails the looks come to their end all the same.
+            if ended.is_ok() {
+                ended = recorder.take(waiting.drain(..), &mut take);
+            }
+            waiting.clear();
+        }
+        ended
+    };
+    let ((), recorded) = tokio::join!(looking, recording);
+    recorded?;
+    Ok(recorder.end())
 }
 
-/// A connection, how the login on it was opened, and where the host is for further ones.
-type SignedInto = (Connection, SignedIn, Target);
-
-/// A host on which somebody has signed in.
-pub(crate) struct Open {
-    /// With root's rights, where there is a way to them.
-    pub(crate) shell: ShellHost,
-    /// How the login was opened.
-    pub(crate) signed: SignedIn,
-    /// For further connections.
-    pub(crate) target: Target,
+/// Writes down what was seen of a host. Gives whether it differs from the look before, and how many entries there are.
+///
+/// # Errors
+/// [`DatabaseFault`].
+pub fn remember(
+    store: &Database,
+    auditor: &Auditor,
+    host: &str,
+    now: i64,
+    seen: &Observation,
+) -> Result<(bool, usize), DatabaseFault> {
+    let sighted = |entry: AuditEntry| Sighted {
+        account: printable(entry.account.as_bytes()),
+        key: entry.fingerprint,
+        comment: printable(entry.comment.trim_ascii()),
+    };
+    let entries: Vec<Sighted> = auditor.entries(seen).into_iter().map(sighted).collect();
+    let changed = store.record(host, now, &Snapshot::of(seen), &entries, &seen.key_uses)?;
+    Ok((changed, entries.len()))
 }
 
-impl Jumps {
-    /// Over these hosts others are reached.
-    pub(crate) fn new(jumps: Vec<Stop>) -> Self {
-        let stops = jumps.into_iter().map(|stop| (stop.host.clone(), stop)).collect();
-        Self { stops, open: Mutex::default() }
+/// Writes down what comes.
+pub struct Recorder<'a> {
+    store: &'a Database,
+    auditor: Auditor,
+    clock: Clock,
+    before: HashMap<String, i64>,
+    left_open: LeftOpen,
+    hosts: Vec<Surveyed>,
+}
+
+impl<'a> Recorder<'a> {
+    /// Begins.
+    ///
+    /// # Errors
+    /// [`DatabaseFault`].
+    pub fn new(store: &'a Database, clock: Clock) -> Result<Self, DatabaseFault> {
+        let looks = store.looks()?;
+        let before = looks.into_iter().filter_map(|look| Some((look.host, look.seen?))).collect();
+        let left_open = clock.left_open(store)?;
+        Ok(Self { store, auditor: Auditor::default(), clock, before, left_open, hosts: Vec::new() })
     }
 
-    /// Signs in and gets root's rights where there is a way to them.
-    pub(crate) async fn open(&self, stop: &Stop, way: &Way) -> Result<Open, SurveyFault> {
-        let (connection, signed, target) = self.sign_in(stop, way).await?;
-        let mut shell = ShellHost::new(connection, &stop.login, Rise::No, Box::new(SystemSource));
-        if stop.login != "root" {
-            rise(&mut shell, &way.rises).await?;
-        }
-        Ok(Open { shell, signed, target })
-    }
-
-    /// Where a host is reached, the way to it open.
-    pub(crate) async fn target(&self, stop: &Stop, way: &Way) -> Result<Target, SurveyFault> {
-        let mut target = stop.target.clone();
-        if let Some(name) = &stop.through {
-            target.through = Some(self.over(name, way).await?);
-        }
-        Ok(target)
-    }
-
-    /// A connection to this host on which somebody has signed in.
-    pub(crate) fn sign_in<'a>(
-        &'a self,
-        stop: &'a Stop,
-        way: &'a Way,
-    ) -> Pin<Box<dyn Future<Output = Result<SignedInto, SurveyFault>> + Send + 'a>> {
-        Box::pin(async move {
-            let target = self.target(stop, way).await?;
-            let mut connection = target.connect().await?;
-            let signed = connection.sign_in(&stop.login, &way.credentials).await?;
-            Ok((connection, signed, target))
+    /// Several at once, since each writing waits for the disk.
+    ///
+    /// # Errors
+    /// [`DatabaseFault`].
+    pub fn take(
+        &mut self,
+        looked: impl IntoIterator<Item = (String, Seen)>,
+        hand_on: &mut impl FnMut(&Surveyed, Option<Box<Observation>>),
+    ) -> Result<(), DatabaseFault> {
+        let store = self.store;
+        store.together(|_| {
+            for (host, seen) in looked {
+                let surveyed = self.one(&host, seen.as_deref())?;
+                hand_on(&surveyed, seen.ok());
+                self.hosts.push(surveyed);
+            }
+            Ok(())
         })
     }
 
-    /// The shared connection to a host over which others are reached.
-    async fn over(&self, name: &str, way: &Way) -> Result<Arc<Connection>, SurveyFault> {
-        let Some(stop) = self.stops.get(name) else { return Err(SurveyFault::NoWay { host: name.to_owned() }) };
-        let cell = self.open.lock().expect("nobody panics holding this").entry(name.to_owned()).or_default().clone();
-        let connect = async { self.sign_in(stop, way).await.map(|(connection, ..)| Arc::new(connection)) };
-        let connection = cell.get_or_init(|| connect).await;
-        connection.clone().map_err(|fault| SurveyFault::Through { host: name.to_owned(), fault: Box::new(fault) })
+    fn one(&mut self, host: &str, seen: Result<&Observation, &HostFault>) -> Result<Surveyed, DatabaseFault> {
+        let mut surveyed = Surveyed {
+            host: host.to_owned(),
+            fault: None,
+            accounts: 0,
+            entries: 0,
+            sessions: 0,
+            changed: false,
+            last_seen: self.before.get(host).copied(),
+        };
+        match seen {
+            Ok(seen) => {
+                self.left_open.close(self.store, host, seen, &(self.clock.text)((self.clock.now)()))?;
+                let (changed, entries) = remember(self.store, &self.auditor, host, (self.clock.now)(), seen)?;
+                (surveyed.changed, surveyed.entries) = (changed, entries);
+                surveyed.accounts = seen.accounts.len();
+                surveyed.sessions = seen.sessions.values().sum();
+            }
+            Err(fault) => {
+                self.store.record_fault(host, (self.clock.now)(), &printable(fault.to_string().as_bytes()))?;
+                surveyed.fault = Some(fault.clone());
+            }
+        }
+        Ok(surveyed)
+    }
+
+    /// Every host that was taken in, in order.
+    #[must_use]
+    pub fn end(mut self) -> Vec<Surveyed> {
+        self.hosts.sort_by(|one, other| one.host.cmp(&other.host));
+        self.hosts
     }
 }

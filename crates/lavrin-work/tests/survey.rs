@@ -4,7 +4,10 @@ use lavrin_core::hostkey::line_for;
 use lavrin_core::key::{PrivateKey, PublicKey};
 use lavrin_reach::ssh::{Credential, Target};
 use lavrin_standin::{Behaviour, StandIn, TreeAccount};
-use lavrin_work::survey::{Looked, Pace, Stop, SurveyFault, Way, survey};
+use lavrin_work::interrupt::Interrupt;
+use lavrin_work::pool::Pace;
+use lavrin_work::survey::{Seen, survey};
+use lavrin_work::ways::{HostFault, Stop, Way, Ways};
 use std::sync::Arc;
 use std::time::Duration;
 use tokio::sync::mpsc;
@@ -28,6 +31,7 @@ fn stop(name: &str, host: &StandIn, through: Option<&str>) -> Stop {
         port,
         known_hosts: line_for("127.0.0.1", port, &public).into_bytes(),
         expected: None,
+        required: None,
     };
     Stop { host: name.to_owned(), target, login: "root".to_owned(), through: through.map(str::to_owned) }
 }
@@ -36,7 +40,7 @@ fn public(line: &str) -> PublicKey {
     lavrin_core::key::container::line::parse(line.as_bytes()).unwrap().map(|line| (*line.key).clone()).unwrap()
 }
 
-async fn all(stops: Vec<Stop>, jumps: Vec<Stop>, parallel: usize, seconds: u64) -> Vec<Looked> {
+async fn all(stops: Vec<Stop>, jumps: Vec<Stop>, parallel: usize, seconds: u64) -> Vec<(String, Seen)> {
     let way = Way {
         credentials: vec![Credential::Key { key: Arc::new(key()), source: "office".to_owned() }],
         rises: Vec::new(),
@@ -44,8 +48,9 @@ async fn all(stops: Vec<Stop>, jumps: Vec<Stop>, parallel: usize, seconds: u64) 
     };
     // Room for one: the survey has to wait for whoever takes what it saw.
     let (done, mut looked) = mpsc::channel(1);
-    let pace = Pace { parallel, time: Duration::from_secs(seconds) };
-    let looking = tokio::spawn(survey(stops, jumps, Arc::new(way), pace, done));
+    let pace = Pace { parallel, limit: Duration::from_secs(seconds), interrupt: Interrupt::default() };
+    let ways = Arc::new(Ways::over_these(jumps, way));
+    let looking = tokio::spawn(async move { survey(stops, ways, &pace, done).await });
     let mut found = Vec::new();
     while let Some(one) = looked.recv().await {
         found.push(one);
@@ -75,7 +80,7 @@ async fn a_host_that_never_answers_costs_its_time_and_no_more() {
     let silent = host("silent", Behaviour { silent: true, ..Behaviour::default() }).await;
     let good = host("good", Behaviour::default()).await;
     let found = all(vec![stop("a-silent", &silent, None), stop("b-good", &good, None)], Vec::new(), 1, 2).await;
-    assert!(matches!(found[0].1, Err(SurveyFault::Timeout { seconds: 2 })), "{:?}", found[0].1.as_ref().err());
+    assert!(matches!(found[0].1, Err(HostFault::Timeout { seconds: 2 })), "{:?}", found[0].1.as_ref().err());
     assert!(found[1].1.is_ok());
 }
 
@@ -92,11 +97,11 @@ async fn hosts_behind_another_share_the_way_and_its_faults() {
     ];
     let found = all(stops, vec![stop("gate", &gate, None), stop("closed", &closed, None)], 4, 60).await;
     assert!(found[0].1.is_ok() && found[1].1.is_ok());
-    assert!(matches!(found[2].1, Err(SurveyFault::Connect(_))));
-    assert!(matches!(&found[3].1, Err(SurveyFault::NoWay { host }) if host == "nowhere"));
+    assert!(matches!(found[2].1, Err(HostFault::Connect(_))));
+    assert!(matches!(&found[3].1, Err(HostFault::NoWay { host }) if host == "nowhere"));
     // A gate that shows another key than the pinned one is not passed.
     let mut wrong = stop("gate", &gate, None);
     wrong.target.known_hosts = line_for("127.0.0.1", gate.address().port(), key().public()).into_bytes();
     let found = all(vec![stop("a", &inner, Some("gate"))], vec![wrong], 1, 60).await;
-    assert!(matches!(&found[0].1, Err(SurveyFault::Through { host, .. }) if host == "gate"));
+    assert!(matches!(&found[0].1, Err(HostFault::Through { host, .. }) if host == "gate"));
 }

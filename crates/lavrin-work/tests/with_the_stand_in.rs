@@ -1,17 +1,11 @@
-//! Proofs and failures, against the stand-in.
+//! What a server says from outside, against the stand-in.
 
 use lavrin_core::key::container::openssh;
 use lavrin_core::key::generate::SystemSource;
 use lavrin_core::key::{PrivateKey, PublicKey};
-use lavrin_core::login;
-use lavrin_core::policy::Policy;
-use lavrin_core::steps::{guard, install};
-use lavrin_core::survey::Observation;
-use lavrin_reach::shell::ShellHost;
-use lavrin_reach::ssh::{ConnectFault, Credential, Rise, Target};
+use lavrin_reach::ssh::{ConnectFault, Credential, Target};
 use lavrin_standin::StandIn;
-use lavrin_store::State;
-use lavrin_work::{Carried, NoProof, Place, Proof, Record, Settled, carry_out, prove, take_back};
+use lavrin_work::{Heard, Holder, NoProof, prove};
 use std::os::unix::fs::PermissionsExt as _;
 
 fn target(stand_in: &StandIn) -> Target {
@@ -21,6 +15,7 @@ fn target(stand_in: &StandIn) -> Target {
         port: stand_in.address().port(),
         known_hosts: Vec::new(),
         expected: Some(stand_in.host_key()),
+        required: None,
     }
 }
 
@@ -42,61 +37,20 @@ async fn each_kind_of_proof() {
     let stand_in = StandIn::harbour_office().await.unwrap();
     let target = target(&stand_in);
     let (proof, _) = prove(&target, "edda", key(1).public(), None, &SystemSource).await;
-    assert!(matches!(proof, Proof::Refused), "{proof:?}");
+    assert!(matches!(proof, Heard::Refuses), "{proof:?}");
     put_key(&stand_in, key(1).public());
     let (proof, _) = prove(&target, "edda", key(1).public(), None, &SystemSource).await;
-    assert!(matches!(proof, Proof::WouldAccept), "{proof:?}");
-    let private = Some((Box::new(key(1)), "test".to_owned()));
-    let (proof, connection) = prove(&target, "edda", key(1).public(), private, &SystemSource).await;
-    assert!(matches!(proof, Proof::LoggedIn(signed) if signed.key == Some(key(1).public().fingerprint())));
+    assert!(matches!(proof, Heard::Accepts), "{proof:?}");
+    let holder = Holder { key: std::sync::Arc::new(key(1)), source: "test".to_owned() };
+    let (proof, connection) = prove(&target, "edda", key(1).public(), Some(&holder), &SystemSource).await;
+    assert!(matches!(proof, Heard::LoggedIn(signed) if signed.key == Some(key(1).public().fingerprint())));
     let ran = connection.unwrap().run("echo tide", std::time::Duration::from_secs(10)).await.unwrap();
     assert_eq!((ran.output.as_slice(), ran.status), (&b"tide\n"[..], Some(0)));
     // What is found to be another host is not asked.
     let wrong = Target { expected: Some(key(9).public().fingerprint()), ..target.clone() };
     let (proof, _) = prove(&wrong, "edda", key(1).public(), None, &SystemSource).await;
-    let Proof::Nothing(NoProof::NoConnection(fault)) = proof else { panic!("{proof:?}") };
+    let Heard::Nothing(NoProof::NoConnection(fault)) = proof else { panic!("{proof:?}") };
     assert!(matches!(*fault, ConnectFault::HostKeyChanged { line: None, .. }));
-}
-
-#[tokio::test(flavor = "multi_thread")]
-async fn steps_are_carried_out_journalled_and_taken_back() {
-    let stand_in = StandIn::harbour_office().await.unwrap();
-    let folder = tempfile::tempdir().unwrap();
-    let state = State::at(folder.path());
-    let mut connection = target(&stand_in).connect().await.unwrap();
-    let password = zeroize::Zeroizing::new(stand_in.password("edda").unwrap().to_owned());
-    connection.sign_in("edda", &[Credential::Password(password)]).await.unwrap();
-    let mut place = Place::Shell(Box::new(ShellHost::new(connection, "edda", Rise::No, Box::new(SystemSource))));
-    let mut seen = Observation::default();
-    place.look(&mut seen, |seen| login::wants("edda", seen)).await.unwrap();
-    let line = key(1).public().line("edda");
-    let steps = install("edda", key(1).public(), &line, &seen, &Policy::default()).unwrap();
-    let changes = guard(&steps, None, false).unwrap();
-    let record = Record {
-        id: "1".into(),
-        time: "2026-11-23T08:00:00Z".into(),
-        command: "install",
-        place: "harbour-office".into(),
-        login: Some("edda".into()),
-        key: steps.fingerprint.map(|key| key.to_string()),
-        reason: None,
-        run: None,
-        effect: steps.effect(),
-    };
-    let carried = carry_out(&place, &changes, &steps.account, &seen, &record, &state).await.unwrap();
-    assert!(matches!(carried, Carried::Done), "{carried:?}");
-    let file = stand_in.file("/home/edda/.ssh/authorized_keys");
-    assert_eq!(std::fs::read_to_string(&file).unwrap(), format!("{line}\n"));
-    assert_eq!(state.journal().unwrap().len(), 1);
-
-    // The same steps once more do not fit what is there now; nothing is changed.
-    let again = carry_out(&place, &changes, &steps.account, &seen, &record, &state).await.unwrap();
-    let Carried::Failed { settled, .. } = again else { panic!("{again:?}") };
-    assert_eq!(settled, Settled::AsBefore);
-    assert_eq!(std::fs::read_to_string(&file).unwrap(), format!("{line}\n"));
-
-    assert_eq!(take_back(&place, &changes, &steps.account, &seen).await, Settled::AsBefore);
-    assert!(!stand_in.file("/home/edda/.ssh").exists());
 }
 
 #[tokio::test(flavor = "multi_thread")]
@@ -106,7 +60,7 @@ async fn the_stand_in_refuses_what_a_server_refuses() {
     let file = stand_in.file("/home/edda/.ssh/authorized_keys");
     std::fs::set_permissions(&file, std::fs::Permissions::from_mode(0o666)).unwrap();
     let (proof, _) = prove(&target(&stand_in), "edda", key(1).public(), None, &SystemSource).await;
-    assert!(matches!(proof, Proof::Refused), "{proof:?}");
+    assert!(matches!(proof, Heard::Refuses), "{proof:?}");
     let mut connection = target(&stand_in).connect().await.unwrap();
     let wrong = zeroize::Zeroizing::new("high water".to_owned());
     let text = openssh::write(&key(2), "", None, &SystemSource).unwrap();
@@ -124,7 +78,7 @@ async fn the_stand_in_refuses_what_a_server_refuses() {
 
 #[tokio::test(flavor = "multi_thread")]
 async fn many_keys_are_asked_about_without_ending_the_connection() {
-    use lavrin_work::{Heard, hear};
+    use lavrin_work::hear;
     let line = key(1).public().line("edda");
     let accounts = [lavrin_standin::TreeAccount { name: "edda", shell: "/bin/sh", keys: Some(&line) }];
     let behaviour = lavrin_standin::Behaviour::default();

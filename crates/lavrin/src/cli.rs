@@ -113,24 +113,29 @@ fn dispatch(command: &Command, ui: &Ui) -> Result<Exit, CommandError> {
         Command::Check(args) => check::run(args, ui),
         Command::Adopt(args) => adopt::run(args, ui),
         Command::History(args) => history::run(args, ui),
-        Command::Install(args) => block_on(install::run(args, ui)),
-        Command::Remove(args) => block_on(remove::run(args, ui)),
-        Command::Mend(args) => block_on(mend::run(args, ui)),
-        Command::Why(args) => block_on(why::run(args, ui)),
-        Command::Settings(args) => block_on(settings::run(args, ui)),
-        Command::Audit(args) => block_on(audit::run(args, ui)),
-        Command::Compare(args) => block_on(compare::run(args, ui)),
-        Command::Enforce(args) => block_on(enforce::run(args, ui)),
-        Command::Offboard(args) => block_on(offboard::run(args, ui)),
-        Command::Restore(args) => block_on(restore::run(args, ui)),
-        Command::Survey(args) => block_on(survey::run(args, ui)),
-        Command::Probe(args) => block_on(probe::run(args, ui)),
+        Command::Install(args) => block_on(ui, install::run(args, ui)),
+        Command::Remove(args) => block_on(ui, remove::run(args, ui)),
+        Command::Mend(args) => block_on(ui, mend::run(args, ui)),
+        Command::Why(args) => block_on(ui, why::run(args, ui)),
+        Command::Settings(args) => block_on(ui, settings::run(args, ui)),
+        Command::Audit(args) => block_on(ui, audit::run(args, ui)),
+        Command::Compare(args) => block_on(ui, compare::run(args, ui)),
+        Command::Enforce(args) => block_on(ui, enforce::run(args, ui)),
+        Command::Offboard(args) => block_on(ui, offboard::run(args, ui)),
+        Command::Restore(args) => block_on(ui, restore::run(args, ui)),
+        Command::Survey(args) => block_on(ui, survey::run(args, ui)),
+        Command::Probe(args) => block_on(ui, probe::run(args, ui)),
     }
 }
 
-fn block_on(work: impl Future<Output = Result<Exit, CommandError>>) -> Result<Exit, CommandError> {
+fn block_on(ui: &Ui, work: impl Future<Output = Result<Exit, CommandError>>) -> Result<Exit, CommandError> {
     let runtime = tokio::runtime::Builder::new_multi_thread().worker_threads(2).enable_all().build();
-    runtime.map_err(|error| CommandError::usage(format!("no threads could be started: {error}")))?.block_on(work)
+    let runtime = runtime.map_err(|error| CommandError::usage(format!("no threads could be started: {error}")))?;
+    runtime.block_on(async {
+        // Where nobody can listen a signal ends the program at once, as everywhere.
+        let _ = ui.interrupt.listen();
+        work.await
+    })
 }
 
 #[cfg(test)]

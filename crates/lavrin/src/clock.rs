@@ -1,5 +1,6 @@
 //! The time of day, and the variable that fixes it for tests.
 
+use lavrin_work::survey::Clock;
 use std::time::{SystemTime, UNIX_EPOCH};
 use time::OffsetDateTime;
 use time::format_description::well_known::Rfc3339;
@@ -14,6 +15,18 @@ pub fn now() -> OffsetDateTime {
         let seconds = SystemTime::now().duration_since(UNIX_EPOCH).map_or(0, |since| since.as_secs());
         OffsetDateTime::from_unix_timestamp(i64::try_from(seconds).unwrap_or(0)).unwrap_or(OffsetDateTime::UNIX_EPOCH)
     })
+}
+
+/// Now, in seconds since 1970.
+pub fn unix() -> i64 {
+    now().unix_timestamp()
+}
+
+/// The clock, for those who have none of their own.
+pub const CLOCK: Clock = Clock { now: unix, text: text_of };
+
+fn text_of(seconds: i64) -> String {
+    date_of(u64::try_from(seconds).unwrap_or_default())
 }
 
 /// As in the journal: `2026-11-23T08:00:00Z`.

@@ -9,6 +9,8 @@ use lavrin_core::text::shell_word;
 use lavrin_reach::ssh::{ConnectFault, ExecFault, Rejected};
 use lavrin_store::StoreFault;
 use lavrin_store::database::DatabaseFault;
+use lavrin_work::owed::OwedFault;
+use lavrin_work::ways::HostFault;
 use std::path::Path;
 
 /// An error as it is shown: what happened, why, and what to type.
@@ -81,6 +83,15 @@ impl From<DatabaseFault> for CommandError {
             }
             DatabaseFault::Busy { .. } => said.hint("wait until the other one is done"),
             DatabaseFault::Other { .. } | DatabaseFault::System(_) => said,
+        }
+    }
+}
+
+impl From<OwedFault> for CommandError {
+    fn from(fault: OwedFault) -> Self {
+        match fault {
+            OwedFault::Edit(_) => Self::usage(fault.to_string()).hint("lavrin check"),
+            OwedFault::Store(fault) => fault.into(),
         }
     }
 }
@@ -166,6 +177,32 @@ impl From<Rejected> for CommandError {
     }
 }
 
+/// A host that nobody came onto, or that gave no answer.
+pub fn host_fault(host: &str, fault: &HostFault) -> CommandError {
+    match fault {
+        HostFault::Connect(fault) => fault.clone().into(),
+        HostFault::Rejected(rejected) => rejected.clone().into(),
+        HostFault::Exec(fault) => exec_fault(host, fault),
+        HostFault::Unspoken { host, why } => crate::host::unspoken(host, *why),
+        HostFault::Through { host: through, fault } => match &**fault {
+            HostFault::Connect(ConnectFault::HostKeyUnknown { .. }) => {
+                CommandError::usage(format!("the way leads over {through}, whose keys are not pinned"))
+                    .hint(format!("lavrin host trust {through}"))
+            }
+            inner => {
+                let said = host_fault(through, inner);
+                CommandError { message: format!("{through}, over which {host} is reached: {}", said.message), ..said }
+            }
+        },
+        HostFault::Timeout { .. } | HostFault::CutOff | HostFault::NotBegun | HostFault::NoWay { .. } => {
+            CommandError::with(Exit::NotChecked, format!("{host}: {fault}"))
+        }
+        HostFault::Crashed { .. } => {
+            CommandError::with(Exit::NotChecked, format!("{host}: {fault}")).because("this is a fault of lavrin itself")
+        }
+    }
+}
+
 /// A script that gave no answer.
 pub fn exec_fault(host: &str, fault: &ExecFault) -> CommandError {
     let said = CommandError::with(Exit::NotChecked, format!("{host}: {fault}"));
@@ -177,6 +214,15 @@ pub fn exec_fault(host: &str, fault: &ExecFault) -> CommandError {
             said.hint("this account may only be used for one command; sign in as another: --login NAME")
         }
         _ => said,
+    }
+}
+
+/// How a command ends because steps cannot be told.
+pub fn exit_of_no_steps(fault: &NoSteps) -> Exit {
+    match fault {
+        NoSteps::NoSuchAccount => Exit::Findings,
+        NoSteps::HomeOnNetwork(_) => Exit::NotChecked,
+        _ => Exit::Stopped,
     }
 }
 

@@ -4,7 +4,9 @@ use crate::error::CommandError;
 use crate::secret::{self, Given, PassphraseArgs, Secret};
 use crate::{input, paths};
 use clap::{Args, ValueEnum};
+use lavrin_core::register::Register;
 use lavrin_reach::ssh::{Credential, Rise};
+use lavrin_work::ways::{Way, Ways};
 use std::path::PathBuf;
 use std::sync::Arc;
 
@@ -71,8 +73,19 @@ impl SignInArgs {
         Given { env: self.password_env.clone(), fd: self.password_fd, file: self.password_file.clone() }.read()
     }
 
+    /// With what to sign in and how to get root's rights; a password is asked for as that of `whose`.
+    pub fn way(&self, whose: &str) -> Result<Way, CommandError> {
+        let network_homes = self.network_homes.then(Arc::default);
+        Ok(Way { credentials: self.credentials(whose)?, rises: self.rise_ways()?, network_homes })
+    }
+
+    /// The ways to the hosts of a register.
+    pub fn ways(&self, register: &Register) -> Result<Arc<Ways>, CommandError> {
+        Ok(Arc::new(Ways::of(register, self.way("the logins on these hosts")?, self.login.clone())))
+    }
+
     /// What is tried to sign in, in order; a password is asked for as that of `whose`.
-    pub fn credentials(&self, whose: &str) -> Result<Vec<Credential>, CommandError> {
+    fn credentials(&self, whose: &str) -> Result<Vec<Credential>, CommandError> {
         let mut list = Vec::new();
         if let Some(path) = &self.identity {
             let key = Arc::new(input::private_key(path, &self.passphrase())?);
@@ -85,7 +98,7 @@ impl SignInArgs {
     }
 
     /// The ways to root's rights, in order.
-    pub fn rise_ways(&self) -> Result<Vec<Rise>, CommandError> {
+    fn rise_ways(&self) -> Result<Vec<Rise>, CommandError> {
         let password = if self.ask_rise_password {
             Some(secret::ask("Password for sudo or doas: ")?)
         } else {

@@ -5,6 +5,7 @@ use crate::exit::Exit;
 use anstyle::{AnsiColor, Style};
 use clap::ValueEnum;
 use lavrin_core::finding::Severity;
+use lavrin_work::interrupt::Interrupt;
 use std::io::{BufRead as _, IsTerminal as _, Write as _};
 
 /// When to use colours.
@@ -75,6 +76,8 @@ pub struct Ui {
     quiet: bool,
     /// How results are printed.
     pub format: Format,
+    /// Whether somebody wants the run to end.
+    pub interrupt: Interrupt,
 }
 
 impl Ui {
@@ -91,6 +94,7 @@ impl Ui {
             err_colors: wanted(std::io::stderr().is_terminal()),
             quiet,
             format,
+            interrupt: Interrupt::default(),
         }
     }
 

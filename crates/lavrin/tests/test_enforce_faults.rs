@@ -6,7 +6,7 @@ use common::fleet::Fleet;
 use common::{Run, key};
 use lavrin_standin::Behaviour;
 use std::os::unix::fs::symlink;
-use std::time::{Duration, Instant};
+use std::time::Instant;
 
 const ENFORCE: &str = "enforce --identity home/office --yes";
 
@@ -133,8 +133,7 @@ fn a_kill_leaves_each_host_with_the_old_or_the_new_file() {
         std::thread::sleep(whole * (number * 7 % KILLS) / KILLS);
         let _ = child.kill();
         child.wait().unwrap();
-        // What was begun on a host ends there.
-        std::thread::sleep(Duration::from_millis(400));
+        fleet.wait_until_nothing_runs();
         for host in 0..3 {
             let now = keys(&fleet, host);
             assert!(now == old || now == new, "neither old nor new after {number} kills: {now:?}");

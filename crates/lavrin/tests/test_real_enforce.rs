@@ -4,10 +4,9 @@
 mod common;
 
 use common::World;
-use common::servers::{Account, PASSWORD, Server, Sudo, system};
+use common::servers::{Account, PASSWORD, Server, Sudo, SystemLog, system};
 use common::site::{PLAIN, RootKeys, Site};
 use std::fmt::Write as _;
-use std::os::unix::net::UnixDatagram;
 
 struct Fleet {
     world: World,
@@ -117,7 +116,7 @@ fn eight_servers_and_a_small_device_are_enforced_and_left() {
     fleet.write_register();
     let world = &fleet.world;
     world.write("pw", PASSWORD, 0o600);
-    let log = (!std::path::Path::new("/dev/log").exists()).then(|| UnixDatagram::bind("/dev/log").unwrap());
+    let log = SystemLog::take();
     let way = "--identity home/keys/office --password-file pw";
     let run = world.typed(&format!("enforce {way} --yes --reason tidy-up --format json"));
     let json: serde_json::Value = serde_json::from_str(&run.stdout).unwrap();
@@ -130,13 +129,7 @@ fn eight_servers_and_a_small_device_are_enforced_and_left() {
     }
     assert_eq!(run.status, 0, "{run}");
     if let Some(log) = log {
-        let _ = std::fs::remove_file("/dev/log");
-        log.set_nonblocking(true).unwrap();
-        let mut said = String::new();
-        let mut buffer = [0; 2000];
-        while let Ok(length) = log.recv(&mut buffer) {
-            said += &String::from_utf8_lossy(&buffer[..length]);
-        }
+        let said = log.end();
         assert!(said.contains("lavrin") && said.contains("enforce: tidy-up"), "{said}");
     }
     let edda = world.read("home/keys/edda.pub");

@@ -436,6 +436,18 @@ impl Difference {
             Self::Mode(_) => Some(Part::Modes),
         }
     }
+
+    /// The key that it is about.
+    #[must_use]
+    pub fn key(&self) -> Option<Fingerprint> {
+        match self {
+            Self::Add { fingerprint, .. }
+            | Self::Options { fingerprint, .. }
+            | Self::Remove { fingerprint, .. }
+            | Self::Unknown { fingerprint, .. } => Some(*fingerprint),
+            Self::Mode(_) => None,
+        }
+    }
 }
 
 impl AccountComparison {
@@ -453,14 +465,7 @@ impl AccountComparison {
 
     /// Keeps only what is about these keys.
     pub fn only_keys(&mut self, keys: &[Fingerprint]) {
-        let own = |difference: &Difference| match difference {
-            Difference::Add { fingerprint, .. }
-            | Difference::Options { fingerprint, .. }
-            | Difference::Remove { fingerprint, .. }
-            | Difference::Unknown { fingerprint, .. } => keys.contains(fingerprint),
-            Difference::Mode(_) => false,
-        };
-        self.differences.retain(own);
+        self.differences.retain(|difference| difference.key().is_some_and(|key| keys.contains(&key)));
     }
 
     /// The steps that end what can be ended.

@@ -138,6 +138,23 @@ impl Change {
         }
     }
 
+    /// Whether what was seen is what was there before the change.
+    #[must_use]
+    pub fn is_undone(&self, seen: &Observation) -> bool {
+        let node = seen.node(self.path());
+        match self {
+            Self::MakeFolder { .. } | Self::WriteFile { old: None, .. } => node == Fact::Absent,
+            Self::RemoveFolder { .. } => node.known().is_some_and(|node| node.kind == NodeKind::Folder),
+            Self::SetMode { from, .. } => node.known().is_some_and(|node| node.mode == *from),
+            Self::SetOwner { from, .. } => {
+                node.known().is_some_and(|node| node.uid == from.uid && node.gid == from.gid)
+            }
+            Self::WriteFile { path, old: Some(old), .. } | Self::RemoveFile { path, old, .. } => {
+                seen.content(path).into_known() == Some(old)
+            }
+        }
+    }
+
     /// The path it is about.
     #[must_use]
     pub fn path(&self) -> &BytePath {

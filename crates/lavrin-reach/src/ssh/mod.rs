@@ -43,6 +43,8 @@ pub struct Target {
     pub known_hosts: Vec<u8>,
     /// The fingerprint the user expects; where given, nothing else is trusted.
     pub expected: Option<Fingerprint>,
+    /// The fingerprint that the key must have besides being known or expected.
+    pub required: Option<Fingerprint>,
 }
 
 /// Why a host was not reached.
@@ -176,6 +178,9 @@ impl client::Handler for Watcher {
 impl Target {
     fn judge(&self, key: PublicKey) -> Option<ConnectFault> {
         let (host, shown) = (self.host.clone(), key.fingerprint());
+        if let Some(known) = self.required.filter(|required| *required != shown) {
+            return Some(ConnectFault::HostKeyChanged { host, shown, known, line: None });
+        }
         match (self.expected, hostkey::standing(&self.known_hosts, &self.host, self.port, &key)) {
             (_, Standing::Revoked { line }) => Some(ConnectFault::HostKeyRevoked { host, line }),
             (Some(expected), _) if expected == shown => None,
@@ -387,6 +392,12 @@ impl Connection {
     #[must_use]
     pub fn port(&self) -> u16 {
         self.port
+    }
+
+    /// Whether nothing can be sent on it any more.
+    #[must_use]
+    pub fn is_closed(&self) -> bool {
+        self.handle.is_closed()
     }
 
     /// Says good-bye; what is already lost is not waited for.

@@ -1,6 +1,6 @@
 //! `lavrin adopt`: build the register from what surveys found, asking once for each key whose it is.
 
-use super::register::{Opened, RegisterArgs, edit_fault, today, typed_id};
+use super::register::{Opened, RegisterArgs, change_file, edit_fault, today, typed_id};
 use super::survey::hosts_named;
 use crate::error::CommandError;
 use crate::exit::Exit;
@@ -223,7 +223,7 @@ fn write(mut opened: Opened, adopted: &[(&Found, String)], args: &AdoptArgs, ui:
         };
         text = add_grant(&text, &grant).map_err(edit_fault("access.toml"))?;
     }
-    opened.change(ui, "access.toml", &text)
+    change_file(&opened, ui, "access.toml", &text)
 }
 
 fn person_file(opened: &Opened, found: &Found, person: &str, ui: &Ui) -> Result<(), CommandError> {
@@ -242,5 +242,5 @@ fn person_file(opened: &Opened, found: &Found, person: &str, ui: &Ui) -> Result<
     let line = found.key.line(&printable(comment.as_bytes()));
     let new = NewKey { label: &label, line: &line, purpose: "person", added: today() };
     let text = add_key(&text, &new).map_err(edit_fault(&path))?;
-    opened.change(ui, &path, &text)
+    change_file(opened, ui, &path, &text)
 }

@@ -1,23 +1,31 @@
-//! What `install` and `remove` have in common: show the steps, ask, carry out, and say how it ended.
+//! What all commands that change something share: the options, the question, what the journal is told, and how each end of
+//! the work is worded.
 
 use super::place::Work;
-use crate::clock;
-use crate::command::register::RegisterArgs;
-use crate::error::CommandError;
+use crate::clock::{self, CLOCK};
+use crate::command::register::Opened;
+use crate::error::{CommandError, host_fault};
 use crate::exit::Exit;
 use crate::json::{LimitsOut, PlaceOut};
 use crate::paths;
 use crate::ui::{Format, Label, Ui};
 use crate::wording;
 use clap::Args;
-use lavrin_core::key::generate::{Randomness as _, SystemSource};
-use lavrin_core::key::{PrivateKey, PublicKey};
-use lavrin_core::steps::{Guarded, Steps};
+use lavrin_core::steps::{Steps, guard};
+use lavrin_reach::ssh::ConnectFault;
 use lavrin_store::database::Database;
-use lavrin_store::{Keeper, Outcome, State};
-use lavrin_work::{Carried, Proof, Record, Settled, carry_out, prove};
+use lavrin_store::{Keeper, State};
+use lavrin_work::Heard;
+use lavrin_work::change::{End, Ended, Proof, Task, Terms, Trouble, one};
+use lavrin_work::pool::Pace;
+use lavrin_work::ways::HostFault;
 use schemars::JsonSchema;
 use serde::Serialize;
+use std::sync::{Arc, Mutex};
+use std::time::Duration;
+
+/// How long each look may take where there is one place only.
+const STEP_LIMIT: Duration = Duration::from_mins(10);
 
 /// Options of commands that change something.
 #[derive(Debug, Args, Clone)]
@@ -73,10 +81,10 @@ pub struct ProofOut {
 }
 
 impl ProofOut {
-    /// A proof in words.
-    pub fn of(proof: &Proof) -> Self {
-        let (kind, detail) = match proof {
-            Proof::LoggedIn(signed) => (
+    /// What a server says, in words.
+    pub fn of(heard: &Heard) -> Self {
+        let (kind, detail) = match heard {
+            Heard::LoggedIn(signed) => (
                 "logged-in",
                 format!(
                     "a fresh login as {} with publickey: {} {}",
@@ -85,31 +93,77 @@ impl ProofOut {
                     signed.key.map(|key| key.to_string()).unwrap_or_default()
                 ),
             ),
-            Proof::WouldAccept => {
+            Heard::Accepts => {
                 ("would-accept", "asked from outside, the server would accept the key (no login was made)".to_owned())
             }
-            Proof::Refused => ("refused", "asked from outside, the server refuses the key".to_owned()),
-            Proof::LoginRefused(rejected) => (
+            Heard::Refuses => ("refused", "asked from outside, the server refuses the key".to_owned()),
+            Heard::LoginRefused(rejected) => (
                 "login-refused",
                 format!(
                     "the server takes the key and refuses the login: {}",
                     rejected.tried.last().map(|tried| tried.detail.clone()).unwrap_or_default()
                 ),
             ),
-            Proof::Nothing(why) => ("nothing", wording::no_proof(why)),
+            Heard::Nothing(why) => ("nothing", wording::no_proof(why)),
+            Heard::LeftOut => ("nothing", "the server was not asked".to_owned()),
         };
         Self { kind, detail }
     }
 }
 
 /// Where backups and the journal are kept: in the register that one stands in, else in the state folder.
-pub fn keeper() -> Result<Box<dyn Keeper>, CommandError> {
-    if let Some(register) = RegisterArgs::default().folder() {
-        return Ok(Box::new(Database::open(register.path())?));
+pub fn keeper(register: Option<&Opened>) -> Result<Arc<dyn Keeper + Send + Sync>, CommandError> {
+    if let Some(opened) = register {
+        return Ok(Arc::new(Mutex::new(Database::open(opened.folder.path())?)));
     }
     let folder = paths::state()
         .ok_or_else(|| CommandError::usage("neither HOME nor XDG_STATE_HOME says where backups can be kept"))?;
-    Ok(Box::new(State::at(&folder)))
+    Ok(Arc::new(State::at(&folder)))
+}
+
+/// What the changes of a command at one place have in common.
+pub fn terms(
+    command: &'static str,
+    register: Option<&Opened>,
+    reason: Option<String>,
+    accept_lockout: bool,
+    ui: &Ui,
+) -> Result<Terms, CommandError> {
+    Ok(Terms {
+        command,
+        run: None,
+        part: None,
+        time: clock::timestamp(),
+        now: clock::now().unix_timestamp(),
+        reason,
+        accept_lockout,
+        keeper: keeper(register)?,
+        interrupt: ui.interrupt.clone(),
+    })
+}
+
+/// What an earlier run left open at this place when it was killed has an end now that the place was seen.
+pub fn close_left_open(work: &Work, register: Option<&Opened>) -> Result<(), CommandError> {
+    let keeper: Option<Box<dyn Keeper>> = match register {
+        Some(opened) => Database::open_existing(opened.folder.path())?.map(|store| Box::new(store) as Box<dyn Keeper>),
+        None => paths::state().map(|folder| Box::new(State::at(&folder)) as Box<dyn Keeper>),
+    };
+    if let Some(keeper) = keeper {
+        let mut left = CLOCK.left_open(keeper.as_ref())?;
+        left.close(keeper.as_ref(), &work.name, &work.seen, &clock::timestamp())?;
+    }
+    Ok(())
+}
+
+/// Steps of one account at a place, with what they were made from.
+pub fn task(steps: &Steps, work: &Work) -> Task {
+    Task { steps: steps.clone(), seen: Arc::new(work.seen.clone()) }
+}
+
+/// Stops where the login's own key would go, for all accounts, before anybody is asked anything.
+pub fn guarded(tasks: &[Task], work: &Work, accept_lockout: bool) -> Result<(), CommandError> {
+    let login = work.site.login();
+    tasks.iter().try_for_each(|task| guard(&task.steps, login.as_ref(), accept_lockout).map(drop)).map_err(Into::into)
 }
 
 /// Prints the steps, on stderr, so that a question can follow.
@@ -136,82 +190,93 @@ pub fn confirm(ui: &Ui, args: &ChangeArgs) -> Result<(), CommandError> {
     Err(CommandError::with(Exit::Stopped, "nothing was changed"))
 }
 
-/// A change under way: the guarded steps and what the journal knows of them.
-pub struct UnderWay {
-    /// The steps.
-    pub changes: Vec<Guarded>,
-    /// The journal's record.
-    pub record: Record,
-    /// Where it is kept.
-    pub keeper: Box<dyn Keeper>,
+/// Carries tasks out at one place, which is given back where the work came to its end.
+pub async fn carry(work: Work, tasks: Vec<Task>, proof: Proof, terms: Terms, ui: &Ui) -> (Option<Work>, Ended) {
+    let pace = Pace { parallel: 1, limit: STEP_LIMIT, interrupt: ui.interrupt.clone() };
+    let (name, connection) = (work.name, work.seen.connection.clone());
+    let (site, ended) = one(work.site, tasks, proof, terms, &pace).await;
+    let work = site.map(|site| {
+        let mut seen = ended.after.as_deref().cloned().unwrap_or_default();
+        seen.connection = connection;
+        Work { site, seen, name }
+    });
+    (work, ended)
 }
 
-impl UnderWay {
-    /// Begins a record.
-    pub fn new(
-        command: &'static str,
-        work: &Work,
-        steps: &Steps,
-        changes: Vec<Guarded>,
-        reason: Option<String>,
-    ) -> Result<Self, CommandError> {
-        let mut id = [0u8; 8];
-        SystemSource.fill(&mut id);
-        let record = Record {
-            id: id.iter().fold(String::new(), |text, byte| text + &format!("{byte:02x}")),
-            time: clock::timestamp(),
-            command,
-            place: work.name.clone(),
-            login: work.remote.as_ref().map(|remote| remote.signed.account.clone()),
-            key: steps.fingerprint.map(|key| key.to_string()),
-            reason,
-            run: None,
-            effect: steps.effect(),
-        };
-        Ok(Self { changes, record, keeper: keeper()? })
+/// How a command ends because of how the work on an account ended.
+pub fn exit_of(end: &End) -> Exit {
+    match end {
+        End::Done => Exit::Done,
+        End::NotBegun(why) => match &**why {
+            Trouble::Host(fault) if !is_changed_key(fault) => Exit::NotChecked,
+            _ => Exit::Stopped,
+        },
+        End::AsBefore(_) => Exit::Stopped,
+        End::Unknown(_) => Exit::Midway,
     }
+}
 
-    /// Backup, intent, changes. A failure is an error with the exit code that fits the state things are in.
-    pub async fn carry(&self, work: &Work, steps: &Steps) -> Result<(), CommandError> {
-        let carried =
-            carry_out(&work.place, &self.changes, &steps.account, &work.seen, &self.record, self.keeper.as_ref())
-                .await?;
-        let Carried::Failed { fault, settled } = carried else { return Ok(()) };
-        let error = CommandError::with(Exit::Stopped, format!("the change could not be made: {fault}"));
-        match settled {
-            Settled::AsBefore => {
-                self.close(Outcome::AsBefore, &fault.to_string())?;
-                Err(error.because("everything is as it was").hint("run the command again: it looks anew"))
-            }
-            Settled::Unknown => {
-                self.close(Outcome::Unknown, &fault.to_string())?;
-                let error = CommandError { exit: Exit::Midway, ..error };
-                Err(error
-                    .because(format!("what state {} is in is not known", fault_path(steps)))
-                    .hint(format!("lavrin why {} --key KEY.pub", steps.account.name)))
+/// Whether a host shows another key than the known one, which always stops.
+fn is_changed_key(fault: &HostFault) -> bool {
+    matches!(fault, HostFault::Connect(ConnectFault::HostKeyChanged { .. } | ConnectFault::HostKeyRevoked { .. }))
+}
+
+/// Why the work on an account of one place is not done; none where it is.
+pub fn error_of(end: &End, account: &str, place: &str) -> Option<CommandError> {
+    let why = end.trouble()?;
+    let error = match why {
+        Trouble::Host(fault) if matches!(end, End::NotBegun(_)) => host_fault(place, fault),
+        Trouble::LockOut(lock_out) => lock_out.clone().into(),
+        Trouble::Store(fault) => CommandError::with(exit_of(end), fault.to_string()),
+        Trouble::NoProof { heard, by_files, .. } => {
+            let proof = ProofOut::of(heard).detail;
+            let said = format!("the key was put in place and did not prove itself: {proof}");
+            let error = CommandError::with(Exit::Stopped, said);
+            match by_files {
+                Some(reason) => {
+                    let finding = wording::reason::message(reason, account);
+                    let path = reason.path.as_ref().map(|path| format!(" ({path})")).unwrap_or_default();
+                    error.because(format!("by the files: {finding}{path}"))
+                }
+                None => error,
             }
         }
-    }
+        Trouble::StandsAgain(_) => {
+            CommandError::with(Exit::Midway, "the key was taken out, and read back it stands there again")
+                .because("something else writes this file: an agent or a configuration management")
+        }
+        why => CommandError::with(Exit::Stopped, format!("the change could not be made: {}", wording::trouble(why))),
+    };
+    Some(state_told(CommandError { exit: exit_of(end), ..error }, end, why, account, place))
+}
 
-    /// Writes the outcome down.
-    pub fn close(&self, outcome: Outcome, detail: &str) -> Result<(), CommandError> {
-        self.record.close(self.keeper.as_ref(), outcome, detail).map_err(CommandError::from)
+/// Adds what state things are in, and what to type next.
+fn state_told(error: CommandError, end: &End, why: &Trouble, account: &str, place: &str) -> CommandError {
+    let look = format!("lavrin why {}", account_at(account, place));
+    match (end, why) {
+        (_, Trouble::LockOut(_)) => error,
+        (End::AsBefore(_), Trouble::NoProof { .. } | Trouble::NoLogin(_)) => error
+            .because("the change was taken back over the session that was still open; everything is as it was")
+            .hint(look),
+        (End::AsBefore(_), _) => error.because("everything is as it was").hint("run the command again: it looks anew"),
+        (End::NotBegun(_), _) => error.because("nothing was changed"),
+        (End::Unknown(_), Trouble::StandsAgain(_)) => error.hint(look),
+        (End::Unknown(_), _) => error
+            .because(format!(
+                "what state {account} is in there is not known; the backup is in the store: lavrin history"
+            ))
+            .hint(look),
+        (End::Done, _) => error,
     }
 }
 
-fn fault_path(steps: &Steps) -> String {
-    steps.changes.last().map(|change| change.path().to_string()).unwrap_or_default()
-}
-
-/// Asks the host from outside. `None` for a local tree: no server is asked there.
-pub async fn proof(
-    work: &Work,
-    account: &str,
-    key: &PublicKey,
-    private: Option<(Box<PrivateKey>, String)>,
-) -> Option<(Proof, Option<lavrin_reach::ssh::Connection>)> {
-    let remote = work.remote.as_ref()?;
-    Some(prove(&remote.target, account, key, private, &SystemSource).await)
+/// An account as it is typed: `ACCOUNT@HOST`, or with the tree.
+pub fn account_at(account: &str, place: &str) -> String {
+    if place.starts_with(['/', '~', '.']) {
+        format!("{account} --root {}", lavrin_core::text::shell_word(place))
+    } else {
+        format!("{account}@{place}")
+    }
 }
 
 /// Prints how it ended.

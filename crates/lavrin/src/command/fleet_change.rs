@@ -1,39 +1,28 @@
-//! What `enforce`, `offboard` and `restore` have in common: carry steps out on many hosts, remember what came of it, and
-//! say so.
+//! What `enforce`, `offboard` and `restore` have in common: how a run begins, and how what came of it is told.
 
+use super::change::exit_of;
 use super::compare::moment;
 use super::compare::out::{AccountOut, account_text};
 use super::register::Opened;
-use super::survey::{Ways, remember};
-use crate::clock;
+use crate::clock::{self, CLOCK};
 use crate::error::CommandError;
 use crate::exit::Exit;
 use crate::table::columns;
 use crate::ui::{Label, Ui};
-use crate::wording;
+use crate::wording::{self, heard};
 use clap::Args;
-use lavrin_core::audit::Auditor;
-use lavrin_core::key::generate::{Randomness as _, SystemSource};
-use lavrin_core::register::Host;
 use lavrin_core::text::{count, printable};
-use lavrin_reach::ssh::ConnectFault;
 use lavrin_store::Keeper;
 use lavrin_store::database::Database;
-use lavrin_work::Heard;
-use lavrin_work::enforce::{Asked, Ended, Job, Terms, Trouble, enforce};
-use lavrin_work::survey::{Pace, SurveyFault};
+use lavrin_work::change::{Asked, End, Ended, Terms, Trouble, run_name};
+use lavrin_work::fleet_run::FleetRun;
+use lavrin_work::pool::Pace;
+use lavrin_work::survey::Surveyed;
 use schemars::JsonSchema;
 use serde::Serialize;
 use std::collections::HashMap;
 use std::sync::{Arc, Mutex};
 use std::time::Duration;
-use tokio::sync::mpsc;
-
-/// Results that wait to be written down.
-const WAITING: usize = 64;
-
-/// Hosts whose tag begins so belong together, as two routers of a pair do, and are never changed at the same time.
-pub const PAIR: &str = "pair-";
 
 /// How many hosts at once, and when to stop.
 #[derive(Debug, Args, Clone)]
@@ -55,19 +44,10 @@ pub struct ManyArgs {
 
 impl ManyArgs {
     /// How much at once, and for how long.
-    pub fn pace(&self) -> Pace {
-        Pace { parallel: self.parallel.into(), time: Duration::from_secs(self.time) }
+    pub fn pace(&self, ui: &Ui) -> Pace {
+        let limit = Duration::from_secs(self.time);
+        Pace { parallel: self.parallel.into(), limit, interrupt: ui.interrupt.clone() }
     }
-}
-
-/// A run over many hosts.
-pub struct FleetRun {
-    /// What ties its changes together.
-    pub id: String,
-    store: Arc<Mutex<Database>>,
-    terms: Arc<Terms>,
-    pace: Pace,
-    auditor: Auditor,
 }
 
 /// What came of one host.
@@ -81,12 +61,24 @@ pub struct ResultOut {
     pub why: Option<String>,
     /// What differed when it was looked at.
     pub accounts: Vec<AccountOut>,
+    /// How it ended for each account that was to be changed.
+    pub ends: Vec<EndOut>,
     /// What it says from outside about each key.
     pub proofs: Vec<ProofOut>,
     /// What differs now, where somebody changed it meanwhile.
     pub now: Vec<AccountOut>,
     #[serde(skip)]
     pub exit: Exit,
+}
+
+/// How it ended for one account.
+#[derive(Debug, Clone, Serialize, JsonSchema)]
+pub struct EndOut {
+    pub account: String,
+    /// `done`, `as-before`, `unknown` or `not-begun`.
+    pub state: &'static str,
+    /// Why it is not done.
+    pub why: Option<String>,
 }
 
 /// What a host says from outside about a key.
@@ -107,7 +99,7 @@ impl ProofOut {
         let (answer, why) = heard(&asked.heard);
         let explained = "the entry or the settings say why it is refused from here";
         let still = "another source than the account's files gives this key";
-        let note = if asked.explained && answer == "refused" {
+        let note = if !asked.explained.is_empty() && answer == "refused" {
             Some(explained.to_owned())
         } else if asked.still_open() {
             Some(still.to_owned())
@@ -119,95 +111,62 @@ impl ProofOut {
     }
 }
 
-/// An answer in one word, and why there is none.
-pub fn heard(heard: &Heard) -> (&'static str, Option<String>) {
-    match heard {
-        Heard::Accepts => ("accepted", None),
-        Heard::Refuses => ("refused", None),
-        Heard::Nothing(why) => ("no-answer", Some(wording::no_proof(why))),
-        Heard::LeftOut => ("not-asked", Some("so many questions at once could be taken for an attack".to_owned())),
-    }
-}
-
-impl FleetRun {
-    /// Begins a run.
-    pub fn begin(
-        command: &'static str,
-        opened: &Opened,
-        many: &ManyArgs,
-        reason: Option<String>,
-    ) -> Result<Self, CommandError> {
-        let mut random = [0u8; 3];
-        SystemSource.fill(&mut random);
-        let tail = random.iter().fold(String::new(), |text, byte| text + &format!("{byte:02x}"));
-        let id = format!("{}-{tail}", clock::for_file_name());
-        let store = Arc::new(Mutex::new(Database::open(opened.folder.path())?));
-        let terms = Terms {
-            command,
-            run: id.clone(),
-            time: clock::timestamp(),
-            now: clock::now().unix_timestamp(),
-            reason,
-            accept_lockout: many.accept_lockout,
-            stop_after: many.stop_after_failures.map(|limit| limit as usize),
-            keeper: store.clone() as Arc<dyn Keeper + Send + Sync>,
-        };
-        Ok(Self { id, store, terms: Arc::new(terms), pace: many.pace(), auditor: Auditor::default() })
-    }
-
-    /// Carries the jobs out; what the hosts are like afterwards is remembered as a survey would.
-    pub async fn carry(&self, jobs: Vec<Job>, ways: &Ways) -> Result<HashMap<String, Ended>, CommandError> {
-        let (done, mut ended) = mpsc::channel(WAITING);
-        let work = enforce(jobs, ways.jumps.clone(), ways.way.clone(), self.pace, self.terms.clone(), done);
-        let work = tokio::spawn(work);
-        let mut all = HashMap::new();
-        let mut waiting = Vec::with_capacity(WAITING);
-        while ended.recv_many(&mut waiting, WAITING).await > 0 {
-            let store = self.store.lock().expect("nobody panics holding this");
-            store.together(|store| {
-                for (host, ended) in &waiting {
-                    if let Ended::Done { after, .. } | Ended::AsBefore { after: Some(after), .. } = ended {
-                        remember(store, &self.auditor, host, after)?;
-                    }
-                }
-                Ok(())
-            })?;
-            drop(store);
-            all.extend(waiting.drain(..));
-        }
-        let _ = work.await;
-        Ok(all)
-    }
-}
-
-/// The tags of a host that keep it apart from others.
-pub fn pairs(host: &Host) -> Vec<String> {
-    host.tags.iter().filter(|tag| tag.starts_with(PAIR)).cloned().collect()
+/// Begins a run over the hosts of a register.
+pub fn begin(
+    command: &'static str,
+    opened: &Opened,
+    many: &ManyArgs,
+    reason: Option<String>,
+    ui: &Ui,
+) -> Result<FleetRun, CommandError> {
+    let store = Arc::new(Mutex::new(Database::open(opened.folder.path())?));
+    let terms = Terms {
+        command,
+        run: Some(run_name(&clock::for_file_name())),
+        part: None,
+        time: clock::timestamp(),
+        now: clock::now().unix_timestamp(),
+        reason,
+        accept_lockout: many.accept_lockout,
+        keeper: store.clone() as Arc<dyn Keeper + Send + Sync>,
+        interrupt: ui.interrupt.clone(),
+    };
+    let stop_after = many.stop_after_failures.map(|limit| limit as usize);
+    Ok(FleetRun { store, terms, pace: many.pace(ui), stop_after, clock: CLOCK })
 }
 
 impl ResultOut {
     /// A host on which nothing was tried.
     pub fn still(host: &str, state: &'static str, why: Option<String>, exit: Exit) -> Self {
         let host = host.to_owned();
-        Self { host, state, why, accounts: Vec::new(), proofs: Vec::new(), now: Vec::new(), exit }
+        let (accounts, ends, proofs, now) = (Vec::new(), Vec::new(), Vec::new(), Vec::new());
+        Self { host, state, why, accounts, ends, proofs, now, exit }
+    }
+
+    /// A host that was not seen; none where it was.
+    pub fn not_seen(seen: &Surveyed) -> Option<Self> {
+        let why = wording::host_fault(seen.fault.as_ref()?);
+        Some(Self::still(&seen.host, "not-seen", Some(why), Exit::NotChecked))
     }
 
     /// How it ended on a host. `now` tells what differs there at present.
     pub fn of(host: &str, ended: &Ended, now: impl FnOnce(&Ended) -> Vec<AccountOut>) -> Self {
-        match ended {
-            Ended::Done { asked, .. } => {
-                let exit = if asked.iter().any(Asked::still_open) { Exit::Findings } else { Exit::Done };
-                let proofs = asked.iter().map(ProofOut::of).collect();
-                Self { proofs, ..Self::still(host, "done", None, exit) }
+        let worst = ended.worst();
+        let still_open = ended.asked.iter().any(Asked::still_open);
+        let exit = exit_of(worst).max(if still_open { Exit::Findings } else { Exit::Done });
+        let ends: Vec<EndOut> = ended.accounts.iter().map(EndOut::of).collect();
+        let is_mixed = ended.accounts.iter().any(|(_, end)| end.is_done()) && !worst.is_done();
+        let why = worst.trouble().map(|why| match ended.accounts.iter().find(|(_, end)| !end.is_done()) {
+            Some((account, _)) if is_mixed => {
+                format!("{}: {}; {}", printable(account.as_bytes()), wording::trouble(why), rest_done(ended))
             }
-            Ended::AsBefore { why, .. } => {
-                Self { now: now(ended), ..Self::still(host, "as-before", Some(trouble(why)), Exit::Stopped) }
-            }
-            Ended::Unknown { why } => Self::still(host, "unknown", Some(trouble(why)), Exit::Midway),
-            Ended::NotBegun { why: why @ Trouble::Survey(fault) } if !is_changed_key(fault) => {
-                Self::still(host, "not-begun", Some(trouble(why)), Exit::NotChecked)
-            }
-            Ended::NotBegun { why } => Self::still(host, "not-begun", Some(trouble(why)), Exit::Stopped),
+            _ => wording::trouble(why),
+        });
+        Self {
+            ends,
+            proofs: ended.asked.iter().map(ProofOut::of).collect(),
+            now: now(ended),
+            ..Self::still(host, state_of(worst), why, exit)
         }
     }
 
@@ -248,25 +207,26 @@ impl ResultOut {
     }
 }
 
-/// Whether a host shows another key than the pinned one, which always stops.
-fn is_changed_key(fault: &SurveyFault) -> bool {
-    matches!(fault, SurveyFault::Connect(ConnectFault::HostKeyChanged { .. } | ConnectFault::HostKeyRevoked { .. }))
+impl EndOut {
+    fn of((account, end): &(String, End)) -> Self {
+        let why = end.trouble().map(wording::trouble);
+        Self { account: printable(account.as_bytes()), state: state_of(end), why }
+    }
 }
 
-fn trouble(why: &Trouble) -> String {
-    match why {
-        Trouble::NoProof { account, fingerprint, heard: said } => {
-            let (answer, why) = heard(said);
-            let why = why.map(|why| format!(" ({why})")).unwrap_or_default();
-            format!("{fingerprint} was added to {account} and is {answer} from outside{why}; taken back")
-        }
-        Trouble::Stopped(failed) => {
-            format!("not begun, since {} before it", count(*failed, "host failed", "hosts failed"))
-        }
-        Trouble::LockOut(_) => format!("{why}; --accept-lockout does it all the same"),
-        Trouble::NoLogin(_) => format!("{why}; taken back over the session that was still open"),
-        other => printable(other.to_string().as_bytes()),
+fn state_of(end: &End) -> &'static str {
+    match end {
+        End::Done => "done",
+        End::NotBegun(_) => "not-begun",
+        End::AsBefore(_) => "as-before",
+        End::Unknown(_) => "unknown",
     }
+}
+
+/// Of a host on which not all accounts ended well.
+fn rest_done(ended: &Ended) -> String {
+    let done = ended.accounts.iter().filter(|(_, end)| end.is_done()).count();
+    format!("{} done", count(done, "other account is", "other accounts are"))
 }
 
 /// The results as text: each host, what differs now where that is news, and how many ended how.
@@ -322,10 +282,10 @@ pub fn check_reads(opened: &Opened) -> Result<(), CommandError> {
 
 /// What differs on a host now, where somebody changed it while it was worked on.
 pub fn differs_now(opened: &Opened, host: &str, ended: &Ended) -> Vec<AccountOut> {
-    let register = &opened.reading.register;
-    let (Ended::AsBefore { why: Trouble::Carry(_), after: Some(after) }, Some(known)) =
-        (ended, register.hosts.get(host))
-    else {
+    let register = opened.register();
+    let written = |end: &End| matches!(end.trouble(), Some(Trouble::Carry(_)));
+    let somebody_wrote = ended.accounts.iter().any(|(_, end)| written(end));
+    let (Some(after), Some(known)) = (ended.after.as_ref().filter(|_| somebody_wrote), register.hosts.get(host)) else {
         return Vec::new();
     };
     let comparer = lavrin_core::fleet::compare::Comparer::new(register, moment());

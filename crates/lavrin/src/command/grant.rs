@@ -1,7 +1,7 @@
 //! `lavrin grant` and `lavrin withdraw`: who may use which account where.
 
 use super::person::limits;
-use super::register::{RegisterArgs, edit_fault, typed_date, typed_id};
+use super::register::{RegisterArgs, change_file, edit_fault, typed_date, typed_id};
 use crate::error::CommandError;
 use crate::exit::Exit;
 use crate::ui::Ui;
@@ -116,7 +116,7 @@ pub fn grant(args: &GrantArgs, ui: &Ui) -> Result<Exit, CommandError> {
         reason: args.reason.as_deref(),
     };
     let text = add_grant(opened.text(FILE).unwrap_or_default(), &new).map_err(edit_fault(FILE))?;
-    opened.change(ui, FILE, &text)?;
+    change_file(&opened, ui, FILE, &text)?;
     Ok(Exit::Done)
 }
 
@@ -153,7 +153,7 @@ pub fn withdraw(args: &WithdrawArgs, ui: &Ui) -> Result<Exit, CommandError> {
         }
     }
     let text = remove_grants(opened.text(FILE).unwrap_or_default(), &numbers).map_err(edit_fault(FILE))?;
-    opened.change(ui, FILE, &text)?;
+    change_file(&opened, ui, FILE, &text)?;
     Ok(Exit::Done)
 }
 

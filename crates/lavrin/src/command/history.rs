@@ -169,7 +169,7 @@ fn events(subject: &Subject, opened: &Opened, store: &Database, ui: &Ui) -> Resu
 
 /// Without a register there is the journal of single changes in the state folder.
 fn without_register(ui: &Ui) -> Result<Exit, CommandError> {
-    let events = journal(keeper()?.as_ref())?;
+    let events = journal(keeper(None)?.as_ref())?;
     Ok(print(events.into_iter().map(|(_, event)| event).collect(), ui))
 }
 

@@ -16,7 +16,6 @@ pub mod install;
 pub mod key;
 pub mod mend;
 pub mod offboard;
-pub mod owed;
 pub mod person;
 pub mod place;
 pub mod probe;

@@ -1,6 +1,6 @@
 //! `lavrin person`: the people of the register and their keys.
 
-use super::register::{Opened, RegisterArgs, edit_fault, today, typed_date, typed_id};
+use super::register::{Opened, RegisterArgs, change_file, edit_fault, today, typed_date, typed_id};
 use super::sightings::{Column, SightingOut, Sightings};
 use crate::error::CommandError;
 use crate::exit::Exit;
@@ -187,7 +187,7 @@ fn add(args: &AddArgs, ui: &Ui) -> Result<Exit, CommandError> {
         return Err(CommandError::usage(format!("{} is in the register already, and nothing new was said", args.id))
             .hint(format!("lavrin person add {} --key KEY.pub adds a key", args.id)));
     }
-    opened.change(ui, &path, &text)?;
+    change_file(&opened, ui, &path, &text)?;
     Ok(Exit::Done)
 }
 

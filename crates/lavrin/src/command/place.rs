@@ -1,47 +1,35 @@
 //! Where a command works: a local tree or a host, and what was seen there.
 
+use super::register::Opened;
 use crate::account_target::AccountTarget;
-use crate::error::{CommandError, exec_fault};
-use crate::host::{HostArgs, NeedsRoot};
+use crate::error::{CommandError, host_fault};
+use crate::host::HostArgs;
 use crate::ui::Ui;
 use lavrin_core::fs::BytePath;
-use lavrin_core::steps::Login;
 use lavrin_core::survey::{Known, Observation, Want};
-use lavrin_reach::local::LocalTree;
-use lavrin_reach::ssh::{SignedIn, Target};
-use lavrin_work::Place;
+use lavrin_work::site::Site;
+use lavrin_work::ways::Rights;
 use std::path::Path;
 
 /// A place that is open, and what was seen of it.
 pub struct Work {
     /// The place.
-    pub place: Place,
+    pub site: Site,
     /// What was seen.
     pub seen: Observation,
     /// How it is named in messages.
     pub name: String,
-    /// The login, for a host.
-    pub remote: Option<Remote>,
-}
-
-/// A host's login.
-pub struct Remote {
-    /// How it was opened.
-    pub signed: SignedIn,
-    /// For further connections.
-    pub target: Target,
-    /// As the guard sees it.
-    pub login: Login,
 }
 
 impl Work {
     /// Opens the tree that `--root` names, or signs in to the host.
     pub async fn open(
         ui: &Ui,
+        register: Option<&Opened>,
         target: &AccountTarget,
         root: Option<&Path>,
         args: &HostArgs,
-        needs_root: NeedsRoot,
+        rights: Rights,
     ) -> Result<Self, CommandError> {
         match (&target.host, root) {
             (Some(_), Some(_)) => Err(CommandError::usage("a host and --root were given; only one place can be meant")),
@@ -49,39 +37,39 @@ impl Work {
                 format!("{0}@HOST; or in a local tree: {0} --root DIR (--root / for this machine)", target.account),
             )),
             (None, Some(root)) => Self::open_tree(root),
-            (Some(host), None) => Self::open_host(ui, host, &target.account, args, needs_root).await,
+            (Some(host), None) => Self::open_host(ui, register, host, &target.account, args, rights).await,
         }
     }
 
     /// Opens a local tree.
     pub fn open_tree(root: &Path) -> Result<Self, CommandError> {
-        let tree = LocalTree::open(root).map_err(|error| CommandError::file(root, "open the tree", &error))?;
         let name = crate::paths::shown(root);
-        Ok(Self { place: Place::Local(tree), seen: Observation::default(), name, remote: None })
+        let site = Site::tree(root, name).map_err(|error| CommandError::file(root, "open the tree", &error))?;
+        Ok(Self::at(site))
     }
 
     /// Signs in to a host.
     pub async fn open_host(
         ui: &Ui,
+        register: Option<&Opened>,
         host: &str,
         account: &str,
         args: &HostArgs,
-        needs_root: NeedsRoot,
+        rights: Rights,
     ) -> Result<Self, CommandError> {
-        let open = args.open(ui, host, account, needs_root).await?;
-        let remote = Remote { login: open.login(), signed: open.signed, target: open.target };
-        Ok(Self {
-            place: Place::Shell(open.shell),
-            seen: Observation::default(),
-            name: host.to_owned(),
-            remote: Some(remote),
-        })
+        let mut site = args.site(register, host, account, rights)?;
+        args.open(ui, &mut site).await?;
+        Ok(Self::at(site))
+    }
+
+    fn at(site: Site) -> Self {
+        Self { name: site.name().to_owned(), site, seen: Observation::default() }
     }
 
     /// Looks until nothing is asked any more.
     pub async fn look(&mut self, wants: impl Fn(&Observation) -> Vec<Want>) -> Result<(), CommandError> {
-        let looked = self.place.look(&mut self.seen, wants).await;
-        looked.map_err(|fault| exec_fault(&self.name, &fault))
+        let looked = self.site.look(&mut self.seen, wants).await;
+        looked.map_err(|fault| host_fault(&self.name, &fault))
     }
 
     /// Forgets what was seen and looks again.
@@ -94,11 +82,13 @@ impl Work {
         self.look(wants).await
     }
 
+    /// How the login was opened, in words; none for a tree.
+    pub fn login_words(&self) -> Option<String> {
+        self.site.signed().map(|signed| crate::wording::signed_in(signed, &self.name))
+    }
+
     /// A path of the place as the one who types a remedy sees it.
     pub fn typed_path(&self, path: &BytePath) -> String {
-        match &self.place {
-            Place::Local(tree) => crate::paths::shown(&tree.outside(path)),
-            Place::Shell(_) => path.to_string(),
-        }
+        self.site.outside(path).map_or_else(|| path.to_string(), |path| crate::paths::shown(&path))
     }
 }

@@ -5,9 +5,11 @@ use crate::exit::Exit;
 use crate::ui::{Label, Ui};
 use crate::{clock, paths};
 use clap::Args;
+use lavrin_core::policy::Policy;
 use lavrin_core::register::edit::EditFault;
-use lavrin_core::register::{Date, Reading, SourceFile, read};
+use lavrin_core::register::{Date, SourceFile, read};
 use lavrin_store::register::{MAIN_FILE, RegisterFolder};
+pub use lavrin_work::register::Opened;
 use std::path::PathBuf;
 
 /// Which register.
@@ -19,23 +21,16 @@ pub struct RegisterArgs {
     pub register: Option<PathBuf>,
 }
 
-/// A register that was read.
-pub struct Opened {
-    /// Where it lies.
-    pub folder: RegisterFolder,
-    /// Its files.
-    pub files: Vec<SourceFile>,
-    /// What they say.
-    pub reading: Reading,
-}
-
 impl RegisterArgs {
     /// Finds the register and reads it.
     pub fn open(&self) -> Result<Opened, CommandError> {
-        let folder = self.find()?;
-        let files = folder.load()?;
-        let reading = read(&files);
-        Ok(Opened { folder, files, reading })
+        Ok(Opened::read(self.find()?)?)
+    }
+
+    /// The register that one stands in, read; none where there is none. One that cannot be read is an error: its pins and
+    /// its policy must not be passed over in silence.
+    pub fn here(&self) -> Result<Option<Opened>, CommandError> {
+        Ok(self.folder().map(Opened::read).transpose()?)
     }
 
     /// The register's folder, where there is one.
@@ -62,36 +57,29 @@ impl RegisterArgs {
     }
 }
 
-impl Opened {
-    /// The text of a file; none where it is not there.
-    pub fn text(&self, path: &str) -> Option<&str> {
-        self.files.iter().find(|file| file.path == path).map(|file| file.text.as_str())
+/// Writes a file anew and shows what changed in it. The result has to read, or nothing is written.
+pub fn change_file(opened: &Opened, ui: &Ui, path: &str, new: &str) -> Result<(), CommandError> {
+    let mut files = opened.files.clone();
+    match files.iter_mut().find(|file| file.path == path) {
+        Some(file) => new.clone_into(&mut file.text),
+        None => files.push(SourceFile { path: path.to_owned(), text: new.to_owned() }),
     }
-
-    /// Writes a file anew and shows what changed in it. The result has to read, or nothing is written.
-    pub fn change(&self, ui: &Ui, path: &str, new: &str) -> Result<(), CommandError> {
-        let mut files = self.files.clone();
-        match files.iter_mut().find(|file| file.path == path) {
-            Some(file) => new.clone_into(&mut file.text),
-            None => files.push(SourceFile { path: path.to_owned(), text: new.to_owned() }),
-        }
-        let before = self.reading.findings.len();
-        let after = read(&files);
-        if after.findings.len() > before {
-            let fault = after.findings.last().map(|finding| crate::wording::register::message(&finding.fault));
-            return Err(CommandError::with(Exit::Stopped, "the register would not be in order afterwards")
-                .because(fault.unwrap_or_default())
-                .because("nothing was changed"));
-        }
-        let old = self.text(path);
-        self.folder.save(path, old, new)?;
-        ui.status(&paths::shown(&self.folder.path().join(path)));
-        for (sign, line) in changed_lines(old.unwrap_or_default(), new) {
-            let label = if sign == '+' { Label::Good } else { Label::Bad };
-            ui.result(&ui.paint(label, &format!("{sign} {line}")));
-        }
-        Ok(())
+    let before = opened.reading.findings.len();
+    let after = read(&files);
+    if after.findings.len() > before {
+        let fault = after.findings.last().map(|finding| crate::wording::register::message(&finding.fault));
+        return Err(CommandError::with(Exit::Stopped, "the register would not be in order afterwards")
+            .because(fault.unwrap_or_default())
+            .because("nothing was changed"));
     }
+    let old = opened.text(path);
+    opened.folder.save(path, old, new)?;
+    ui.status(&paths::shown(&opened.folder.path().join(path)));
+    for (sign, line) in changed_lines(old.unwrap_or_default(), new) {
+        let label = if sign == '+' { Label::Good } else { Label::Bad };
+        ui.result(&ui.paint(label, &format!("{sign} {line}")));
+    }
+    Ok(())
 }
 
 /// The lines that differ, between what both have at their beginning and at their end.
@@ -110,6 +98,11 @@ fn changed_lines(old: &str, new: &str) -> Vec<(char, String)> {
     let sign = |sign: char| move |line: &&str| (sign, (*line).to_owned());
     let lines = old[start..gone].iter().map(sign('-')).chain(new[start..come].iter().map(sign('+')));
     lines.filter(|(_, line)| !line.is_empty()).collect()
+}
+
+/// What is asked of keys and modes: by the register, where one stands in one.
+pub fn policy(opened: Option<&Opened>) -> Policy {
+    opened.map(|opened| opened.register().rules.policy.clone()).unwrap_or_default()
 }
 
 /// Today.

@@ -1,21 +1,23 @@
 //! `lavrin remove`: take a key out of an account, and prove that it is refused.
 
-use super::change::{self, ChangeArgs, ChangeOut, ProofOut, UnderWay};
+use super::change::{self, ChangeArgs, ChangeOut, ProofOut};
 use super::place::Work;
+use super::register::RegisterArgs;
 use crate::account_target::AccountTarget;
 use crate::error::{CommandError, no_steps};
 use crate::exit::Exit;
-use crate::host::{HostArgs, NeedsRoot};
+use crate::host::HostArgs;
 use crate::ui::{Label, Ui};
 use crate::{input, paths, wording};
 use clap::Args;
 use lavrin_core::key::PublicKey;
 use lavrin_core::login;
-use lavrin_core::steps::{Steps, guard, remove};
+use lavrin_core::steps::{Steps, remove};
 use lavrin_core::survey::Server;
 use lavrin_core::text::count;
-use lavrin_store::Outcome;
-use lavrin_work::Proof;
+use lavrin_work::change::Proof;
+use lavrin_work::ways::Rights;
+use lavrin_work::{Heard, Scope};
 use std::path::PathBuf;
 
 /// Take a key out of an account, and prove that it is refused
@@ -43,31 +45,48 @@ pub struct RemoveArgs {
 pub async fn run(args: &RemoveArgs, ui: &Ui) -> Result<Exit, CommandError> {
     let account = &args.target.account;
     let (fingerprint, given) = input::fingerprint_or_file(&args.key)?;
-    let mut work = Work::open(ui, &args.target, args.root.as_deref(), &args.host, NeedsRoot::Yes).await?;
-    work.look(|seen| login::wants(account, seen)).await?;
+    let register = RegisterArgs::default().here()?;
+    let (root, needed) = (args.root.as_deref(), Rights::Needed);
+    let mut work = Work::open(ui, register.as_ref(), &args.target, root, &args.host, needed).await?;
+    let scope = Scope::Account(account.clone());
+    work.look(|seen| scope.wants(seen)).await?;
+    change::close_left_open(&work, register.as_ref())?;
     let steps = remove(account, &fingerprint, &work.seen).map_err(|fault| no_steps(&fault, account, &work.name))?;
     let key = given.map(|given| given.key).or_else(|| login::find_key(account, &fingerprint, &work.seen));
     let mut out = out_of(args, &steps, &work);
     let target = format!("{account} on {}", work.name);
-    let login = work.remote.as_ref().map(|remote| remote.login.clone());
-    let changes = guard(&steps, login.as_ref(), args.accept_lockout)?;
+    let tasks = vec![change::task(&steps, &work)];
+    change::guarded(&tasks, &work, args.accept_lockout)?;
     if args.change.preview {
         let what = if steps.changes.is_empty() { "Nothing would be changed for" } else { "This would be done for" };
         change::finish(ui, &out, (Label::Strong, format!("{what} {target}; nothing was changed")));
         return Ok(Exit::Done);
     }
-    let mut under_way = None;
-    if !steps.changes.is_empty() {
+    let heard = if steps.changes.is_empty() {
+        ask(&work, account, key.as_ref()).await
+    } else {
         change::show(ui, &steps, &work);
         change::confirm(ui, &args.change)?;
-        let begun = UnderWay::new("remove", &work, &steps, changes, args.change.reason.clone())?;
-        begun.carry(&work, &steps).await?;
+        let terms = change::terms("remove", register.as_ref(), args.change.reason.clone(), args.accept_lockout, ui)?;
+        let gone = vec![(account.clone(), fingerprint)];
+        let refused = key.iter().map(|key| (account.clone(), key.clone())).collect();
+        let proof = Proof { gone, refused, ..Proof::of(scope.clone()) };
+        let (back, ended) = change::carry(work, tasks, proof, terms, ui).await;
+        if let Some(error) = change::error_of(ended.worst(), account, &out.place) {
+            return Err(error);
+        }
+        work = back.ok_or_else(|| CommandError::with(Exit::Midway, "the program failed"))?;
         out.state = "done";
-        check_gone(&mut work, &fingerprint, account, &begun).await?;
-        under_way = Some(begun);
-    }
-    count_sessions(&mut work, account, &mut out).await?;
-    conclude(args, ui, &work, key, under_way.as_ref(), &mut out, &target).await
+        ended.asked.into_iter().find(|asked| asked.fingerprint == fingerprint).map(|asked| asked.heard)
+    };
+    count_sessions(&mut work, &scope, account, &mut out).await?;
+    Ok(conclude(ui, &work, heard.as_ref(), &mut out, &target))
+}
+
+/// Nothing is to be taken out: what the server says counts all the same.
+async fn ask(work: &Work, account: &str, key: Option<&PublicKey>) -> Option<Heard> {
+    let key = key.filter(|_| work.site.is_host())?;
+    work.site.hear(account, std::slice::from_ref(key), None).await.pop()
 }
 
 fn out_of(args: &RemoveArgs, steps: &Steps, work: &Work) -> ChangeOut {
@@ -81,36 +100,23 @@ fn out_of(args: &RemoveArgs, steps: &Steps, work: &Work) -> ChangeOut {
         entry: None,
         limits: None,
         proof: None,
-        login: work.remote.as_ref().map(|remote| wording::signed_in(&remote.signed, &work.name)),
+        login: work.login_words(),
         open_sessions: None,
         notes: steps.not_covered.iter().map(wording::steps::not_covered).collect(),
     }
 }
 
-/// Reads the files back: no line of the key may be left.
-async fn check_gone(
-    work: &mut Work,
-    fingerprint: &lavrin_core::key::Fingerprint,
-    account: &str,
-    begun: &UnderWay,
-) -> Result<(), CommandError> {
-    work.look_again(|seen| login::wants(account, seen)).await?;
-    let left = remove(account, fingerprint, &work.seen).map(|steps| steps.changes.len());
-    if left == Ok(0) {
-        return Ok(());
-    }
-    begun.close(Outcome::Unknown, "the key was written out and stands there again")?;
-    Err(CommandError::with(Exit::Midway, "the key was taken out, and read back it stands there again")
-        .because("something else writes this file: an agent or a configuration management")
-        .hint(format!("lavrin why {account}@{} --key KEY.pub", work.name)))
-}
-
 /// Counts the sessions of the account that are still open, this login's own left out.
-async fn count_sessions(work: &mut Work, account: &str, out: &mut ChangeOut) -> Result<(), CommandError> {
-    let Some(remote) = &work.remote else { return Ok(()) };
-    let own = usize::from(remote.signed.account == account);
+async fn count_sessions(
+    work: &mut Work,
+    scope: &Scope,
+    account: &str,
+    out: &mut ChangeOut,
+) -> Result<(), CommandError> {
+    let Some(signed) = work.site.signed() else { return Ok(()) };
+    let own = usize::from(signed.account == account);
     if out.state != "done" {
-        work.look_again(|seen| login::wants(account, seen)).await?;
+        work.look_again(|seen| scope.wants(seen)).await?;
     }
     let counted = matches!(work.seen.server, Server::OpenSsh { .. });
     out.open_sessions = work.seen.sessions.get("").filter(|_| counted).map(|count| count.saturating_sub(own));
@@ -125,30 +131,18 @@ async fn count_sessions(work: &mut Work, account: &str, out: &mut ChangeOut) -> 
     Ok(())
 }
 
-async fn conclude(
-    args: &RemoveArgs,
-    ui: &Ui,
-    work: &Work,
-    key: Option<PublicKey>,
-    under_way: Option<&UnderWay>,
-    out: &mut ChangeOut,
-    target: &str,
-) -> Result<Exit, CommandError> {
+fn conclude(ui: &Ui, work: &Work, heard: Option<&Heard>, out: &mut ChangeOut, target: &str) -> Exit {
     let mut exit = Exit::Done;
-    let asked = match &key {
-        Some(key) => change::proof(work, &args.target.account, key, None).await,
-        None => None,
-    };
-    match &asked {
-        Some((proof, _)) => {
-            out.proof = Some(ProofOut::of(proof));
-            exit = match proof {
-                Proof::Refused => Exit::Done,
-                Proof::Nothing(_) => Exit::NotChecked,
+    match heard {
+        Some(heard) => {
+            out.proof = Some(ProofOut::of(heard));
+            exit = match heard {
+                Heard::Refuses => Exit::Done,
+                Heard::Nothing(_) | Heard::LeftOut => Exit::NotChecked,
                 _ => Exit::Findings,
             };
         }
-        None if work.remote.is_none() => {
+        None if !work.site.is_host() => {
             out.proof = Some(ProofOut {
                 kind: "read-back",
                 detail: "read back: no line of the key is left; no server was asked".to_owned(),
@@ -158,10 +152,7 @@ async fn conclude(
             .notes
             .push("the server could not be asked: only the fingerprint is known, and no file holds the key".to_owned()),
     }
-    if let Some(begun) = under_way {
-        begun.close(Outcome::Done, out.proof.as_ref().map_or("read back", |proof| proof.detail.as_str()))?;
-    }
-    let what = if under_way.is_some() { "Removed" } else { "Nothing to do: no file holds the key" };
+    let what = if out.state == "done" { "Removed" } else { "Nothing to do: no file holds the key" };
     let headline = if exit == Exit::Findings {
         out.notes.push(
             "the key comes from somewhere else than the account's files: a command, a certificate, another file"
@@ -172,5 +163,5 @@ async fn conclude(
         (Label::Good, format!("{what} for {target}"))
     };
     change::finish(ui, out, headline);
-    Ok(exit)
+    exit
 }

@@ -1,30 +1,32 @@
 //! `lavrin restore`: take back a change that the journal knows, or everything that one run changed.
 
-use super::change::{self, ChangeArgs, UnderWay, keeper};
-use super::fleet_change::{FleetRun, ManyArgs, ResultOut, differs_now, pairs, text};
+use super::change::{self, ChangeArgs, keeper};
+use super::fleet_change::{ManyArgs, ResultOut, begin, differs_now, text};
 use super::place::Work;
 use super::register::{Opened, RegisterArgs};
-use super::survey::{Ways, look_and};
+use super::survey::look;
 use crate::error::{CommandError, no_steps};
 use crate::exit::Exit;
-use crate::host::{HostArgs, NeedsRoot};
+use crate::host::HostArgs;
 use crate::table::columns;
 use crate::ui::{Format, Label, Ui};
 use crate::wording;
 use clap::Args;
 use lavrin_core::fleet::Index;
-use lavrin_core::login;
 use lavrin_core::register::{Host, Register};
-use lavrin_core::steps::{Change, Effect, Steps, guard, restore};
+use lavrin_core::steps::{Change, Effect, Steps, restore};
 use lavrin_core::survey::Observation;
 use lavrin_core::text::count;
 use lavrin_store::{Entry, Event, Keeper, Outcome};
-use lavrin_work::Place;
-use lavrin_work::enforce::Job;
+use lavrin_work::Scope;
+use lavrin_work::change::{Asked, Job, Proof, Task};
+use lavrin_work::plan::pairs;
+use lavrin_work::ways::Rights;
 use schemars::JsonSchema;
 use serde::Serialize;
 use std::collections::BTreeMap;
 use std::path::Path;
+use std::sync::Arc;
 
 /// Take back a change that the journal knows, or everything one run changed
 #[derive(Debug, Args)]
@@ -66,18 +68,15 @@ struct Known {
 
 /// Runs the command.
 pub async fn run(args: &RestoreArgs, ui: &Ui) -> Result<Exit, CommandError> {
-    let opened = args.register.open().ok();
-    let keeper: Box<dyn Keeper> = match &opened {
-        Some(opened) => Box::new(lavrin_store::database::Database::open(opened.folder.path())?),
-        None => keeper()?,
-    };
+    let opened = args.register.here()?;
+    let keeper = keeper(opened.as_ref())?;
     let known = known(args, keeper.as_ref())?;
     show(&known, opened.as_ref(), ui);
     let is_host =
         |known: &Known| opened.as_ref().is_some_and(|opened| opened.reading.register.hosts.contains_key(&known.place));
     match (&opened, &known[..]) {
         (Some(opened), _) if known.iter().all(is_host) => on_hosts(args, opened, &known, ui).await,
-        (_, [one]) => on_one(args, one, ui).await,
+        (_, [one]) => on_one(args, opened.as_ref(), one, ui).await,
         _ => Err(CommandError::usage("this run changed a host that is not in the register any more")
             .hint("put it back there, or take its changes back one by one: lavrin history")),
     }
@@ -164,35 +163,34 @@ fn left(register: &Register, id: &str) -> Option<String> {
 /// On the hosts of the register, all at once.
 async fn on_hosts(args: &RestoreArgs, opened: &Opened, known: &[Known], ui: &Ui) -> Result<Exit, CommandError> {
     let register = &opened.reading.register;
-    let ways = Ways::of(register, &args.host.sign_in)?;
+    let ways = args.host.sign_in.ways(register)?;
     let names: Vec<&Known> = known.iter().collect();
     let hosts: Vec<&Host> =
         register.hosts.values().filter(|host| names.iter().any(|one| one.place == host.id)).collect();
     let (mut jobs, mut results) = (Vec::new(), Vec::new());
-    let looked = look_and(opened, &hosts, &ways, args.many.pace(), ui, |host, seen| match plan(known, host, &seen) {
+    let pace = args.many.pace(ui);
+    let looked = look(opened, &hosts, &ways, &pace, ui, |host, seen| match plan(known, host, &seen) {
         Ok(steps) if steps.is_empty() => results.push(ResultOut::still(host, "nothing-to-do", None, Exit::Done)),
-        Ok(steps) => jobs.extend(register.hosts.get(host).map(|known| Job {
-            stop: ways.stop(known),
-            pairs: pairs(known),
-            seen,
-            steps,
-            refused: Vec::new(),
+        Ok(steps) => jobs.extend(register.hosts.get(host).map(|known| {
+            let seen: Arc<Observation> = Arc::new(*seen);
+            let task = |steps| Task { steps, seen: seen.clone() };
+            let tasks = steps.into_iter().map(task).collect();
+            Job { stop: ways.stop(known), pairs: pairs(known), tasks, proof: Proof::of(Scope::Survey) }
         })),
         Err(error) => results.push(ResultOut::still(host, "as-before", Some(error.message), error.exit)),
     });
-    for host in looked.await?.into_iter().filter(|host| host.fault.is_some()) {
-        results.push(ResultOut::still(&host.host, "not-seen", host.fault, Exit::NotChecked));
-    }
+    let looked = looked.await?;
+    results.extend(looked.iter().filter_map(ResultOut::not_seen));
     let mut run_id = None;
     if args.change.preview {
         results.extend(jobs.iter().map(|job| ResultOut::still(&job.stop.host, "preview", None, Exit::Done)));
     } else if !jobs.is_empty() {
         change::confirm(ui, &args.change)?;
-        let run = FleetRun::begin("restore", opened, &args.many, args.change.reason.clone())?;
+        let run = begin("restore", opened, &args.many, args.change.reason.clone(), ui)?;
         let ended = run.carry(jobs, &ways).await?;
         let one = |(host, ended): (&String, &_)| ResultOut::of(host, ended, |ended| differs_now(opened, host, ended));
         results.extend(ended.iter().map(one));
-        run_id = Some(run.id);
+        run_id = run.terms.run;
     }
     results.sort_by(|one, other| one.host.cmp(&other.host));
     let exit = results.iter().map(|result| result.exit).max().unwrap_or(Exit::Done);
@@ -222,22 +220,24 @@ fn plan(known: &[Known], host: &str, seen: &Observation) -> Result<Vec<Steps>, C
 }
 
 /// In a tree, or on a host without a register.
-async fn on_one(args: &RestoreArgs, known: &Known, ui: &Ui) -> Result<Exit, CommandError> {
+async fn on_one(args: &RestoreArgs, register: Option<&Opened>, known: &Known, ui: &Ui) -> Result<Exit, CommandError> {
     let account = &known.account;
     let tree = known.place.starts_with(['/', '~']).then(|| crate::paths::typed(&known.place));
     let mut work = match tree {
         Some(Ok(tree)) => Work::open_tree(Path::new(&tree))?,
-        _ => Work::open_host(ui, &known.place, account, &args.host, NeedsRoot::Yes).await?,
+        _ => Work::open_host(ui, register, &known.place, account, &args.host, Rights::Needed).await?,
     };
-    work.look(|seen| login::wants(account, seen)).await?;
+    let scope = Scope::Account(account.clone());
+    work.look(|seen| scope.wants(seen)).await?;
+    change::close_left_open(&work, register)?;
     let steps = restore(account, &known.changes, &work.seen).map_err(|fault| no_steps(&fault, account, &work.name))?;
     let target = format!("{account} on {}", work.name);
     if steps.changes.is_empty() {
         ui.result(&format!("Nothing to do: {target} is as it was before"));
         return Ok(Exit::Done);
     }
-    let login = work.remote.as_ref().map(|remote| remote.login.clone());
-    let changes = guard(&steps, login.as_ref(), args.many.accept_lockout)?;
+    let tasks = vec![change::task(&steps, &work)];
+    change::guarded(&tasks, &work, args.many.accept_lockout)?;
     for (number, change) in steps.changes.iter().enumerate() {
         ui.status(&format!("  {}. {}", number + 1, wording::steps::taken_back(change)));
     }
@@ -246,36 +246,19 @@ async fn on_one(args: &RestoreArgs, known: &Known, ui: &Ui) -> Result<Exit, Comm
         return Ok(Exit::Done);
     }
     change::confirm(ui, &args.change)?;
-    let begun = UnderWay::new("restore", &work, &steps, changes, args.change.reason.clone())?;
-    begun.carry(&work, &steps).await?;
-    let proven = proven(&mut work, &steps).await?;
-    begun.close(Outcome::Done, &proven)?;
+    let (reason, accept) = (args.change.reason.clone(), args.many.accept_lockout);
+    let terms = change::terms("restore", register, reason, accept, ui)?;
+    let place = work.name.clone();
+    let (_, ended) = change::carry(work, tasks, Proof::of(scope), terms, ui).await;
+    if let Some(error) = change::error_of(ended.worst(), account, &place) {
+        return Err(error);
+    }
+    let asked = ended
+        .asked
+        .iter()
+        .map(|asked| format!("{} is {} from outside", asked.fingerprint, wording::heard(&asked.heard).0));
+    let proven = std::iter::once("read back".to_owned()).chain(asked).collect::<Vec<_>>().join("; ");
     let said = count(steps.changes.len(), "change", "changes");
     ui.result(&format!("{}\n  proof   {proven}", ui.paint(Label::Good, &format!("Taken back: {said} for {target}"))));
-    Ok(Exit::Done)
-}
-
-/// Reads back; a key that came back is asked about where there is a server.
-async fn proven(work: &mut Work, steps: &Steps) -> Result<String, CommandError> {
-    let account = steps.account.name.clone();
-    work.look_again(|seen| login::wants(&account, seen)).await?;
-    let held = steps.changes.iter().rev().enumerate().all(|(number, change)| {
-        let later = steps.changes.iter().rev().take(number).any(|later| later.path() == change.path());
-        later || change.holds(&work.seen)
-    });
-    if !held {
-        return Err(CommandError::with(Exit::Midway, "read back, something is not as it was written")
-            .because("something else writes these files")
-            .hint(format!("lavrin why {account}@{}", work.name)));
-    }
-    let mut said = vec!["read back".to_owned()];
-    if let (Place::Shell(_), Some(remote)) = (&work.place, &work.remote) {
-        let effect = steps.effect();
-        let keys: Vec<_> = effect.came.iter().chain(&effect.gone).map(|key| (**key).clone()).collect();
-        let heard = lavrin_work::hear(&remote.target, &account, &keys, &lavrin_core::key::generate::SystemSource).await;
-        said.extend(keys.iter().zip(heard).map(|(key, heard)| {
-            format!("{} is {} from outside", key.fingerprint(), super::fleet_change::heard(&heard).0)
-        }));
-    }
-    Ok(said.join("; "))
+    Ok(if ended.asked.iter().any(Asked::still_open) { Exit::Findings } else { Exit::Done })
 }

@@ -1,10 +1,11 @@
 //! `lavrin settings`: what the server's configuration says for a login, and from which file and line each value comes.
 
 use super::place::Work;
+use super::register::RegisterArgs;
 use crate::connection::{ConnectionArgs, ServerArgs};
 use crate::error::CommandError;
 use crate::exit::Exit;
-use crate::host::{HostArgs, NeedsRoot};
+use crate::host::HostArgs;
 use crate::paths;
 use crate::table::columns;
 use crate::ui::{Format, Label, Ui};
@@ -13,6 +14,7 @@ use clap::Args;
 use lavrin_core::account::Account;
 use lavrin_core::server_config::{self, Connection, Settings};
 use lavrin_core::survey::{Observation, Want, Wanted, Who};
+use lavrin_work::ways::Rights;
 use schemars::JsonSchema;
 use serde::Serialize;
 use std::collections::BTreeMap;
@@ -85,7 +87,9 @@ pub async fn run(args: &SettingsArgs, ui: &Ui) -> Result<Exit, CommandError> {
         (Some(root), _) => Work::open_tree(root)?,
         (None, Some(host)) => {
             let account = name.unwrap_or("root");
-            Work::open_host(ui, host.trim_start_matches('@'), account, &args.host, NeedsRoot::Wanted).await?
+            let register = RegisterArgs::default().here()?;
+            let host = host.trim_start_matches('@');
+            Work::open_host(ui, register.as_ref(), host, account, &args.host, Rights::Wanted).await?
         }
         (None, None) => return Err(CommandError::usage("whose settings? HOST or --root DIR")),
     };

@@ -1,11 +1,12 @@
 //! `lavrin why`: would this key open this account, and if not, which rule refuses it.
 
 use super::place::Work;
+use super::register::RegisterArgs;
 use crate::account_target::AccountTarget;
 use crate::connection::{ConnectionArgs, ServerArgs};
 use crate::error::CommandError;
 use crate::exit::Exit;
-use crate::host::{HostArgs, NeedsRoot};
+use crate::host::HostArgs;
 use crate::input::Offered;
 use crate::json::{LimitsOut, PlaceOut, ReasonOut};
 use crate::ui::{Format, Label, Ui};
@@ -13,6 +14,7 @@ use crate::{clock, input, paths, wording};
 use clap::Args;
 use lavrin_core::key::Fingerprint;
 use lavrin_core::login::{self, Outcome, Question, Reason, ReasonKind, Verdict};
+use lavrin_work::ways::Rights;
 use schemars::JsonSchema;
 use serde::Serialize;
 use std::path::PathBuf;
@@ -89,7 +91,9 @@ pub async fn run(args: &WhyArgs, ui: &Ui) -> Result<Exit, CommandError> {
     }
     let account = &args.target.account;
     let question = question(args)?;
-    let mut work = Work::open(ui, &args.target, args.root.as_deref(), &args.host, NeedsRoot::Wanted).await?;
+    let register = RegisterArgs::default().here()?;
+    let mut work =
+        Work::open(ui, register.as_ref(), &args.target, args.root.as_deref(), &args.host, Rights::Wanted).await?;
     work.seen.connection = args.connection.connection();
     args.server.give(&mut work.seen);
     work.look(|seen| login::wants(account, seen)).await?;
@@ -116,7 +120,9 @@ pub async fn run(args: &WhyArgs, ui: &Ui) -> Result<Exit, CommandError> {
 async fn everybody(args: &WhyArgs, ui: &Ui) -> Result<Exit, CommandError> {
     let account = &args.target.account;
     let now = moment(args)?;
-    let mut work = Work::open(ui, &args.target, args.root.as_deref(), &args.host, NeedsRoot::Wanted).await?;
+    let register = RegisterArgs::default().here()?;
+    let mut work =
+        Work::open(ui, register.as_ref(), &args.target, args.root.as_deref(), &args.host, Rights::Wanted).await?;
     work.seen.connection = args.connection.connection();
     args.server.give(&mut work.seen);
     work.look(|seen| login::wants(account, seen)).await?;

@@ -6,6 +6,9 @@ pub mod fleet;
 pub mod reason;
 pub mod register;
 pub mod steps;
+mod trouble;
+
+pub use trouble::{heard, host_fault, not_asked, trouble};
 
 use lavrin_core::key::KeyFault;
 use lavrin_core::key::container::TextNote;

@@ -2,6 +2,7 @@
 
 use super::{Run, World, key};
 use lavrin_standin::{Behaviour, StandIn, TreeAccount};
+use std::time::{Duration, Instant};
 use tokio::runtime::Runtime;
 
 /// A world with a register, whose hosts are stand-ins.
@@ -75,10 +76,31 @@ impl Fleet {
         ports.fold(text.to_owned(), |text, (port, word)| text.replace(&port, word))
     }
 
+    /// Waits until what a run that was cut off has begun on the hosts has ended there.
+    pub fn wait_until_nothing_runs(&self) {
+        wait_until_nothing_runs(&self.hosts.iter().collect::<Vec<_>>());
+    }
+
     /// Writes a file into a host's tree.
     pub fn put(&self, host: usize, path: &str, content: &str) {
         let path = self.hosts[host].file(path);
         std::fs::create_dir_all(path.parent().unwrap()).unwrap();
         std::fs::write(path, content).unwrap();
+    }
+}
+
+/// Waits until what a run that was cut off has begun on these hosts has ended there.
+pub fn wait_until_nothing_runs(hosts: &[&StandIn]) {
+    let begun = Instant::now();
+    let tree = |host: &&StandIn| format!("LAVRIN_STANDIN_ROOT={}", host.tree().canonicalize().unwrap().display());
+    let trees: Vec<String> = hosts.iter().map(tree).collect();
+    let runs = || {
+        let processes = std::fs::read_dir("/proc").unwrap().flatten();
+        let mut all = processes.filter_map(|process| std::fs::read(process.path().join("environ")).ok());
+        all.any(|words| trees.iter().any(|tree| String::from_utf8_lossy(&words).contains(tree)))
+    };
+    while runs() {
+        assert!(begun.elapsed() < Duration::from_secs(30), "something on the hosts does not end");
+        std::thread::sleep(Duration::from_millis(5));
     }
 }

@@ -2,9 +2,11 @@
 
 use super::World;
 use std::net::TcpListener;
-use std::path::Path;
+use std::os::unix::net::UnixDatagram;
+use std::path::{Path, PathBuf};
 use std::process::{Child, Command, Stdio};
-use std::sync::atomic::{AtomicU32, Ordering};
+use std::sync::Arc;
+use std::sync::atomic::{AtomicBool, AtomicU32, Ordering};
 use std::time::{Duration, Instant};
 
 /// How long a server may take to listen.
@@ -104,6 +106,66 @@ impl Drop for Sudo {
     }
 }
 
+/// The machine's own log, where no log service has it: read all the time, so that no program that writes into it waits, and
+/// taken away when dropped.
+pub struct SystemLog {
+    socket: Arc<UnixDatagram>,
+    ended: Arc<AtomicBool>,
+    reader: Option<std::thread::JoinHandle<String>>,
+}
+
+impl SystemLog {
+    const PATH: &str = "/dev/log";
+
+    /// `None` where a log service listens there.
+    pub fn take() -> Option<Self> {
+        if Path::new(Self::PATH).exists() {
+            if UnixDatagram::unbound().unwrap().connect(Self::PATH).is_ok() {
+                return None;
+            }
+            // Nobody listens: it was left behind.
+            std::fs::remove_file(Self::PATH).unwrap();
+        }
+        let socket = Arc::new(UnixDatagram::bind(Self::PATH).unwrap());
+        socket.set_read_timeout(Some(Duration::from_millis(100))).unwrap();
+        let ended = Arc::new(AtomicBool::new(false));
+        let (own, end) = (socket.clone(), ended.clone());
+        let reader = std::thread::spawn(move || {
+            let (mut said, mut buffer) = (String::new(), [0; 4000]);
+            loop {
+                match own.recv(&mut buffer) {
+                    Ok(length) => said += &(String::from_utf8_lossy(&buffer[..length]).into_owned() + "\n"),
+                    // What came before the end was asked for has been read.
+                    Err(_) if end.load(Ordering::SeqCst) => return said,
+                    Err(_) => {}
+                }
+            }
+        });
+        Some(Self { socket, ended, reader: Some(reader) })
+    }
+
+    /// Everything that was written into it.
+    pub fn end(mut self) -> String {
+        self.stop()
+    }
+
+    fn stop(&mut self) -> String {
+        self.ended.store(true, Ordering::SeqCst);
+        let said = self.reader.take().map(|reader| reader.join().unwrap()).unwrap_or_default();
+        let _ = self.socket.shutdown(std::net::Shutdown::Both);
+        let _ = std::fs::remove_file(Self::PATH);
+        said
+    }
+}
+
+impl Drop for SystemLog {
+    fn drop(&mut self) {
+        if self.reader.is_some() {
+            let _ = self.stop();
+        }
+    }
+}
+
 /// A server that was started and is ended by its process id.
 pub struct Server {
     child: Child,
@@ -111,6 +173,8 @@ pub struct Server {
     pub host_key: String,
     /// The name of its host key's file, where Lavrin made it.
     key_name: String,
+    /// What it says.
+    log: PathBuf,
 }
 
 impl Server {
@@ -134,7 +198,7 @@ impl Server {
             .stdin(Stdio::null())
             .spawn()
             .unwrap();
-        Self { child, port, host_key, key_name }.wait_until_it_listens(&log)
+        Self { child, port, host_key, key_name, log }.wait_until_it_listens()
     }
 
     /// Dropbear as on small devices; the host key is its own.
@@ -157,7 +221,7 @@ impl Server {
             .stderr(std::fs::File::create(&log).unwrap())
             .spawn()
             .unwrap();
-        Self { child, port, host_key: String::new(), key_name: String::new() }.wait_until_it_listens(&log)
+        Self { child, port, host_key: String::new(), key_name: String::new(), log }.wait_until_it_listens()
     }
 
     /// Its host key as one line without a comment.
@@ -168,20 +232,21 @@ impl Server {
 
     /// Has it read its configuration again.
     pub fn reload(&self) {
+        let listens = || std::fs::read_to_string(&self.log).unwrap_or_default().matches("Server listening on").count();
+        let before = listens();
         system("kill", &["-HUP", &self.child.id().to_string()]);
         let begun = Instant::now();
-        std::thread::sleep(Duration::from_millis(200));
-        while std::net::TcpStream::connect(("127.0.0.1", self.port)).is_err() {
+        while listens() == before {
             assert!(begun.elapsed() < START_TIMEOUT, "the server did not come back");
             std::thread::sleep(Duration::from_millis(20));
         }
     }
 
-    fn wait_until_it_listens(mut self, log: &Path) -> Self {
+    fn wait_until_it_listens(mut self) -> Self {
         let begun = Instant::now();
         while std::net::TcpStream::connect(("127.0.0.1", self.port)).is_err() {
             let ended = self.child.try_wait().unwrap();
-            let said = std::fs::read_to_string(log).unwrap_or_default();
+            let said = std::fs::read_to_string(&self.log).unwrap_or_default();
             assert!(ended.is_none() && begun.elapsed() < START_TIMEOUT, "the server did not start: {said}");
             std::thread::sleep(Duration::from_millis(20));
         }

@@ -8,6 +8,9 @@ use std::time::{Duration, Instant};
 /// How long a question may take to appear.
 const PATIENCE: Duration = Duration::from_mins(1);
 
+/// How long the program may take to hide what is typed, where it does at all.
+const HIDDEN_WITHIN: Duration = Duration::from_secs(2);
+
 /// Runs a command on a terminal of its own. Each pair is a text to wait for and the line to type then. Gives everything
 /// that was shown, and whether the command succeeded.
 pub fn talk(world: &super::World, line: &str, dialogue: &[(&str, &str)]) -> (String, bool) {
@@ -49,8 +52,9 @@ pub fn talk(world: &super::World, line: &str, dialogue: &[(&str, &str)]) -> (Str
             shown.extend(more);
         };
         searched += at + question.len();
-        // The terminal hides what is typed from shortly after the question on.
-        std::thread::sleep(Duration::from_millis(300));
+        if ["assphrase", "assword", "once more"].iter().any(|word| question.contains(word)) {
+            wait_until_hidden(child.id());
+        }
         writeln!(input, "{answer}").unwrap();
     }
     let status = child.wait().unwrap();
@@ -58,4 +62,32 @@ pub fn talk(world: &super::World, line: &str, dialogue: &[(&str, &str)]) -> (Str
     reader.join().unwrap();
     shown.extend(receiver.try_iter().flatten());
     (String::from_utf8_lossy(&shown).into_owned(), status.success())
+}
+
+/// The terminal hides what is typed from shortly after a question for a secret on; other questions need not be waited for.
+fn wait_until_hidden(script: u32) {
+    let begun = Instant::now();
+    let hides = |terminal: &std::fs::File| {
+        let modes = rustix::termios::tcgetattr(terminal).map(|modes| modes.local_modes);
+        modes.is_ok_and(|modes| !modes.contains(rustix::termios::LocalModes::ECHO))
+    };
+    while begun.elapsed() < HIDDEN_WITHIN {
+        if terminal_below(script).is_some_and(|terminal| hides(&terminal)) {
+            return;
+        }
+        std::thread::sleep(Duration::from_millis(5));
+    }
+}
+
+/// The terminal on which the program runs that this one started.
+fn terminal_below(parent: u32) -> Option<std::fs::File> {
+    let processes = std::fs::read_dir("/proc").ok()?.flatten();
+    let stats = processes.filter_map(|process| std::fs::read_to_string(process.path().join("stat")).ok());
+    let below = stats.filter_map(|stat| {
+        let fields: Vec<String> = stat.rsplit_once(") ")?.1.split(' ').map(str::to_owned).collect();
+        (fields[1] == parent.to_string()).then(|| fields[4].parse::<u32>().ok())?
+    });
+    // Terminals of this kind have the major numbers from 136 on, 256 of them each.
+    let number = below.map(|device| (device >> 8 & 0xff, device & 0xff)).find(|(major, _)| *major >= 136)?;
+    std::fs::File::open(format!("/dev/pts/{}", (number.0 - 136) * 256 + number.1)).ok()
 }

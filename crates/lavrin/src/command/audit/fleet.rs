@@ -3,7 +3,7 @@
 use super::{AuditArgs, EntryOut, NotCheckedOut, Summary, entry_out, finding_text, lines, summary_text};
 use crate::clock;
 use crate::command::register::{Opened, today};
-use crate::command::survey::{self, hosts_named};
+use crate::command::survey::{hosts_named, look, usual_pace};
 use crate::error::{CommandError, why_words};
 use crate::exit::Exit;
 use crate::json::AuditFinding;
@@ -17,15 +17,10 @@ use lavrin_core::register::Host;
 use lavrin_core::text::count;
 use lavrin_store::database::{Database, Look};
 use lavrin_work::fleet::{FleetFault, audit};
-use lavrin_work::survey::Pace;
 use rayon::prelude::*;
 use schemars::JsonSchema;
 use serde::Serialize;
 use std::collections::HashMap;
-use std::time::Duration;
-
-/// With `--fresh`: hosts at once, and the time for each.
-const PACE: Pace = Pace { parallel: 32, time: Duration::from_mins(1) };
 
 /// Most findings that are printed as text; the rest is counted.
 const TOLD_MAX: usize = 2_000;
@@ -69,7 +64,8 @@ pub async fn run(args: &AuditArgs, opened: &Opened, ui: &Ui) -> Result<Exit, Com
     let register = &opened.reading.register;
     let hosts = hosts_named(register, &args.hosts)?;
     if args.fresh {
-        survey::look(opened, &hosts, &args.host.sign_in, PACE, ui).await?;
+        let ways = args.host.sign_in.ways(register)?;
+        look(opened, &hosts, &ways, &usual_pace(ui), ui, |_, _| ()).await?;
     }
     let store = Database::open_existing(opened.folder.path())?;
     let now = Moment { time: clock::now().unix_timestamp(), today: today() };

@@ -7,12 +7,12 @@ pub use fleet::FleetOut;
 
 use super::key::inspect::FailOn;
 use super::place::Work;
-use super::register::RegisterArgs;
+use super::register::{Opened, RegisterArgs, policy};
 use crate::account_target::parse_host;
 use crate::connection::ServerArgs;
 use crate::error::{CommandError, why_words};
 use crate::exit::Exit;
-use crate::host::{HostArgs, NeedsRoot};
+use crate::host::HostArgs;
 use crate::json::{AuditFinding, LimitsOut};
 use crate::table::columns;
 use crate::ui::{Format, Label, Ui};
@@ -20,9 +20,9 @@ use crate::{paths, wording};
 use clap::Args;
 use lavrin_core::audit::{self, AuditEntry, Auditor, Report};
 use lavrin_core::finding::{Finding, Severity};
-use lavrin_core::policy::Policy;
 use lavrin_core::text::{count, printable};
-use lavrin_work::{Place, audit_tree};
+use lavrin_work::audit_tree;
+use lavrin_work::ways::Rights;
 use rayon::prelude::*;
 use schemars::JsonSchema;
 use serde::Serialize;
@@ -103,26 +103,28 @@ struct NotCheckedOut {
 
 /// Runs the command.
 pub async fn run(args: &AuditArgs, ui: &Ui) -> Result<Exit, CommandError> {
+    let register = args.register.here()?;
     // Without --login nobody can sign in to a single host, so what surveys remembered is meant.
     if args.root.is_none() && (args.hosts.len() != 1 || args.host.sign_in.login.is_none() || args.fresh) {
-        match args.register.open() {
-            Ok(opened) => return fleet::run(args, &opened, ui).await,
-            Err(error) if args.hosts.len() != 1 => return Err(error),
-            Err(_) => {}
+        match &register {
+            Some(opened) => return fleet::run(args, opened, ui).await,
+            None if args.hosts.len() != 1 => return args.register.open().map(|_| Exit::Usage),
+            None => {}
         }
     }
-    let mut work = open(args, ui).await?;
+    let mut work = open(args, register.as_ref(), ui).await?;
     args.server.give(&mut work.seen);
-    let auditor = Auditor::new(Policy::default());
+    let policy = policy(register.as_ref());
+    let auditor = Auditor::new(policy.clone());
     let mut entries = EntriesOut::new(ui, &work.name);
-    let (report, count) = if let Place::Local(tree) = &work.place {
+    let (report, count) = if let Some(tree) = work.site.as_tree() {
         let render = |found: &[AuditEntry]| entries_rendered(found, ui);
         let audited = audit_tree(tree, work.seen.clone(), &auditor, render, |rendered| entries.add(rendered));
         work.seen = audited.seen;
         (audited.report, audited.entries)
     } else {
         work.look(audit::wants).await?;
-        let report = audit::audit(&work.seen, &Policy::default());
+        let report = audit::audit(&work.seen, &policy);
         entries.add(entries_rendered(&report.entries, ui));
         let count = report.entries.len();
         (report, count)
@@ -135,7 +137,7 @@ pub async fn run(args: &AuditArgs, ui: &Ui) -> Result<Exit, CommandError> {
     Ok(not_checked.max(if found { Exit::Findings } else { Exit::Done }))
 }
 
-async fn open(args: &AuditArgs, ui: &Ui) -> Result<Work, CommandError> {
+async fn open(args: &AuditArgs, register: Option<&Opened>, ui: &Ui) -> Result<Work, CommandError> {
     let host = args.hosts.first().map(|host| parse_host(host)).transpose().map_err(CommandError::usage)?;
     match (&args.root, &host) {
         (Some(root), _) => Work::open_tree(root),
@@ -146,7 +148,7 @@ async fn open(args: &AuditArgs, ui: &Ui) -> Result<Work, CommandError> {
             // The audit is about every account; naming root makes the login rise where it is not root itself.
             let mut host_args = args.host.clone();
             host_args.sign_in.login = Some(login);
-            Work::open_host(ui, host, "root", &host_args, NeedsRoot::Wanted).await
+            Work::open_host(ui, register, host, "root", &host_args, Rights::Wanted).await
         }
         (None, None) => Err(CommandError::usage("audit what? A host, or --root DIR")),
     }

@@ -3,7 +3,7 @@
 pub mod out;
 
 use super::register::{Opened, RegisterArgs, today};
-use super::survey::{hosts_named, look};
+use super::survey::{hosts_named, look, usual_pace};
 use crate::clock;
 use crate::error::CommandError;
 use crate::exit::Exit;
@@ -13,12 +13,7 @@ use clap::Args;
 use lavrin_core::fleet::Moment;
 use lavrin_store::database::Database;
 use lavrin_work::fleet::{Ahead, compare};
-use lavrin_work::survey::Pace;
 pub use out::CompareOut;
-use std::time::Duration;
-
-/// With `--fresh`: hosts at once, and the time for each.
-const PACE: Pace = Pace { parallel: 32, time: Duration::from_mins(1) };
 
 /// What register and hosts disagree on; changes nothing
 #[derive(Debug, Args)]
@@ -44,7 +39,8 @@ pub async fn run(args: &CompareArgs, ui: &Ui) -> Result<Exit, CommandError> {
     let hosts = hosts_named(register, &args.hosts)?;
     warn_of_faults(&opened, ui);
     if args.fresh {
-        look(&opened, &hosts, &args.sign_in, PACE, ui).await?;
+        let ways = args.sign_in.ways(register)?;
+        look(&opened, &hosts, &ways, &usual_pace(ui), ui, |_, _| ()).await?;
     }
     let ahead = match early {
         Some(ahead) => Some(ahead),

@@ -1,35 +1,33 @@
 //! A change for a host that is reached only by a console: printed to be pasted there, and its answer taken in.
 
 use super::EnforceArgs;
-use super::plan::Plan;
 use crate::clock;
 use crate::command::compare::moment;
-use crate::command::compare::out::account_text;
-use crate::command::owed;
+use crate::command::compare::out::{AccountOut, account_text};
 use crate::command::register::Opened;
-use crate::command::survey::remember;
 use crate::error::CommandError;
 use crate::exit::Exit;
 use crate::ui::{Label, Ui};
 use crate::{input, paths};
 use lavrin_core::account::Account;
 use lavrin_core::audit::Auditor;
-use lavrin_core::fleet::{self, Removed};
-use lavrin_core::key::generate::{Randomness as _, SystemSource};
+use lavrin_core::fleet;
+use lavrin_core::key::generate::SystemSource;
 use lavrin_core::register::Host;
 use lavrin_core::steps::{Guarded, guard};
 use lavrin_core::text::printable;
 use lavrin_reach::shell::by_hand::{self, Told, change_script, id_in, paste, told};
 use lavrin_store::database::Database;
-use lavrin_store::{Entry, Event, Outcome};
-use lavrin_work::Record;
-use lavrin_work::enforce::Ended;
+use lavrin_store::{Entry, Event, Keeper, Outcome};
+use lavrin_work::change::{BY_HAND, Ended, Intent, Open, Record, Task, run_name};
 use lavrin_work::fleet::{Memory, removed};
-use std::collections::HashMap;
+use lavrin_work::owed;
+use lavrin_work::plan::Plan;
+use lavrin_work::survey::remember;
+use lavrin_work::ways::{Way, Ways};
+use std::collections::BTreeMap;
 use std::path::Path;
-
-/// Who signs in where nobody does.
-const LOGIN: &str = "console";
+use std::sync::{Arc, Mutex};
 
 /// Prints the change for the one host named, by what the last survey saw of it.
 pub fn script(args: &EnforceArgs, opened: &Opened, ui: &Ui) -> Result<Exit, CommandError> {
@@ -41,54 +39,49 @@ pub fn script(args: &EnforceArgs, opened: &Opened, ui: &Ui) -> Result<Exit, Comm
     };
     let store = Database::open_existing(opened.folder.path())?.ok_or_else(unseen)?;
     let seen = Memory::of(&store).observations(&[&host.id], i64::MAX)?.pop().flatten().ok_or_else(unseen)?;
-    let none = Removed::default();
-    let removed = removed(&store)?;
-    let removed = HashMap::from([(host.id.clone(), removed.get(&host.id).unwrap_or(&none).clone())]);
-    let mut plan = Plan::new(&opened.reading.register, moment(), removed, args.which());
+    let mut removed = removed(&store)?;
+    removed.retain(|name, _| *name == host.id);
+    let mut plan = Plan::new(opened.register(), moment(), removed, args.which());
     plan.take(&host.id, Box::new(seen));
-    for account in plan.accounts(&host.id) {
-        ui.status(account_text(account, ui).trim_end());
+    let mut planned = plan.end(&Ways::of(opened.register(), Way::default(), None));
+    for account in planned.accounts.get(&host.id).into_iter().flatten() {
+        ui.status(account_text(&AccountOut::of(account, &host.id), ui).trim_end());
     }
-    let Some((seen, all)) = plan.work(&host.id) else {
+    let Some(job) = planned.jobs.pop() else {
         ui.result(&format!("# {}: nothing to do", host.id));
         return Ok(Exit::Done);
     };
-    let id = new_id(&host.id);
-    let mut guarded: Vec<(&Account, Vec<Guarded>, Record)> = Vec::new();
-    for steps in &all {
+    let id = format!("{}-{}", run_name(&clock::for_file_name()), host.id);
+    let mut guarded: Vec<(Record, &Account, Vec<Guarded>)> = Vec::new();
+    for Task { steps, .. } in &job.tasks {
         let record = Record {
             id: format!("{id}-{}", steps.account.name),
             time: clock::timestamp(),
             command: "enforce",
             place: host.id.clone(),
-            login: Some(LOGIN.to_owned()),
+            login: Some(BY_HAND.to_owned()),
             key: None,
             reason: args.change.reason.clone(),
             run: Some(id.clone()),
             effect: steps.effect(),
         };
-        guarded.push((&steps.account, guard(steps, None, args.many.accept_lockout)?, record));
+        guarded.push((record, &steps.account, guard(steps, None, args.many.accept_lockout)?));
     }
     let work: Vec<(&Account, &[Guarded])> =
-        guarded.iter().map(|(account, changes, _)| (*account, changes.as_slice())).collect();
+        guarded.iter().map(|(_, account, changes)| (*account, changes.as_slice())).collect();
+    let seen = job.tasks.first().map(|task| task.seen.clone()).unwrap_or_default();
     let script = change_script(&id, &work, &seen, &SystemSource).ok_or_else(|| {
         CommandError::with(Exit::Stopped, "a path on this host cannot be handed to a shell safely")
             .because("nothing was changed")
     })?;
     // The intent is on record before anybody can paste anything.
-    for (account, changes, record) in &guarded {
-        record.open(&store, account, changes)?;
-    }
+    let keeper: Arc<dyn Keeper + Send + Sync> = Arc::new(Mutex::new(store));
+    let intents: Vec<Intent<'_>> =
+        guarded.iter().map(|(record, account, changes)| (record.clone(), *account, changes.as_slice())).collect();
+    Open::write(&keeper, &intents)?.wait_for_an_answer();
     ui.part(&paste(&format!("Paste all of this into a root shell on {}, and keep what it prints.", host.id), &script));
     ui.status(&format!("then: lavrin enforce {} --read ANSWER", host.id));
     Ok(Exit::Done)
-}
-
-fn new_id(host: &str) -> String {
-    let mut random = [0u8; 3];
-    SystemSource.fill(&mut random);
-    let tail = random.iter().fold(String::new(), |text, byte| text + &format!("{byte:02x}"));
-    format!("{}-{tail}-{host}", clock::for_file_name())
 }
 
 fn one_host<'a>(args: &EnforceArgs, opened: &'a Opened) -> Result<&'a Host, CommandError> {
@@ -100,8 +93,8 @@ fn one_host<'a>(args: &EnforceArgs, opened: &'a Opened) -> Result<&'a Host, Comm
 }
 
 /// Takes in what the change printed on the host: how it ended, and what the host is like now.
-pub fn read(args: &EnforceArgs, path: &Path, opened: &Opened, ui: &Ui) -> Result<Exit, CommandError> {
-    let host = one_host(args, opened)?;
+pub fn read(args: &EnforceArgs, path: &Path, opened: &mut Opened, ui: &Ui) -> Result<Exit, CommandError> {
+    let host = one_host(args, opened)?.clone();
     let answer = input::bytes(path)?;
     let bad = |cause: String| {
         CommandError::usage(format!("{} cannot be used", paths::shown(path)))
@@ -135,10 +128,10 @@ pub fn read(args: &EnforceArgs, path: &Path, opened: &Opened, ui: &Ui) -> Result
         })?;
     }
     let seen = by_hand::read(&answer, fleet::wants).map_err(|fault| bad(fault.to_string()))?;
-    remember(&store, &Auditor::default(), &host.id, &seen)?;
+    remember(&store, &Auditor::default(), &host.id, clock::unix(), &seen)?;
     if state == Told::Done {
-        let after = Box::new(seen);
-        owed::settle(opened, &HashMap::from([(host.id.clone(), Ended::Done { asked: Vec::new(), after })]))?;
+        let ended = Ended { accounts: Vec::new(), asked: Vec::new(), after: Some(Box::new(seen)) };
+        owed::settle(opened, &BTreeMap::from([(host.id.clone(), ended)]))?;
     }
     let headline = match &state {
         Told::Done => ui.paint(Label::Good, &format!("{}: done", host.id)),

@@ -1,30 +1,32 @@
 //! `lavrin enforce`: make the hosts match the register, provably.
 
 mod by_hand;
-pub mod plan;
 
 use super::change::ChangeArgs;
 use super::compare::moment;
-use super::compare::out::account_text;
-use super::fleet_change::{FleetRun, ManyArgs, ResultOut, check_reads, differs_now, text};
-use super::owed;
+use super::compare::out::{AccountOut, account_text};
+use super::fleet_change::{ManyArgs, ResultOut, begin, check_reads, differs_now, text};
 use super::register::{Opened, RegisterArgs};
-use super::survey::{Ways, hosts_named, look_and};
-use crate::error::CommandError;
+use super::survey::{hosts_named, look};
+use crate::error::{CommandError, exit_of_no_steps};
 use crate::exit::Exit;
 use crate::sign_in::SignInArgs;
 use crate::ui::{Format, Label, Ui};
 use clap::{Args, ValueEnum};
 use lavrin_core::fleet::compare::Part;
 use lavrin_store::database::Database;
-use lavrin_work::enforce::{Ended, Job};
+use lavrin_work::change::{Ended, Job};
 use lavrin_work::fleet::removed;
-use plan::{Plan, Planned, Which};
+use lavrin_work::fleet_run::FleetRun;
+use lavrin_work::owed;
+use lavrin_work::plan::{Plan, Planned, Which};
+use lavrin_work::ways::Ways;
 use schemars::JsonSchema;
 use serde::Serialize;
-use std::collections::HashMap;
+use std::collections::BTreeMap;
 use std::io::IsTerminal as _;
 use std::path::PathBuf;
+use std::sync::Arc;
 
 /// Make the hosts match the register, each host as a whole and proven from outside
 #[derive(Debug, Args)]
@@ -92,49 +94,50 @@ pub struct EnforceOut {
 
 /// Runs the command.
 pub async fn run(args: &EnforceArgs, ui: &Ui) -> Result<Exit, CommandError> {
-    let opened = args.register.open()?;
+    let mut opened = args.register.open()?;
     check_reads(&opened)?;
     if args.script {
         return by_hand::script(args, &opened, ui);
     }
     if let Some(path) = &args.read {
-        return by_hand::read(args, path, &opened, ui);
+        return by_hand::read(args, path, &mut opened, ui);
     }
-    let register = &opened.reading.register;
+    let register = opened.register();
     let hosts = hosts_named(register, &args.hosts)?;
     let removed = Database::open_existing(opened.folder.path())?.as_ref().map(removed).transpose()?;
-    let ways = Ways::of(register, &args.sign_in)?;
+    let ways = args.sign_in.ways(register)?;
     let mut plan = Plan::new(register, moment(), removed.unwrap_or_default(), args.which())
         .with_network_homes(args.sign_in.network_homes);
-    let looked = look_and(&opened, &hosts, &ways, args.many.pace(), ui, |host, seen| plan.take(host, seen)).await?;
+    let pace = args.many.pace(ui);
+    let looked = look(&opened, &hosts, &ways, &pace, ui, |host, seen| plan.take(host, seen)).await?;
     let mut planned = plan.end(&ways);
-    let mut results: Vec<ResultOut> = Vec::new();
-    for host in looked.into_iter().filter(|host| host.fault.is_some()) {
-        results.push(ResultOut::still(&host.host, "not-seen", host.fault, Exit::NotChecked));
-    }
+    let mut results: Vec<ResultOut> = looked.iter().filter_map(ResultOut::not_seen).collect();
     show(&planned, ui);
     let jobs = std::mem::take(&mut planned.jobs);
-    let run = if jobs.is_empty() || args.change.preview {
+    let mut run_id = None;
+    if jobs.is_empty() || args.change.preview {
         let state = if args.change.preview { "preview" } else { "nothing-to-do" };
         results.extend(jobs.iter().map(|job| ResultOut::still(&job.stop.host, state, None, Exit::Done)));
-        None
     } else {
         super::change::confirm(ui, &args.change)?;
-        let run = FleetRun::begin("enforce", &opened, &args.many, args.change.reason.clone())?;
-        results.extend(carry(args, &opened, &run, jobs, &ways, ui).await?);
-        Some(run.id)
-    };
-    finish(args, planned, results, run, ui)
+        let run = begin("enforce", &opened, &args.many, args.change.reason.clone(), ui)?;
+        let (told, ended) = carry(args, &opened, &run, jobs, &ways, ui).await?;
+        results.extend(told);
+        run_id = run.terms.run;
+        // What is done is not owed any more.
+        owed::settle(&mut opened, &ended)?;
+    }
+    finish(args, planned, results, run_id, ui)
 }
 
 /// Everything that differs in managed accounts, on stderr, so that a question can follow; `compare` tells the rest too.
 fn show(planned: &Planned, ui: &Ui) {
     for (host, accounts) in &planned.accounts {
-        let mut managed = accounts.iter().filter(|account| account.managed || account.problem.is_some()).peekable();
+        let mut managed = accounts.iter().filter(|account| account.managed || account.fault.is_some()).peekable();
         if managed.peek().is_some() {
             ui.status(&ui.paint_status(Label::Strong, host));
         }
-        managed.for_each(|account| ui.status(account_text(account, ui).trim_end()));
+        managed.for_each(|account| ui.status(account_text(&AccountOut::of(account, host), ui).trim_end()));
     }
 }
 
@@ -144,9 +147,9 @@ async fn carry(
     opened: &Opened,
     run: &FleetRun,
     mut jobs: Vec<Job>,
-    ways: &Ways,
+    ways: &Arc<Ways>,
     ui: &Ui,
-) -> Result<Vec<ResultOut>, CommandError> {
+) -> Result<(Vec<ResultOut>, BTreeMap<String, Ended>), CommandError> {
     let first = args.first.map_or(jobs.len(), |first| first as usize).min(jobs.len());
     let rest = jobs.split_off(first);
     let mut ended = run.carry(jobs, ways).await?;
@@ -154,7 +157,8 @@ async fn carry(
     if !rest.is_empty() {
         let failed = results.iter().any(|result| result.exit > Exit::Findings);
         ui.status(&text(&results, ui));
-        if !failed && std::io::stdin().is_terminal() && ui.confirm("Go on with the other hosts?", "")? {
+        let goes_on = !failed && !ui.interrupt.is_asked() && std::io::stdin().is_terminal();
+        if goes_on && ui.confirm("Go on with the other hosts?", "")? {
             let more = run.carry(rest, ways).await?;
             results.extend(self::results(opened, &more));
             ended.extend(more);
@@ -164,15 +168,18 @@ async fn carry(
             results.extend(rest.iter().map(left));
         }
     }
-    // What is done is not owed any more.
-    owed::settle(opened, &ended)?;
-    Ok(results)
+    Ok((results, ended))
 }
 
 /// How it ended on each host.
-fn results(opened: &Opened, ended: &HashMap<String, Ended>) -> Vec<ResultOut> {
+fn results(opened: &Opened, ended: &BTreeMap<String, Ended>) -> Vec<ResultOut> {
     let one = |(host, ended): (&String, &Ended)| ResultOut::of(host, ended, |ended| differs_now(opened, host, ended));
     ended.iter().map(one).collect()
+}
+
+/// The worst that keeps accounts of a host from being brought into line.
+fn problems(planned: &Planned, host: &str) -> Option<Exit> {
+    planned.problems.get(host)?.iter().map(|(_, fault)| exit_of_no_steps(fault)).max()
 }
 
 fn finish(
@@ -182,17 +189,19 @@ fn finish(
     run: Option<String>,
     ui: &Ui,
 ) -> Result<Exit, CommandError> {
-    for (host, accounts) in planned.accounts {
-        if let Some(result) = results.iter_mut().find(|result| result.host == host) {
+    for (host, found) in &planned.accounts {
+        let accounts: Vec<AccountOut> = found.iter().map(|account| AccountOut::of(account, host)).collect();
+        if let Some(result) = results.iter_mut().find(|result| result.host == *host) {
             result.accounts = accounts;
         } else {
-            let exit = planned.problems.get(&host).copied().unwrap_or(Exit::Done);
+            let exit = problems(&planned, host).unwrap_or(Exit::Done);
             let why = accounts.iter().find_map(|account| account.problem.clone());
-            results.push(ResultOut { accounts, ..ResultOut::still(&host, "nothing-to-do", why, exit) });
+            results.push(ResultOut { accounts, ..ResultOut::still(host, "nothing-to-do", why, exit) });
         }
     }
     results.sort_by(|one, other| one.host.cmp(&other.host));
-    let exit = results.iter().map(|result| result.exit).chain(planned.problems.into_values()).max();
+    let worst = planned.problems.keys().filter_map(|host| problems(&planned, host)).max();
+    let exit = results.iter().map(|result| result.exit).chain(worst).max();
     if ui.format == Format::Json {
         ui.result(&crate::json::print(&EnforceOut { schema: "lavrin/enforce/1", run, hosts: results }));
     } else {

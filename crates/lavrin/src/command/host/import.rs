@@ -1,7 +1,7 @@
 //! `lavrin host import`: take over hosts from what an administrator has already.
 
 use super::FILE;
-use crate::command::register::{RegisterArgs, edit_fault};
+use crate::command::register::{RegisterArgs, change_file, edit_fault};
 use crate::error::CommandError;
 use crate::exit::Exit;
 use crate::ui::Ui;
@@ -78,7 +78,7 @@ pub fn run(args: &ImportArgs, ui: &Ui) -> Result<Exit, CommandError> {
         ui.result("No new host was found.");
         return Ok(Exit::Done);
     }
-    opened.change(ui, FILE, &new)?;
+    change_file(&opened, ui, FILE, &new)?;
     ui.status(&format!(
         "{} taken over; their keys are not pinned yet: lavrin host trust HOST",
         count(taken.len(), "host", "hosts")

@@ -3,7 +3,7 @@
 mod import;
 mod trust;
 
-use super::register::{RegisterArgs, edit_fault, today, typed_id};
+use super::register::{RegisterArgs, change_file, edit_fault, today, typed_id};
 use super::sightings::{Column, SightingOut, Sightings};
 use crate::account_target::parse_host;
 use crate::error::CommandError;
@@ -158,7 +158,7 @@ fn add(args: &AddArgs, ui: &Ui) -> Result<Exit, CommandError> {
     fields.extend(args.through.as_deref().map(|through| ("through", HostField::Text(through))));
     fields.extend((!args.account.is_empty()).then_some(("accounts", HostField::List(&args.account))));
     let text = add_host(opened.text(FILE).unwrap_or_default(), &args.id, &fields).map_err(edit_fault(FILE))?;
-    opened.change(ui, FILE, &text)?;
+    change_file(&opened, ui, FILE, &text)?;
     ui.status(&format!("Its keys are not pinned yet: lavrin host trust {}", args.id));
     Ok(Exit::Done)
 }

@@ -1,17 +1,18 @@
 //! `lavrin host trust`: fetch the key of a host and pin it.
 
 use super::{FILE, find};
-use crate::command::register::{Opened, RegisterArgs, edit_fault};
-use crate::error::CommandError;
+use crate::command::register::{Opened, RegisterArgs, change_file, edit_fault};
+use crate::error::{CommandError, host_fault};
 use crate::exit::Exit;
-use crate::host::pinned_hop;
+use crate::host::unspoken;
 use crate::sign_in::SignInArgs;
 use crate::ui::Ui;
 use clap::Args;
 use lavrin_core::key::{Fingerprint, PublicKey};
 use lavrin_core::register::edit::{HostField, set_host};
 use lavrin_core::register::{Host, Register};
-use lavrin_reach::ssh::{ConnectFault, Target};
+use lavrin_reach::ssh::ConnectFault;
+use lavrin_work::ways::{HostFault, Unspoken, Way, Ways};
 
 /// Fetch the key of a host and pin it
 #[derive(Debug, Args)]
@@ -35,7 +36,7 @@ pub struct TrustArgs {
 pub fn run(args: &TrustArgs, ui: &Ui) -> Result<Exit, CommandError> {
     let opened = args.register.open()?;
     let host = find(&opened.reading.register, &args.id)?;
-    let key = fetch(host, &opened.reading.register, &args.sign_in, ui)?;
+    let key = fetch(host, &opened.reading.register, &args.sign_in)?;
     let fingerprint = key.fingerprint();
     if host.host_keys.iter().any(|pinned| pinned.value == key) {
         ui.result(&format!("{} shows the key that is pinned: {} {fingerprint}", host.id, key.algorithm()));
@@ -54,20 +55,25 @@ pub fn run(args: &TrustArgs, ui: &Ui) -> Result<Exit, CommandError> {
 }
 
 /// The key that the host shows now.
-fn fetch(host: &Host, register: &Register, sign_in: &SignInArgs, ui: &Ui) -> Result<PublicKey, CommandError> {
+fn fetch(host: &Host, register: &Register, sign_in: &SignInArgs) -> Result<PublicKey, CommandError> {
+    if register.goes_round(host) {
+        return Err(unspoken(&host.id, Unspoken::Endless));
+    }
     let runtime = tokio::runtime::Builder::new_current_thread().enable_all().build();
     let runtime = runtime.map_err(|error| CommandError::usage(format!("no thread could be started: {error}")))?;
     runtime.block_on(async {
-        let through = match &host.through {
-            Some(through) => Some(pinned_hop(sign_in, register, &through.value, ui).await?),
-            None => None,
+        // Nobody signs in but on the way.
+        let way = match &host.through {
+            Some(through) => sign_in.way(&format!("the login on {}", through.value))?,
+            None => Way::default(),
         };
+        let ways = Ways::of(register, way, None);
+        let mut stop = ways.stop(host);
         // Nothing is known beforehand, so that the key is shown whatever it is.
-        let target =
-            Target { through, host: host.address.clone(), port: host.port, known_hosts: Vec::new(), expected: None };
-        match target.connect().await {
-            Err(ConnectFault::HostKeyUnknown { key, .. }) => Ok(*key),
-            Err(fault) => Err(fault.into()),
+        stop.target.known_hosts.clear();
+        match ways.greet(&mut stop).await {
+            Err(HostFault::Connect(ConnectFault::HostKeyUnknown { key, .. })) => Ok(*key),
+            Err(fault) => Err(host_fault(&host.id, &fault)),
             Ok(_) => Err(CommandError::with(Exit::NotChecked, format!("{} showed no key", host.id))),
         }
     })
@@ -97,6 +103,6 @@ fn pin(opened: &Opened, host: &Host, key: &PublicKey, ui: &Ui) -> Result<Exit, C
     let (path, id) = if opened.text(&own).is_some() { (own.as_str(), None) } else { (FILE, Some(host.id.as_str())) };
     let text = set_host(opened.text(path).unwrap_or_default(), id, "host_keys", &HostField::List(&lines))
         .map_err(edit_fault(path))?;
-    opened.change(ui, path, &text)?;
+    change_file(opened, ui, path, &text)?;
     Ok(Exit::Done)
 }

@@ -2,27 +2,25 @@
 
 use super::{InstallArgs, check_policy, check_text};
 use crate::command::change::keeper;
+use crate::command::register::{RegisterArgs, policy};
 use crate::error::CommandError;
 use crate::exit::Exit;
 use crate::input;
 use crate::ui::{Label, Ui};
 use crate::{clock, paths, wording};
-use lavrin_core::key::generate::{Randomness as _, SystemSource};
+use lavrin_core::key::generate::SystemSource;
 use lavrin_core::login::{self, Outcome as Verdict, Question};
-use lavrin_core::policy::Policy;
 use lavrin_reach::shell::by_hand::{self, Told, id_in, install_script, paste, told};
 use lavrin_store::{Entry, Event, Outcome};
+use lavrin_work::change::{BY_HAND, run_name};
 use std::path::Path;
 
 /// Prints the change.
 pub fn script(args: &InstallArgs, ui: &Ui) -> Result<Exit, CommandError> {
     let given = input::public_key(&args.key)?;
-    check_policy(args, &given, &Policy::default(), ui)?;
+    check_policy(args, &given, &policy(RegisterArgs::default().here()?.as_ref()), ui)?;
     check_text(&given, ui)?;
-    let mut random = [0u8; 3];
-    SystemSource.fill(&mut random);
-    let tail = random.iter().fold(String::new(), |text, byte| text + &format!("{byte:02x}"));
-    let id = format!("{}-{tail}", clock::for_file_name());
+    let id = run_name(&clock::for_file_name());
     let bare = given.key.line("");
     let blob = bare.split(' ').nth(1).unwrap_or_default();
     let script = install_script(&id, &args.target.account, &given.entry(), blob, &SystemSource);
@@ -86,7 +84,7 @@ fn record(
         command: "install".to_owned(),
         place: place.to_owned(),
         account: account.to_owned(),
-        login: Some("console".to_owned()),
+        login: Some(BY_HAND.to_owned()),
         key: Some(key.to_owned()),
         files: Vec::new(),
         reason: args.change.reason.clone(),
@@ -95,7 +93,7 @@ fn record(
         gone: Vec::new(),
         changes: Vec::new(),
     };
-    let keeper = keeper()?;
+    let keeper = keeper(RegisterArgs::default().here()?.as_ref())?;
     for event in [intent, Event::Outcome { outcome: Outcome::Done, detail: detail.to_owned() }] {
         keeper.write_down(&Entry { id: id.to_owned(), time: clock::timestamp(), event })?;
     }

@@ -2,27 +2,30 @@
 
 mod by_hand;
 
-use super::change::{self, ChangeArgs, ChangeOut, ProofOut, UnderWay};
+use super::change::{self, ChangeArgs, ChangeOut, ProofOut};
 use super::place::Work;
+use super::register::{RegisterArgs, policy};
 use crate::account_target::AccountTarget;
 use crate::error::{CommandError, no_steps};
 use crate::exit::Exit;
-use crate::host::{HostArgs, NeedsRoot};
+use crate::host::HostArgs;
 use crate::input::{self, GivenKey};
 use crate::json::{LimitsOut, PlaceOut};
 use crate::ui::{Label, Ui};
 use crate::{clock, paths, wording};
 use clap::Args;
 use lavrin_core::finding::Fault;
-use lavrin_core::key::{PrivateKey, strength};
-use lavrin_core::login::{self, Outcome as Verdict, Question, Reason};
+use lavrin_core::key::strength;
+use lavrin_core::login::{self, Outcome as Verdict, Question};
 use lavrin_core::policy::Policy;
-use lavrin_core::steps::{Steps, guard, install};
+use lavrin_core::steps::{Steps, install};
 use lavrin_core::text::shell_word;
 use lavrin_reach::ssh::Connection;
-use lavrin_store::Outcome;
-use lavrin_work::{Proof, Settled, take_back};
+use lavrin_work::change::{Ended, Proof};
+use lavrin_work::ways::Rights;
+use lavrin_work::{Heard, Holder, Scope};
 use std::path::PathBuf;
+use std::sync::Arc;
 use std::time::Duration;
 
 /// How long the command given with --run may take.
@@ -66,27 +69,37 @@ pub async fn run(args: &InstallArgs, ui: &Ui) -> Result<Exit, CommandError> {
     if let Some(path) = &args.read {
         return by_hand::read(args, path, ui);
     }
-    let policy = Policy::default();
+    let register = RegisterArgs::default().here()?;
+    let policy = policy(register.as_ref());
     let given = input::public_key(&args.key)?;
     check_policy(args, &given, &policy, ui)?;
     check_text(&given, ui)?;
     let account = &args.target.account;
-    let mut work = Work::open(ui, &args.target, args.root.as_deref(), &args.host, NeedsRoot::Yes).await?;
-    work.look(|seen| login::wants(account, seen)).await?;
+    let (root, needed) = (args.root.as_deref(), Rights::Needed);
+    let mut work = Work::open(ui, register.as_ref(), &args.target, root, &args.host, needed).await?;
+    let scope = Scope::Account(account.clone());
+    work.look(|seen| scope.wants(seen)).await?;
+    change::close_left_open(&work, register.as_ref())?;
     let steps = install(account, &given.key, &given.entry(), &work.seen, &policy)
         .map_err(|fault| no_steps(&fault, account, &work.name))?;
     let mut out = out_of(args, &given, &steps, &work);
     if args.change.preview || steps.changes.is_empty() {
-        return without_change(args, ui, &mut work, &given, &steps, out).await;
+        return without_change(args, ui, &work, &given, &steps, out).await;
     }
+    let tasks = vec![change::task(&steps, &work)];
+    change::guarded(&tasks, &work, false)?;
     change::show(ui, &steps, &work);
     change::confirm(ui, &args.change)?;
-    let login = work.remote.as_ref().map(|remote| remote.login.clone());
-    let changes = guard(&steps, login.as_ref(), false)?;
     let reason = args.accept_weak.clone().or_else(|| args.change.reason.clone());
-    let under_way = UnderWay::new("install", &work, &steps, changes, reason)?;
-    under_way.carry(&work, &steps).await?;
-    conclude(args, ui, &mut work, &given, &steps, &under_way, &mut out).await
+    let terms = change::terms("install", register.as_ref(), reason, false, ui)?;
+    let proof = Proof { holder: private_half(args, ui, &given), ..Proof::of(scope) };
+    let (work, ended) = change::carry(work, tasks, proof.clone(), terms, ui).await;
+    let end = ended.worst();
+    match (change::error_of(end, account, &out.place), work) {
+        (None, Some(work)) => conclude(args, ui, &work, &given, &steps, &ended, &proof, &mut out).await,
+        (Some(error), _) => Err(error),
+        (None, None) => Err(CommandError::with(Exit::Midway, "the program failed")),
+    }
 }
 
 fn check_policy(args: &InstallArgs, given: &GivenKey, policy: &Policy, ui: &Ui) -> Result<(), CommandError> {
@@ -142,7 +155,7 @@ fn out_of(args: &InstallArgs, given: &GivenKey, steps: &Steps, work: &Work) -> C
         entry: present.map(|(place, _)| place).or(steps.target.as_ref()).map(PlaceOut::from),
         limits: present.map(|(_, limits)| LimitsOut::from(limits)),
         proof: None,
-        login: work.remote.as_ref().map(|remote| wording::signed_in(&remote.signed, &work.name)),
+        login: work.login_words(),
         open_sessions: None,
         notes: notes(steps),
     }
@@ -170,7 +183,7 @@ fn notes(steps: &Steps) -> Vec<String> {
 async fn without_change(
     args: &InstallArgs,
     ui: &Ui,
-    work: &mut Work,
+    work: &Work,
     given: &GivenKey,
     steps: &Steps,
     mut out: ChangeOut,
@@ -181,11 +194,13 @@ async fn without_change(
         change::finish(ui, &out, (Label::Strong, format!("{what} {target}; nothing was changed")));
         return Ok(Exit::Done);
     }
-    let private = private_half(args, ui, given);
     let mut exit = Exit::Done;
-    if let Some((proof, _)) = change::proof(work, &args.target.account, &given.key, private).await {
-        out.proof = Some(ProofOut::of(&proof));
-        if !matches!(proof, Proof::LoggedIn(_) | Proof::WouldAccept) {
+    if work.site.is_host() {
+        let holder = private_half(args, ui, given);
+        let keys = std::slice::from_ref(&given.key);
+        let heard = work.site.hear(&args.target.account, keys, holder.as_ref()).await;
+        out.proof = heard.first().map(ProofOut::of);
+        if !heard.first().is_some_and(Heard::opens) {
             exit = Exit::Findings;
         }
     }
@@ -194,51 +209,44 @@ async fn without_change(
 }
 
 /// The private half, where it lies beside the public one or is the identity; a real login proves more than a question.
-fn private_half(args: &InstallArgs, ui: &Ui, given: &GivenKey) -> Option<(Box<PrivateKey>, String)> {
+fn private_half(args: &InstallArgs, ui: &Ui, given: &GivenKey) -> Option<Holder> {
     let path = input::private_beside(&args.key)?;
-    let key = input::private_key_if_possible(&path, &args.host.sign_in.passphrase());
-    match key {
-        Some(key) if *key.public() == given.key => Some((Box::new(key), paths::shown(&path))),
-        Some(_) => {
-            ui.warn(&format!("{} is not the private half of {}", paths::shown(&path), paths::shown(&args.key)));
-            None
-        }
-        None => None,
+    let key = input::private_key_if_possible(&path, &args.host.sign_in.passphrase())?;
+    if *key.public() == given.key {
+        return Some(Holder { key: Arc::new(key), source: paths::shown(&path) });
     }
+    ui.warn(&format!("{} is not the private half of {}", paths::shown(&path), paths::shown(&args.key)));
+    None
 }
 
-/// Reads back, proves, and either keeps the change or takes it back.
+/// Tells what was proven.
+#[expect(clippy::too_many_arguments, reason = "all that is known at the end")]
 async fn conclude(
     args: &InstallArgs,
     ui: &Ui,
-    work: &mut Work,
+    work: &Work,
     given: &GivenKey,
     steps: &Steps,
-    under_way: &UnderWay,
+    ended: &Ended,
+    proof: &Proof,
     out: &mut ChangeOut,
 ) -> Result<Exit, CommandError> {
     let account = &args.target.account;
-    work.look_again(|seen| login::wants(account, seen)).await?;
-    let verdict = login::judge(&question(given, account), &work.seen);
     out.entry = steps.target.as_ref().or_else(|| steps.present.first().map(|(place, _)| place)).map(PlaceOut::from);
     out.state = "done";
-    let private = private_half(args, ui, given);
-    let Some((proof, connection)) = change::proof(work, account, &given.key, private).await else {
-        return read_back(args, ui, work, &verdict, under_way, out);
-    };
-    out.proof = Some(ProofOut::of(&proof));
-    let detail = out.proof.as_ref().map(|proof| proof.detail.clone()).unwrap_or_default();
-    let opens = matches!(proof, Proof::LoggedIn(_) | Proof::WouldAccept);
-    let explained: Vec<&Reason> =
-        verdict.deciding.iter().chain(&verdict.also).filter(|reason| reason.kind.refuses_only_from_here()).collect();
-    if !opens && explained.is_empty() {
-        return undo(work, steps, under_way, verdict.deciding.as_ref(), &detail, account).await;
-    }
-    for reason in explained {
+    let fingerprint = given.key.fingerprint();
+    let asked = ended.asked.iter().find(|asked| asked.fingerprint == fingerprint);
+    let Some(asked) = asked else { return Ok(read_back(args, ui, work, given, out)) };
+    out.proof = Some(ProofOut::of(&asked.heard));
+    let opens = asked.heard.opens();
+    for reason in asked.explained.iter().filter(|_| !opens) {
         out.notes.push(format!("kept although refused from here: {}", wording::reason::message(reason, account)));
     }
-    under_way.close(Outcome::Done, &detail)?;
     if let Some(command) = &args.run {
+        let connection = match (&proof.holder, &asked.heard) {
+            (Some(holder), Heard::LoggedIn(_)) => work.site.log_in(account, holder).await,
+            _ => None,
+        };
         out.notes.push(run_note(command, connection.as_ref()).await);
     }
     let headline = if opens {
@@ -266,20 +274,11 @@ async fn run_note(command: &str, connection: Option<&Connection>) -> String {
     }
 }
 
-fn question(given: &GivenKey, account: &str) -> Question {
-    Question::plain(account, &given.key, clock::now().unix_timestamp())
-}
-
 /// In a local tree no server can be asked: the file is read back and judged by the server's rules.
-fn read_back(
-    args: &InstallArgs,
-    ui: &Ui,
-    work: &Work,
-    verdict: &login::Verdict,
-    under_way: &UnderWay,
-    out: &mut ChangeOut,
-) -> Result<Exit, CommandError> {
+fn read_back(args: &InstallArgs, ui: &Ui, work: &Work, given: &GivenKey, out: &mut ChangeOut) -> Exit {
     let account = &args.target.account;
+    let question = Question::plain(account, &given.key, clock::now().unix_timestamp());
+    let verdict = login::judge(&question, &work.seen);
     let judged = match (verdict.outcome, &verdict.deciding) {
         (Verdict::Accepted, _) => "by the server's rules the key opens the account".to_owned(),
         (_, Some(reason)) => wording::reason::message(reason, account),
@@ -287,39 +286,11 @@ fn read_back(
     };
     out.proof =
         Some(ProofOut { kind: "read-back", detail: format!("read back from the file; {judged}; no server was asked") });
-    under_way.close(Outcome::Done, &judged)?;
     let headline = if verdict.outcome == Verdict::Refused {
         (Label::Warn, format!("Installed for {account} in {}, but a server would refuse it", work.name))
     } else {
         (Label::Good, format!("Installed for {account} in {}", work.name))
     };
     change::finish(ui, out, headline);
-    Ok(if verdict.outcome == Verdict::Refused { Exit::Findings } else { Exit::Done })
-}
-
-async fn undo(
-    work: &Work,
-    steps: &Steps,
-    under_way: &UnderWay,
-    reason: Option<&Reason>,
-    detail: &str,
-    account: &str,
-) -> Result<Exit, CommandError> {
-    let settled = take_back(&work.place, &under_way.changes, &steps.account, &work.seen).await;
-    let mut error =
-        CommandError::with(Exit::Stopped, format!("the key was put in place and did not prove itself: {detail}"));
-    if let Some(reason) = reason {
-        let finding = wording::reason::message(reason, account);
-        let place = reason.path.as_ref().map(|path| format!(" ({path})")).unwrap_or_default();
-        error = error.because(format!("by the files: {finding}{place}"));
-    }
-    error = error.hint(format!("lavrin why {account}@{} --key KEY.pub", work.name));
-    if settled == Settled::AsBefore {
-        under_way.close(Outcome::AsBefore, detail)?;
-        Err(error.because("the change was taken back over the session that was still open; everything is as it was"))
-    } else {
-        under_way.close(Outcome::Unknown, detail)?;
-        error.exit = Exit::Midway;
-        Err(error.because("it could not be taken back; the backup is in the state folder"))
-    }
+    if verdict.outcome == Verdict::Refused { Exit::Findings } else { Exit::Done }
 }

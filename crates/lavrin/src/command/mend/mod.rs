@@ -2,23 +2,23 @@
 
 mod out;
 
-use super::change::{self, ChangeArgs, UnderWay};
+use super::change::{self, ChangeArgs};
 use super::place::Work;
+use super::register::{Opened, RegisterArgs, policy};
 use crate::account_target::{AccountTarget, parse_host};
 use crate::connection::ServerArgs;
 use crate::error::{CommandError, no_steps};
 use crate::exit::Exit;
-use crate::host::{HostArgs, NeedsRoot};
+use crate::host::HostArgs;
 use crate::ui::{Format, Ui};
 use crate::{paths, wording};
 use clap::Args;
 use lavrin_core::key::Fingerprint;
 use lavrin_core::policy::Policy;
-use lavrin_core::steps::{Change, Mending, NoSteps, guard, mend};
-use lavrin_core::survey::{Observation, Want, Wanted, Who};
-use lavrin_core::{audit, login};
-use lavrin_store::Outcome;
-use lavrin_work::{Settled, take_back};
+use lavrin_core::steps::{Mending, NoSteps, mend};
+use lavrin_work::Scope;
+use lavrin_work::change::{End, Proof, Task};
+use lavrin_work::ways::Rights;
 pub use out::MendOut;
 use std::path::PathBuf;
 
@@ -65,40 +65,51 @@ enum State {
 /// Runs the command.
 pub async fn run(args: &MendArgs, ui: &Ui) -> Result<Exit, CommandError> {
     let target = Target::of(args)?;
-    let mut work = target.open(args, ui).await?;
+    let register = RegisterArgs::default().here()?;
+    let mut work = target.open(args, register.as_ref(), ui).await?;
     args.server.give(&mut work.seen);
-    let wants = |seen: &Observation| target.wants(seen);
-    work.look(wants).await?;
-    let mut cases = cases(&target, &args.revive, &work)?;
-    let anything = cases.iter().any(|case| changes(case).is_some());
-    if args.change.preview || !anything {
+    let scope = target.scope();
+    work.look(|seen| scope.wants(seen)).await?;
+    change::close_left_open(&work, register.as_ref())?;
+    let mut cases = cases(&target, &args.revive, &policy(register.as_ref()), &work)?;
+    let tasks: Vec<Task> = cases.iter().filter_map(changes).map(|found| change::task(&found.steps, &work)).collect();
+    if args.change.preview || tasks.is_empty() {
         if args.change.preview {
             cases.iter_mut().filter(|case| changes(case).is_some()).for_each(|case| case.state = State::Preview);
         }
         return Ok(finish(&cases, &work, args, ui));
     }
+    change::guarded(&tasks, &work, false)?;
     for case in &cases {
         show(case, &work, ui);
     }
     change::confirm(ui, &args.change)?;
-    let mut under_way = Vec::new();
+    let terms = change::terms("mend", register.as_ref(), args.change.reason.clone(), false, ui)?;
+    // What a repair brings to life may be kept out by something that is left alone: only the login itself is tried.
+    let proof = Proof { asks: false, ..Proof::of(scope) };
+    let name = work.name.clone();
+    let (work, ended) = change::carry(work, tasks, proof, terms, ui).await;
     for case in &mut cases {
-        under_way.extend(carry(case, &work, args).await?);
-    }
-    work.look_again(wants).await?;
-    for (name, begun) in &under_way {
-        let case = cases.iter_mut().find(|case| case.account == *name);
-        if let Some(case) = case {
-            read_back(case, begun, &work)?;
+        if let Some(end) = ended.of(&case.account) {
+            case.state = State::of(end);
         }
     }
-    prove_login(&mut cases, &under_way, &work, args, ui).await?;
-    for (name, begun) in &under_way {
-        if cases.iter().any(|case| case.account == *name && case.state == State::Done) {
-            begun.close(Outcome::Done, "read back")?;
+    match (work, change::error_of(ended.worst(), &target.whom(), &name)) {
+        (Some(work), _) => Ok(finish(&cases, &work, args, ui)),
+        (None, Some(error)) => Err(error),
+        (None, None) => Err(CommandError::with(Exit::Midway, "the program failed")),
+    }
+}
+
+impl State {
+    fn of(end: &End) -> Self {
+        let said = || end.trouble().map(wording::trouble).unwrap_or_default();
+        match end {
+            End::Done => Self::Done,
+            End::NotBegun(_) | End::AsBefore(_) => Self::AsBefore(said()),
+            End::Unknown(_) => Self::Unknown(said()),
         }
     }
-    Ok(finish(&cases, &work, args, ui))
 }
 
 /// Whom it is about and where.
@@ -127,39 +138,36 @@ impl Target {
         Ok(Self { account: None, host })
     }
 
-    async fn open(&self, args: &MendArgs, ui: &Ui) -> Result<Work, CommandError> {
+    async fn open(&self, args: &MendArgs, register: Option<&Opened>, ui: &Ui) -> Result<Work, CommandError> {
+        let rights = Rights::Needed;
         if let Some(account) = &self.account {
             let target = AccountTarget { account: account.clone(), host: self.host.clone() };
-            return Work::open(ui, &target, args.root.as_deref(), &args.host, NeedsRoot::Yes).await;
+            return Work::open(ui, register, &target, args.root.as_deref(), &args.host, rights).await;
         }
         match (&self.host, &args.root) {
             (None, Some(root)) => Work::open_tree(root),
-            (Some(host), None) => Work::open_host(ui, host, "root", &args.host, NeedsRoot::Yes).await,
+            (Some(host), None) => Work::open_host(ui, register, host, "root", &args.host, rights).await,
             (Some(_), Some(_)) => Err(CommandError::usage("a host and --root were given; only one place can be meant")),
             (None, None) => Err(CommandError::usage("mend every account of what?")
                 .hint("lavrin mend --all @HOST --login NAME; or lavrin mend --all --root DIR")),
         }
     }
 
-    fn wants(&self, seen: &Observation) -> Vec<Want> {
-        match &self.account {
-            Some(account) => login::wants(account, seen),
-            None if !seen.looked => vec![Want { what: Wanted::System(Who::All), account: None }],
-            None => {
-                let mut wants = audit::wants(seen);
-                wants.retain(|want| !matches!(want.what, Wanted::PrivateKeys(_)));
-                wants
-            }
-        }
+    fn scope(&self) -> Scope {
+        self.account.clone().map_or(Scope::Accounts, Scope::Account)
+    }
+
+    /// The account it is about, as far as it is about one.
+    fn whom(&self) -> String {
+        self.account.clone().unwrap_or_else(|| "ACCOUNT".to_owned())
     }
 }
 
 /// One case for each account there is something to say about.
-fn cases(target: &Target, consent: &[Fingerprint], work: &Work) -> Result<Vec<Case>, CommandError> {
-    let policy = Policy::default();
+fn cases(target: &Target, consent: &[Fingerprint], policy: &Policy, work: &Work) -> Result<Vec<Case>, CommandError> {
     let case = |account: &str| Case {
         account: account.to_owned(),
-        found: mend(account, consent, &work.seen, &policy),
+        found: mend(account, consent, &work.seen, policy),
         state: State::Nothing,
     };
     if let Some(account) = &target.account {
@@ -193,67 +201,6 @@ fn show(case: &Case, work: &Work, ui: &Ui) {
     for entry in &found.steps.revived {
         ui.warn(&wording::steps::revived(entry));
     }
-}
-
-/// Carries out the steps of one account. A failure ends this account's work and leaves the others going.
-async fn carry(case: &mut Case, work: &Work, args: &MendArgs) -> Result<Option<(String, UnderWay)>, CommandError> {
-    let Some(found) = changes(case) else { return Ok(None) };
-    let login = work.remote.as_ref().map(|remote| remote.login.clone());
-    let steps = found.steps.clone();
-    let begun = UnderWay::new("mend", work, &steps, guard(&steps, login.as_ref(), false)?, args.change.reason.clone())?;
-    match begun.carry(work, &steps).await {
-        Ok(()) => {
-            case.state = State::Done;
-            Ok(Some((case.account.clone(), begun)))
-        }
-        Err(error) => {
-            let said = error.message.clone();
-            case.state = if error.exit == Exit::Midway { State::Unknown(said) } else { State::AsBefore(said) };
-            Ok(None)
-        }
-    }
-}
-
-/// Every change must be what a fresh look finds.
-fn read_back(case: &mut Case, begun: &UnderWay, work: &Work) -> Result<(), CommandError> {
-    let last = |change: &Change| {
-        let later = begun.changes.iter().rev().find(|other| other.change().path() == change.path());
-        later.is_some_and(|later| later.change() == change)
-    };
-    let missed = begun.changes.iter().map(lavrin_core::steps::Guarded::change).filter(|change| last(change));
-    let Some(missed) = missed.filter(|change| !change.holds(&work.seen)).map(Change::path).next() else {
-        return Ok(());
-    };
-    let said = format!("{missed} was set right, and read back it is something else again");
-    begun.close(Outcome::Unknown, &said)?;
-    case.state = State::Unknown(said);
-    Ok(())
-}
-
-/// On a host the login itself is tried again, over a new connection, while the old one is still open.
-async fn prove_login(
-    cases: &mut [Case],
-    under_way: &[(String, UnderWay)],
-    work: &Work,
-    args: &MendArgs,
-    ui: &Ui,
-) -> Result<(), CommandError> {
-    let Some(remote) = work.remote.as_ref().filter(|remote| remote.login.key.is_some()) else { return Ok(()) };
-    let account = &remote.signed.account;
-    let Some((_, begun)) = under_way.iter().find(|(name, _)| name == account) else { return Ok(()) };
-    let quiet = Ui::new(crate::ui::Color::Never, ui.format, true);
-    let Err(error) = args.host.open(&quiet, &work.name, account, NeedsRoot::No).await else { return Ok(()) };
-    let Some(case) = cases.iter_mut().find(|case| case.account == *account) else { return Ok(()) };
-    let Some(owner) = work.seen.account(account) else { return Ok(()) };
-    let said = format!("a fresh login as {account} failed afterwards: {}", error.message);
-    if take_back(&work.place, &begun.changes, owner, &work.seen).await == Settled::AsBefore {
-        begun.close(Outcome::AsBefore, &said)?;
-        case.state = State::AsBefore(format!("{said}; the change was taken back"));
-    } else {
-        begun.close(Outcome::Unknown, &said)?;
-        case.state = State::Unknown(format!("{said}; it could not be taken back, the backup is in the state folder"));
-    }
-    Ok(())
 }
 
 fn finish(cases: &[Case], work: &Work, args: &MendArgs, ui: &Ui) -> Exit {

@@ -2,33 +2,32 @@
 //! takes them.
 
 mod out;
-mod rest;
-mod shut_out;
 
 #[cfg(test)]
 pub use out::OffboardOut;
 
 use super::change::{self, ChangeArgs};
 use super::compare::moment;
-use super::compare::out::account_text;
-use super::enforce::plan::{Plan, Planned, Which};
-use super::fleet_change::{FleetRun, ManyArgs, check_reads};
-use super::owed;
+use super::compare::out::{AccountOut, account_text, problem};
+use super::fleet_change::{ManyArgs, begin, check_reads};
 use super::register::{Opened, RegisterArgs, edit_fault, today, typed_date};
-use super::survey::{Ways, look_and};
+use super::survey::look;
 use crate::error::CommandError;
 use crate::exit::Exit;
 use crate::sign_in::SignInArgs;
 use crate::ui::{Label, Ui};
 use clap::Args;
-use lavrin_core::key::{Fingerprint, PublicKey};
 use lavrin_core::register::edit::set_date;
 use lavrin_core::register::{Date, Host, Person, Placed};
+use lavrin_core::text::count;
 use lavrin_store::database::Database;
+use lavrin_work::ask::ask;
 use lavrin_work::fleet::removed;
-use out::Row;
-use shut_out::ShutOut;
-use std::collections::HashMap;
+use lavrin_work::offboard::{Leaver, Rest, ShutOut, not_managed, sort};
+use lavrin_work::owed::{self, NewDebt};
+use lavrin_work::plan::{Plan, Planned, Which};
+use lavrin_work::ways::Ways;
+use std::sync::{Arc, PoisonError};
 
 /// Take all keys of a person who leaves from every host, and ask each host whether it still takes them
 #[derive(Debug, Args)]
@@ -52,22 +51,10 @@ pub struct OffboardArgs {
     register: RegisterArgs,
 }
 
-/// Somebody who leaves.
-pub struct Leaver<'a> {
-    /// By what name the register knows them.
-    pub id: &'a str,
-    /// Since when they are gone.
-    pub left: Date,
-    /// Their keys, retired ones too.
-    pub keys: Vec<PublicKey>,
-    /// The same by fingerprint.
-    pub prints: Vec<Fingerprint>,
-}
-
 /// What is known when the steps are about to be carried out.
 struct Case<'a> {
-    leaver: &'a Leaver<'a>,
-    ways: &'a Ways,
+    leaver: &'a Leaver,
+    ways: &'a Arc<Ways>,
     planned: Planned,
     shut_out: ShutOut<'a>,
     /// Hosts that could not be looked at.
@@ -76,48 +63,49 @@ struct Case<'a> {
 
 /// Runs the command.
 pub async fn run(args: &OffboardArgs, ui: &Ui) -> Result<Exit, CommandError> {
-    let opened = args.register.open()?;
+    let mut opened = args.register.open()?;
     check_reads(&opened)?;
-    let person = opened.reading.register.people.get(&args.id).ok_or_else(|| {
+    let person = opened.register().people.get(&args.id).ok_or_else(|| {
         CommandError::usage(format!("there is no person '{}' in the register", args.id)).hint("lavrin person list")
     })?;
     let left = leaving_day(args, person);
     if left > today() {
-        return only_mark(args, &opened, left, ui);
+        return only_mark(args, &mut opened, left, ui);
     }
     // The register as it will be, so that the plan follows from it.
-    let mut register = opened.reading.register.clone();
+    let leaver = Leaver::of(person, left);
+    let mut register = opened.register().clone();
     if let Some(person) = register.people.get_mut(&args.id) {
         person.left = Some(Placed { value: left, place: person.place.clone() });
     }
-    let leaver = Leaver {
-        id: &args.id,
-        left,
-        keys: person.keys.iter().map(|key| key.key.clone()).collect(),
-        prints: person.keys.iter().map(|key| key.fingerprint).collect(),
-    };
     let store = Database::open_existing(opened.folder.path())?;
     let removed = store.as_ref().map(removed).transpose()?.unwrap_or_default();
-    let ways = Ways::of(&register, &args.sign_in)?;
+    drop(store);
+    let ways = args.sign_in.ways(&register)?;
     let hosts: Vec<&Host> = register.hosts.values().collect();
     let mut plan = Plan::new(&register, moment(), removed, Which::Keys(leaver.prints.clone()))
         .with_network_homes(args.sign_in.network_homes);
-    let mut shut_out = ShutOut::new(args.now, &register, &leaver);
-    let looked = look_and(&opened, &hosts, &ways, args.many.pace(), ui, |host, seen| {
-        shut_out.take(host, &seen);
+    let mut shut_out = ShutOut::new(&register, &leaver);
+    let pace = args.many.pace(ui);
+    let looked = look(&opened, &hosts, &ways, &pace, ui, |host, seen| {
+        if args.now {
+            shut_out.take(host, &seen);
+        }
         plan.take(host, seen);
     });
     let unseen = looked.await?.into_iter().filter(|host| host.fault.is_some()).map(|host| host.host).collect();
     let planned = plan.end(&ways);
-    show(&leaver, &planned, &shut_out, ui);
+    show(&leaver, &planned, ui);
+    if args.now {
+        show_lists(&shut_out, ui);
+    }
     if args.change.preview {
         ui.result("nothing was changed");
         return Ok(Exit::Done);
     }
     change::confirm(ui, &args.change)?;
-    mark(args, &opened, left, ui)?;
-    let opened = args.register.open()?;
-    carry(args, &opened, Case { leaver: &leaver, ways: &ways, planned, shut_out, unseen }, ui).await
+    mark(args, &mut opened, left, ui)?;
+    carry(args, &mut opened, Case { leaver: &leaver, ways: &ways, planned, shut_out, unseen }, ui).await
 }
 
 /// A day that stands in the register already counts, unless another one is given.
@@ -125,7 +113,7 @@ fn leaving_day(args: &OffboardArgs, person: &Person) -> Date {
     args.on.or(person.left.as_ref().map(|left| left.value)).unwrap_or_else(today)
 }
 
-fn only_mark(args: &OffboardArgs, opened: &Opened, left: Date, ui: &Ui) -> Result<Exit, CommandError> {
+fn only_mark(args: &OffboardArgs, opened: &mut Opened, left: Date, ui: &Ui) -> Result<Exit, CommandError> {
     if args.change.preview {
         ui.result(&format!("{} would be marked as gone from {left}; nothing was changed", args.id));
         return Ok(Exit::Done);
@@ -136,48 +124,60 @@ fn only_mark(args: &OffboardArgs, opened: &Opened, left: Date, ui: &Ui) -> Resul
 }
 
 /// Writes the day into the person's file.
-fn mark(args: &OffboardArgs, opened: &Opened, left: Date, ui: &Ui) -> Result<(), CommandError> {
+fn mark(args: &OffboardArgs, opened: &mut Opened, left: Date, ui: &Ui) -> Result<(), CommandError> {
     let path = format!("people/{}.toml", args.id);
     let old = opened.text(&path).unwrap_or_default();
     let new = set_date(old, "left", left).map_err(edit_fault(&path))?;
     if new != old {
-        opened.folder.save(&path, Some(old), &new)?;
+        opened.save(&path, &new)?;
         ui.status(&format!("{} is marked as gone from {left} ({path})", args.id));
     }
     Ok(())
 }
 
 /// What would be done, on stderr, so that a question can follow.
-fn show(leaver: &Leaver<'_>, planned: &Planned, shut_out: &ShutOut<'_>, ui: &Ui) {
+fn show(leaver: &Leaver, planned: &Planned, ui: &Ui) {
     ui.status(&format!("{} is gone from {}:", leaver.id, leaver.left));
     for (host, accounts) in planned.accounts.iter().filter(|(_, accounts)| !accounts.is_empty()) {
         ui.status(&ui.paint_status(Label::Strong, host));
         for account in accounts {
-            ui.status(account_text(account, ui).trim_end());
+            ui.status(account_text(&AccountOut::of(account, host), ui).trim_end());
         }
     }
     if planned.jobs.is_empty() {
         ui.status("  no managed account that was seen holds a key of theirs");
     }
-    shut_out.show(ui);
 }
 
-async fn carry(args: &OffboardArgs, opened: &Opened, case: Case<'_>, ui: &Ui) -> Result<Exit, CommandError> {
-    let Case { leaver, ways, planned, mut shut_out, unseen } = case;
+/// What would be written into the servers' own lists.
+fn show_lists(shut_out: &ShutOut<'_>, ui: &Ui) {
+    let hosts = shut_out.hosts();
+    if !hosts.is_empty() {
+        ui.status(&format!("First, into the server's own list of revoked keys: {}", hosts.join(", ")));
+    }
+    if shut_out.without > 0 {
+        ui.status(&format!("No such list (RevokedKeys) is in use on {}", count(shut_out.without, "host", "hosts")));
+    }
+    shut_out.problems.iter().for_each(|(host, why)| ui.warn(&format!("{host}: {}", problem(why, "root", host))));
+}
+
+async fn carry(args: &OffboardArgs, opened: &mut Opened, case: Case<'_>, ui: &Ui) -> Result<Exit, CommandError> {
+    let Case { leaver, ways, planned, shut_out, unseen } = case;
     let reason = args.change.reason.clone().or_else(|| Some(format!("{} left on {}", leaver.id, leaver.left)));
-    let run = FleetRun::begin("offboard", opened, &args.many, reason)?;
-    let first = run.carry(shut_out.jobs(ways), ways).await?;
+    let run = begin("offboard", opened, &args.many, reason, ui)?;
+    let first = run.part("revoked-keys").carry(shut_out.jobs(ways), ways).await?;
     let mut rows = shut_out.rows(&first);
-    let names = |job: &lavrin_work::enforce::Job| job.steps.iter().map(|steps| steps.account.name.clone()).collect();
-    let planned_on: HashMap<String, Vec<String>> =
-        planned.jobs.iter().map(|job| (job.stop.host.clone(), names(job))).collect();
     let ended = run.carry(planned.jobs, ways).await?;
-    let asking = rest::Asking { opened, leaver, ended: &ended, planned_on: &planned_on, unseen: &unseen };
-    let answers = rest::ask(asking.questions(ways)?, ways, args.many.pace()).await;
-    rows.extend(asking.rows(&answers));
-    rows.extend(rest::not_managed(&planned.accounts));
-    rows.sort();
-    let owing: Vec<owed::NewDebt> = rows.iter().filter_map(|row| row.debt(leaver)).collect();
+    let rest = Rest { register: opened.register(), leaver, ended: &ended, unseen: &unseen };
+    let (questions, mut answers) = {
+        let store = run.store.lock().unwrap_or_else(PoisonError::into_inner);
+        rest.questions(Some(&store), ways)?
+    };
+    answers.extend(ask(questions, ways, &run.pace).await);
+    rows.extend(rest.rows(&answers));
+    rows.extend(not_managed(&planned.accounts));
+    sort(&mut rows);
+    let owing: Vec<NewDebt> = rows.iter().filter_map(|row| row.debt(leaver)).collect();
     let is_owed = |host: &str, account: &str, key: &str| {
         owing.iter().any(|debt| debt.host == host && debt.account == account && debt.key.to_string() == key)
     };
@@ -185,7 +185,7 @@ async fn carry(args: &OffboardArgs, opened: &Opened, case: Case<'_>, ui: &Ui) ->
         let done = rows.iter().any(|row| row.is_done() && row.is_about(host, account, key));
         done && !is_owed(host, account, key)
     })?;
-    owed::add(&args.register.open()?, &owing)?;
-    out::print(leaver, &run.id, &rows, owing.len(), ui);
-    Ok(rows.iter().map(Row::exit).max().unwrap_or(Exit::Done))
+    owed::add(opened, &owing, today())?;
+    out::print(leaver, run.terms.run.as_deref().unwrap_or_default(), &rows, owing.len(), ui);
+    Ok(rows.iter().map(out::exit_of).max().unwrap_or(Exit::Done))
 }

@@ -2,30 +2,28 @@
 
 use super::{ProbeArgs, Until};
 use crate::account_target::AccountTarget;
-use crate::command::fleet_change::heard;
 use crate::command::register::Opened;
-use crate::command::survey::Ways;
+use crate::command::survey::usual_pace;
 use crate::error::CommandError;
 use crate::exit::Exit;
 use crate::table::columns;
 use crate::ui::{Format, Label, Ui};
+use crate::wording::{self, heard};
 use crate::{input, paths};
 use lavrin_core::fleet::Index;
 use lavrin_core::key::{Fingerprint, PublicKey};
 use lavrin_core::register::{Host, Register};
 use lavrin_core::text::{count, printable};
 use lavrin_work::Heard;
-use lavrin_work::ask::{Answered, Question, ask};
-use lavrin_work::survey::Pace;
+use lavrin_work::ask::{Question, Said, ask};
+use lavrin_work::pool::Pace;
+use lavrin_work::ways::{Ways, unspoken};
 use schemars::JsonSchema;
 use serde::Serialize;
 use std::collections::BTreeMap;
+use std::sync::Arc;
 use std::time::Duration;
-use tokio::sync::mpsc;
 use tokio::time::Instant;
-
-/// Hosts asked at once, and the time for each.
-const PACE: Pace = Pace { parallel: 32, time: Duration::from_mins(1) };
 
 /// The first pause before a question is asked again, and the longest.
 const PAUSES: (Duration, Duration) = (Duration::from_secs(2), Duration::from_secs(30));
@@ -57,13 +55,14 @@ type Asked = BTreeMap<(String, String), Vec<PublicKey>>;
 pub async fn run(args: &ProbeArgs, opened: &Opened, ui: &Ui) -> Result<Exit, CommandError> {
     let register = &opened.reading.register;
     let mut open = words(args, register)?;
-    let ways = Ways::of(register, &args.host.sign_in)?;
+    let ways = args.host.sign_in.ways(register)?;
+    let pace = usual_pace(ui);
     let index = Index::of(register);
     let until = Instant::now() + args.wait.unwrap_or_default();
     let mut answers: BTreeMap<(String, String, String), AnswerOut> = BTreeMap::new();
     let mut pause = PAUSES.0;
     loop {
-        for answer in round(&open, register, &ways, &index).await {
+        for answer in round(&open, register, &ways, &index, &pace).await {
             answers.insert((answer.host.clone(), answer.account.clone(), answer.key.clone()), answer);
         }
         open.retain(|(host, account), keys| {
@@ -73,7 +72,7 @@ pub async fn run(args: &ProbeArgs, opened: &Opened, ui: &Ui) -> Result<Exit, Com
             });
             !keys.is_empty()
         });
-        if open.is_empty() || Instant::now() + pause > until {
+        if open.is_empty() || Instant::now() + pause > until || ui.interrupt.is_asked() {
             break;
         }
         ui.status(&format!("{} not as wanted yet; asking again", count(open.len(), "account is", "accounts are")));
@@ -161,40 +160,31 @@ fn known_key(print: Fingerprint, register: &Register) -> Result<PublicKey, Comma
 }
 
 /// One question to each host about everything that is open.
-async fn round(open: &Asked, register: &Register, ways: &Ways, index: &Index<'_>) -> Vec<AnswerOut> {
+async fn round(open: &Asked, register: &Register, ways: &Arc<Ways>, index: &Index<'_>, pace: &Pace) -> Vec<AnswerOut> {
     let mut by_host: BTreeMap<&str, Vec<(String, Vec<PublicKey>)>> = BTreeMap::new();
     for ((host, account), keys) in open {
         by_host.entry(host).or_default().push((account.clone(), keys.clone()));
     }
-    let mut all = Vec::new();
-    let mut questions = Vec::new();
+    let (mut questions, mut answered) = (Vec::new(), Vec::new());
     for (host, accounts) in by_host {
         let Some(known) = register.hosts.get(host) else { continue };
-        if known.host_keys.is_empty() || register.goes_round(known) {
-            let why =
-                format!("its keys are not pinned, or the way to it never ends: lavrin host trust {host}, lavrin check");
-            all.extend(answers(host, &accounts, index, |_, _| ("no-answer", Some(why.clone()))));
-        } else {
-            questions.push(Question { stop: ways.stop(known), accounts });
+        let question = Question { stop: ways.stop(known), accounts };
+        match unspoken(register, known) {
+            None => questions.push(question),
+            Some(fault) => answered.push((question, Err(fault))),
         }
     }
-    let (done, mut answered) = mpsc::channel(64);
-    let work = tokio::spawn(ask(questions.clone(), ways.jumps.clone(), ways.way.clone(), PACE, done));
-    while let Some(answer) = answered.recv().await {
-        let asked = questions.iter().find(|question| question.stop.host == answer.0);
-        all.extend(asked.into_iter().flat_map(|asked| told(&asked.accounts, &answer, index)));
-    }
-    let _ = work.await;
-    all
+    answered.extend(ask(questions, ways, pace).await);
+    answered.iter().flat_map(|(question, said)| told(question, said, index)).collect()
 }
 
-fn told(accounts: &[(String, Vec<PublicKey>)], (host, said): &Answered, index: &Index<'_>) -> Vec<AnswerOut> {
-    answers(host, accounts, index, |account, number| match said {
+fn told(question: &Question, said: &Said, index: &Index<'_>) -> Vec<AnswerOut> {
+    answers(&question.stop.host, &question.accounts, index, |account, number| match said {
         Ok(all) => {
             let own = all.iter().find(|(name, _)| name == account).map(|(_, heard)| heard.as_slice());
             heard(own.and_then(|own| own.get(number)).unwrap_or(&Heard::LeftOut))
         }
-        Err(fault) => ("no-answer", Some(printable(fault.to_string().as_bytes()))),
+        Err(fault) => ("no-answer", Some(wording::host_fault(fault))),
     })
 }
 

@@ -15,10 +15,11 @@ use crate::ui::{Format, Label, Ui};
 use crate::{input, paths};
 use clap::{Args, ValueEnum};
 use lavrin_core::key::generate::SystemSource;
-use lavrin_work::{Proof, prove};
+use lavrin_work::{Heard, Holder, prove};
 use schemars::JsonSchema;
 use serde::Serialize;
 use std::path::{Path, PathBuf};
+use std::sync::Arc;
 use std::time::Duration;
 
 /// Ask hosts from outside whether they take a key; with --identity and one account, sign in for real
@@ -84,25 +85,29 @@ pub async fn run(args: &ProbeArgs, ui: &Ui) -> Result<Exit, CommandError> {
     let (target, key_path) = words(args)?;
     let host = target.host.clone().ok_or_else(|| CommandError::usage("a probe asks a host: ACCOUNT@HOST"))?;
     let private = match &args.host.sign_in.identity {
-        Some(path) => Some((Box::new(input::private_key(path, &args.host.sign_in.passphrase())?), paths::shown(path))),
+        Some(path) => {
+            let key = Arc::new(input::private_key(path, &args.host.sign_in.passphrase())?);
+            Some(Holder { key, source: paths::shown(path) })
+        }
         None => None,
     };
     let public = match (&key_path, &private) {
         (Some(path), _) => input::public_key(path)?.key,
-        (None, Some((key, _))) => key.public().clone(),
+        (None, Some(holder)) => holder.key.public().clone(),
         (None, None) => {
             return Err(CommandError::usage("which key? Give its public half, or the private one for a real login")
                 .hint("lavrin probe KEY.pub ACCOUNT@HOST; or: lavrin probe ACCOUNT@HOST --identity FILE"));
         }
     };
-    let mut ssh = args.host.target(ui, &host).await?;
-    args.host.connect(ui, &mut ssh).await?.close().await;
-    let private = private.filter(|(key, _)| *key.public() == public);
-    let (proof, _) = prove(&ssh, &target.account, &public, private, &SystemSource).await;
-    let (answer, exit, label) = match &proof {
-        Proof::LoggedIn(_) | Proof::WouldAccept => ("accepted", Exit::Done, Label::Good),
-        Proof::Refused | Proof::LoginRefused(_) => ("refused", Exit::Findings, Label::Bad),
-        Proof::Nothing(_) => ("no-answer", Exit::NotChecked, Label::Warn),
+    let register = args.register.here()?;
+    let (mut stop, ways) = args.host.stop(register.as_ref(), &host, &target.account)?;
+    let ssh = args.host.greet(ui, &mut stop, &ways).await?;
+    let holder = private.filter(|holder| *holder.key.public() == public);
+    let (heard, _) = prove(&ssh, &target.account, &public, holder.as_ref(), &SystemSource).await;
+    let (answer, exit, label) = match &heard {
+        Heard::LoggedIn(_) | Heard::Accepts => ("accepted", Exit::Done, Label::Good),
+        Heard::Refuses | Heard::LoginRefused(_) => ("refused", Exit::Findings, Label::Bad),
+        Heard::Nothing(_) | Heard::LeftOut => ("no-answer", Exit::NotChecked, Label::Warn),
     };
     let out = ProbeOut {
         schema: "lavrin/probe/1",
@@ -110,7 +115,7 @@ pub async fn run(args: &ProbeArgs, ui: &Ui) -> Result<Exit, CommandError> {
         host,
         fingerprint: public.fingerprint().to_string(),
         answer,
-        proof: ProofOut::of(&proof),
+        proof: ProofOut::of(&heard),
     };
     if ui.format == Format::Json {
         ui.result(&crate::json::print(&out));

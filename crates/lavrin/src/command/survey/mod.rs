@@ -7,33 +7,27 @@ mod progress;
 pub use out::SurveyOut;
 
 use super::register::{Opened, RegisterArgs};
+use crate::clock::CLOCK;
 use crate::error::CommandError;
 use crate::exit::Exit;
-use crate::host::{USUAL_LOGIN, pinned_target};
 use crate::sign_in::SignInArgs;
 use crate::ui::Ui;
-use crate::{clock, input, paths};
+use crate::{input, paths};
 use clap::Args;
-use lavrin_core::audit::{AuditEntry, Auditor};
 use lavrin_core::fleet;
 use lavrin_core::key::generate::SystemSource;
 use lavrin_core::register::{Host, Register};
 use lavrin_core::survey::Observation;
-use lavrin_core::survey::snapshot::Snapshot;
 use lavrin_core::text::printable;
 use lavrin_reach::shell::by_hand;
-use lavrin_store::database::{Database, DatabaseFault, Sighted};
-use lavrin_work::survey::{Looked, Pace, Stop, Way, survey};
-use out::HostOut;
+use lavrin_store::database::Database;
+use lavrin_work::pool::Pace;
+use lavrin_work::survey::{self, Recorder, Surveyed};
+use lavrin_work::ways::Ways;
 use progress::Progress;
-use std::collections::HashMap;
 use std::path::{Path, PathBuf};
 use std::sync::Arc;
 use std::time::Duration;
-use tokio::sync::mpsc;
-
-/// Observations that wait to be written down; further hosts wait until there is room.
-const WAITING: usize = 64;
 
 /// Look at many hosts at once, and remember what is seen
 #[derive(Debug, Args)]
@@ -73,14 +67,16 @@ pub async fn run(args: &SurveyArgs, ui: &Ui) -> Result<Exit, CommandError> {
     if hosts.is_empty() {
         return Err(CommandError::usage("there is no host in the register yet").hint("lavrin host add NAME"));
     }
-    let seen = look(&opened, &hosts, &args.sign_in, args.pace(), ui).await?;
+    let ways = args.sign_in.ways(opened.register())?;
+    let seen = look(&opened, &hosts, &ways, &args.pace(ui), ui, |_, _| ()).await?;
     out::print(&seen, ui);
     Ok(if seen.iter().any(|host| host.fault.is_some()) { Exit::NotChecked } else { Exit::Done })
 }
 
 impl SurveyArgs {
-    fn pace(&self) -> Pace {
-        Pace { parallel: self.parallel.into(), time: Duration::from_secs(self.time) }
+    fn pace(&self, ui: &Ui) -> Pace {
+        let limit = Duration::from_secs(self.time);
+        Pace { parallel: self.parallel.into(), limit, interrupt: ui.interrupt.clone() }
     }
 }
 
@@ -92,48 +88,31 @@ pub fn hosts_named<'a>(register: &'a Register, names: &[String]) -> Result<Vec<&
     })
 }
 
-/// Looks at these hosts and writes down what is seen, each as soon as it comes.
+/// The pace of commands that look first and have no options for it: hosts at once, and the time for each.
+pub fn usual_pace(ui: &Ui) -> Pace {
+    Pace { parallel: 32, limit: Duration::from_mins(1), interrupt: ui.interrupt.clone() }
+}
+
+/// Looks at these hosts and writes down what is seen, each as soon as it comes; `take` is handed what was seen of each.
 pub async fn look(
     opened: &Opened,
     hosts: &[&Host],
-    sign_in: &SignInArgs,
-    pace: Pace,
-    ui: &Ui,
-) -> Result<Vec<HostOut>, CommandError> {
-    let ways = Ways::of(&opened.reading.register, sign_in)?;
-    look_and(opened, hosts, &ways, pace, ui, |_, _| ()).await
-}
-
-/// The same; `take` is handed what was seen of each host.
-pub async fn look_and(
-    opened: &Opened,
-    hosts: &[&Host],
-    ways: &Ways,
-    pace: Pace,
+    ways: &Arc<Ways>,
+    pace: &Pace,
     ui: &Ui,
     mut take: impl FnMut(&str, Box<Observation>),
-) -> Result<Vec<HostOut>, CommandError> {
+) -> Result<Vec<Surveyed>, CommandError> {
     let store = Database::open(opened.folder.path())?;
-    let register = &opened.reading.register;
-    // Whose key is not pinned is not spoken to: anybody could answer for it.
-    let (pinned, unpinned): (Vec<&Host>, Vec<&Host>) = hosts.iter().partition(|host| !host.host_keys.is_empty());
-    let (endless, pinned): (Vec<&Host>, Vec<&Host>) = pinned.into_iter().partition(|host| register.goes_round(host));
-    let (done, mut looked) = mpsc::channel(WAITING);
-    let stops = pinned.iter().map(|host| ways.stop(host)).collect();
-    let looking = survey(stops, ways.jumps.clone(), ways.way.clone(), pace, done);
-    let looking = tokio::spawn(looking);
-    let mut recorder = Recorder::new(&store, Progress::of(hosts.len(), ui))?;
-    let unpinned =
-        unpinned.into_iter().map(|host| (host, format!("its keys are not pinned: lavrin host trust {}", host.id)));
-    let endless =
-        endless.into_iter().map(|host| (host, "the way to it goes round in circles: lavrin check".to_owned()));
-    recorder.leave_out(unpinned.chain(endless))?;
-    let mut waiting = Vec::with_capacity(WAITING);
-    while looked.recv_many(&mut waiting, WAITING).await > 0 {
-        recorder.take(std::mem::take(&mut waiting), &mut take)?;
-    }
-    let _ = looking.await;
-    Ok(recorder.end())
+    let mut progress = Progress::of(hosts.len(), ui);
+    let handed = |surveyed: &Surveyed, seen: Option<Box<Observation>>| {
+        progress.one(surveyed.fault.is_none());
+        if let Some(seen) = seen {
+            take(&surveyed.host, seen);
+        }
+    };
+    let looked = survey::look(&store, opened.register(), hosts, ways, pace, CLOCK, handed).await;
+    progress.end();
+    Ok(looked?)
 }
 
 /// Takes in the answer that somebody brought from a host.
@@ -152,149 +131,8 @@ fn take_in(args: &SurveyArgs, path: &Path, opened: &Opened, ui: &Ui) -> Result<E
             .hint("lavrin survey --script >look.sh, then on the host, as root: sh look.sh >answer")
     })?;
     let store = Database::open(opened.folder.path())?;
-    let mut recorder = Recorder::new(&store, Progress::of(1, ui))?;
-    recorder.seen(host, &seen)?;
+    let mut recorder = Recorder::new(&store, CLOCK)?;
+    recorder.take([(host.clone(), Ok(Box::new(seen)))], &mut |_, _| ())?;
     out::print(&recorder.end(), ui);
     Ok(Exit::Done)
-}
-
-/// How the hosts of a register are signed in to.
-pub struct Ways {
-    /// The hosts over which others are reached.
-    pub jumps: Vec<Stop>,
-    /// With what to sign in.
-    pub way: Arc<Way>,
-    login: Option<String>,
-}
-
-impl Ways {
-    /// Asks for what is needed to sign in.
-    pub fn of(register: &Register, sign_in: &SignInArgs) -> Result<Self, CommandError> {
-        let jumps = register.hosts.values().filter_map(|host| host.through.as_ref());
-        let jumps = jumps.filter_map(|through| register.hosts.get(&through.value));
-        let way = Way {
-            credentials: sign_in.credentials("the logins on these hosts")?,
-            rises: sign_in.rise_ways()?,
-            network_homes: sign_in.network_homes.then(Arc::default),
-        };
-        let login = sign_in.login.clone();
-        let mut ways = Self { jumps: Vec::new(), way: Arc::new(way), login };
-        ways.jumps = jumps.map(|host| ways.stop(host)).collect();
-        Ok(ways)
-    }
-
-    /// A host as a survey or a change comes by it.
-    pub fn stop(&self, host: &Host) -> Stop {
-        let login = host.login.as_ref().or(self.login.as_ref());
-        Stop {
-            host: host.id.clone(),
-            target: pinned_target(host),
-            login: login.map_or(USUAL_LOGIN, String::as_str).to_owned(),
-            through: host.through.as_ref().map(|through| through.value.clone()),
-        }
-    }
-}
-
-/// Writes down what was seen of a host. Gives whether it differs from the look before, and how many entries there are.
-pub fn remember(
-    store: &Database,
-    auditor: &Auditor,
-    host: &str,
-    seen: &Observation,
-) -> Result<(bool, usize), DatabaseFault> {
-    let sighted = |entry: AuditEntry| Sighted {
-        account: printable(entry.account.as_bytes()),
-        key: entry.fingerprint,
-        comment: printable(entry.comment.trim_ascii()),
-    };
-    let entries: Vec<Sighted> = auditor.entries(seen).into_iter().map(sighted).collect();
-    let now = clock::now().unix_timestamp();
-    let changed = store.record(host, now, &Snapshot::of(seen), &entries, &seen.key_uses)?;
-    Ok((changed, entries.len()))
-}
-
-/// Writes down what comes.
-struct Recorder<'a> {
-    store: &'a Database,
-    auditor: Auditor,
-    progress: Progress,
-    before: HashMap<String, i64>,
-    hosts: Vec<HostOut>,
-}
-
-impl<'a> Recorder<'a> {
-    fn new(store: &'a Database, progress: Progress) -> Result<Self, DatabaseFault> {
-        let looks = store.looks()?;
-        let before = looks.into_iter().filter_map(|look| Some((look.host, look.seen?))).collect();
-        Ok(Self { store, auditor: Auditor::default(), progress, before, hosts: Vec::new() })
-    }
-
-    /// Several at once, since each writing waits for the disk.
-    fn take(
-        &mut self,
-        looked: Vec<Looked>,
-        hand_on: &mut impl FnMut(&str, Box<Observation>),
-    ) -> Result<(), DatabaseFault> {
-        let store = self.store;
-        store.together(|_| {
-            for (host, result) in looked {
-                match result {
-                    Ok(seen) => {
-                        self.seen(&host, &seen)?;
-                        hand_on(&host, seen);
-                    }
-                    Err(fault) => self.failed(&host, fault.to_string())?,
-                }
-            }
-            Ok(())
-        })
-    }
-
-    /// Hosts that are not spoken to.
-    fn leave_out<'b>(&mut self, hosts: impl Iterator<Item = (&'b Host, String)>) -> Result<(), DatabaseFault> {
-        let store = self.store;
-        store.together(|_| {
-            for (host, why) in hosts {
-                self.failed(&host.id, why)?;
-            }
-            Ok(())
-        })
-    }
-
-    fn seen(&mut self, host: &str, seen: &Observation) -> Result<(), DatabaseFault> {
-        let (changed, entries) = remember(self.store, &self.auditor, host, seen)?;
-        self.progress.seen();
-        self.hosts.push(HostOut {
-            host: host.to_owned(),
-            fault: None,
-            accounts: seen.accounts.len(),
-            entries,
-            sessions: seen.sessions.values().sum(),
-            changed,
-            last_seen: self.before.get(host).copied().map(clock::day_of),
-        });
-        Ok(())
-    }
-
-    fn failed(&mut self, host: &str, fault: String) -> Result<(), DatabaseFault> {
-        let fault = printable(fault.as_bytes());
-        self.store.record_fault(host, clock::now().unix_timestamp(), &fault)?;
-        self.progress.failed();
-        self.hosts.push(HostOut {
-            host: host.to_owned(),
-            fault: Some(fault),
-            accounts: 0,
-            entries: 0,
-            sessions: 0,
-            changed: false,
-            last_seen: self.before.get(host).copied().map(clock::day_of),
-        });
-        Ok(())
-    }
-
-    fn end(mut self) -> Vec<HostOut> {
-        self.progress.end();
-        self.hosts.sort_by(|one, other| one.host.cmp(&other.host));
-        self.hosts
-    }
 }

@@ -1,8 +1,11 @@
 //! What a survey tells.
 
+use crate::clock;
 use crate::table::columns;
 use crate::ui::{Format, Label, Ui};
+use crate::wording;
 use lavrin_core::text::count;
+use lavrin_work::survey::Surveyed;
 use schemars::JsonSchema;
 use serde::Serialize;
 
@@ -32,8 +35,24 @@ pub struct HostOut {
     pub last_seen: Option<String>,
 }
 
+impl HostOut {
+    fn of(seen: &Surveyed) -> Self {
+        Self {
+            host: seen.host.clone(),
+            fault: seen.fault.as_ref().map(wording::host_fault),
+            accounts: seen.accounts,
+            entries: seen.entries,
+            sessions: seen.sessions,
+            changed: seen.changed,
+            last_seen: seen.last_seen.map(clock::day_of),
+        }
+    }
+}
+
 /// Prints it.
-pub fn print(hosts: &[HostOut], ui: &Ui) {
+pub fn print(seen: &[Surveyed], ui: &Ui) {
+    let hosts: Vec<HostOut> = seen.iter().map(HostOut::of).collect();
+    let hosts = hosts.as_slice();
     if ui.format == Format::Json {
         ui.result(&crate::json::print(&SurveyOut { schema: "lavrin/survey/1", hosts }));
         return;

@@ -26,13 +26,11 @@ impl Progress {
         Self { bar, failed: 0 }
     }
 
-    pub fn seen(&self) {
-        self.bar.inc(1);
-    }
-
-    pub fn failed(&mut self) {
-        self.failed += 1;
-        self.bar.set_message(format!(", {} not seen", self.failed));
+    pub fn one(&mut self, is_seen: bool) {
+        if !is_seen {
+            self.failed += 1;
+            self.bar.set_message(format!(", {} not seen", self.failed));
+        }
         self.bar.inc(1);
     }
 

@@ -1,42 +1,51 @@
-//! Proof from outside: a fresh connection asks the server, and where the private key is at hand signs in for real.
+//! What a server says from outside: a fresh connection asks it, and where the private key is at hand signs in for real.
 
 use lavrin_core::key::generate::Randomness;
 use lavrin_core::key::{PrivateKey, PublicKey};
 use lavrin_reach::ssh::{Answer, ConnectFault, Connection, Credential, NoAnswer, Rejected, SignedIn, Target};
+use std::sync::Arc;
 
-/// What a fresh connection showed.
-#[derive(Debug)]
-pub enum Proof {
+/// What a server says about a key.
+#[derive(Debug, Clone)]
+pub enum Heard {
     /// The key opened a login.
     LoggedIn(SignedIn),
     /// The server asked for a signature: it would take the key. Not yet a login.
-    WouldAccept,
-    /// The server refuses the key.
-    Refused,
-    /// The server takes the key and refuses the login all the same, or asks for more.
-    LoginRefused(Box<Rejected>),
-    /// Nothing can be said.
-    Nothing(NoProof),
-}
-
-/// What a server says about one key among several.
-#[derive(Debug, Clone)]
-pub enum Heard {
-    /// It would take the key.
     Accepts,
     /// It refuses the key.
     Refuses,
+    /// It takes the key and refuses the login all the same, or asks for more.
+    LoginRefused(Box<Rejected>),
     /// Nothing can be said.
     Nothing(NoProof),
     /// Not asked: so many questions could be taken for an attack.
     LeftOut,
 }
 
+impl Heard {
+    /// Whether the key opens the account.
+    #[must_use]
+    pub fn opens(&self) -> bool {
+        matches!(self, Self::LoggedIn(_) | Self::Accepts)
+    }
+}
+
+/// A private half that is at hand.
+#[derive(Clone)]
+pub struct Holder {
+    /// The key.
+    pub key: Arc<PrivateKey>,
+    /// Where it lies, for messages.
+    pub source: String,
+}
+
 impl std::fmt::Display for Heard {
     fn fmt(&self, out: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
         out.write_str(match self {
+            Self::LoggedIn(_) => "accepted, and a login with it worked",
             Self::Accepts => "accepted",
             Self::Refuses => "refused",
+            Self::LoginRefused(_) => "accepted, and the login is refused",
             Self::Nothing(_) => "no answer that shows anything",
             Self::LeftOut => "not asked",
         })
@@ -60,25 +69,19 @@ pub enum NoProof {
     YesToAnything,
 }
 
-/// Asks about a public key, after a throwaway key has shown that the server can say no.
-///
-/// The connection is given back where it is still of use, which it is after a login.
+/// Asks about one key, and signs in with its private half where that is at hand. The connection is given back where it is
+/// still of use, which it is after a login.
 pub async fn prove(
     target: &Target,
     account: &str,
     public: &PublicKey,
-    private: Option<(Box<PrivateKey>, String)>,
-    randomness: &dyn Randomness,
-) -> (Proof, Option<Connection>) {
-    let mut connection = match target.connect().await {
-        Ok(connection) => connection,
-        Err(fault) => return (Proof::Nothing(NoProof::NoConnection(Box::new(fault))), None),
-    };
-    let answer = calibrated(&mut connection, account, public, randomness).await;
-    connection.close().await;
-    match (answer, private) {
-        (Proof::WouldAccept, Some((key, source))) => log_in(target, account, key, source).await,
-        (answer, _) => (answer, None),
+    holder: Option<&Holder>,
+    randomness: &(dyn Randomness + Sync),
+) -> (Heard, Option<Connection>) {
+    let heard = hear(target, account, std::slice::from_ref(public), randomness).await;
+    match (heard.into_iter().next().unwrap_or(Heard::LeftOut), holder) {
+        (Heard::Accepts, Some(holder)) => log_in(target, account, holder).await,
+        (heard, _) => (heard, None),
     }
 }
 
@@ -147,33 +150,15 @@ async fn ask_throwaway(
     }
 }
 
-async fn calibrated(
-    connection: &mut Connection,
-    account: &str,
-    public: &PublicKey,
-    randomness: &dyn Randomness,
-) -> Proof {
-    let mut seed = [0; 32];
-    randomness.fill(&mut seed);
-    if let Ok(throwaway) = PrivateKey::ed25519(&seed)
-        && connection.ask(account, throwaway.public()).await == Answer::Accepts
-    {
-        return Proof::Nothing(NoProof::YesToAnything);
-    }
-    match connection.ask(account, public).await {
-        Answer::Accepts => Proof::WouldAccept,
-        Answer::Refuses => Proof::Refused,
-        Answer::NoAnswer(why) => Proof::Nothing(NoProof::NoAnswer(why)),
-    }
-}
-
-async fn log_in(target: &Target, account: &str, key: Box<PrivateKey>, source: String) -> (Proof, Option<Connection>) {
+/// Signs in with a private key over a new connection.
+pub(crate) async fn log_in(target: &Target, account: &str, holder: &Holder) -> (Heard, Option<Connection>) {
     let mut connection = match target.connect().await {
         Ok(connection) => connection,
-        Err(fault) => return (Proof::Nothing(NoProof::NoConnection(Box::new(fault))), None),
+        Err(fault) => return (Heard::Nothing(NoProof::NoConnection(Box::new(fault))), None),
     };
-    match connection.sign_in(account, &[Credential::Key { key: key.into(), source }]).await {
-        Ok(signed) => (Proof::LoggedIn(signed), Some(connection)),
-        Err(rejected) => (Proof::LoginRefused(Box::new(rejected)), None),
+    let credential = Credential::Key { key: holder.key.clone(), source: holder.source.clone() };
+    match connection.sign_in(account, &[credential]).await {
+        Ok(signed) => (Heard::LoggedIn(signed), Some(connection)),
+        Err(rejected) => (Heard::LoginRefused(Box::new(rejected)), None),
     }
 }

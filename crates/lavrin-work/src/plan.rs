@@ -1,19 +1,26 @@
-//! From what was seen to what is to be done, host by host.
+//! From what was seen to what is to be done, host by host. A plan carries facts; who shows it words them.
 
-use crate::command::compare::out::AccountOut;
-use crate::command::fleet_change::pairs;
-use crate::command::survey::Ways;
-use crate::error::no_steps;
-use crate::exit::Exit;
+use crate::change::{Job, Proof, Task};
+use crate::scope::Scope;
+use crate::ways::Ways;
 use lavrin_core::fleet::compare::{AccountComparison, Comparer, Part};
 use lavrin_core::fleet::{Moment, Removed};
 use lavrin_core::key::Fingerprint;
-use lavrin_core::register::Register;
+use lavrin_core::register::{Host, Register};
 use lavrin_core::server_config::Prepared;
 use lavrin_core::steps::{NoSteps, Steps};
 use lavrin_core::survey::Observation;
-use lavrin_work::enforce::Job;
 use std::collections::{BTreeMap, HashMap};
+use std::sync::Arc;
+
+/// Hosts whose tag begins so belong together, as two routers of a pair do, and are never changed at the same time.
+pub const PAIR: &str = "pair-";
+
+/// The tags of a host that keep it apart from others.
+#[must_use]
+pub fn pairs(host: &Host) -> Vec<String> {
+    host.tags.iter().filter(|tag| tag.starts_with(PAIR)).cloned().collect()
+}
 
 /// Which differences are ended.
 pub enum Which {
@@ -32,23 +39,24 @@ pub struct Plan<'a> {
     removed: HashMap<String, Removed>,
     which: Which,
     network_homes: bool,
-    accounts: BTreeMap<String, Vec<AccountOut>>,
-    problems: HashMap<String, Exit>,
-    work: BTreeMap<String, (Box<Observation>, Vec<Steps>)>,
+    accounts: BTreeMap<String, Vec<AccountComparison>>,
+    problems: HashMap<String, Vec<(String, NoSteps)>>,
+    work: BTreeMap<String, Vec<Task>>,
 }
 
 /// What is to be done.
 pub struct Planned {
     /// What differs on each host that was seen.
-    pub accounts: BTreeMap<String, Vec<AccountOut>>,
-    /// Hosts with accounts that cannot be brought into line, and how that ends.
-    pub problems: HashMap<String, Exit>,
+    pub accounts: BTreeMap<String, Vec<AccountComparison>>,
+    /// By host: accounts that cannot be brought into line, and why.
+    pub problems: HashMap<String, Vec<(String, NoSteps)>>,
     /// The work, in the order of the hosts.
     pub jobs: Vec<Job>,
 }
 
 impl<'a> Plan<'a> {
     /// Begins one.
+    #[must_use]
     pub fn new(register: &'a Register, now: Moment, removed: HashMap<String, Removed>, which: Which) -> Self {
         Self {
             register,
@@ -84,47 +92,34 @@ impl<'a> Plan<'a> {
             all.extend(self.steps(host, account, &seen).filter(|steps| !steps.changes.is_empty()));
         }
         found.retain(|account| account.fault.is_some() || !account.differences.is_empty());
-        let out = found.iter().map(|account| AccountOut::of(account, host)).collect();
-        self.accounts.insert(host.to_owned(), out);
+        self.accounts.insert(host.to_owned(), found);
         if !all.is_empty() {
             seen.prepared = None;
-            self.work.insert(host.to_owned(), (seen, all));
+            let seen: Arc<Observation> = Arc::new(*seen);
+            let task = |steps| Task { steps, seen: seen.clone() };
+            self.work.insert(host.to_owned(), all.into_iter().map(task).collect());
         }
     }
 
     fn steps(&mut self, host: &str, account: &mut AccountComparison, seen: &Observation) -> Option<Steps> {
         match account.steps(seen, &self.register.rules.policy) {
             Ok(steps) => Some(steps),
+            // It is worked on where it was looked at, once for all hosts that share it.
+            Err(NoSteps::HomeOnNetwork(_)) if self.network_homes => None,
             Err(fault) => {
-                let exit = match &fault {
-                    // It is worked on where it was looked at, once for all hosts that share it.
-                    NoSteps::HomeOnNetwork(_) if self.network_homes => return None,
-                    NoSteps::HomeOnNetwork(_) => Exit::NotChecked,
-                    fault => no_steps(fault, &account.account, host).exit,
-                };
-                let worst = self.problems.entry(host.to_owned()).or_insert(exit);
-                *worst = exit.max(*worst);
+                self.problems.entry(host.to_owned()).or_default().push((account.account.clone(), fault.clone()));
                 account.fault = Some(fault);
                 None
             }
         }
     }
 
-    /// What differs on a host.
-    pub fn accounts(&self, host: &str) -> &[AccountOut] {
-        self.accounts.get(host).map(Vec::as_slice).unwrap_or_default()
-    }
-
-    /// What is to be done on a host, and what was seen of it.
-    pub fn work(&mut self, host: &str) -> Option<(Box<Observation>, Vec<Steps>)> {
-        self.work.remove(host)
-    }
-
     /// The plan.
+    #[must_use]
     pub fn end(self, ways: &Ways) -> Planned {
-        let job = |(host, (seen, steps)): (String, (Box<Observation>, Vec<Steps>))| {
+        let job = |(host, tasks): (String, Vec<Task>)| {
             let known = self.register.hosts.get(&host)?;
-            Some(Job { stop: ways.stop(known), pairs: pairs(known), seen, steps, refused: Vec::new() })
+            Some(Job { stop: ways.stop(known), pairs: pairs(known), tasks, proof: Proof::of(Scope::Survey) })
         };
         let jobs = self.work.into_iter().filter_map(job).collect();
         Planned { accounts: self.accounts, problems: self.problems, jobs }

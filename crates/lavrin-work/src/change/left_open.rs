@@ -1,0 +1,95 @@
+//! Intents that a run left open when it was killed: the next look at their place says how they ended.
+
+use super::settle::{State, state_of};
+use lavrin_core::steps::Change;
+use lavrin_core::survey::Observation;
+use lavrin_store::{Entry, Event, Keeper, Outcome, StoreFault};
+use std::collections::HashMap;
+
+/// Who signs in where a change is carried to the host by hand: its answer ends it, and nothing else.
+pub const BY_HAND: &str = "console";
+
+/// The changes of one intent.
+struct Intent {
+    id: String,
+    account: String,
+    changes: Vec<Change>,
+}
+
+/// Intents without an outcome, by place.
+#[derive(Default)]
+pub struct LeftOpen(HashMap<String, Vec<Intent>>);
+
+impl LeftOpen {
+    /// Those that were begun before this moment (RFC 3339, in UTC): what is younger may be under way elsewhere.
+    ///
+    /// # Errors
+    /// [`StoreFault`] where the journal cannot be read.
+    pub fn read(keeper: &dyn Keeper, before: &str) -> Result<Self, StoreFault> {
+        let mut open: HashMap<String, Entry> = HashMap::new();
+        for line in keeper.lines()? {
+            match &line.event {
+                Event::Intent { login, .. } if login.as_deref() != Some(BY_HAND) && line.time.as_str() < before => {
+                    open.insert(line.id.clone(), line);
+                }
+                Event::Intent { .. } => {}
+                Event::Outcome { .. } => drop(open.remove(&line.id)),
+            }
+        }
+        let mut by_place: HashMap<String, Vec<Intent>> = HashMap::new();
+        for (id, line) in open {
+            let Event::Intent { place, account, changes, .. } = line.event else { continue };
+            let content = |name: &str| keeper.kept(name).ok().flatten();
+            let whole: Option<Vec<Change>> = changes.iter().map(|change| change.whole(content)).collect();
+            // What an older version did not keep whole stays as it is told today.
+            if let Some(changes) = whole.filter(|changes| !changes.is_empty()) {
+                by_place.entry(place).or_default().push(Intent { id, account, changes });
+            }
+        }
+        Ok(Self(by_place))
+    }
+
+    /// Writes down how those of a place ended, by what was seen of it at this moment (RFC 3339, in UTC). Gives how many.
+    ///
+    /// # Errors
+    /// [`StoreFault`].
+    pub fn close(
+        &mut self,
+        keeper: &dyn Keeper,
+        place: &str,
+        seen: &Observation,
+        time: &str,
+    ) -> Result<usize, StoreFault> {
+        let Some(intents) = self.0.remove(place) else { return Ok(0) };
+        let mut closed = 0;
+        for intent in intents {
+            let Some((outcome, detail)) = told(&intent, seen) else { continue };
+            let event = Event::Outcome { outcome, detail: detail.to_owned() };
+            keeper.write_down(&Entry { id: intent.id, time: time.to_owned(), event })?;
+            closed += 1;
+        }
+        Ok(closed)
+    }
+}
+
+/// How an intent ended, by what was seen later; `None`: that was not looked at.
+fn told(intent: &Intent, seen: &Observation) -> Option<(Outcome, &'static str)> {
+    seen.account(&intent.account)?;
+    let changes: Vec<&Change> = intent.changes.iter().collect();
+    let is_unseen = |change: &&Change| {
+        let path = change.path();
+        let is_file = matches!(change, Change::WriteFile { .. } | Change::RemoveFile { .. });
+        seen.node(path).is_unseen() || is_file && seen.content(path).is_unseen()
+    };
+    if changes.iter().any(is_unseen) {
+        return None;
+    }
+    Some(match state_of(&changes, seen) {
+        State::New => {
+            (Outcome::Done, "the run was killed; a later look found the change made, which nobody has proven")
+        }
+        State::Old => (Outcome::AsBefore, "the run was killed; a later look found everything as before"),
+        State::Half => (Outcome::Unknown, "the run was killed; a later look found a part of it made"),
+        State::Other => (Outcome::Unknown, "the run was killed; a later look found neither the one nor the other"),
+    })
+}

@@ -1,0 +1,216 @@
+//! Proof that changes worked: read back, a fresh login while the old session is open, and questions from outside.
+
+use super::run::Running;
+use super::settle::last_of_each;
+use super::{End, Trouble};
+use crate::heard::{Heard, Holder};
+use crate::interrupt::Stage;
+use crate::pool::crash_if_told;
+use crate::scope::Scope;
+use lavrin_core::key::{Fingerprint, PublicKey};
+use lavrin_core::login::{self, Question, Reason, Verdict};
+use lavrin_core::survey::Observation;
+use std::sync::Arc;
+
+/// How changes are proven, beside the fresh login that is always made.
+#[derive(Clone)]
+pub struct Proof {
+    /// What is read back.
+    pub scope: Scope,
+    /// Whether the server is asked from outside about the keys that came and went.
+    pub asks: bool,
+    /// Keys of which no file of the account may hold a line any more.
+    pub gone: Vec<(String, Fingerprint)>,
+    /// Keys that the server should refuse for these accounts, beside those that the steps take away.
+    pub refused: Vec<(String, PublicKey)>,
+    /// The private half of a key that comes, where it is at hand: then it has to open a login.
+    pub holder: Option<Holder>,
+}
+
+impl Proof {
+    /// Read back as far as this goes, and asked about from outside.
+    #[must_use]
+    pub fn of(scope: Scope) -> Self {
+        Self { scope, asks: true, gone: Vec::new(), refused: Vec::new(), holder: None }
+    }
+}
+
+/// What a host says about a key after the change.
+#[derive(Debug, Clone)]
+pub struct Asked {
+    /// The account.
+    pub account: String,
+    /// The key.
+    pub fingerprint: Fingerprint,
+    /// Whether it should open the account.
+    pub should_open: bool,
+    /// What the server says.
+    pub heard: Heard,
+    /// Reasons for a refusal from here that the entry or the settings give themselves.
+    pub explained: Vec<Reason>,
+}
+
+impl Asked {
+    /// Whether a key that should open the account does not, and nothing explains it.
+    fn fails(&self) -> bool {
+        let fails = matches!(self.heard, Heard::Refuses | Heard::LoginRefused(_) | Heard::Nothing(_));
+        self.should_open && self.explained.is_empty() && fails
+    }
+
+    /// Whether a key still opens an account that it should not open any more.
+    #[must_use]
+    pub fn still_open(&self) -> bool {
+        !self.should_open && self.heard.opens()
+    }
+}
+
+impl Running<'_> {
+    /// Proves what was done and takes back what does not prove itself. Gives what the host says about the keys, and what it
+    /// is like now.
+    pub(super) async fn prove(&mut self) -> (Vec<Asked>, Option<Box<Observation>>) {
+        if !self.is_anything_done() {
+            // Somebody else may have changed it: what it is like now is worth telling.
+            return (Vec::new(), self.look().await.ok());
+        }
+        self.terms.stage(self.site.name(), Stage::Proving);
+        crash_if_told(self.site.name(), "prove");
+        let Some(after) = self.read_back().await else { return (Vec::new(), None) };
+        if let Err(fault) = self.site.fresh_login().await {
+            let why = Arc::new(Trouble::NoLogin(fault));
+            self.back_where(&|_| true, &why).await;
+            return (Vec::new(), self.look().await.ok());
+        }
+        let asked = if self.proof.asks { self.ask(&after).await } else { Vec::new() };
+        let unproven: Vec<&Asked> = asked.iter().filter(|asked| asked.fails()).collect();
+        for one in &unproven {
+            let by_files = self.verdict(one, &after).and_then(|verdict| verdict.deciding).map(Box::new);
+            let (account, fingerprint, heard) = (one.account.clone(), one.fingerprint, one.heard.clone());
+            let why = Arc::new(Trouble::NoProof { account, fingerprint, heard, by_files });
+            self.back_where(&|account| account == one.account, &why).await;
+        }
+        let after = if unproven.is_empty() { Some(after) } else { self.look().await.ok() };
+        if let Some(reason) = self.terms.reason.as_ref().filter(|_| self.is_anything_done()) {
+            self.site.note(&format!("{}: {reason}", self.terms.command)).await;
+        }
+        (asked, after)
+    }
+
+    fn is_anything_done(&self) -> bool {
+        self.all.iter().any(|begun| begun.end.is_done())
+    }
+
+    /// Takes back what was done for these accounts.
+    async fn back_where(&mut self, is_meant: &(dyn Fn(&str) -> bool + Sync), why: &Arc<Trouble>) {
+        for number in (0..self.all.len()).rev() {
+            let begun = &self.all[number];
+            if begun.end.is_done() && is_meant(&begun.task.steps.account.name) {
+                self.all[number].end = self.back(number, why.clone()).await;
+            }
+        }
+    }
+
+    /// Reads back over the open session, else over a new one. What is not as it was written is not known any more.
+    async fn read_back(&mut self) -> Option<Box<Observation>> {
+        let after = match self.look().await {
+            Ok(after) => after,
+            Err(fault) => {
+                let Some(anew) = self.look_anew().await else {
+                    let why = Arc::new(Trouble::Host(fault));
+                    self.end_done_as(|_| Some(End::Unknown(why.clone())));
+                    return None;
+                };
+                Box::new(anew)
+            }
+        };
+        let gone = &self.proof.gone;
+        let stands_again = |account: &str| {
+            let own = gone.iter().filter(|(name, _)| name == account);
+            own.map(|(_, key)| *key).find(|key| login::find_key(account, key, &after).is_some())
+        };
+        self.end_done_as(|begun| {
+            let changes = begun.changes();
+            let missed = last_of_each(&changes).find(|change| !change.holds(&after));
+            let missed = missed.map(|change| Trouble::NotHeld { path: change.path().to_string() });
+            let missed = missed.or_else(|| stands_again(&begun.task.steps.account.name).map(Trouble::StandsAgain));
+            missed.map(|why| End::Unknown(Arc::new(why)))
+        });
+        Some(after)
+    }
+
+    fn end_done_as(&mut self, end: impl Fn(&super::run::Begun) -> Option<End>) {
+        for begun in self.all.iter_mut().filter(|begun| begun.end.is_done()) {
+            if let Some(end) = end(begun) {
+                begun.end = end;
+            }
+        }
+    }
+
+    /// Asks the host about every key that came or went.
+    async fn ask(&self, after: &Observation) -> Vec<Asked> {
+        let mut asked = Vec::new();
+        for (account, keys) in self.questions() {
+            let only: Vec<PublicKey> = keys.iter().map(|(key, _)| key.clone()).collect();
+            let heard = self.site.hear(&account, &only, self.proof.holder.as_ref()).await;
+            // A tree has no server.
+            let heard = if self.site.is_host() { heard } else { Vec::new() };
+            for ((key, should_open), heard) in keys.into_iter().zip(heard) {
+                let explained = if should_open { self.explained(&account, &key, after) } else { Vec::new() };
+                let (account, fingerprint) = (account.clone(), key.fingerprint());
+                asked.push(Asked { account, fingerprint, should_open, heard, explained });
+            }
+        }
+        asked
+    }
+
+    /// Keys by account, and whether each should open it.
+    fn questions(&self) -> Vec<(String, Vec<(PublicKey, bool)>)> {
+        let mut questions: Vec<(String, Vec<(PublicKey, bool)>)> = Vec::new();
+        let mut add = |account: &str, key: PublicKey, should_open: bool| {
+            let number = questions.iter().position(|(name, _)| name == account).unwrap_or_else(|| {
+                questions.push((account.to_owned(), Vec::new()));
+                questions.len() - 1
+            });
+            if !questions[number].1.iter().any(|(other, _)| *other == key) {
+                questions[number].1.push((key, should_open));
+            }
+        };
+        for begun in self.all.iter().filter(|begun| begun.end.is_done()) {
+            let (effect, account) = (begun.task.steps.effect(), &begun.task.steps.account.name);
+            let comes = effect.came.iter().chain(&effect.limited).map(|key| (key, true));
+            for (key, should_open) in comes.chain(effect.gone.iter().map(|key| (key, false))) {
+                add(account, (**key).clone(), should_open);
+            }
+        }
+        for (account, key) in &self.proof.refused {
+            add(account, key.clone(), false);
+        }
+        questions
+    }
+
+    /// What the file itself says why a key is refused from here.
+    fn explained(&self, account: &str, key: &PublicKey, after: &Observation) -> Vec<Reason> {
+        let verdict = login::judge(&Question::plain(account, key, self.terms.now), after);
+        let reasons = verdict.deciding.into_iter().chain(verdict.also);
+        reasons.filter(|reason| reason.kind.refuses_only_from_here()).collect()
+    }
+
+    fn verdict(&self, asked: &Asked, after: &Observation) -> Option<Verdict> {
+        let key = login::find_key(&asked.account, &asked.fingerprint, after)?;
+        Some(login::judge(&Question::plain(&asked.account, &key, self.terms.now), after))
+    }
+}
+
+/// What was proven, for the journal.
+pub(super) fn detail(asked: &[Asked], account: &str) -> String {
+    let own = || asked.iter().filter(|asked| asked.account == account);
+    let count = |fits: fn(&Heard) -> bool| own().filter(|asked| fits(&asked.heard)).count();
+    if asked.is_empty() {
+        return "read back".to_owned();
+    }
+    format!(
+        "read back; a fresh login worked; asked from outside: {} accepted, {} refused, {} without an answer",
+        count(Heard::opens),
+        count(|heard| matches!(heard, Heard::Refuses | Heard::LoginRefused(_))),
+        count(|heard| matches!(heard, Heard::Nothing(_) | Heard::LeftOut)),
+    )
+}

@@ -1,0 +1,148 @@
+//! The one conductor of changes at one place.
+
+use super::journal::{Open, Record};
+use super::prove::Proof;
+use super::{End, Ended, Task, Terms, Trouble};
+use crate::interrupt::Stage;
+use crate::pool::crash_if_told;
+use crate::site::Site;
+use lavrin_core::steps::{Change, Guarded, LockOut, guard};
+use lavrin_core::survey::Observation;
+use lavrin_reach::CarryFault;
+use lavrin_store::Outcome;
+use std::sync::Arc;
+
+/// The steps of one account that are under way.
+pub(super) struct Begun {
+    pub(super) task: Task,
+    pub(super) changes: Vec<Guarded>,
+    /// How it stands with them.
+    pub(super) end: End,
+}
+
+impl Begun {
+    /// The changes without what the guard said of them.
+    pub(super) fn changes(&self) -> Vec<&Change> {
+        self.changes.iter().map(Guarded::change).collect()
+    }
+}
+
+/// Changes under way at one place.
+pub(super) struct Running<'a> {
+    pub(super) site: &'a mut Site,
+    pub(super) all: Vec<Begun>,
+    pub(super) proof: &'a Proof,
+    pub(super) terms: &'a Terms,
+}
+
+/// Carries the tasks out, each account as a whole; proves the place; takes back what does not prove itself.
+pub(super) async fn run(site: &mut Site, tasks: Vec<Task>, proof: &Proof, terms: &Terms) -> Ended {
+    let accounts: Vec<String> = tasks.iter().map(|task| task.steps.account.name.clone()).collect();
+    let not_begun = |why: Trouble| Ended::all(accounts.clone(), &End::NotBegun(Arc::new(why)));
+    crash_if_told(site.name(), "open");
+    terms.stage(site.name(), Stage::Looking);
+    if let Err(fault) = site.open().await {
+        return not_begun(fault.into());
+    }
+    site.own_network_homes();
+    // All accounts, before the first change: a stop in the middle would leave those before it changed.
+    let all = match guarded(tasks, site, terms) {
+        Ok(all) => all,
+        Err(lock_out) => return not_begun(Trouble::LockOut(lock_out)),
+    };
+    let login = site.login().map(|login| login.account);
+    let intents: Vec<_> = all
+        .iter()
+        .map(|begun| {
+            let record = Record::of(&begun.task, site.name(), login.as_deref(), terms);
+            (record, &begun.task.steps.account, begun.changes.as_slice())
+        })
+        .collect();
+    let open = match Open::write(&terms.keeper, &intents) {
+        Ok(open) => open,
+        Err(fault) => return not_begun(fault.into()),
+    };
+    drop(intents);
+    let mut running = Running { site, all, proof, terms };
+    running.carry_all().await;
+    let (asked, after) = running.prove().await;
+    let ended: Vec<(Outcome, String)> = running.all.iter().map(|begun| outcome(begun, &asked)).collect();
+    let accounts = running.all.into_iter().map(|begun| (begun.task.steps.account.name, begun.end)).collect();
+    let mut ended_all = Ended { accounts, asked, after };
+    if let Err(fault) = open.close(|number| ended[number].clone()) {
+        let why = Arc::new(Trouble::Store(fault));
+        ended_all.accounts.iter_mut().for_each(|(_, end)| *end = End::Unknown(why.clone()));
+    }
+    ended_all
+}
+
+fn guarded(tasks: Vec<Task>, site: &Site, terms: &Terms) -> Result<Vec<Begun>, LockOut> {
+    let login = site.login();
+    let not_yet = Arc::new(Trouble::Lost);
+    let begin = |task: Task| {
+        let changes = guard(&task.steps, login.as_ref(), terms.accept_lockout)?;
+        Ok(Begun { task, changes, end: End::NotBegun(not_yet.clone()) })
+    };
+    tasks.into_iter().map(begin).collect()
+}
+
+impl Running<'_> {
+    /// Each account in turn. One that fails is taken back and leaves the others going; a line that was lost is opened again.
+    async fn carry_all(&mut self) {
+        for number in 0..self.all.len() {
+            let account = self.all[number].task.steps.account.name.clone();
+            self.terms.stage(self.site.name(), Stage::Changing(account));
+            crash_if_told(self.site.name(), "change");
+            let Err((done, fault)) = self.carry_out(number).await else {
+                self.all[number].end = End::Done;
+                continue;
+            };
+            let certain = fault.nothing_changed() || matches!(fault, CarryFault::ModeDidNotHold { .. });
+            let why = Arc::new(Trouble::Carry(fault));
+            self.all[number].end = if certain && self.take_back(number, done).await {
+                End::AsBefore(why)
+            } else {
+                self.settle(number, why).await
+            };
+            if self.is_lost() {
+                return;
+            }
+        }
+    }
+
+    /// Makes the changes of one account in order. Where one fails: how many were made before it, and why.
+    async fn carry_out(&self, number: usize) -> Result<(), (usize, CarryFault)> {
+        let Begun { task, changes, .. } = &self.all[number];
+        for (done, change) in changes.iter().enumerate() {
+            let carried = self.site.carry(change, &task.steps.account, &task.seen).await;
+            carried.map_err(|fault| (done, fault))?;
+        }
+        Ok(())
+    }
+
+    /// Takes the first changes of one account back, the last one first. Says whether all of that worked.
+    pub(super) async fn take_back(&self, number: usize, done: usize) -> bool {
+        let Begun { task, changes, .. } = &self.all[number];
+        let back: Vec<&Guarded> = changes[..done].iter().collect();
+        self.undo(number, &back, &task.seen).await
+    }
+
+    /// Takes these changes of one account back, the last one first, by what was seen.
+    pub(super) async fn undo(&self, number: usize, changes: &[&Guarded], seen: &Observation) -> bool {
+        let account = &self.all[number].task.steps.account;
+        let mut worked = true;
+        for change in changes.iter().rev() {
+            worked &= self.site.carry(&change.inverse(), account, seen).await.is_ok();
+        }
+        worked
+    }
+}
+
+/// How one account's work ended, for the journal.
+fn outcome(begun: &Begun, asked: &[super::Asked]) -> (Outcome, String) {
+    match &begun.end {
+        End::Done => (Outcome::Done, super::prove::detail(asked, &begun.task.steps.account.name)),
+        End::NotBegun(why) | End::AsBefore(why) => (Outcome::AsBefore, why.to_string()),
+        End::Unknown(why) => (Outcome::Unknown, why.to_string()),
+    }
+}

@@ -1,0 +1,131 @@
+//! A person leaves: what is taken from where, what the hosts are asked, and what became of each key in each account.
+
+mod rest;
+mod shut_out;
+
+pub use rest::{Rest, not_managed};
+pub use shut_out::ShutOut;
+
+use crate::change::Trouble;
+use crate::heard::NoProof;
+use crate::owed::NewDebt;
+use crate::ways::HostFault;
+use lavrin_core::key::{Fingerprint, PublicKey};
+use lavrin_core::register::{Date, Person};
+use lavrin_core::steps::NoSteps;
+use std::sync::Arc;
+
+/// Somebody who leaves.
+#[derive(Debug, Clone)]
+pub struct Leaver {
+    /// By what name the register knows them.
+    pub id: String,
+    /// Since when they are gone.
+    pub left: Date,
+    /// Their keys, retired ones too.
+    pub keys: Vec<PublicKey>,
+    /// The same by fingerprint.
+    pub prints: Vec<Fingerprint>,
+}
+
+impl Leaver {
+    /// A person who is gone from this day.
+    #[must_use]
+    pub fn of(person: &Person, left: Date) -> Self {
+        Self {
+            id: person.id.clone(),
+            left,
+            keys: person.keys.iter().map(|key| key.key.clone()).collect(),
+            prints: person.keys.iter().map(|key| key.fingerprint).collect(),
+        }
+    }
+}
+
+/// What became of a key in an account; the worst comes last, where it is read first.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord)]
+pub enum State {
+    /// It was taken out, and the host refuses it.
+    Removed,
+    /// There was nothing to take out, and the host refuses it.
+    Refused,
+    /// The host was asked and gave no answer that shows anything.
+    NotAnswered {
+        /// Whether it was taken out all the same.
+        removed: bool,
+    },
+    /// The register does not manage the account.
+    NotManaged,
+    /// The host's list of revoked keys was not written.
+    NotShutOut,
+    /// The host was not reached.
+    Unreachable,
+    /// It was not taken out.
+    NotRemoved,
+    /// Nobody knows.
+    Unknown,
+    /// The host still takes it.
+    StillAccepted,
+}
+
+/// Why it is so.
+#[derive(Debug, Clone)]
+pub enum Why {
+    /// How the change ended.
+    Change(Arc<Trouble>),
+    /// The host was not reached.
+    Host(HostFault),
+    /// It gave no answer that shows anything.
+    NoProof(NoProof),
+    /// It was not asked: so many questions could be taken for an attack.
+    NotAsked,
+    /// The list of revoked keys cannot be written.
+    List(NoSteps),
+    /// The register does not manage the account.
+    NotManaged,
+}
+
+/// One key in one account.
+#[derive(Debug, Clone)]
+pub struct Row {
+    /// What became of it.
+    pub state: State,
+    /// The host.
+    pub host: String,
+    /// The account; empty where it is about the host.
+    pub account: String,
+    /// The key, where it is about one.
+    pub key: Option<Fingerprint>,
+    /// Why.
+    pub why: Option<Why>,
+}
+
+impl Row {
+    /// Whether the key is certainly gone.
+    #[must_use]
+    pub fn is_done(&self) -> bool {
+        matches!(self.state, State::Removed | State::Refused | State::NotAnswered { removed: true })
+    }
+
+    /// Whether it is about this key in this account.
+    #[must_use]
+    pub fn is_about(&self, host: &str, account: &str, key: &str) -> bool {
+        self.host == host && self.account == account && self.key.is_some_and(|own| own.to_string() == key)
+    }
+
+    /// What is owed from now on, if anything.
+    #[must_use]
+    pub fn debt(&self, leaver: &Leaver) -> Option<NewDebt> {
+        let owes = matches!(self.state, State::Unreachable | State::NotRemoved | State::Unknown | State::StillAccepted);
+        let key = self.key.filter(|_| owes)?;
+        let (account, host) = (self.account.clone(), self.host.clone());
+        Some(NewDebt { key, person: leaver.id.clone(), account, host })
+    }
+}
+
+/// The rows in the order in which they are told.
+pub fn sort(rows: &mut [Row]) {
+    rows.sort_by(|one, other| {
+        let place = |row: &Row| (row.state, row.host.clone(), row.account.clone(), row.key.map(|key| key.to_string()));
+        place(one).cmp(&place(other))
+    });
+}

@@ -1,0 +1,97 @@
+//! Removals that are owed: written into the register when they could not be carried out, taken out when they are done.
+
+use crate::change::Ended;
+use crate::register::Opened;
+use lavrin_core::key::Fingerprint;
+use lavrin_core::login;
+use lavrin_core::register::Date;
+use lavrin_core::register::edit::{EditFault, NewOwed, add_owed, remove_owed};
+use lavrin_core::survey::Observation;
+use lavrin_store::StoreFault;
+use std::collections::BTreeMap;
+use thiserror::Error;
+
+/// The file that holds them.
+pub const FILE: &str = "owed.toml";
+
+/// Why what is owed could not be written down.
+#[derive(Debug, Error)]
+pub enum OwedFault {
+    /// The file cannot be changed.
+    #[error("{FILE} could not be changed: {0}")]
+    Edit(#[from] EditFault),
+    /// It cannot be written.
+    #[error(transparent)]
+    Store(#[from] StoreFault),
+}
+
+/// A removal that could not be carried out.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct NewDebt {
+    /// The key.
+    pub key: Fingerprint,
+    /// Whose it is.
+    pub person: String,
+    /// The account.
+    pub account: String,
+    /// The host.
+    pub host: String,
+}
+
+/// Writes down what is owed from now on; what is owed already stays as it stands. Gives how many are new.
+///
+/// # Errors
+/// [`OwedFault`].
+pub fn add(opened: &mut Opened, debts: &[NewDebt], today: Date) -> Result<usize, OwedFault> {
+    let known = &opened.register().owed;
+    let is_known = |debt: &&NewDebt| {
+        known.iter().any(|owed| {
+            owed.host == debt.host && owed.account == debt.account && owed.fingerprint == debt.key.to_string()
+        })
+    };
+    let mut text = opened.text(FILE).unwrap_or_default().to_owned();
+    let mut new = 0;
+    for debt in debts.iter().filter(|debt| !is_known(debt)) {
+        let key = debt.key.to_string();
+        let (person, account, host) = (Some(debt.person.as_str()), debt.account.as_str(), debt.host.as_str());
+        text = add_owed(&text, &NewOwed { key: &key, person, account, host, since: today })?;
+        new += 1;
+    }
+    if new > 0 {
+        opened.save(FILE, &text)?;
+    }
+    Ok(new)
+}
+
+/// Takes out what is owed to hosts on which the key is gone now.
+///
+/// # Errors
+/// [`OwedFault`].
+pub fn settle(opened: &mut Opened, ended: &BTreeMap<String, Ended>) -> Result<(), OwedFault> {
+    settle_where(opened, |host, account, key| {
+        let Some(Ended { asked, after: Some(after), .. }) = ended.get(host) else { return false };
+        let open = asked
+            .iter()
+            .any(|asked| asked.still_open() && asked.account == account && asked.fingerprint.to_string() == key);
+        !open && !holds(after, account, key)
+    })
+}
+
+/// Takes out what is owed where `done` says so of a host, an account and a key.
+///
+/// # Errors
+/// [`OwedFault`].
+pub fn settle_where(opened: &mut Opened, done: impl Fn(&str, &str, &str) -> bool) -> Result<(), OwedFault> {
+    let owed = &opened.register().owed;
+    let numbers: Vec<usize> = (0..owed.len())
+        .filter(|number| done(&owed[*number].host, &owed[*number].account, &owed[*number].fingerprint))
+        .collect();
+    let Some(old) = opened.text(FILE).filter(|_| !numbers.is_empty()) else { return Ok(()) };
+    let text = remove_owed(old, &numbers)?;
+    opened.save(FILE, &text)?;
+    Ok(())
+}
+
+fn holds(seen: &Observation, account: &str, key: &str) -> bool {
+    Fingerprint::parse(key).is_ok_and(|key| login::find_key(account, &key, seen).is_some())
+}

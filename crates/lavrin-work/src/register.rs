@@ -1,0 +1,54 @@
+//! A register as a command has it before it: read once, with its folder.
+
+use lavrin_core::register::{Reading, Register, SourceFile, read};
+use lavrin_store::StoreFault;
+use lavrin_store::register::RegisterFolder;
+
+/// A register that was read.
+pub struct Opened {
+    /// Where it lies.
+    pub folder: RegisterFolder,
+    /// Its files.
+    pub files: Vec<SourceFile>,
+    /// What they say.
+    pub reading: Reading,
+}
+
+impl Opened {
+    /// Reads it.
+    ///
+    /// # Errors
+    /// [`StoreFault`] where one of its files cannot be read.
+    pub fn read(folder: RegisterFolder) -> Result<Self, StoreFault> {
+        let files = folder.load()?;
+        let reading = read(&files);
+        Ok(Self { folder, files, reading })
+    }
+
+    /// What it says.
+    #[must_use]
+    pub fn register(&self) -> &Register {
+        &self.reading.register
+    }
+
+    /// The text of a file; none where it is not there.
+    #[must_use]
+    pub fn text(&self, path: &str) -> Option<&str> {
+        self.files.iter().find(|file| file.path == path).map(|file| file.text.as_str())
+    }
+
+    /// Puts a new text in place of the one that was read, and reads anew.
+    ///
+    /// # Errors
+    /// [`StoreFault`]; also where somebody else has changed the file meanwhile. Nothing is written then.
+    pub fn save(&mut self, path: &str, new: &str) -> Result<(), StoreFault> {
+        self.folder.save(path, self.text(path), new)?;
+        if let Some(file) = self.files.iter_mut().find(|file| file.path == path) {
+            new.clone_into(&mut file.text);
+        } else {
+            self.files.push(SourceFile { path: path.to_owned(), text: new.to_owned() });
+        }
+        self.reading = read(&self.files);
+        Ok(())
+    }
+}

@@ -1,0 +1,32 @@
+//! How far a look goes.
+
+use lavrin_core::survey::{Observation, Want, Wanted, Who};
+use lavrin_core::{audit, fleet, login};
+
+/// How far a look goes, so that the same look can be made again.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub enum Scope {
+    /// Everything that decides who gets into one account.
+    Account(String),
+    /// Every account's files, but no private keys.
+    Accounts,
+    /// Everything that a survey remembers.
+    Survey,
+}
+
+impl Scope {
+    /// What has to be looked at next; nothing: the look is complete.
+    #[must_use]
+    pub fn wants(&self, seen: &Observation) -> Vec<Want> {
+        match self {
+            Self::Account(name) => login::wants(name, seen),
+            Self::Accounts if !seen.looked => vec![Want { what: Wanted::System(Who::All), account: None }],
+            Self::Accounts => {
+                let mut wants = audit::wants(seen);
+                wants.retain(|want| !matches!(want.what, Wanted::PrivateKeys(_)));
+                wants
+            }
+            Self::Survey => fleet::wants(seen),
+        }
+    }
+}

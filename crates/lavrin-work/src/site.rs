@@ -1,0 +1,255 @@
+//! Where work is done: a tree on this machine, or a host behind a login. A host can be opened again when its line was lost.
+
+use crate::audit::look_tree;
+use crate::heard::{self, Heard, Holder};
+use crate::ways::{HostFault, Open, Rights, Stop, Ways};
+use lavrin_core::account::Account;
+use lavrin_core::fs::BytePath;
+use lavrin_core::key::PublicKey;
+use lavrin_core::key::generate::SystemSource;
+use lavrin_core::steps::{Guarded, Login};
+use lavrin_core::survey::{Observation, Want};
+use lavrin_reach::CarryFault;
+use lavrin_reach::local::LocalTree;
+use lavrin_reach::shell::ShellHost;
+use lavrin_reach::ssh::{Connection, ExecFault, SignedIn, Target};
+use std::path::{Path, PathBuf};
+use std::sync::Arc;
+use std::time::Duration;
+
+/// Most rounds of looking: each brings the answers to questions that the last one raised (a link, an Include).
+pub(crate) const ROUNDS_MAX: usize = 60;
+
+/// Where work is done.
+pub struct Site {
+    name: String,
+    kind: Kind,
+}
+
+enum Kind {
+    Tree(Box<LocalTree>),
+    Host(Box<Host>),
+}
+
+struct Host {
+    stop: Stop,
+    ways: Arc<Ways>,
+    rights: Rights,
+    /// For each step.
+    limit: Duration,
+    open: Option<Open>,
+}
+
+impl Site {
+    /// A tree on this machine, named as the user typed it.
+    ///
+    /// # Errors
+    /// Those of the system.
+    pub fn tree(path: &Path, name: String) -> Result<Self, std::io::Error> {
+        Ok(Self { name, kind: Kind::Tree(Box::new(LocalTree::open(path)?)) })
+    }
+
+    /// A host; each step there may take so long.
+    #[must_use]
+    pub fn host(stop: Stop, ways: Arc<Ways>, rights: Rights, limit: Duration) -> Self {
+        Self { name: stop.host.clone(), kind: Kind::Host(Box::new(Host { stop, ways, rights, limit, open: None })) }
+    }
+
+    /// How it is named in messages and in the journal.
+    #[must_use]
+    pub fn name(&self) -> &str {
+        &self.name
+    }
+
+    /// The tree, where it is one.
+    #[must_use]
+    pub fn as_tree(&self) -> Option<&LocalTree> {
+        match &self.kind {
+            Kind::Tree(tree) => Some(tree),
+            Kind::Host(_) => None,
+        }
+    }
+
+    fn as_host(&self) -> Option<&Host> {
+        match &self.kind {
+            Kind::Tree(_) => None,
+            Kind::Host(host) => Some(host),
+        }
+    }
+
+    /// Whether it is a host: then there is a server that can be asked.
+    #[must_use]
+    pub fn is_host(&self) -> bool {
+        self.as_host().is_some()
+    }
+
+    /// A path there as the one who types a command on this machine sees it.
+    #[must_use]
+    pub fn outside(&self, path: &BytePath) -> Option<PathBuf> {
+        self.as_tree().map(|tree| tree.outside(path))
+    }
+
+    /// How one comes there, so that a key on the way can be vouched for.
+    pub fn way(&mut self) -> Option<(&mut Stop, &Ways)> {
+        match &mut self.kind {
+            Kind::Tree(_) => None,
+            Kind::Host(host) => Some((&mut host.stop, &host.ways)),
+        }
+    }
+
+    /// How the login was opened, where it is open.
+    #[must_use]
+    pub fn signed(&self) -> Option<&SignedIn> {
+        Some(&self.as_host()?.open.as_ref()?.signed)
+    }
+
+    /// The login as the guard sees it.
+    #[must_use]
+    pub fn login(&self) -> Option<Login> {
+        self.signed().map(|signed| Login { account: signed.account.clone(), key: signed.key })
+    }
+
+    /// Why root's rights were not got although they were wanted.
+    #[must_use]
+    pub fn refused(&self) -> Option<&ExecFault> {
+        self.as_host()?.open.as_ref()?.refused.as_ref()
+    }
+
+    /// Signs in, where that has not been done yet.
+    ///
+    /// # Errors
+    /// [`HostFault`].
+    pub async fn open(&mut self) -> Result<(), HostFault> {
+        let Kind::Host(host) = &mut self.kind else { return Ok(()) };
+        if host.open.is_none() {
+            let mut open = in_time(host.limit, host.ways.open(&host.stop, host.rights)).await?;
+            open.shell.network_homes = host.ways.network_homes().cloned();
+            host.stop.target.expected = open.target.expected;
+            host.open = Some(open);
+        }
+        Ok(())
+    }
+
+    /// Signs in over a new connection; the old one is let go.
+    pub(crate) async fn reopen(&mut self) -> Result<(), HostFault> {
+        if let Kind::Host(host) = &mut self.kind {
+            host.open = None;
+        }
+        self.open().await
+    }
+
+    /// Homes on a network were shared out among the hosts when they were looked at; what is worked on now was this host's.
+    pub(crate) fn own_network_homes(&mut self) {
+        if let Kind::Host(host) = &mut self.kind {
+            let wanted = host.ways.network_homes().is_some();
+            if let Some(open) = &mut host.open {
+                open.shell.network_homes = wanted.then(Arc::default);
+            }
+        }
+    }
+
+    /// Looks until nothing is asked any more.
+    ///
+    /// # Errors
+    /// [`HostFault`] where a host was not reached or gave no whole answer.
+    pub async fn look(
+        &mut self,
+        seen: &mut Observation,
+        wants: impl Fn(&Observation) -> Vec<Want>,
+    ) -> Result<(), HostFault> {
+        self.open().await?;
+        match &mut self.kind {
+            Kind::Tree(tree) => look_tree(tree, seen, wants),
+            Kind::Host(host) => {
+                let limit = host.limit;
+                let Some(open) = &mut host.open else { return Ok(()) };
+                in_time(limit, async { Ok(look_shell(&mut open.shell, seen, wants).await?) }).await?;
+            }
+        }
+        Ok(())
+    }
+
+    /// Makes one change.
+    pub(crate) async fn carry(
+        &self,
+        change: &Guarded,
+        account: &Account,
+        seen: &Observation,
+    ) -> Result<(), CarryFault> {
+        match &self.kind {
+            Kind::Tree(tree) => tree.carry(change),
+            Kind::Host(host) => match &host.open {
+                Some(open) => open.shell.carry(change, account, seen).await,
+                None => Err(CarryFault::Unknown { path: change.change().path().clone() }),
+            },
+        }
+    }
+
+    /// Whether somebody who comes now still gets in: signs in over a new connection, beside the one that is open.
+    pub(crate) async fn fresh_login(&self) -> Result<(), HostFault> {
+        let Some(host) = self.as_host() else { return Ok(()) };
+        let (connection, ..) = in_time(host.limit, host.ways.sign_in(&host.stop)).await?;
+        connection.close().await;
+        Ok(())
+    }
+
+    /// Where further connections go; `None`: there is no server to be asked.
+    fn target(&self) -> Option<&Target> {
+        Some(&self.as_host()?.open.as_ref()?.target)
+    }
+
+    /// Asks the server from outside about keys of one account; where a private half is at hand, it signs in with it.
+    pub async fn hear(&self, account: &str, keys: &[PublicKey], holder: Option<&Holder>) -> Vec<Heard> {
+        let Some(target) = self.target() else { return vec![Heard::LeftOut; keys.len()] };
+        let mut heard = heard::hear(target, account, keys, &SystemSource).await;
+        for (key, heard) in keys.iter().zip(&mut heard) {
+            if let Some(holder) = holder.filter(|holder| matches!(heard, Heard::Accepts) && holder.key.public() == key)
+            {
+                *heard = heard::log_in(target, account, holder).await.0;
+            }
+        }
+        heard
+    }
+
+    /// A new connection on which this key signed in.
+    pub async fn log_in(&self, account: &str, holder: &Holder) -> Option<Connection> {
+        heard::log_in(self.target()?, account, holder).await.1
+    }
+
+    /// Writes a line into the host's own log, where it has the means.
+    pub(crate) async fn note(&self, text: &str) {
+        if let Some(open) = self.as_host().and_then(|host| host.open.as_ref()) {
+            open.shell.log(text).await;
+        }
+    }
+
+    /// Ends the connection.
+    pub async fn close(self) {
+        if let Kind::Host(host) = self.kind
+            && let Some(open) = host.open
+        {
+            open.shell.connection.close().await;
+        }
+    }
+}
+
+async fn in_time<T>(limit: Duration, work: impl Future<Output = Result<T, HostFault>>) -> Result<T, HostFault> {
+    tokio::time::timeout(limit, work).await.unwrap_or(Err(HostFault::Timeout { seconds: limit.as_secs() }))
+}
+
+/// Looks at a host until the core asks nothing any more.
+async fn look_shell(
+    host: &mut ShellHost,
+    seen: &mut Observation,
+    wants: impl Fn(&Observation) -> Vec<Want>,
+) -> Result<(), ExecFault> {
+    for _ in 0..ROUNDS_MAX {
+        let mut open = wants(seen);
+        open.retain(|want| !seen.answers(want));
+        if open.is_empty() {
+            break;
+        }
+        host.look(&open, seen).await?;
+    }
+    Ok(())
+}

@@ -1,0 +1,343 @@
+//! The ways to hosts: where each is, who signs in, over which others it is reached, and how root's rights are got there.
+
+use lavrin_core::hostkey::line_for;
+use lavrin_core::key::Fingerprint;
+use lavrin_core::key::generate::SystemSource;
+use lavrin_core::register::{Host, Register};
+use lavrin_reach::shell::{Claims, ShellHost};
+use lavrin_reach::ssh::{ConnectFault, Connection, Credential, ExecFault, Rejected, Rise, SignedIn, Target};
+use std::collections::HashMap;
+use std::pin::Pin;
+use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
+use std::time::Duration;
+use thiserror::Error;
+use tokio::time::Instant;
+
+/// Who signs in on hosts of a register that name nobody.
+pub const USUAL_LOGIN: &str = "root";
+
+/// A host on the way that could not be passed is tried again after this time.
+const AGAIN: Duration = Duration::from_secs(5);
+
+/// A host and how one comes there.
+#[derive(Debug, Clone)]
+pub struct Stop {
+    /// Its name in the register, or what the user called it.
+    pub host: String,
+    /// Where it is reached; `through` is filled in on the way.
+    pub target: Target,
+    /// Who signs in.
+    pub login: String,
+    /// The host over which it is reached.
+    pub through: Option<String>,
+}
+
+/// With what to sign in, and how to get root's rights.
+#[derive(Default)]
+pub struct Way {
+    /// Tried one after the other.
+    pub credentials: Vec<Credential>,
+    /// Ways to root's rights for a login other than root, tried one after the other.
+    pub rises: Vec<Rise>,
+    /// Where homes on a network file system are looked at: what no host has looked at yet.
+    pub network_homes: Option<Arc<Claims>>,
+}
+
+/// Why a host of the register is not spoken to.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Error)]
+pub enum Unspoken {
+    /// None of its keys is pinned: anybody could answer for it.
+    #[error("its keys are not pinned")]
+    NotPinned,
+    /// The way to it leads over itself.
+    #[error("the way to it goes round in circles")]
+    Endless,
+}
+
+impl Unspoken {
+    /// What to type next.
+    #[must_use]
+    pub fn remedy(self, host: &str) -> String {
+        match self {
+            Self::NotPinned => format!("lavrin host trust {host}"),
+            Self::Endless => "lavrin check".to_owned(),
+        }
+    }
+}
+
+/// Why nobody came onto a host, or why it gave no answer there.
+#[derive(Debug, Clone, Error)]
+pub enum HostFault {
+    /// It was not reached.
+    #[error(transparent)]
+    Connect(#[from] ConnectFault),
+    /// It let nobody in.
+    #[error("{0}; tried: {tried}", tried = tried(.0))]
+    Rejected(#[from] Rejected),
+    /// It gave no answer.
+    #[error(transparent)]
+    Exec(#[from] ExecFault),
+    /// The host on the way to it was not passed.
+    #[error("{host}, over which it is reached: {fault}")]
+    Through {
+        /// That host.
+        host: String,
+        /// Why.
+        fault: Box<HostFault>,
+    },
+    /// It took too long.
+    #[error("not done within {seconds} s")]
+    Timeout {
+        /// The limit.
+        seconds: u64,
+    },
+    /// Nothing is known about the host on the way.
+    #[error("the way leads over {host}, which cannot be used")]
+    NoWay {
+        /// That host.
+        host: String,
+    },
+    /// It is not spoken to.
+    #[error("{why}: {}", .why.remedy(.host))]
+    Unspoken {
+        /// The host.
+        host: String,
+        /// Why.
+        why: Unspoken,
+    },
+    /// The work on it crashed: a fault of the program.
+    #[error("the program failed while it was at work there: {said}")]
+    Crashed {
+        /// In its own words.
+        said: String,
+    },
+    /// Somebody ended the run before it was done.
+    #[error("ended before it was done")]
+    CutOff,
+    /// Somebody ended the run before it was begun.
+    #[error("not begun, since the run was ended")]
+    NotBegun,
+}
+
+fn tried(rejected: &Rejected) -> String {
+    let list: Vec<String> = rejected.tried.iter().map(|tried| format!("{} ({})", tried.method, tried.detail)).collect();
+    if list.is_empty() { "nothing; give --identity FILE or start an agent".to_owned() } else { list.join(", ") }
+}
+
+/// Whether root's rights are needed where the login is not root itself.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Rights {
+    /// Yes: without them nothing can be done.
+    Needed,
+    /// Wanted: without them less is seen.
+    Wanted,
+    /// No.
+    Own,
+}
+
+/// A host on which somebody has signed in.
+pub(crate) struct Open {
+    /// With root's rights, where there is a way to them.
+    pub(crate) shell: ShellHost,
+    /// How the login was opened.
+    pub(crate) signed: SignedIn,
+    /// For further connections: whoever answers there has to be the same host.
+    pub(crate) target: Target,
+    /// Why root's rights were not got although they were wanted.
+    pub(crate) refused: Option<ExecFault>,
+}
+
+/// A connection, how the login on it was opened, and where the host is for further ones.
+type SignedInto = (Connection, SignedIn, Target);
+
+/// A connection that several use, or why there is none, and since when.
+type Shared = (Instant, Result<Arc<Connection>, HostFault>);
+
+/// The ways of one command. Connections to hosts over which others are reached are made once and shared.
+pub struct Ways {
+    way: Way,
+    /// Who signs in, where the command says so.
+    login: Option<String>,
+    /// The hosts over which others are reached.
+    jumps: Mutex<HashMap<String, Stop>>,
+    open: Mutex<HashMap<String, Arc<tokio::sync::Mutex<Option<Shared>>>>>,
+}
+
+impl Ways {
+    /// The ways to the hosts of a register; `login` is who the command says should sign in.
+    #[must_use]
+    pub fn of(register: &Register, way: Way, login: Option<String>) -> Self {
+        let jumps = register.hosts.values().filter_map(|host| host.through.as_ref());
+        let jumps = jumps.filter_map(|through| register.hosts.get(&through.value));
+        // Who signs in where the work is done says nothing about the hosts on the way.
+        Self { login, ..Self::over_these(jumps.map(|host| stop(host, None)), way) }
+    }
+
+    /// Ways over these hosts, or over none.
+    #[must_use]
+    pub fn over_these(jumps: impl IntoIterator<Item = Stop>, way: Way) -> Self {
+        let jumps = jumps.into_iter().map(|stop| (stop.host.clone(), stop)).collect();
+        Self { way, login: None, jumps: Mutex::new(jumps), open: Mutex::default() }
+    }
+
+    /// A host of the register as a look or a change comes by it.
+    #[must_use]
+    pub fn stop(&self, host: &Host) -> Stop {
+        stop(host, self.login.as_deref())
+    }
+
+    /// Hosts on the way whose keys nobody pinned may show one of these keys (the text of a `known_hosts` file).
+    pub fn know(&self, known_hosts: &[u8]) {
+        for stop in self.jumps().values_mut().filter(|stop| stop.target.known_hosts.is_empty()) {
+            stop.target.known_hosts = known_hosts.to_vec();
+        }
+    }
+
+    /// The port of a host on the way.
+    #[must_use]
+    pub fn port(&self, host: &str) -> Option<u16> {
+        Some(self.jumps().get(host)?.target.port)
+    }
+
+    /// Somebody has vouched for the key of a host on the way.
+    pub fn vouch(&self, host: &str, key: Fingerprint) {
+        if let Some(stop) = self.jumps().get_mut(host) {
+            stop.target.expected = Some(key);
+        }
+        self.open.lock().unwrap_or_else(PoisonError::into_inner).remove(host);
+    }
+
+    /// Whether homes on a network file system are looked at.
+    #[must_use]
+    pub fn network_homes(&self) -> Option<&Arc<Claims>> {
+        self.way.network_homes.as_ref()
+    }
+
+    fn jumps(&self) -> MutexGuard<'_, HashMap<String, Stop>> {
+        self.jumps.lock().unwrap_or_else(PoisonError::into_inner)
+    }
+
+    /// Signs in and gets root's rights where there is a way to them.
+    pub(crate) async fn open(&self, stop: &Stop, rights: Rights) -> Result<Open, HostFault> {
+        let (connection, signed, target) = self.sign_in(stop).await?;
+        let mut shell = ShellHost::new(connection, &stop.login, Rise::No, Box::new(SystemSource));
+        let refused = if rights == Rights::Own || stop.login == "root" { None } else { self.rise(&mut shell).await? };
+        match refused {
+            Some(fault) if rights == Rights::Needed => Err(fault.into()),
+            refused => Ok(Open { shell, signed, target, refused }),
+        }
+    }
+
+    /// Root's rights where there is a way to them; else why the first way was refused, which is the one to tell: what is
+    /// tried after it is only a second best.
+    async fn rise(&self, shell: &mut ShellHost) -> Result<Option<ExecFault>, HostFault> {
+        let mut first = None;
+        for rise in &self.way.rises {
+            shell.rise = rise.clone();
+            match shell.check_rights().await {
+                Ok(Some(0)) => return Ok(None),
+                Ok(_) => {}
+                Err(fault @ (ExecFault::RiseRefused { .. } | ExecFault::NoShell { .. })) => {
+                    first = first.or(Some(fault))
+                }
+                Err(fault) => return Err(fault.into()),
+            }
+        }
+        shell.rise = Rise::No;
+        // Root may go by another name.
+        if first.is_some() && shell.check_rights().await? == Some(0) {
+            return Ok(None);
+        }
+        Ok(first)
+    }
+
+    /// Where a host is reached, the way to it open.
+    pub(crate) async fn target(&self, stop: &Stop) -> Result<Target, HostFault> {
+        let mut target = stop.target.clone();
+        if let Some(name) = &stop.through {
+            target.through = Some(self.over(name).await?);
+        }
+        Ok(target)
+    }
+
+    /// Connects and ends the connection: shows whether the host is there and its key is known.
+    ///
+    /// # Errors
+    /// [`HostFault`].
+    pub async fn greet(&self, stop: &mut Stop) -> Result<Target, HostFault> {
+        let mut target = self.target(stop).await?;
+        let connection = target.connect().await?;
+        target.expected = Some(connection.host_key());
+        stop.target.expected = target.expected;
+        connection.close().await;
+        Ok(target)
+    }
+
+    /// A connection to this host on which somebody has signed in.
+    pub(crate) fn sign_in<'a>(
+        &'a self,
+        stop: &'a Stop,
+    ) -> Pin<Box<dyn Future<Output = Result<SignedInto, HostFault>> + Send + 'a>> {
+        Box::pin(async move {
+            let mut target = self.target(stop).await?;
+            let mut connection = target.connect().await?;
+            // Whoever answers next must be the same host.
+            target.expected = Some(connection.host_key());
+            let signed = connection.sign_in(&stop.login, &self.way.credentials).await?;
+            Ok((connection, signed, target))
+        })
+    }
+
+    /// The shared connection to a host over which others are reached; one that was lost is made anew.
+    async fn over(&self, name: &str) -> Result<Arc<Connection>, HostFault> {
+        let stop = self.jumps().get(name).cloned().ok_or_else(|| HostFault::NoWay { host: name.to_owned() })?;
+        let cell = {
+            let mut open = self.open.lock().unwrap_or_else(PoisonError::into_inner);
+            open.entry(name.to_owned()).or_default().clone()
+        };
+        let through = |fault: HostFault| HostFault::Through { host: name.to_owned(), fault: Box::new(fault) };
+        let mut shared = cell.lock().await;
+        match &*shared {
+            Some((_, Ok(connection))) if !connection.is_closed() => return Ok(connection.clone()),
+            Some((since, Err(fault))) if since.elapsed() < AGAIN => return Err(through(fault.clone())),
+            _ => {}
+        }
+        let made = self.sign_in(&stop).await.map(|(connection, ..)| Arc::new(connection));
+        *shared = Some((Instant::now(), made.clone()));
+        made.map_err(through)
+    }
+}
+
+/// Whether a host of the register is spoken to at all.
+#[must_use]
+pub fn unspoken(register: &Register, host: &Host) -> Option<HostFault> {
+    let fault = |why| Some(HostFault::Unspoken { host: host.id.clone(), why });
+    if host.host_keys.is_empty() {
+        return fault(Unspoken::NotPinned);
+    }
+    if register.goes_round(host) { fault(Unspoken::Endless) } else { None }
+}
+
+fn stop(host: &Host, login: Option<&str>) -> Stop {
+    let login = login.or(host.login.as_deref()).unwrap_or(USUAL_LOGIN);
+    Stop {
+        host: host.id.clone(),
+        target: pinned(host),
+        login: login.to_owned(),
+        through: host.through.as_ref().map(|through| through.value.clone()),
+    }
+}
+
+/// A host of the register, spoken to only under its pinned keys.
+fn pinned(host: &Host) -> Target {
+    let known_hosts: String =
+        host.host_keys.iter().map(|key| line_for(&host.address, host.port, &key.value) + "\n").collect();
+    Target {
+        through: None,
+        host: host.address.clone(),
+        port: host.port,
+        known_hosts: known_hosts.into_bytes(),
+        expected: None,
+        required: None,
+    }
+}

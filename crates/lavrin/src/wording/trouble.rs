@@ -1,0 +1,56 @@
+//! Why the work on a host or an account was not done, in words.
+
+use super::no_proof;
+use lavrin_core::text::{count, printable};
+use lavrin_work::Heard;
+use lavrin_work::change::Trouble;
+use lavrin_work::interrupt::Stage;
+use lavrin_work::ways::HostFault;
+
+/// Why, in one line.
+pub fn trouble(why: &Trouble) -> String {
+    match why {
+        Trouble::NoProof { account, fingerprint, heard: said, .. } => {
+            let (answer, why) = heard(said);
+            let why = why.map(|why| format!(" ({why})")).unwrap_or_default();
+            format!("{fingerprint} was added to {account} and is {answer} from outside{why}; taken back")
+        }
+        Trouble::Stopped(failed) => {
+            format!("not begun, since {} before it", count(*failed, "host failed", "hosts failed"))
+        }
+        Trouble::LockOut(_) => format!("{why}; --accept-lockout does it all the same"),
+        Trouble::NoLogin(_) => format!("{why}; taken back over the session that was still open"),
+        Trouble::CutOff(stage) => match stage {
+            Some(Stage::Looking) | None => {
+                "cut off by the user before anything was changed, as far as is known".to_owned()
+            }
+            Some(Stage::Changing(account)) => {
+                format!("cut off by the user while {} was changed", printable(account.as_bytes()))
+            }
+            Some(Stage::Proving) => "cut off by the user: changed, and not proven yet".to_owned(),
+            Some(Stage::Settling) => "cut off by the user while changes were taken back".to_owned(),
+        },
+        other => printable(other.to_string().as_bytes()),
+    }
+}
+
+/// Why a host was not seen, in one line.
+pub fn host_fault(fault: &HostFault) -> String {
+    printable(fault.to_string().as_bytes())
+}
+
+/// An answer in one word, and why there is none.
+pub fn heard(heard: &Heard) -> (&'static str, Option<String>) {
+    match heard {
+        Heard::LoggedIn(_) | Heard::Accepts => ("accepted", None),
+        Heard::Refuses => ("refused", None),
+        Heard::LoginRefused(_) => ("refused", Some("it takes the key and refuses the login".to_owned())),
+        Heard::Nothing(why) => ("no-answer", Some(no_proof(why))),
+        Heard::LeftOut => ("not-asked", Some(not_asked())),
+    }
+}
+
+/// Why a key was not asked about.
+pub fn not_asked() -> String {
+    "so many questions at once could be taken for an attack".to_owned()
+}
