@@ -1,5 +1,6 @@
 //! The audit of a local tree, account by account on all cores, so that memory stays small however large the tree is.
 
+use crate::look::look_tree;
 use lavrin_core::account::Account;
 use lavrin_core::audit::{self, AuditEntry, Auditor, Report};
 use lavrin_core::server_config::{self, Prepared};
@@ -87,17 +88,4 @@ fn common_wants(seen: &Observation) -> Vec<Want> {
         .collect();
     wants.extend(parents.into_iter().map(|path| Want { what: Wanted::Node(path), account: None }));
     wants
-}
-
-/// Looks at a tree until the core asks nothing any more.
-pub(crate) fn look_tree(tree: &LocalTree, seen: &mut Observation, wants: impl Fn(&Observation) -> Vec<Want>) {
-    let mut walk = tree.walk();
-    for _ in 0..crate::site::ROUNDS_MAX {
-        let mut open = wants(seen);
-        open.retain(|want| !seen.answers(want));
-        if open.is_empty() {
-            return;
-        }
-        walk.look(&open, seen);
-    }
 }

@@ -1,7 +1,7 @@
 //! Where work is done: a tree on this machine, or a host behind a login. A host can be opened again when its line was lost.
 
-use crate::audit::look_tree;
 use crate::heard::{self, Heard, Holder};
+use crate::look::{look_shell, look_tree};
 use crate::ways::{HostFault, Open, Rights, Stop, Ways};
 use lavrin_core::account::Account;
 use lavrin_core::fs::BytePath;
@@ -11,14 +11,10 @@ use lavrin_core::steps::{Guarded, Login};
 use lavrin_core::survey::{Observation, Want};
 use lavrin_reach::CarryFault;
 use lavrin_reach::local::LocalTree;
-use lavrin_reach::shell::ShellHost;
 use lavrin_reach::ssh::{Connection, ExecFault, SignedIn, Target};
 use std::path::{Path, PathBuf};
 use std::sync::Arc;
 use std::time::Duration;
-
-/// Most rounds of looking: each brings the answers to questions that the last one raised (a link, an Include).
-pub(crate) const ROUNDS_MAX: usize = 60;
 
 /// Where work is done.
 pub struct Site {
@@ -235,21 +231,4 @@ impl Site {
 
 async fn in_time<T>(limit: Duration, work: impl Future<Output = Result<T, HostFault>>) -> Result<T, HostFault> {
     tokio::time::timeout(limit, work).await.unwrap_or(Err(HostFault::Timeout { seconds: limit.as_secs() }))
-}
-
-/// Looks at a host until the core asks nothing any more.
-async fn look_shell(
-    host: &mut ShellHost,
-    seen: &mut Observation,
-    wants: impl Fn(&Observation) -> Vec<Want>,
-) -> Result<(), ExecFault> {
-    for _ in 0..ROUNDS_MAX {
-        let mut open = wants(seen);
-        open.retain(|want| !seen.answers(want));
-        if open.is_empty() {
-            break;
-        }
-        host.look(&open, seen).await?;
-    }
-    Ok(())
 }

@@ -238,7 +238,7 @@ impl Ways {
                 Ok(Some(0)) => return Ok(None),
                 Ok(_) => {}
                 Err(fault @ (ExecFault::RiseRefused { .. } | ExecFault::NoShell { .. })) => {
-                    first = first.or(Some(fault))
+                    first = first.or(Some(fault));
                 }
                 Err(fault) => return Err(fault.into()),
             }

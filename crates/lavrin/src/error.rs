@@ -10,7 +10,7 @@ use lavrin_reach::ssh::{ConnectFault, ExecFault, Rejected};
 use lavrin_store::StoreFault;
 use lavrin_store::database::DatabaseFault;
 use lavrin_work::owed::OwedFault;
-use lavrin_work::ways::HostFault;
+use lavrin_work::ways::{HostFault, Unspoken};
 use std::path::Path;
 
 /// An error as it is shown: what happened, why, and what to type.
@@ -183,7 +183,7 @@ pub fn host_fault(host: &str, fault: &HostFault) -> CommandError {
         HostFault::Connect(fault) => fault.clone().into(),
         HostFault::Rejected(rejected) => rejected.clone().into(),
         HostFault::Exec(fault) => exec_fault(host, fault),
-        HostFault::Unspoken { host, why } => crate::host::unspoken(host, *why),
+        HostFault::Unspoken { host, why } => unspoken(host, *why),
         HostFault::Through { host: through, fault } => match &**fault {
             HostFault::Connect(ConnectFault::HostKeyUnknown { .. }) => {
                 CommandError::usage(format!("the way leads over {through}, whose keys are not pinned"))
@@ -201,6 +201,11 @@ pub fn host_fault(host: &str, fault: &HostFault) -> CommandError {
             CommandError::with(Exit::NotChecked, format!("{host}: {fault}")).because("this is a fault of lavrin itself")
         }
     }
+}
+
+/// A host of the register that is not spoken to.
+pub fn unspoken(host: &str, why: Unspoken) -> CommandError {
+    CommandError::usage(format!("{host}: {why}")).hint(why.remedy(host))
 }
 
 /// A script that gave no answer.

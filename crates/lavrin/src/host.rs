@@ -1,6 +1,6 @@
 //! Reaching a host: the options for it, and the care for a host key that is not known yet.
 
-use crate::error::{CommandError, host_fault};
+use crate::error::{CommandError, host_fault, unspoken};
 use crate::exit::Exit;
 use crate::paths;
 use crate::sign_in::SignInArgs;
@@ -188,9 +188,4 @@ impl HostArgs {
         };
         write().map_err(|error| CommandError::file(&self.known_hosts, "add the host key to", &error))
     }
-}
-
-/// A host of the register that is not spoken to.
-pub fn unspoken(host: &str, why: Unspoken) -> CommandError {
-    CommandError::usage(format!("{host}: {why}")).hint(why.remedy(host))
 }

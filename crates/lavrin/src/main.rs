@@ -12,6 +12,7 @@ mod input;
 mod json;
 mod paths;
 mod secret;
+mod severity_arg;
 mod sign_in;
 mod table;
 mod ui;

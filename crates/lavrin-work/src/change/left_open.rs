@@ -1,6 +1,6 @@
 //! Intents that a run left open when it was killed: the next look at their place says how they ended.
 
-use super::settle::{State, state_of};
+use super::state::{State, state_of};
 use lavrin_core::steps::Change;
 use lavrin_core::survey::Observation;
 use lavrin_store::{Entry, Event, Keeper, Outcome, StoreFault};

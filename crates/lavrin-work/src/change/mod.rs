@@ -6,12 +6,15 @@ mod left_open;
 mod many;
 mod prove;
 mod run;
+mod running;
 mod settle;
+mod state;
 
 pub use journal::{Intent, Open, Record};
 pub use left_open::{BY_HAND, LeftOpen};
 pub use many::{Job, one, run_all};
-pub use prove::{Asked, Proof};
+pub use prove::Asked;
+pub use running::Proof;
 
 use crate::heard::Heard;
 use crate::interrupt::{Interrupt, Stage};

@@ -1,39 +1,15 @@
 //! Proof that changes worked: read back, a fresh login while the old session is open, and questions from outside.
 
-use super::run::Running;
-use super::settle::last_of_each;
+use super::running::{Begun, Running};
+use super::state::last_of_each;
 use super::{End, Trouble};
-use crate::heard::{Heard, Holder};
+use crate::heard::Heard;
 use crate::interrupt::Stage;
 use crate::pool::crash_if_told;
-use crate::scope::Scope;
 use lavrin_core::key::{Fingerprint, PublicKey};
 use lavrin_core::login::{self, Question, Reason, Verdict};
 use lavrin_core::survey::Observation;
 use std::sync::Arc;
-
-/// How changes are proven, beside the fresh login that is always made.
-#[derive(Clone)]
-pub struct Proof {
-    /// What is read back.
-    pub scope: Scope,
-    /// Whether the server is asked from outside about the keys that came and went.
-    pub asks: bool,
-    /// Keys of which no file of the account may hold a line any more.
-    pub gone: Vec<(String, Fingerprint)>,
-    /// Keys that the server should refuse for these accounts, beside those that the steps take away.
-    pub refused: Vec<(String, PublicKey)>,
-    /// The private half of a key that comes, where it is at hand: then it has to open a login.
-    pub holder: Option<Holder>,
-}
-
-impl Proof {
-    /// Read back as far as this goes, and asked about from outside.
-    #[must_use]
-    pub fn of(scope: Scope) -> Self {
-        Self { scope, asks: true, gone: Vec::new(), refused: Vec::new(), holder: None }
-    }
-}
 
 /// What a host says about a key after the change.
 #[derive(Debug, Clone)]
@@ -95,10 +71,6 @@ impl Running<'_> {
         (asked, after)
     }
 
-    fn is_anything_done(&self) -> bool {
-        self.all.iter().any(|begun| begun.end.is_done())
-    }
-
     /// Takes back what was done for these accounts.
     async fn back_where(&mut self, is_meant: &(dyn Fn(&str) -> bool + Sync), why: &Arc<Trouble>) {
         for number in (0..self.all.len()).rev() {
@@ -137,7 +109,7 @@ impl Running<'_> {
         Some(after)
     }
 
-    fn end_done_as(&mut self, end: impl Fn(&super::run::Begun) -> Option<End>) {
+    fn end_done_as(&mut self, end: impl Fn(&Begun) -> Option<End>) {
         for begun in self.all.iter_mut().filter(|begun| begun.end.is_done()) {
             if let Some(end) = end(begun) {
                 begun.end = end;

@@ -1,39 +1,15 @@
 //! The one conductor of changes at one place.
 
 use super::journal::{Open, Record};
-use super::prove::Proof;
+use super::running::{Begun, Proof, Running};
 use super::{End, Ended, Task, Terms, Trouble};
 use crate::interrupt::Stage;
 use crate::pool::crash_if_told;
 use crate::site::Site;
-use lavrin_core::steps::{Change, Guarded, LockOut, guard};
-use lavrin_core::survey::Observation;
+use lavrin_core::steps::{LockOut, guard};
 use lavrin_reach::CarryFault;
 use lavrin_store::Outcome;
 use std::sync::Arc;
-
-/// The steps of one account that are under way.
-pub(super) struct Begun {
-    pub(super) task: Task,
-    pub(super) changes: Vec<Guarded>,
-    /// How it stands with them.
-    pub(super) end: End,
-}
-
-impl Begun {
-    /// The changes without what the guard said of them.
-    pub(super) fn changes(&self) -> Vec<&Change> {
-        self.changes.iter().map(Guarded::change).collect()
-    }
-}
-
-/// Changes under way at one place.
-pub(super) struct Running<'a> {
-    pub(super) site: &'a mut Site,
-    pub(super) all: Vec<Begun>,
-    pub(super) proof: &'a Proof,
-    pub(super) terms: &'a Terms,
-}
 
 /// Carries the tasks out, each account as a whole; proves the place; takes back what does not prove itself.
 pub(super) async fn run(site: &mut Site, tasks: Vec<Task>, proof: &Proof, terms: &Terms) -> Ended {
@@ -108,33 +84,6 @@ impl Running<'_> {
                 return;
             }
         }
-    }
-
-    /// Makes the changes of one account in order. Where one fails: how many were made before it, and why.
-    async fn carry_out(&self, number: usize) -> Result<(), (usize, CarryFault)> {
-        let Begun { task, changes, .. } = &self.all[number];
-        for (done, change) in changes.iter().enumerate() {
-            let carried = self.site.carry(change, &task.steps.account, &task.seen).await;
-            carried.map_err(|fault| (done, fault))?;
-        }
-        Ok(())
-    }
-
-    /// Takes the first changes of one account back, the last one first. Says whether all of that worked.
-    pub(super) async fn take_back(&self, number: usize, done: usize) -> bool {
-        let Begun { task, changes, .. } = &self.all[number];
-        let back: Vec<&Guarded> = changes[..done].iter().collect();
-        self.undo(number, &back, &task.seen).await
-    }
-
-    /// Takes these changes of one account back, the last one first, by what was seen.
-    pub(super) async fn undo(&self, number: usize, changes: &[&Guarded], seen: &Observation) -> bool {
-        let account = &self.all[number].task.steps.account;
-        let mut worked = true;
-        for change in changes.iter().rev() {
-            worked &= self.site.carry(&change.inverse(), account, seen).await.is_ok();
-        }
-        worked
     }
 }
 

@@ -1,9 +1,9 @@
 //! `lavrin check`: what is wrong with the register, offline, every fault at its place.
 
-use super::key::inspect::FailOn;
 use super::register::{Opened, RegisterArgs, today};
 use crate::error::CommandError;
 use crate::exit::Exit;
+use crate::severity_arg::FailOn;
 use crate::ui::{Format, Label, Ui};
 use crate::wording;
 use clap::Args;

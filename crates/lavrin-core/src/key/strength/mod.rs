@@ -3,6 +3,7 @@
 #![allow(clippy::cast_possible_truncation, reason = "in arithmetic on words the low word is what is meant")]
 
 mod close_primes;
+pub mod cross_check;
 mod generator_point;
 mod rests;
 mod rsa_exponent;

@@ -1,12 +1,13 @@
 //! Findings about keys: weak ones, the same key in several hands, what policy asks of them.
 
 use super::Found;
-use crate::key::strength::{self, Depth, Weakness, shared_prime};
+use crate::key::strength::cross_check::{self, Shown};
+use crate::key::strength::{self, Depth, Weakness};
 use crate::key::{Fingerprint, PublicKey};
 use crate::register::{Date, OwnedKey, Purpose, Register, RegisterFault, Whom};
 use crate::server_config::matches;
 use rayon::prelude::*;
-use std::collections::{BTreeMap, HashMap};
+use std::collections::{HashMap, HashSet};
 
 /// A key and who has it.
 struct Held<'a> {
@@ -45,35 +46,37 @@ fn weak(register: &Register, held: &[Held<'_>], found: &mut Found) {
             found.say(fault, &one.key.place, one.owner);
         }
     }
-    shared_primes(held, found);
+    held_against_each_other(held, found);
 }
 
-/// Two RSA keys that share a prime are both worth nothing. Every distinct modulus is looked at once.
-fn shared_primes(held: &[Held<'_>], found: &mut Found) {
-    let mut distinct: BTreeMap<&[u8], &Held<'_>> = BTreeMap::new();
-    for one in held {
-        if let PublicKey::Rsa { n, .. } = &one.key.key
-            && n.last().is_some_and(|last| last % 2 == 1)
-        {
-            distinct.entry(n).or_insert(one);
+/// Two RSA keys that share a prime are both worth nothing. Every distinct modulus is told once.
+fn held_against_each_other(held: &[Held<'_>], found: &mut Found) {
+    let mut moduli: HashSet<&[u8]> = HashSet::new();
+    let distinct: Vec<Option<&PublicKey>> = held
+        .iter()
+        .map(|one| match &one.key.key {
+            key @ PublicKey::Rsa { n, .. } => moduli.insert(n).then_some(key),
+            _ => None,
+        })
+        .collect();
+    for (index, shown) in cross_check::rsa(distinct) {
+        let (one, fingerprint) = (&held[index], held[index].key.fingerprint);
+        match shown {
+            Shown::SmallFactor(factor) => {
+                if strength::small_factor(&one.key.key, Depth::Quick).is_none() {
+                    let fault = RegisterFault::WeakKey { weakness: Weakness::SmallFactor { factor }, fingerprint };
+                    found.say(fault, &one.key.place, one.owner);
+                }
+            }
+            Shown::SharedPrime(others) => {
+                let with = others.iter().map(|other| held[*other].owner.to_owned()).collect();
+                let beside = others.iter().map(|other| held[*other].key.place.clone()).collect();
+                let fault = RegisterFault::WeakKey { weakness: Weakness::SharedPrime { with }, fingerprint };
+                found.say_beside(fault, &one.key.place, beside, one.owner);
+            }
+            // Only distinct moduli were looked at.
+            Shown::SameModulus(_) => {}
         }
-    }
-    let moduli: Vec<&[u8]> = distinct.keys().copied().collect();
-    let holders: Vec<&Held<'_>> = distinct.values().copied().collect();
-    for (one, together) in holders.iter().zip(shared_prime::together(&moduli)) {
-        let fingerprint = one.key.fingerprint;
-        let told = strength::small_factor(&one.key.key, Depth::Quick).is_some();
-        if let Some(factor) = together.small_factor.filter(|_| !told) {
-            let fault = RegisterFault::WeakKey { weakness: Weakness::SmallFactor { factor }, fingerprint };
-            found.say(fault, &one.key.place, one.owner);
-        }
-        if !together.shares_prime {
-            continue;
-        }
-        let with = together.partners.iter().map(|other| holders[*other].owner.to_owned()).collect();
-        let beside = together.partners.iter().map(|other| holders[*other].key.place.clone()).collect();
-        let fault = RegisterFault::WeakKey { weakness: Weakness::SharedPrime { with }, fingerprint };
-        found.say_beside(fault, &one.key.place, beside, one.owner);
     }
 }
 

@@ -5,7 +5,6 @@ mod fleet;
 #[cfg(test)]
 pub use fleet::FleetOut;
 
-use super::key::inspect::FailOn;
 use super::place::Work;
 use super::register::{Opened, RegisterArgs, policy};
 use crate::account_target::parse_host;
@@ -14,6 +13,7 @@ use crate::error::{CommandError, why_words};
 use crate::exit::Exit;
 use crate::host::HostArgs;
 use crate::json::{AuditFinding, LimitsOut};
+use crate::severity_arg::FailOn;
 use crate::table::columns;
 use crate::ui::{Format, Label, Ui};
 use crate::{paths, wording};

@@ -2,9 +2,8 @@
 
 use super::{FILE, find};
 use crate::command::register::{Opened, RegisterArgs, change_file, edit_fault};
-use crate::error::{CommandError, host_fault};
+use crate::error::{CommandError, host_fault, unspoken};
 use crate::exit::Exit;
-use crate::host::unspoken;
 use crate::sign_in::SignInArgs;
 use crate::ui::Ui;
 use clap::Args;

@@ -12,9 +12,9 @@ use crate::error::CommandError;
 use crate::exit::Exit;
 use crate::paths;
 use crate::secret::PassphraseArgs;
+use crate::severity_arg::FailOn;
 use crate::ui::{Format, Ui};
-use clap::{Args, ValueEnum};
-use lavrin_core::finding::Severity;
+use clap::Args;
 use std::path::PathBuf;
 
 /// Say what files hold: kind, container, algorithm, size, comment, protection, fingerprints, and what is weak
@@ -33,37 +33,9 @@ pub struct InspectArgs {
     passphrase: PassphraseArgs,
 }
 
-/// The severity from which a finding counts for the exit code.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, ValueEnum)]
-pub enum FailOn {
-    /// Any finding at all
-    Info,
-    /// Low and above
-    Low,
-    /// Medium and above
-    Medium,
-    /// High and above
-    High,
-    /// Critical only
-    Critical,
-}
-
-impl FailOn {
-    /// The severity itself.
-    pub fn severity(self) -> Severity {
-        match self {
-            Self::Info => Severity::Info,
-            Self::Low => Severity::Low,
-            Self::Medium => Severity::Medium,
-            Self::High => Severity::High,
-            Self::Critical => Severity::Critical,
-        }
-    }
-}
-
 /// Runs the command.
 pub fn run(args: &InspectArgs, ui: &Ui) -> Result<Exit, CommandError> {
-    let mut seen = Inspection::new(args, ui)?;
+    let mut seen = Inspection::new(args.passphrase.given(), !args.no_cross_check, ui)?;
     if ui.format == Format::Json {
         let mut printer = out::Printer::begin(ui);
         seen.look(&args.files, &mut |some| {

@@ -1,7 +1,6 @@
 //! `lavrin key …`
 
 pub mod convert;
-mod cross_check;
 pub mod generate;
 pub mod inspect;
 mod pair;

@@ -1,14 +1,13 @@
 //! What an inspection has seen, kept small: the words are made when it is printed.
 
-use crate::command::key::cross_check;
-use crate::command::key::inspect::InspectArgs;
 use crate::secret::{self, Given, Secret};
 use crate::ui::{Format, Ui};
 use crate::{input, paths};
 use lavrin_core::finding::{Fault, Finding, Severity};
 use lavrin_core::key::container::certificate::Certificate;
 use lavrin_core::key::container::{Closed, Piece, PieceKind, TextNote, read_parts, text_notes};
-use lavrin_core::key::strength::Depth;
+use lavrin_core::key::strength::cross_check::{self, Shown};
+use lavrin_core::key::strength::{Depth, Weakness};
 use lavrin_core::key::{Fingerprint, KeyFault, PublicKey, strength};
 use lavrin_core::policy::Policy;
 use lavrin_core::text::printable;
@@ -20,6 +19,9 @@ use std::path::{Path, PathBuf};
 
 /// With `--no-cross-check` up to so many bytes are still searched in full: nine hundred RSA-2048 keys, a second or so.
 const FULL_SEARCH_BYTES: usize = 350_000;
+
+/// How many of the other keys a finding names.
+const PARTNERS_TOLD: usize = 5;
 
 /// Keys that are judged and handed on at once.
 const KEYS_AT_ONCE: usize = 1024;
@@ -123,9 +125,8 @@ pub struct Inspection {
 pub type Hand<'a> = &'a mut (dyn FnMut(&mut Inspection) + Send);
 
 impl Inspection {
-    /// Nothing seen yet.
-    pub fn new(args: &InspectArgs, ui: &Ui) -> Result<Self, crate::error::CommandError> {
-        let given = args.passphrase.given();
+    /// Nothing seen yet. `given` opens protected keys; `cross_checked`: all keys are held against each other.
+    pub fn new(given: Given, cross_checked: bool, ui: &Ui) -> Result<Self, crate::error::CommandError> {
         Ok(Self {
             policy: Policy::default(),
             passphrase: given.read()?,
@@ -137,7 +138,7 @@ impl Inspection {
             rejected: Vec::new(),
             count: 0,
             found: BTreeMap::new(),
-            cross_checked: !args.no_cross_check,
+            cross_checked,
             depth: Depth::Full,
             bytes: 0,
         })
@@ -324,7 +325,7 @@ impl Inspection {
             }
         });
         if self.cross_checked {
-            for (index, finding) in cross_check::findings(self) {
+            for (index, finding) in self.between_keys() {
                 self.keys[index].findings.push(finding);
             }
         }
@@ -339,6 +340,29 @@ impl Inspection {
         self.judged = self.keys.len();
     }
 
+    /// What shows where all keys are held against each other, each under the index of its key.
+    fn between_keys(&self) -> Vec<(usize, Finding)> {
+        let places = |others: &[usize]| -> Vec<String> {
+            others.iter().take(PARTNERS_TOLD).map(|other| self.place(&self.keys[*other])).collect()
+        };
+        let mut findings = Vec::new();
+        for (index, shown) in cross_check::rsa(self.keys.iter().map(|seen| seen.key.as_ref())) {
+            let Some(fingerprint) = self.keys[index].fingerprint else { continue };
+            let weakness = match shown {
+                Shown::SmallFactor(factor) => Weakness::SmallFactor { factor },
+                Shown::SharedPrime(with) => Weakness::SharedPrime { with: places(&with) },
+                Shown::SameModulus(with) => Weakness::SameModulus { with: places(&with) },
+            };
+            findings.push((index, Finding::of(Fault::WeakKey { weakness, fingerprint })));
+        }
+        for (index, first) in cross_check::under_two_names(self.keys.iter().map(Seen::named)) {
+            let first = &self.keys[first];
+            let other = printable(first.comment.as_deref().unwrap_or_default().trim_ascii());
+            findings.push((index, Finding::of(Fault::SameKeyTwoNames { other, place: self.place(first) })));
+        }
+        findings
+    }
+
     /// Where a key stands.
     pub fn place(&self, seen: &Seen) -> String {
         format!("{} line {}", self.sources[seen.source].name, seen.line)
@@ -346,6 +370,11 @@ impl Inspection {
 }
 
 impl Seen {
+    /// Which key it is and by what name it goes.
+    fn named(&self) -> Option<(Fingerprint, &[u8])> {
+        Some((self.fingerprint?, self.comment.as_deref()?))
+    }
+
     fn plain(source: usize, line: usize, key: PublicKey, comment: Vec<u8>) -> Self {
         let fingerprint = key.fingerprint();
         Self { comment: Some(comment), ..Self::closed(source, line, Some((key, fingerprint))) }
