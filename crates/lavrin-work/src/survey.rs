@@ -227,6 +227,8 @@ impl<'a> Recorder<'a> {
                 surveyed.accounts = seen.accounts.len();
                 surveyed.sessions = seen.sessions.values().sum();
             }
+            // Nobody has tried to look at it.
+            Err(fault @ HostFault::NotBegun) => surveyed.fault = Some(fault.clone()),
             Err(fault) => {
                 self.store.record_fault(host, (self.clock.now)(), &printable(fault.to_string().as_bytes()))?;
                 surveyed.fault = Some(fault.clone());

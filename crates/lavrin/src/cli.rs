@@ -67,7 +67,7 @@ enum Command {
     Survey(survey::SurveyArgs),
     /// What register and hosts disagree on; changes nothing
     Compare(compare::CompareArgs),
-    /// Make the hosts match the register, each host as a whole and proven from outside
+    /// Make the hosts match the register, each account as a whole and each host proven from outside
     Enforce(enforce::EnforceArgs),
     /// A person leaves: take their keys from every host, and ask each whether it still takes them
     Offboard(offboard::OffboardArgs),

@@ -149,7 +149,7 @@ impl Stage<'_> {
         self.say("8. What should be, beside what is: + is missing, - should not be there, ? is nobody's");
         self.expect(0, "lavrin grant edda keeper --tag lights --register ~/halvmark")?;
         self.expect(1, "lavrin compare lights --register ~/halvmark")?;
-        self.say("It is brought about: each host as a whole, proven by a fresh login and asked from outside");
+        self.say("It is brought about: each account as a whole, proven by a fresh login and asked from outside");
         self.expect(0, &format!("lavrin enforce lights --yes --reason 'the register is in force' {there}"))?;
         self.expect(1, "lavrin compare lights --register ~/halvmark")?;
         self.say(

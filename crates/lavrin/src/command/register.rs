@@ -8,6 +8,7 @@ use clap::Args;
 use lavrin_core::policy::Policy;
 use lavrin_core::register::edit::EditFault;
 use lavrin_core::register::{Date, SourceFile, read};
+use lavrin_store::StoreFault;
 use lavrin_store::register::{MAIN_FILE, RegisterFolder};
 pub use lavrin_work::register::Opened;
 use std::path::PathBuf;
@@ -24,13 +25,13 @@ pub struct RegisterArgs {
 impl RegisterArgs {
     /// Finds the register and reads it.
     pub fn open(&self) -> Result<Opened, CommandError> {
-        Ok(Opened::read(self.find()?)?)
+        Opened::read(self.find()?).map_err(|fault| unreadable(&fault))
     }
 
     /// The register that one stands in, read; none where there is none. One that cannot be read is an error: its pins and
     /// its policy must not be passed over in silence.
     pub fn here(&self) -> Result<Option<Opened>, CommandError> {
-        Ok(self.folder().map(Opened::read).transpose()?)
+        self.folder().map(Opened::read).transpose().map_err(|fault| unreadable(&fault))
     }
 
     /// The register's folder, where there is one.
@@ -55,6 +56,12 @@ impl RegisterArgs {
             None => Err(missing(&here).hint("or say where it is: --register DIR")),
         }
     }
+}
+
+/// A register of which a file cannot be read.
+fn unreadable(fault: &StoreFault) -> CommandError {
+    let path = lavrin_core::text::shell_word(&paths::shown(&fault.path));
+    CommandError::usage("the register cannot be read").because(fault.to_string()).hint(format!("ls -l {path}"))
 }
 
 /// Writes a file anew and shows what changed in it. The result has to read, or nothing is written.

@@ -28,7 +28,7 @@ use std::io::IsTerminal as _;
 use std::path::PathBuf;
 use std::sync::Arc;
 
-/// Make the hosts match the register, each host as a whole and proven from outside
+/// Make the hosts match the register, each account as a whole and each host proven from outside
 #[derive(Debug, Args)]
 pub struct EnforceArgs {
     /// Only these hosts, or hosts with these tags
