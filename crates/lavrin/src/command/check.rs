@@ -11,12 +11,20 @@ use lavrin_core::finding::Severity;
 use lavrin_core::register::check::{check, worst};
 use lavrin_core::register::{Place, RegisterFinding};
 use lavrin_core::text::count;
-use miette::{GraphicalReportHandler, GraphicalTheme, LabeledSpan, MietteDiagnostic, Report};
 use schemars::JsonSchema;
 use serde::Serialize;
 
 /// Most faults that are drawn with their lines; the rest is counted.
 const DRAWN_MAX: usize = 200;
+
+/// How far a fault is told to the right, below its severity.
+const INDENT: &str = "          ";
+
+/// Characters of a line that are shown, so that it fits beside that on a screen of 80 columns; lines with keys are long.
+const SHOWN: usize = 68;
+
+/// Characters shown in front of a mark that stands further to the right.
+const BEFORE: usize = 16;
 
 /// What is wrong with the register, every fault at its place; looks at no host
 #[derive(Debug, Args)]
@@ -135,88 +143,47 @@ impl Lines {
     }
 }
 
-/// The lines of a fault, for the drawing; the rest of the file is not looked at.
-struct Around {
-    name: String,
-    text: String,
-    begin: usize,
-    first_line: usize,
-    lines: usize,
-}
-
-impl Around {
-    fn of(place: &Place, opened: &Opened, lines: &Lines) -> Option<Self> {
-        let file = opened.files.get(place.file)?;
-        let starts = lines.0.get(place.file)?;
-        let first_line = lines.line(place.file, place.span.start).0;
-        let last_line = lines.line(place.file, place.span.end).0 + 1;
-        let (begin, end) = (*starts.get(first_line)?, starts.get(last_line).copied().unwrap_or(file.text.len()));
-        let text = file.text.get(begin..end)?.to_owned();
-        Some(Self { name: file.path.clone(), text, begin, first_line, lines: last_line - first_line })
-    }
-}
-
-impl miette::SourceCode for Around {
-    fn read_span<'a>(
-        &'a self,
-        span: &miette::SourceSpan,
-        before: usize,
-        after: usize,
-    ) -> Result<Box<dyn miette::SpanContents<'a> + 'a>, miette::MietteError> {
-        // Without context the place itself is asked for, for the heading.
-        let (line, column) = if before + after == 0 {
-            let front = self.text.get(..span.offset().saturating_sub(self.begin)).unwrap_or_default();
-            let column = front.rsplit('\n').next().unwrap_or_default().chars().count();
-            (self.first_line + front.matches('\n').count(), column)
-        } else {
-            (self.first_line, 0)
-        };
-        let whole = (self.begin, self.text.len()).into();
-        let (name, data) = (self.name.clone(), self.text.as_bytes());
-        let contents = miette::MietteSpanContents::new_named(name, data, whole, line, column, self.lines);
-        Ok(Box::new(contents))
-    }
-}
-
-/// A fault with the line it stands on.
+/// A fault with the line it stands on, the place marked below it.
 fn drawn(finding: &RegisterFinding, opened: &Opened, lines: &Lines, ui: &Ui) -> String {
-    let Some(around) = Around::of(&finding.place, opened, lines) else { return String::new() };
-    let label = |place: &Place, words: &str| LabeledSpan::at(place.span.clone(), words);
-    let mut labels = vec![label(&finding.place, "here")];
-    // What stands near is marked in the same drawing, what stands elsewhere is named.
-    let shown = around.begin..around.begin + around.text.len();
-    let (near, elsewhere): (Vec<&Place>, Vec<&Place>) =
-        finding.beside.iter().partition(|place| place.file == finding.place.file && shown.contains(&place.span.start));
-    labels.extend(near.into_iter().map(|place| label(place, "and here")));
-    let places: Vec<String> = elsewhere
-        .into_iter()
+    let (path, line, column) = lines.position(&finding.place, opened);
+    let severity = ui.paint(Label::of(finding.severity), &format!("{:<9}", finding.severity.name()));
+    let place = ui.paint(Label::Strong, &format!("{path} line {line} column {column}"));
+    let rule = ui.paint(Label::Faint, &format!("[{}]", finding.fault.rule()));
+    let elsewhere: Vec<String> = finding
+        .beside
+        .iter()
         .map(|place| {
             let (path, line, _) = lines.position(place, opened);
             format!("{path} line {line}")
         })
         .collect();
-    let beside = if places.is_empty() { String::new() } else { format!("; see {}", places.join(", ")) };
-    let diagnostic = MietteDiagnostic::new(wording::register::message(&finding.fault) + &beside)
-        .with_code(format!("{} {}", finding.severity.name(), finding.fault.rule()))
-        .with_severity(match finding.severity {
-            Severity::Critical | Severity::High => miette::Severity::Error,
-            Severity::Medium | Severity::Low => miette::Severity::Warning,
-            Severity::Info => miette::Severity::Advice,
-        })
-        .with_help(wording::register::remedy(finding))
-        .with_labels(labels);
-    let report = Report::new(diagnostic).with_source_code(around);
-    let theme = if ui.paint(Label::Strong, "").is_empty() {
-        GraphicalTheme::unicode_nocolor()
-    } else {
-        GraphicalTheme::unicode()
-    };
-    let mut text = String::new();
-    let handler = GraphicalReportHandler::new_themed(theme).with_width(100).with_context_lines(1).with_links(false);
-    if handler.render_report(&mut text, report.as_ref()).is_err() {
-        return format!("{}\n", wording::register::message(&finding.fault));
+    let beside = if elsewhere.is_empty() { String::new() } else { format!("; see {}", elsewhere.join(", ")) };
+    let message = wording::register::message(&finding.fault) + &beside;
+    let mut text = format!("{severity} {place} {rule}\n{INDENT}{message}\n");
+    if let Some((line, mark)) = excerpt(&finding.place, opened, lines) {
+        text += &format!("{INDENT}{line}\n{INDENT}{}\n", ui.paint(Label::of(finding.severity), &mark));
     }
-    text + "\n"
+    let remedy = ui.paint(Label::Type, &wording::register::remedy(finding));
+    text + &format!("    next: {remedy}\n\n")
+}
+
+/// The line of a place and the row that marks it, both no wider than is shown.
+fn excerpt(place: &Place, opened: &Opened, lines: &Lines) -> Option<(String, String)> {
+    let text = opened.files.get(place.file)?.text.as_str();
+    let (_, begin) = lines.line(place.file, place.span.start);
+    let line = text.get(begin..)?.lines().next()?;
+    let start = line.get(..place.span.start - begin)?.chars().count();
+    let marked = text.get(place.span.clone())?.lines().next().unwrap_or_default().chars().count().max(1);
+    // One column for each character, so that the marks stand below what they mean.
+    let plain = |character: char| if character.is_control() { ' ' } else { character };
+    let all: Vec<char> = line.chars().map(plain).collect();
+    let from = if start + marked > SHOWN { start.saturating_sub(BEFORE) } else { 0 };
+    let to = all.len().min(from + SHOWN);
+    let (front, back) = (if from > 0 { "…" } else { "" }, if to < all.len() { "…" } else { "" });
+    let shown: String = all[from.min(to)..to].iter().collect();
+    let mark = "^".repeat(marked.min(to.saturating_sub(start).max(1)));
+    let indent = " ".repeat(start - from + front.chars().count());
+    Some((format!("{front}{shown}{back}"), format!("{indent}{mark}")))
 }
 
 fn summary(out: &CheckOut, findings: &[RegisterFinding], ui: &Ui) -> String {
