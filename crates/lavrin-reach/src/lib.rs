@@ -8,6 +8,10 @@ pub mod ssh;
 use lavrin_core::fs::BytePath;
 use thiserror::Error;
 
+/// Work on a host, boxed: what the transport brings along is then built once, here, and not again in every crate that waits
+/// for it.
+pub type Boxed<'a, T> = std::pin::Pin<Box<dyn Future<Output = T> + Send + 'a>>;
+
 /// Why a change was not made, or not for certain.
 #[derive(Debug, Clone, PartialEq, Eq, Error)]
 pub enum CarryFault {

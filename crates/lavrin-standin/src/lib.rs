@@ -35,6 +35,9 @@ pub enum StandInFault {
     HostKey,
 }
 
+/// A stand-in that is being started; boxed, so that its server is built once, here.
+pub type Starting<'a> = std::pin::Pin<Box<dyn Future<Output = Result<StandIn, StandInFault>> + Send + 'a>>;
+
 /// A stand-in that is running. Dropping it ends it and removes its tree.
 pub struct StandIn {
     address: SocketAddr,
@@ -49,22 +52,26 @@ impl StandIn {
     ///
     /// # Errors
     /// [`StandInFault`].
-    pub async fn harbour_office() -> Result<Self, StandInFault> {
-        let tree = tempfile::Builder::new().prefix("lavrin-demo-").tempdir()?;
-        tree::lay_out(tree.path())?;
-        // Fresh passwords for each run: whoever can reach loopback must not get in with a known one.
-        let passwords = [("edda".to_owned(), passphrase::made(&SystemSource).to_string())].into();
-        Self::start("harbour-office", tree, passwords, Behaviour::default()).await
+    pub fn harbour_office() -> Starting<'static> {
+        Box::pin(async move {
+            let tree = tempfile::Builder::new().prefix("lavrin-demo-").tempdir()?;
+            tree::lay_out(tree.path())?;
+            // Fresh passwords for each run: whoever can reach loopback must not get in with a known one.
+            let passwords = [("edda".to_owned(), passphrase::made(&SystemSource).to_string())].into();
+            Self::start("harbour-office", tree, passwords, Behaviour::default()).await
+        })
     }
 
     /// Starts a host with these accounts and their key files, which behaves as it is told to.
     ///
     /// # Errors
     /// [`StandInFault`].
-    pub async fn with(name: &str, accounts: &[TreeAccount<'_>], behaviour: Behaviour) -> Result<Self, StandInFault> {
-        let tree = tempfile::Builder::new().prefix("lavrin-host-").tempdir()?;
-        tree::lay_out_accounts(tree.path(), accounts)?;
-        Self::start(name, tree, HashMap::new(), behaviour).await
+    pub fn with<'a>(name: &'a str, accounts: &'a [TreeAccount<'a>], behaviour: Behaviour) -> Starting<'a> {
+        Box::pin(async move {
+            let tree = tempfile::Builder::new().prefix("lavrin-host-").tempdir()?;
+            tree::lay_out_accounts(tree.path(), accounts)?;
+            Self::start(name, tree, HashMap::new(), behaviour).await
+        })
     }
 
     async fn start(

@@ -6,6 +6,7 @@ use crate::survey::seen;
 use crate::ways::{HostFault, Stop, Ways};
 use lavrin_core::key::PublicKey;
 use lavrin_core::key::generate::SystemSource;
+use lavrin_reach::Boxed;
 use std::collections::HashMap;
 use std::sync::Arc;
 use std::time::Duration;
@@ -26,16 +27,18 @@ pub type Said = Result<Vec<(String, Vec<Heard>)>, HostFault>;
 pub type Answered = (Question, Said);
 
 /// Asks every host; gives each question with its answer, in their order.
-pub async fn ask(questions: Vec<Question>, ways: &Arc<Ways>, pace: &Pace) -> Vec<Answered> {
-    let limit = pace.limit;
-    let jobs = questions.iter().map(|question| (question.stop.host.clone(), question.clone())).collect();
-    let answers = pool::all(jobs, pace, |question| in_time(question, ways.clone(), limit)).await;
-    let mut answers: HashMap<String, Said> = answers.into_iter().map(|(host, said)| (host, seen(said))).collect();
-    let answer = |question: Question| {
-        let said = answers.remove(&question.stop.host).unwrap_or(Err(HostFault::NotBegun));
-        (question, said)
-    };
-    questions.into_iter().map(answer).collect()
+pub fn ask<'a>(questions: Vec<Question>, ways: &'a Arc<Ways>, pace: &'a Pace) -> Boxed<'a, Vec<Answered>> {
+    Box::pin(async move {
+        let limit = pace.limit;
+        let jobs = questions.iter().map(|question| (question.stop.host.clone(), question.clone())).collect();
+        let answers = pool::all(jobs, pace, |question| in_time(question, ways.clone(), limit)).await;
+        let mut answers: HashMap<String, Said> = answers.into_iter().map(|(host, said)| (host, seen(said))).collect();
+        let answer = |question: Question| {
+            let said = answers.remove(&question.stop.host).unwrap_or(Err(HostFault::NotBegun));
+            (question, said)
+        };
+        questions.into_iter().map(answer).collect()
+    })
 }
 
 async fn in_time(question: Question, ways: Arc<Ways>, limit: Duration) -> Said {

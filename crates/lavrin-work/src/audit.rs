@@ -34,7 +34,7 @@ pub fn audit_tree<T: Send>(
     render: impl Fn(&[AuditEntry]) -> T + Sync,
     mut take: impl FnMut(T),
 ) -> Audited {
-    look_tree(tree, &mut base, |seen| {
+    look_tree(tree, &mut base, &|seen: &Observation| {
         if seen.looked { common_wants(seen) } else { vec![Want { what: Wanted::System(Who::All), account: None }] }
     });
     base.prepared = Some(Prepared::new(&base));
@@ -71,7 +71,7 @@ fn one<T>(
     render: &impl Fn(&[AuditEntry]) -> T,
 ) -> (Report, usize, T) {
     let mut seen = base.clone();
-    look_tree(tree, &mut seen, |seen| audit::wants_of(account, seen));
+    look_tree(tree, &mut seen, &|seen: &Observation| audit::wants_of(account, seen));
     let mut report = auditor.account(account, &seen);
     let entries = std::mem::take(&mut report.entries);
     (report, entries.len(), render(&entries))

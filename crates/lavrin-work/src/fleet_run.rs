@@ -5,6 +5,7 @@ use crate::pool::Pace;
 use crate::survey::{Clock, remember};
 use crate::ways::Ways;
 use lavrin_core::audit::Auditor;
+use lavrin_reach::Boxed;
 use lavrin_store::database::{Database, DatabaseFault};
 use std::collections::BTreeMap;
 use std::sync::{Arc, Mutex, PoisonError};
@@ -39,20 +40,26 @@ impl FleetRun {
     ///
     /// # Errors
     /// [`DatabaseFault`] where that could not be written down; every host came to its end before.
-    pub async fn carry(&self, jobs: Vec<Job>, ways: &Arc<Ways>) -> Result<BTreeMap<String, Ended>, DatabaseFault> {
-        let (done, mut ended) = mpsc::channel(WAITING);
-        let work = run_all(jobs, ways.clone(), self.pace.clone(), self.terms.clone(), self.stop_after, done);
-        let auditor = Auditor::default();
-        let remembering = async {
-            let (mut all, mut fault) = (BTreeMap::new(), None);
-            let mut waiting = Vec::with_capacity(WAITING);
-            while ended.recv_many(&mut waiting, WAITING).await > 0 {
-                fault = fault.or(self.remember(&waiting, &auditor).err());
-                all.extend(waiting.drain(..));
-            }
-            fault.map_or(Ok(all), Err)
-        };
-        tokio::join!(work, remembering).1
+    pub fn carry<'a>(
+        &'a self,
+        jobs: Vec<Job>,
+        ways: &'a Arc<Ways>,
+    ) -> Boxed<'a, Result<BTreeMap<String, Ended>, DatabaseFault>> {
+        Box::pin(async move {
+            let (done, mut ended) = mpsc::channel(WAITING);
+            let work = run_all(jobs, ways.clone(), self.pace.clone(), self.terms.clone(), self.stop_after, done);
+            let auditor = Auditor::default();
+            let remembering = async {
+                let (mut all, mut fault) = (BTreeMap::new(), None);
+                let mut waiting = Vec::with_capacity(WAITING);
+                while ended.recv_many(&mut waiting, WAITING).await > 0 {
+                    fault = fault.or(self.remember(&waiting, &auditor).err());
+                    all.extend(waiting.drain(..));
+                }
+                fault.map_or(Ok(all), Err)
+            };
+            tokio::join!(work, remembering).1
+        })
     }
 
     fn remember(&self, ended: &[(String, Ended)], auditor: &Auditor) -> Result<(), DatabaseFault> {

@@ -7,7 +7,7 @@ pub mod fleet;
 pub mod fleet_run;
 mod heard;
 pub mod interrupt;
-mod look;
+pub mod look;
 pub mod offboard;
 pub mod owed;
 pub mod plan;

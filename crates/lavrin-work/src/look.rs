@@ -5,11 +5,14 @@ use lavrin_reach::local::LocalTree;
 use lavrin_reach::shell::ShellHost;
 use lavrin_reach::ssh::ExecFault;
 
+/// What has to be looked at next, by what was seen so far.
+pub type Wants<'a> = dyn Fn(&Observation) -> Vec<Want> + Sync + 'a;
+
 /// Most rounds of looking: each brings the answers to questions that the last one raised (a link, an Include).
 const ROUNDS_MAX: usize = 60;
 
 /// Looks at a tree until the core asks nothing any more.
-pub(crate) fn look_tree(tree: &LocalTree, seen: &mut Observation, wants: impl Fn(&Observation) -> Vec<Want>) {
+pub(crate) fn look_tree(tree: &LocalTree, seen: &mut Observation, wants: &Wants<'_>) {
     let mut walk = tree.walk();
     for _ in 0..ROUNDS_MAX {
         let mut open = wants(seen);
@@ -25,7 +28,7 @@ pub(crate) fn look_tree(tree: &LocalTree, seen: &mut Observation, wants: impl Fn
 pub(crate) async fn look_shell(
     host: &mut ShellHost,
     seen: &mut Observation,
-    wants: impl Fn(&Observation) -> Vec<Want>,
+    wants: &Wants<'_>,
 ) -> Result<(), ExecFault> {
     for _ in 0..ROUNDS_MAX {
         let mut open = wants(seen);

@@ -1,17 +1,17 @@
 //! Where work is done: a tree on this machine, or a host behind a login. A host can be opened again when its line was lost.
 
 use crate::heard::{self, Heard, Holder};
-use crate::look::{look_shell, look_tree};
+use crate::look::{Wants, look_shell, look_tree};
 use crate::ways::{HostFault, Open, Rights, Stop, Ways};
 use lavrin_core::account::Account;
 use lavrin_core::fs::BytePath;
 use lavrin_core::key::PublicKey;
 use lavrin_core::key::generate::SystemSource;
 use lavrin_core::steps::{Guarded, Login};
-use lavrin_core::survey::{Observation, Want};
-use lavrin_reach::CarryFault;
+use lavrin_core::survey::Observation;
 use lavrin_reach::local::LocalTree;
 use lavrin_reach::ssh::{Connection, ExecFault, SignedIn, Target};
+use lavrin_reach::{Boxed, CarryFault};
 use std::path::{Path, PathBuf};
 use std::sync::Arc;
 use std::time::Duration;
@@ -115,15 +115,17 @@ impl Site {
     ///
     /// # Errors
     /// [`HostFault`].
-    pub async fn open(&mut self) -> Result<(), HostFault> {
-        let Kind::Host(host) = &mut self.kind else { return Ok(()) };
-        if host.open.is_none() {
-            let mut open = in_time(host.limit, host.ways.open(&host.stop, host.rights)).await?;
-            open.shell.network_homes = host.ways.network_homes().cloned();
-            host.stop.target.expected = open.target.expected;
-            host.open = Some(open);
-        }
-        Ok(())
+    pub fn open(&mut self) -> Boxed<'_, Result<(), HostFault>> {
+        Box::pin(async move {
+            let Kind::Host(host) = &mut self.kind else { return Ok(()) };
+            if host.open.is_none() {
+                let mut open = in_time(host.limit, host.ways.open(&host.stop, host.rights)).await?;
+                open.shell.network_homes = host.ways.network_homes().cloned();
+                host.stop.target.expected = open.target.expected;
+                host.open = Some(open);
+            }
+            Ok(())
+        })
     }
 
     /// Signs in over a new connection; the old one is let go.
@@ -148,21 +150,19 @@ impl Site {
     ///
     /// # Errors
     /// [`HostFault`] where a host was not reached or gave no whole answer.
-    pub async fn look(
-        &mut self,
-        seen: &mut Observation,
-        wants: impl Fn(&Observation) -> Vec<Want>,
-    ) -> Result<(), HostFault> {
-        self.open().await?;
-        match &mut self.kind {
-            Kind::Tree(tree) => look_tree(tree, seen, wants),
-            Kind::Host(host) => {
-                let limit = host.limit;
-                let Some(open) = &mut host.open else { return Ok(()) };
-                in_time(limit, async { Ok(look_shell(&mut open.shell, seen, wants).await?) }).await?;
+    pub fn look<'a>(&'a mut self, seen: &'a mut Observation, wants: &'a Wants<'a>) -> Boxed<'a, Result<(), HostFault>> {
+        Box::pin(async move {
+            self.open().await?;
+            match &mut self.kind {
+                Kind::Tree(tree) => look_tree(tree, seen, wants),
+                Kind::Host(host) => {
+                    let limit = host.limit;
+                    let Some(open) = &mut host.open else { return Ok(()) };
+                    in_time(limit, async { Ok(look_shell(&mut open.shell, seen, wants).await?) }).await?;
+                }
             }
-        }
-        Ok(())
+            Ok(())
+        })
     }
 
     /// Makes one change.
@@ -195,21 +195,29 @@ impl Site {
     }
 
     /// Asks the server from outside about keys of one account; where a private half is at hand, it signs in with it.
-    pub async fn hear(&self, account: &str, keys: &[PublicKey], holder: Option<&Holder>) -> Vec<Heard> {
-        let Some(target) = self.target() else { return vec![Heard::LeftOut; keys.len()] };
-        let mut heard = heard::hear(target, account, keys, &SystemSource).await;
-        for (key, heard) in keys.iter().zip(&mut heard) {
-            if let Some(holder) = holder.filter(|holder| matches!(heard, Heard::Accepts) && holder.key.public() == key)
-            {
-                *heard = heard::log_in(target, account, holder).await.0;
+    pub fn hear<'a>(
+        &'a self,
+        account: &'a str,
+        keys: &'a [PublicKey],
+        holder: Option<&'a Holder>,
+    ) -> Boxed<'a, Vec<Heard>> {
+        Box::pin(async move {
+            let Some(target) = self.target() else { return vec![Heard::LeftOut; keys.len()] };
+            let mut heard = heard::hear(target, account, keys, &SystemSource).await;
+            for (key, heard) in keys.iter().zip(&mut heard) {
+                if let Some(holder) =
+                    holder.filter(|holder| matches!(heard, Heard::Accepts) && holder.key.public() == key)
+                {
+                    *heard = heard::log_in(target, account, holder).await.0;
+                }
             }
-        }
-        heard
+            heard
+        })
     }
 
     /// A new connection on which this key signed in.
-    pub async fn log_in(&self, account: &str, holder: &Holder) -> Option<Connection> {
-        heard::log_in(self.target()?, account, holder).await.1
+    pub fn log_in<'a>(&'a self, account: &'a str, holder: &'a Holder) -> Boxed<'a, Option<Connection>> {
+        Box::pin(async move { heard::log_in(self.target()?, account, holder).await.1 })
     }
 
     /// Writes a line into the host's own log, where it has the means.

@@ -13,6 +13,7 @@ use lavrin_core::text::printable;
 use lavrin_store::database::{Database, DatabaseFault, Sighted};
 use lavrin_store::{Keeper, StoreFault};
 use std::collections::HashMap;
+use std::pin::Pin;
 use std::sync::Arc;
 use tokio::sync::mpsc;
 
@@ -44,6 +45,9 @@ impl Clock {
 
 /// What a look at one host gave.
 pub type Seen = Result<Box<Observation>, HostFault>;
+
+/// Handed each host as it is remembered, and what was seen of it.
+pub type Take<'a> = &'a mut dyn FnMut(&Surveyed, Option<Box<Observation>>);
 
 /// What came of one host, remembered already.
 #[derive(Debug)]
@@ -94,7 +98,7 @@ async fn one(stop: Stop, ways: Arc<Ways>, limit: std::time::Duration) -> Seen {
     let mut site = Site::host(stop, ways, Rights::Wanted, limit);
     // The limit is for the whole look.
     let look = async {
-        let looked = site.look(&mut seen, |seen| Scope::Survey.wants(seen)).await;
+        let looked = site.look(&mut seen, &|seen| Scope::Survey.wants(seen)).await;
         site.close().await;
         looked
     };
@@ -109,41 +113,43 @@ async fn one(stop: Stop, ways: Arc<Ways>, limit: std::time::Duration) -> Seen {
 ///
 /// # Errors
 /// [`DatabaseFault`].
-pub async fn look(
-    store: &Database,
-    register: &Register,
-    hosts: &[&Host],
-    ways: &Arc<Ways>,
-    pace: &Pace,
+pub fn look<'a>(
+    store: &'a Database,
+    register: &'a Register,
+    hosts: &'a [&'a Host],
+    ways: &'a Arc<Ways>,
+    pace: &'a Pace,
     clock: Clock,
-    mut take: impl FnMut(&Surveyed, Option<Box<Observation>>),
-) -> Result<Vec<Surveyed>, DatabaseFault> {
-    let (done, mut looked) = mpsc::channel(WAITING);
-    let mut stops = Vec::new();
-    let mut waiting: Vec<(String, Seen)> = Vec::with_capacity(WAITING);
-    for host in hosts {
-        match unspoken(register, host) {
-            None => stops.push(ways.stop(host)),
-            Some(why) => waiting.push((host.id.clone(), Err(why))),
-        }
-    }
-    let mut recorder = Recorder::new(store, clock)?;
-    recorder.take(waiting.drain(..), &mut take)?;
-    let looking = survey(stops, ways.clone(), pace, done);
-    let recording = async {
-        let mut ended = Ok(());
-        while looked.recv_many(&mut waiting, WAITING).await > 0 {
-            // Where the store fails the looks come to their end all the same.
-            if ended.is_ok() {
-                ended = recorder.take(waiting.drain(..), &mut take);
+    take: Take<'a>,
+) -> Pin<Box<dyn Future<Output = Result<Vec<Surveyed>, DatabaseFault>> + 'a>> {
+    Box::pin(async move {
+        let (done, mut looked) = mpsc::channel(WAITING);
+        let mut stops = Vec::new();
+        let mut waiting: Vec<(String, Seen)> = Vec::with_capacity(WAITING);
+        for host in hosts {
+            match unspoken(register, host) {
+                None => stops.push(ways.stop(host)),
+                Some(why) => waiting.push((host.id.clone(), Err(why))),
             }
-            waiting.clear();
         }
-        ended
-    };
-    let ((), recorded) = tokio::join!(looking, recording);
-    recorded?;
-    Ok(recorder.end())
+        let mut recorder = Recorder::new(store, clock)?;
+        recorder.take(&mut waiting, take)?;
+        let looking = survey(stops, ways.clone(), pace, done);
+        let recording = async {
+            let mut ended = Ok(());
+            while looked.recv_many(&mut waiting, WAITING).await > 0 {
+                // Where the store fails the looks come to their end all the same.
+                if ended.is_ok() {
+                    ended = recorder.take(&mut waiting, take);
+                }
+                waiting.clear();
+            }
+            ended
+        };
+        let ((), recorded) = tokio::join!(looking, recording);
+        recorded?;
+        Ok(recorder.end())
+    })
 }
 
 /// Writes down what was seen of a host. Gives whether it differs from the look before, and how many entries there are.
@@ -193,14 +199,10 @@ impl<'a> Recorder<'a> {
     ///
     /// # Errors
     /// [`DatabaseFault`].
-    pub fn take(
-        &mut self,
-        looked: impl IntoIterator<Item = (String, Seen)>,
-        hand_on: &mut impl FnMut(&Surveyed, Option<Box<Observation>>),
-    ) -> Result<(), DatabaseFault> {
+    pub fn take(&mut self, looked: &mut Vec<(String, Seen)>, hand_on: Take<'_>) -> Result<(), DatabaseFault> {
         let store = self.store;
         store.together(|_| {
-            for (host, seen) in looked {
+            for (host, seen) in looked.drain(..) {
                 let surveyed = self.one(&host, seen.as_deref())?;
                 hand_on(&surveyed, seen.ok());
                 self.hosts.push(surveyed);

@@ -4,6 +4,7 @@ use lavrin_core::hostkey::line_for;
 use lavrin_core::key::Fingerprint;
 use lavrin_core::key::generate::SystemSource;
 use lavrin_core::register::{Host, Register};
+use lavrin_reach::Boxed;
 use lavrin_reach::shell::{Claims, ShellHost};
 use lavrin_reach::ssh::{ConnectFault, Connection, Credential, ExecFault, Rejected, Rise, SignedIn, Target};
 use std::collections::HashMap;
@@ -264,13 +265,15 @@ impl Ways {
     ///
     /// # Errors
     /// [`HostFault`].
-    pub async fn greet(&self, stop: &mut Stop) -> Result<Target, HostFault> {
-        let mut target = self.target(stop).await?;
-        let connection = target.connect().await?;
-        target.expected = Some(connection.host_key());
-        stop.target.expected = target.expected;
-        connection.close().await;
-        Ok(target)
+    pub fn greet<'a>(&'a self, stop: &'a mut Stop) -> Boxed<'a, Result<Target, HostFault>> {
+        Box::pin(async move {
+            let mut target = self.target(stop).await?;
+            let connection = target.connect().await?;
+            target.expected = Some(connection.host_key());
+            stop.target.expected = target.expected;
+            connection.close().await;
+            Ok(target)
+        })
     }
 
     /// A connection to this host on which somebody has signed in.

@@ -76,7 +76,7 @@ fn site(host: &StandIn) -> Site {
 async fn seen(host: &StandIn) -> Arc<Observation> {
     let mut seen = Observation::default();
     let mut site = site(host);
-    site.look(&mut seen, |seen| Scope::Survey.wants(seen)).await.unwrap();
+    site.look(&mut seen, &|seen| Scope::Survey.wants(seen)).await.unwrap();
     site.close().await;
     Arc::new(seen)
 }
@@ -370,7 +370,7 @@ async fn a_tree_is_changed_by_the_same_order_and_asks_no_server() {
     let (host, journal) = (host(Behaviour::default()).await, Journal::new());
     let mut tree = Site::tree(host.tree(), "tree".to_owned()).unwrap();
     let mut found = Observation::default();
-    tree.look(&mut found, |seen| Scope::Accounts.wants(seen)).await.unwrap();
+    tree.look(&mut found, &|seen| Scope::Accounts.wants(seen)).await.unwrap();
     let found = Arc::new(found);
     let task = adds("edda", key(2).public(), &found);
     assert!(!task.steps.not_covered.iter().any(|what| matches!(what, NotCovered::SettingsUnseen(_))));

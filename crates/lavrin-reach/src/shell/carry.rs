@@ -3,8 +3,8 @@
 
 use super::look::letters_of;
 use super::{ShellHost, quoted, quoted_path};
-use crate::CarryFault;
 use crate::ssh::ExecFault;
+use crate::{Boxed, CarryFault};
 use lavrin_core::account::Account;
 use lavrin_core::fs::{BytePath, NodeKind};
 use lavrin_core::steps::{Change, Guarded, Owner};
@@ -42,15 +42,22 @@ impl ShellHost {
     ///
     /// # Errors
     /// [`CarryFault`].
-    pub async fn carry(&self, change: &Guarded, account: &Account, seen: &Observation) -> Result<(), CarryFault> {
-        let change = change.change();
-        let path = change.path();
-        if let Some(writing) = Writing::of(change) {
-            return self.write(&writing, account, seen).await;
-        }
-        let unsafe_name = || CarryFault::Refused { path: path.clone(), why: NOT_FOR_A_SHELL.to_owned() };
-        let (lines, by_root) = lines_of(change, account, seen).ok_or_else(unsafe_name)?;
-        self.prepare(&lines, by_root, path, account).await
+    pub fn carry<'a>(
+        &'a self,
+        change: &'a Guarded,
+        account: &'a Account,
+        seen: &'a Observation,
+    ) -> Boxed<'a, Result<(), CarryFault>> {
+        Box::pin(async move {
+            let change = change.change();
+            let path = change.path();
+            if let Some(writing) = Writing::of(change) {
+                return self.write(&writing, account, seen).await;
+            }
+            let unsafe_name = || CarryFault::Refused { path: path.clone(), why: NOT_FOR_A_SHELL.to_owned() };
+            let (lines, by_root) = lines_of(change, account, seen).ok_or_else(unsafe_name)?;
+            self.prepare(&lines, by_root, path, account).await
+        })
     }
 
     async fn prepare(&self, lines: &str, by_root: bool, path: &BytePath, account: &Account) -> Result<(), CarryFault> {

@@ -3,6 +3,7 @@
 use super::frames::{Frame, by_id, frames};
 use super::network::{Asked, Mounts};
 use super::{ShellHost, quoted, quoted_path};
+use crate::Boxed;
 use crate::ssh::ExecFault;
 use lavrin_core::account::{Account, add_shadow, read_groups, read_passwd};
 use lavrin_core::fs::{BytePath, Fact, Node, NodeKind, Why};
@@ -34,21 +35,23 @@ impl ShellHost {
     ///
     /// # Errors
     /// [`ExecFault`] where there is no whole answer; nothing is written down then.
-    pub async fn look(&mut self, wants: &[Want], seen: &mut Observation) -> Result<(), ExecFault> {
-        if let Some(who) =
-            wants.iter().find_map(|want| if let Wanted::System(who) = &want.what { Some(who) } else { None })
-        {
-            self.look_at_system(who, seen).await?;
-        }
-        let rest: Vec<&Want> = wants.iter().filter(|want| !matches!(want.what, Wanted::System(_))).collect();
-        if !rest.is_empty() {
-            self.look_at(&rest, seen).await?;
-        }
-        self.look_with_roots_rights(wants, seen).await?;
-        for want in wants.iter().filter(|want| !seen.answers(want)).collect::<Vec<_>>() {
-            seen.give_up(want, &Why::NotReached);
-        }
-        Ok(())
+    pub fn look<'a>(&'a mut self, wants: &'a [Want], seen: &'a mut Observation) -> Boxed<'a, Result<(), ExecFault>> {
+        Box::pin(async move {
+            if let Some(who) =
+                wants.iter().find_map(|want| if let Wanted::System(who) = &want.what { Some(who) } else { None })
+            {
+                self.look_at_system(who, seen).await?;
+            }
+            let rest: Vec<&Want> = wants.iter().filter(|want| !matches!(want.what, Wanted::System(_))).collect();
+            if !rest.is_empty() {
+                self.look_at(&rest, seen).await?;
+            }
+            self.look_with_roots_rights(wants, seen).await?;
+            for want in wants.iter().filter(|want| !seen.answers(want)).collect::<Vec<_>>() {
+                seen.give_up(want, &Why::NotReached);
+            }
+            Ok(())
+        })
     }
 
     async fn run(&self, body: &str, nonce: &str, child: &str, time: Duration) -> Result<Vec<u8>, ExecFault> {

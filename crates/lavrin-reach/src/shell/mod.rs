@@ -8,6 +8,7 @@ mod network;
 
 pub use network::Claims;
 
+use crate::Boxed;
 use crate::ssh::{Connection, ExecFault, Rise};
 use lavrin_core::key::generate::Randomness;
 use std::fmt::Write as _;
@@ -62,33 +63,38 @@ impl ShellHost {
     }
 
     /// Writes a line into the host's own log, where it has the means. Whether it worked is not known.
-    pub async fn log(&self, text: &str) {
-        // A stand-in runs its scripts on this machine, whose log is none of its business.
-        if self.is_standin() {
-            return;
-        }
-        let text: String = lavrin_core::text::printable(text.as_bytes()).chars().take(LOG_CHARACTERS_MAX).collect();
-        let line = quoted(&text);
-        let script =
-            format!("PATH=/usr/sbin:/usr/bin:/sbin:/bin; logger -t lavrin -p auth.notice -- {line} 2>/dev/null\n");
-        if let Ok(exec) = self.connection.start(&script, &self.rise, crate::ssh::STEP_TIMEOUT).await {
-            exec.close().await;
-        }
+    pub fn log<'a>(&'a self, text: &'a str) -> Boxed<'a, ()> {
+        Box::pin(async move {
+            // A stand-in runs its scripts on this machine, whose log is none of its business.
+            if self.is_standin() {
+                return;
+            }
+            let text: String = lavrin_core::text::printable(text.as_bytes()).chars().take(LOG_CHARACTERS_MAX).collect();
+            let line = quoted(&text);
+            let script =
+                format!("PATH=/usr/sbin:/usr/bin:/sbin:/bin; logger -t lavrin -p auth.notice -- {line} 2>/dev/null\n");
+            if let Ok(exec) = self.connection.start(&script, &self.rise, crate::ssh::STEP_TIMEOUT).await {
+                exec.close().await;
+            }
+        })
     }
 
     /// Whether the login gets root's rights this way, and if not, why.
     ///
     /// # Errors
     /// [`ExecFault`] in the words of sudo or doas.
-    pub async fn check_rights(&self) -> Result<Option<u32>, ExecFault> {
-        let nonce = self.nonce();
-        let script = format!("printf '\\n%s uid ' {nonce}; id -u; printf '\\n%s Z\\n' {nonce}\n");
-        let mut exec = self.connection.start(&script, &self.rise, crate::ssh::STEP_TIMEOUT).await?;
-        let answer = exec.until(format!("\n{nonce} Z\n").as_bytes()).await?;
-        exec.close().await;
-        let text = String::from_utf8_lossy(&answer).into_owned();
-        let uid = text.split(&format!("{nonce} uid ")).nth(1).and_then(|rest| rest.lines().next()?.trim().parse().ok());
-        Ok(uid)
+    pub fn check_rights(&self) -> Boxed<'_, Result<Option<u32>, ExecFault>> {
+        Box::pin(async move {
+            let nonce = self.nonce();
+            let script = format!("printf '\\n%s uid ' {nonce}; id -u; printf '\\n%s Z\\n' {nonce}\n");
+            let mut exec = self.connection.start(&script, &self.rise, crate::ssh::STEP_TIMEOUT).await?;
+            let answer = exec.until(format!("\n{nonce} Z\n").as_bytes()).await?;
+            exec.close().await;
+            let text = String::from_utf8_lossy(&answer).into_owned();
+            let uid =
+                text.split(&format!("{nonce} uid ")).nth(1).and_then(|rest| rest.lines().next()?.trim().parse().ok());
+            Ok(uid)
+        })
     }
 }
 

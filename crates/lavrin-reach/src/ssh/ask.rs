@@ -3,6 +3,7 @@
 
 use super::Connection;
 use super::signin::{NoSignature, foreign, timed};
+use crate::Boxed;
 use lavrin_core::key::PublicKey;
 use russh::MethodKind;
 use russh::client::AuthResult;
@@ -49,35 +50,37 @@ impl russh::Signer for Recorder {
 
 impl Connection {
     /// Asks. RSA keys are asked about with each signature name that servers take today.
-    pub async fn ask(&mut self, account: &str, key: &PublicKey) -> Answer {
-        let Some(public) = foreign(key) else { return Answer::NoAnswer(NoAnswer::Unaskable) };
-        let hashes: &[Option<HashAlg>] = match key {
-            PublicKey::Rsa { .. } => &[Some(HashAlg::Sha512), Some(HashAlg::Sha256)],
-            _ => &[None],
-        };
-        let mut answer = Answer::NoAnswer(NoAnswer::Lost);
-        for hash in hashes {
-            let mut recorder = Recorder { asked: false };
-            let result =
-                timed(self.handle.authenticate_publickey_with(account, public.clone(), *hash, &mut recorder)).await;
-            if recorder.asked {
-                return Answer::Accepts;
-            }
-            answer = match result {
-                Some(Ok(AuthResult::Success)) => return Answer::NoAnswer(NoAnswer::OpenToAll),
-                Some(Ok(AuthResult::Failure { remaining_methods, .. }))
-                    if remaining_methods.contains(&MethodKind::PublicKey) =>
-                {
-                    Answer::Refuses
-                }
-                Some(Ok(AuthResult::Failure { remaining_methods, .. })) if !remaining_methods.is_empty() => {
-                    Answer::NoAnswer(NoAnswer::NotOffered(
-                        remaining_methods.iter().map(|kind| <&str>::from(kind).to_owned()).collect(),
-                    ))
-                }
-                Some(Ok(AuthResult::Failure { .. }) | Err(_)) | None => return Answer::NoAnswer(NoAnswer::Lost),
+    pub fn ask<'a>(&'a mut self, account: &'a str, key: &'a PublicKey) -> Boxed<'a, Answer> {
+        Box::pin(async move {
+            let Some(public) = foreign(key) else { return Answer::NoAnswer(NoAnswer::Unaskable) };
+            let hashes: &[Option<HashAlg>] = match key {
+                PublicKey::Rsa { .. } => &[Some(HashAlg::Sha512), Some(HashAlg::Sha256)],
+                _ => &[None],
             };
-        }
-        answer
+            let mut answer = Answer::NoAnswer(NoAnswer::Lost);
+            for hash in hashes {
+                let mut recorder = Recorder { asked: false };
+                let result =
+                    timed(self.handle.authenticate_publickey_with(account, public.clone(), *hash, &mut recorder)).await;
+                if recorder.asked {
+                    return Answer::Accepts;
+                }
+                answer = match result {
+                    Some(Ok(AuthResult::Success)) => return Answer::NoAnswer(NoAnswer::OpenToAll),
+                    Some(Ok(AuthResult::Failure { remaining_methods, .. }))
+                        if remaining_methods.contains(&MethodKind::PublicKey) =>
+                    {
+                        Answer::Refuses
+                    }
+                    Some(Ok(AuthResult::Failure { remaining_methods, .. })) if !remaining_methods.is_empty() => {
+                        Answer::NoAnswer(NoAnswer::NotOffered(
+                            remaining_methods.iter().map(|kind| <&str>::from(kind).to_owned()).collect(),
+                        ))
+                    }
+                    Some(Ok(AuthResult::Failure { .. }) | Err(_)) | None => return Answer::NoAnswer(NoAnswer::Lost),
+                };
+            }
+            answer
+        })
     }
 }

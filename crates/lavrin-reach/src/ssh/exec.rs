@@ -2,6 +2,7 @@
 //! then whatever the script reads itself. Everything the login shell prints before the greeting is noise.
 
 use super::Connection;
+use crate::Boxed;
 use russh::ChannelMsg;
 use russh::client::Msg;
 use std::time::Duration;
@@ -138,29 +139,31 @@ impl Connection {
     ///
     /// # Errors
     /// [`ExecFault`].
-    pub async fn run(&self, command: &str, time: Duration) -> Result<Ran, ExecFault> {
-        let deadline = Instant::now() + time;
-        let seconds = time.as_secs();
-        let open = tokio::time::timeout_at(deadline, self.handle.channel_open_session()).await;
-        let mut channel = open.map_err(|_| ExecFault::Timeout { seconds })?.map_err(|_| ExecFault::Refused)?;
-        channel.exec(true, command).await.map_err(|_| ExecFault::Refused)?;
-        // It gets no input, so that a program that waits for some ends.
-        let _ = channel.eof().await;
-        let mut ran = Ran { output: Vec::new(), errors: Vec::new(), status: None };
-        loop {
-            let message = tokio::time::timeout_at(deadline, channel.wait()).await;
-            match message.map_err(|_| ExecFault::Timeout { seconds })? {
-                Some(ChannelMsg::Data { data }) => ran.output.extend_from_slice(&data),
-                Some(ChannelMsg::ExtendedData { data, .. }) => ran.errors.extend_from_slice(&data),
-                Some(ChannelMsg::ExitStatus { exit_status }) => ran.status = Some(exit_status),
-                Some(ChannelMsg::Failure) => return Err(ExecFault::Refused),
-                Some(ChannelMsg::Close) | None => return Ok(ran),
-                Some(_) => {}
+    pub fn run<'a>(&'a self, command: &'a str, time: Duration) -> Boxed<'a, Result<Ran, ExecFault>> {
+        Box::pin(async move {
+            let deadline = Instant::now() + time;
+            let seconds = time.as_secs();
+            let open = tokio::time::timeout_at(deadline, self.handle.channel_open_session()).await;
+            let mut channel = open.map_err(|_| ExecFault::Timeout { seconds })?.map_err(|_| ExecFault::Refused)?;
+            channel.exec(true, command).await.map_err(|_| ExecFault::Refused)?;
+            // It gets no input, so that a program that waits for some ends.
+            let _ = channel.eof().await;
+            let mut ran = Ran { output: Vec::new(), errors: Vec::new(), status: None };
+            loop {
+                let message = tokio::time::timeout_at(deadline, channel.wait()).await;
+                match message.map_err(|_| ExecFault::Timeout { seconds })? {
+                    Some(ChannelMsg::Data { data }) => ran.output.extend_from_slice(&data),
+                    Some(ChannelMsg::ExtendedData { data, .. }) => ran.errors.extend_from_slice(&data),
+                    Some(ChannelMsg::ExitStatus { exit_status }) => ran.status = Some(exit_status),
+                    Some(ChannelMsg::Failure) => return Err(ExecFault::Refused),
+                    Some(ChannelMsg::Close) | None => return Ok(ran),
+                    Some(_) => {}
+                }
+                if ran.output.len().max(ran.errors.len()) > NOISE_BYTES_MAX {
+                    return Err(ExecFault::TooLarge { limit: NOISE_BYTES_MAX });
+                }
             }
-            if ran.output.len().max(ran.errors.len()) > NOISE_BYTES_MAX {
-                return Err(ExecFault::TooLarge { limit: NOISE_BYTES_MAX });
-            }
-        }
+        })
     }
 }
 

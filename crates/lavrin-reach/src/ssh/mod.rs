@@ -4,6 +4,7 @@ mod ask;
 mod exec;
 mod signin;
 
+use crate::Boxed;
 use lavrin_core::hostkey::{self, Standing};
 use lavrin_core::key::{Fingerprint, PublicKey};
 use russh::client::{self, Handle};
@@ -223,22 +224,24 @@ impl Target {
     ///
     /// # Errors
     /// The [`ConnectFault`] that says how far it came.
-    pub async fn connect(&self) -> Result<Connection, ConnectFault> {
-        match &self.through {
-            None => {
-                let stream = self.dial().await?;
-                let banner = self.greeting(&stream).await?;
-                self.shake_hands(stream, banner).await
+    pub fn connect(&self) -> Boxed<'_, Result<Connection, ConnectFault>> {
+        Box::pin(async move {
+            match &self.through {
+                None => {
+                    let stream = self.dial().await?;
+                    let banner = self.greeting(&stream).await?;
+                    self.shake_hands(stream, banner).await
+                }
+                Some(through) => {
+                    let mut stream = self.hop(through).await?;
+                    let said = self.greeting_through(&mut stream).await?;
+                    let banner = String::from_utf8_lossy(last_line(&said)).into_owned();
+                    // The library wants to hear the greeting too.
+                    let (read, write) = tokio::io::split(stream);
+                    self.shake_hands(tokio::io::join(std::io::Cursor::new(said).chain(read), write), banner).await
+                }
             }
-            Some(through) => {
-                let mut stream = self.hop(through).await?;
-                let said = self.greeting_through(&mut stream).await?;
-                let banner = String::from_utf8_lossy(last_line(&said)).into_owned();
-                // The library wants to hear the greeting too.
-                let (read, write) = tokio::io::split(stream);
-                self.shake_hands(tokio::io::join(std::io::Cursor::new(said).chain(read), write), banner).await
-            }
-        }
+        })
     }
 
     /// The key exchange, which shows the host's key.
@@ -401,8 +404,10 @@ impl Connection {
     }
 
     /// Says good-bye; what is already lost is not waited for.
-    pub async fn close(self) {
-        let bye = self.handle.disconnect(russh::Disconnect::ByApplication, "", "");
-        let _ = tokio::time::timeout(Duration::from_secs(2), bye).await;
+    pub fn close(self) -> Boxed<'static, ()> {
+        Box::pin(async move {
+            let bye = self.handle.disconnect(russh::Disconnect::ByApplication, "", "");
+            let _ = tokio::time::timeout(Duration::from_secs(2), bye).await;
+        })
     }
 }

@@ -1,6 +1,7 @@
 //! Signing in, and saying exactly what was offered, tried and refused.
 
 use super::{Connection, STEP_TIMEOUT};
+use crate::Boxed;
 use lavrin_core::key::private::{PrivateKey, RsaHash};
 use lavrin_core::key::{Fingerprint, PublicKey};
 use russh::MethodSet;
@@ -115,41 +116,48 @@ impl Connection {
     ///
     /// # Errors
     /// [`Rejected`] with everything that was offered and tried.
-    pub async fn sign_in(&mut self, account: &str, credentials: &[Credential]) -> Result<SignedIn, Rejected> {
-        let rejected = Rejected {
-            host: self.host().to_owned(),
-            account: account.to_owned(),
-            offered: Vec::new(),
-            tried: Vec::new(),
-            partial: false,
-            lost: false,
-        };
-        let mut state = State { rejected };
-        // The answer to "none" lists the methods (RFC 4252, section 5.2); an account without any protection opens here.
-        match timed(self.handle.authenticate_none(account)).await {
-            Some(Ok(AuthResult::Success)) => return Ok(signed(account, "none", None, String::new())),
-            Some(Ok(AuthResult::Failure { remaining_methods, .. })) => {
-                state.rejected.lost = remaining_methods.is_empty();
-                state.rejected.offered = remaining_methods.iter().map(|kind| <&str>::from(kind).to_owned()).collect();
-            }
-            _ => state.rejected.lost = true,
-        }
-        for credential in credentials {
-            if state.rejected.lost {
-                break;
-            }
-            let attempt = match credential {
-                Credential::Key { key, source } => self.with_key(account, key, source, &mut state).await,
-                Credential::Agent { socket } => self.with_agent(account, socket, &mut state).await,
-                Credential::Password(password) => self.with_password(account, password, &mut state).await,
+    pub fn sign_in<'a>(
+        &'a mut self,
+        account: &'a str,
+        credentials: &'a [Credential],
+    ) -> Boxed<'a, Result<SignedIn, Rejected>> {
+        Box::pin(async move {
+            let rejected = Rejected {
+                host: self.host().to_owned(),
+                account: account.to_owned(),
+                offered: Vec::new(),
+                tried: Vec::new(),
+                partial: false,
+                lost: false,
             };
-            match attempt {
-                Attempt::In(signed) => return Ok(signed),
-                Attempt::Refused => {}
-                Attempt::Lost => state.rejected.lost = true,
+            let mut state = State { rejected };
+            // The answer to "none" lists the methods (RFC 4252, section 5.2); an account without any protection opens here.
+            match timed(self.handle.authenticate_none(account)).await {
+                Some(Ok(AuthResult::Success)) => return Ok(signed(account, "none", None, String::new())),
+                Some(Ok(AuthResult::Failure { remaining_methods, .. })) => {
+                    state.rejected.lost = remaining_methods.is_empty();
+                    state.rejected.offered =
+                        remaining_methods.iter().map(|kind| <&str>::from(kind).to_owned()).collect();
+                }
+                _ => state.rejected.lost = true,
             }
-        }
-        Err(state.rejected)
+            for credential in credentials {
+                if state.rejected.lost {
+                    break;
+                }
+                let attempt = match credential {
+                    Credential::Key { key, source } => self.with_key(account, key, source, &mut state).await,
+                    Credential::Agent { socket } => self.with_agent(account, socket, &mut state).await,
+                    Credential::Password(password) => self.with_password(account, password, &mut state).await,
+                };
+                match attempt {
+                    Attempt::In(signed) => return Ok(signed),
+                    Attempt::Refused => {}
+                    Attempt::Lost => state.rejected.lost = true,
+                }
+            }
+            Err(state.rejected)
+        })
     }
 
     async fn with_key(&mut self, account: &str, key: &PrivateKey, source: &str, state: &mut State) -> Attempt {

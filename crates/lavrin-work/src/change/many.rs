@@ -5,6 +5,7 @@ use super::{End, Ended, Proof, Task, Terms, Trouble};
 use crate::pool::{self, Finished, Pace};
 use crate::site::Site;
 use crate::ways::{Rights, Stop, Ways};
+use lavrin_reach::Boxed;
 use std::collections::HashMap;
 use std::sync::Arc;
 use std::sync::atomic::{AtomicUsize, Ordering};
@@ -67,19 +68,21 @@ pub async fn run_all(
 }
 
 /// The same at one place that is open already; it is given back where the work came to an end.
-pub async fn one(site: Site, tasks: Vec<Task>, proof: Proof, terms: Terms, pace: &Pace) -> (Option<Site>, Ended) {
-    let (name, accounts) = (site.name().to_owned(), names(&tasks));
-    let work = |(mut site, tasks, proof, terms): (Site, Vec<Task>, Proof, Terms)| async move {
-        let ended = run(&mut site, tasks, &proof, &terms).await;
-        (site, ended)
-    };
-    let mut finished = pool::all(vec![(name, (site, tasks, proof, terms))], pace, work).await;
-    match finished.pop() {
-        Some((_, Finished::Ended((site, ended)))) => (Some(site), ended),
-        Some((_, Finished::Crashed(said))) => (None, ended(accounts, Finished::Crashed(said))),
-        Some((_, Finished::CutOff(stage))) => (None, ended(accounts, Finished::CutOff(stage))),
-        Some((_, Finished::NotBegun)) | None => (None, ended(accounts, Finished::NotBegun)),
-    }
+pub fn one(site: Site, tasks: Vec<Task>, proof: Proof, terms: Terms, pace: &Pace) -> Boxed<'_, (Option<Site>, Ended)> {
+    Box::pin(async move {
+        let (name, accounts) = (site.name().to_owned(), names(&tasks));
+        let work = |(mut site, tasks, proof, terms): (Site, Vec<Task>, Proof, Terms)| async move {
+            let ended = run(&mut site, tasks, &proof, &terms).await;
+            (site, ended)
+        };
+        let mut finished = pool::all(vec![(name, (site, tasks, proof, terms))], pace, work).await;
+        match finished.pop() {
+            Some((_, Finished::Ended((site, ended)))) => (Some(site), ended),
+            Some((_, Finished::Crashed(said))) => (None, ended(accounts, Finished::Crashed(said))),
+            Some((_, Finished::CutOff(stage))) => (None, ended(accounts, Finished::CutOff(stage))),
+            Some((_, Finished::NotBegun)) | None => (None, ended(accounts, Finished::NotBegun)),
+        }
+    })
 }
 
 fn names(tasks: &[Task]) -> Vec<String> {

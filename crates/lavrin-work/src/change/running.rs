@@ -62,7 +62,7 @@ impl Running<'_> {
         self.site.own_network_homes();
         let mut now = Box::<Observation>::default();
         let scope = &self.proof.scope;
-        self.site.look(&mut now, |seen| scope.wants(seen)).await?;
+        self.site.look(&mut now, &|seen| scope.wants(seen)).await?;
         Ok(now)
     }
 

@@ -6,7 +6,8 @@ use crate::error::{CommandError, host_fault};
 use crate::host::HostArgs;
 use crate::ui::Ui;
 use lavrin_core::fs::BytePath;
-use lavrin_core::survey::{Known, Observation, Want};
+use lavrin_core::survey::{Known, Observation};
+use lavrin_work::look::Wants;
 use lavrin_work::site::Site;
 use lavrin_work::ways::Rights;
 use std::path::Path;
@@ -67,13 +68,13 @@ impl Work {
     }
 
     /// Looks until nothing is asked any more.
-    pub async fn look(&mut self, wants: impl Fn(&Observation) -> Vec<Want>) -> Result<(), CommandError> {
+    pub async fn look(&mut self, wants: &Wants<'_>) -> Result<(), CommandError> {
         let looked = self.site.look(&mut self.seen, wants).await;
         looked.map_err(|fault| host_fault(&self.name, &fault))
     }
 
     /// Forgets what was seen and looks again.
-    pub async fn look_again(&mut self, wants: impl Fn(&Observation) -> Vec<Want>) -> Result<(), CommandError> {
+    pub async fn look_again(&mut self, wants: &Wants<'_>) -> Result<(), CommandError> {
         let (server, known) = (self.seen.server.clone(), self.seen.server_known.clone());
         self.seen = Observation { connection: self.seen.connection.clone(), ..Observation::default() };
         if matches!(known, Known::Given(_)) {

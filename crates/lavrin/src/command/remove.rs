@@ -49,7 +49,7 @@ pub async fn run(args: &RemoveArgs, ui: &Ui) -> Result<Exit, CommandError> {
     let (root, needed) = (args.root.as_deref(), Rights::Needed);
     let mut work = Work::open(ui, register.as_ref(), &args.target, root, &args.host, needed).await?;
     let scope = Scope::Account(account.clone());
-    work.look(|seen| scope.wants(seen)).await?;
+    work.look(&|seen| scope.wants(seen)).await?;
     change::close_left_open(&work, register.as_ref())?;
     let steps = remove(account, &fingerprint, &work.seen).map_err(|fault| no_steps(&fault, account, &work.name))?;
     let key = given.map(|given| given.key).or_else(|| login::find_key(account, &fingerprint, &work.seen));
@@ -116,7 +116,7 @@ async fn count_sessions(
     let Some(signed) = work.site.signed() else { return Ok(()) };
     let own = usize::from(signed.account == account);
     if out.state != "done" {
-        work.look_again(|seen| scope.wants(seen)).await?;
+        work.look_again(&|seen| scope.wants(seen)).await?;
     }
     let counted = matches!(work.seen.server, Server::OpenSsh { .. });
     out.open_sessions = work.seen.sessions.get("").filter(|_| counted).map(|count| count.saturating_sub(own));

@@ -228,7 +228,7 @@ async fn on_one(args: &RestoreArgs, register: Option<&Opened>, known: &Known, ui
         _ => Work::open_host(ui, register, &known.place, account, &args.host, Rights::Needed).await?,
     };
     let scope = Scope::Account(account.clone());
-    work.look(|seen| scope.wants(seen)).await?;
+    work.look(&|seen| scope.wants(seen)).await?;
     change::close_left_open(&work, register)?;
     let steps = restore(account, &known.changes, &work.seen).map_err(|fault| no_steps(&fault, account, &work.name))?;
     let target = format!("{account} on {}", work.name);

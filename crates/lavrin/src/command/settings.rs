@@ -96,7 +96,7 @@ pub async fn run(args: &SettingsArgs, ui: &Ui) -> Result<Exit, CommandError> {
     // As in the server's own test mode a name that is given counts, whatever UseDNS says.
     work.seen.connection = Connection { host_counts: true, ..args.connection.connection() };
     args.server.give(&mut work.seen);
-    work.look(|seen| wants(name, seen)).await?;
+    work.look(&|seen| wants(name, seen)).await?;
     let account = name.map(|name| work.seen.account(name).cloned().unwrap_or_else(|| Account::unknown(name)));
     let settings = Settings::from_files(account.as_ref(), &work.seen);
     let out = out_of(&settings, &work);

@@ -96,7 +96,7 @@ pub async fn run(args: &WhyArgs, ui: &Ui) -> Result<Exit, CommandError> {
         Work::open(ui, register.as_ref(), &args.target, args.root.as_deref(), &args.host, Rights::Wanted).await?;
     work.seen.connection = args.connection.connection();
     args.server.give(&mut work.seen);
-    work.look(|seen| login::wants(account, seen)).await?;
+    work.look(&|seen| login::wants(account, seen)).await?;
     let mut verdict = login::judge(&question, &work.seen);
     if verdict
         .deciding
@@ -104,7 +104,7 @@ pub async fn run(args: &WhyArgs, ui: &Ui) -> Result<Exit, CommandError> {
         .is_some_and(|reason| matches!(reason.kind, ReasonKind::NoEntry | ReasonKind::NoKeyFile))
     {
         // The right key for the wrong account is a common mistake, and worth a second look.
-        work.look(login::wants_of_others).await?;
+        work.look(&login::wants_of_others).await?;
         verdict = login::judge(&question, &work.seen);
     }
     let out = out_of(args, &question, &verdict, &work);
@@ -125,7 +125,7 @@ async fn everybody(args: &WhyArgs, ui: &Ui) -> Result<Exit, CommandError> {
         Work::open(ui, register.as_ref(), &args.target, args.root.as_deref(), &args.host, Rights::Wanted).await?;
     work.seen.connection = args.connection.connection();
     args.server.give(&mut work.seen);
-    work.look(|seen| login::wants(account, seen)).await?;
+    work.look(&|seen| login::wants(account, seen)).await?;
     if work.seen.account(account).is_none() {
         return Err(CommandError::with(Exit::Findings, format!("there is no account {account} on {}", work.name)));
     }

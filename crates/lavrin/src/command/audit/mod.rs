@@ -123,7 +123,7 @@ pub async fn run(args: &AuditArgs, ui: &Ui) -> Result<Exit, CommandError> {
         work.seen = audited.seen;
         (audited.report, audited.entries)
     } else {
-        work.look(audit::wants).await?;
+        work.look(&audit::wants).await?;
         let report = audit::audit(&work.seen, &policy);
         entries.add(entries_rendered(&report.entries, ui));
         let count = report.entries.len();

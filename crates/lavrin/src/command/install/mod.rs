@@ -78,7 +78,7 @@ pub async fn run(args: &InstallArgs, ui: &Ui) -> Result<Exit, CommandError> {
     let (root, needed) = (args.root.as_deref(), Rights::Needed);
     let mut work = Work::open(ui, register.as_ref(), &args.target, root, &args.host, needed).await?;
     let scope = Scope::Account(account.clone());
-    work.look(|seen| scope.wants(seen)).await?;
+    work.look(&|seen| scope.wants(seen)).await?;
     change::close_left_open(&work, register.as_ref())?;
     let steps = install(account, &given.key, &given.entry(), &work.seen, &policy)
         .map_err(|fault| no_steps(&fault, account, &work.name))?;

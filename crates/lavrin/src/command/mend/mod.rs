@@ -69,7 +69,7 @@ pub async fn run(args: &MendArgs, ui: &Ui) -> Result<Exit, CommandError> {
     let mut work = target.open(args, register.as_ref(), ui).await?;
     args.server.give(&mut work.seen);
     let scope = target.scope();
-    work.look(|seen| scope.wants(seen)).await?;
+    work.look(&|seen| scope.wants(seen)).await?;
     change::close_left_open(&work, register.as_ref())?;
     let mut cases = cases(&target, &args.revive, &policy(register.as_ref()), &work)?;
     let tasks: Vec<Task> = cases.iter().filter_map(changes).map(|found| change::task(&found.steps, &work)).collect();

@@ -104,13 +104,13 @@ pub async fn look(
 ) -> Result<Vec<Surveyed>, CommandError> {
     let store = Database::open(opened.folder.path())?;
     let mut progress = Progress::of(hosts.len(), ui);
-    let handed = |surveyed: &Surveyed, seen: Option<Box<Observation>>| {
+    let mut handed = |surveyed: &Surveyed, seen: Option<Box<Observation>>| {
         progress.one(surveyed.fault.is_none());
         if let Some(seen) = seen {
             take(&surveyed.host, seen);
         }
     };
-    let looked = survey::look(&store, opened.register(), hosts, ways, pace, CLOCK, handed).await;
+    let looked = survey::look(&store, opened.register(), hosts, ways, pace, CLOCK, &mut handed).await;
     progress.end();
     Ok(looked?)
 }
@@ -132,7 +132,7 @@ fn take_in(args: &SurveyArgs, path: &Path, opened: &Opened, ui: &Ui) -> Result<E
     })?;
     let store = Database::open(opened.folder.path())?;
     let mut recorder = Recorder::new(&store, CLOCK)?;
-    recorder.take([(host.clone(), Ok(Box::new(seen)))], &mut |_, _| ())?;
+    recorder.take(&mut vec![(host.clone(), Ok(Box::new(seen)))], &mut |_, _| ())?;
     out::print(&recorder.end(), ui);
     Ok(Exit::Done)
 }
