@@ -52,6 +52,7 @@ impl StandIn {
     ///
     /// # Errors
     /// [`StandInFault`].
+    #[must_use]
     pub fn harbour_office() -> Starting<'static> {
         Box::pin(async move {
             let tree = tempfile::Builder::new().prefix("lavrin-demo-").tempdir()?;
@@ -66,6 +67,7 @@ impl StandIn {
     ///
     /// # Errors
     /// [`StandInFault`].
+    #[must_use]
     pub fn with<'a>(name: &'a str, accounts: &'a [TreeAccount<'a>], behaviour: Behaviour) -> Starting<'a> {
         Box::pin(async move {
             let tree = tempfile::Builder::new().prefix("lavrin-host-").tempdir()?;

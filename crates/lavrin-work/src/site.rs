@@ -195,6 +195,7 @@ impl Site {
     }
 
     /// Asks the server from outside about keys of one account; where a private half is at hand, it signs in with it.
+    #[must_use]
     pub fn hear<'a>(
         &'a self,
         account: &'a str,
@@ -216,6 +217,7 @@ impl Site {
     }
 
     /// A new connection on which this key signed in.
+    #[must_use]
     pub fn log_in<'a>(&'a self, account: &'a str, holder: &'a Holder) -> Boxed<'a, Option<Connection>> {
         Box::pin(async move { heard::log_in(self.target()?, account, holder).await.1 })
     }

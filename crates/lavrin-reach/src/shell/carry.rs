@@ -42,6 +42,7 @@ impl ShellHost {
     ///
     /// # Errors
     /// [`CarryFault`].
+    #[must_use]
     pub fn carry<'a>(
         &'a self,
         change: &'a Guarded,

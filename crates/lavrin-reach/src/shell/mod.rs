@@ -63,6 +63,7 @@ impl ShellHost {
     }
 
     /// Writes a line into the host's own log, where it has the means. Whether it worked is not known.
+    #[must_use]
     pub fn log<'a>(&'a self, text: &'a str) -> Boxed<'a, ()> {
         Box::pin(async move {
             // A stand-in runs its scripts on this machine, whose log is none of its business.
@@ -83,6 +84,7 @@ impl ShellHost {
     ///
     /// # Errors
     /// [`ExecFault`] in the words of sudo or doas.
+    #[must_use]
     pub fn check_rights(&self) -> Boxed<'_, Result<Option<u32>, ExecFault>> {
         Box::pin(async move {
             let nonce = self.nonce();

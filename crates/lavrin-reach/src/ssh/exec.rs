@@ -139,6 +139,7 @@ impl Connection {
     ///
     /// # Errors
     /// [`ExecFault`].
+    #[must_use]
     pub fn run<'a>(&'a self, command: &'a str, time: Duration) -> Boxed<'a, Result<Ran, ExecFault>> {
         Box::pin(async move {
             let deadline = Instant::now() + time;

@@ -224,6 +224,7 @@ impl Target {
     ///
     /// # Errors
     /// The [`ConnectFault`] that says how far it came.
+    #[must_use]
     pub fn connect(&self) -> Boxed<'_, Result<Connection, ConnectFault>> {
         Box::pin(async move {
             match &self.through {
@@ -404,6 +405,7 @@ impl Connection {
     }
 
     /// Says good-bye; what is already lost is not waited for.
+    #[must_use]
     pub fn close(self) -> Boxed<'static, ()> {
         Box::pin(async move {
             let bye = self.handle.disconnect(russh::Disconnect::ByApplication, "", "");

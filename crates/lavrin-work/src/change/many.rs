@@ -68,6 +68,7 @@ pub async fn run_all(
 }
 
 /// The same at one place that is open already; it is given back where the work came to an end.
+#[must_use]
 pub fn one(site: Site, tasks: Vec<Task>, proof: Proof, terms: Terms, pace: &Pace) -> Boxed<'_, (Option<Site>, Ended)> {
     Box::pin(async move {
         let (name, accounts) = (site.name().to_owned(), names(&tasks));
