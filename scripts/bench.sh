@@ -5,10 +5,10 @@
 # RUNS_4096 and RUNS_8192 set the numbers of runs; MOST_MODULI the end of the row of shared primes.
 set -euo pipefail
 cd "$(dirname "$0")/.."
-cargo build --release --quiet
-cargo build --release --quiet -p lavrin-core --example many_keys --example bare_loop
-lavrin=$PWD/target/release/lavrin
-many_keys=$PWD/target/release/examples/many_keys
+cargo build --profile dist --quiet
+cargo build --profile dist --quiet -p lavrin-core --example many_keys --example bare_loop
+lavrin=$PWD/target/dist/lavrin
+many_keys=$PWD/target/dist/examples/many_keys
 work=$(mktemp -d); trap 'rm -rf "$work"' EXIT
 export HOME=$work
 "$lavrin" --quiet key generate --passphrase none --folder "$work" --name small >/dev/null
@@ -68,7 +68,7 @@ echo "== the audit of a tree: ${ACCOUNTS:-10000} accounts, 1,000,000 entries of 
 "$many_keys" 20000 mixed >"$work/keys"
 scripts/many-accounts.py "$work/keys" "$work/tree" "${ACCOUNTS:-10000}" 1000000
 for _ in 1 2 3 4 5; do
-  command time -f "  bare loop: %e s, %M KB" "$PWD/target/release/examples/bare_loop" "$work/tree" >/dev/null
+  command time -f "  bare loop: %e s, %M KB" "$PWD/target/dist/examples/bare_loop" "$work/tree" >/dev/null
   command time -f "  audit, JSON to nowhere: %e s, %M KB" "$lavrin" audit --root "$work/tree" --format json >/dev/null || true
 done
 echo "== check of a register: 2,500 and 5,000 people, an eighth of the keys RSA; 10,000 and 20,000 hosts; 50,000 and 100,000 grants (5 runs in turn)"

@@ -5,11 +5,11 @@
 set -euo pipefail
 cd "$(dirname "$0")/.."
 hosts=${1:-1000}
-cargo build --release --quiet
-cargo build --release --quiet -p lavrin-standin --example fleet
-cargo build --release --quiet -p lavrin-work --example remembered
+cargo build --profile dist --quiet
+cargo build --profile dist --quiet -p lavrin-standin --example fleet
+cargo build --profile dist --quiet -p lavrin-work --example remembered
 target=${CARGO_TARGET_DIR:-$PWD/target}
-lavrin=$target/release/lavrin
+lavrin=$target/dist/lavrin
 work=$(mktemp -d); trap 'rm -rf "$work"' EXIT
 ulimit -n 65536 2>/dev/null || ulimit -n "$(ulimit -Hn)"
 export HOME=$work
@@ -18,7 +18,7 @@ echo "machine: $(nproc) cores, $(sed -n 's/^model name\s*: //p' /proc/cpuinfo | 
 measure() { command time -q -f "  $1: %e s, processor time of Lavrin %U + %S s, %M KB" "${@:2}" | tail -1; }
 if [ "$hosts" -gt 0 ]; then
   for name in office runa sten; do "$lavrin" --quiet key generate --passphrase none --folder "$work" --name "$name" >/dev/null; done
-  coproc FLEET { "$target/release/examples/fleet" "$hosts" "$work" "$work/office.pub"; }
+  coproc FLEET { "$target/dist/examples/fleet" "$hosts" "$work" "$work/office.pub"; }
   pid=$FLEET_PID
   read -r -u "${FLEET[0]}" _
   sed -i 's/^address/accounts = ["keeper"]\naddress/' hosts.toml
@@ -37,6 +37,6 @@ fi
 echo "== comparing with what was remembered"
 for size in 10000 20000; do
   mkdir -p "$work/$size"
-  "$target/release/examples/remembered" "$size" 5 "$work/$size" agreed
+  "$target/dist/examples/remembered" "$size" 5 "$work/$size" agreed
   for _ in 1 2 3 4 5; do measure "$size hosts compared" "$lavrin" compare --register "$work/$size" || true; done
 done

@@ -4,11 +4,11 @@
 set -euo pipefail
 cd "$(dirname "$0")/.."
 hosts=${1:-1000}
-cargo build --release --quiet
-cargo build --release --quiet -p lavrin-standin --example fleet
-cargo build --release --quiet -p lavrin-work --example remembered
+cargo build --profile dist --quiet
+cargo build --profile dist --quiet -p lavrin-standin --example fleet
+cargo build --profile dist --quiet -p lavrin-work --example remembered
 target=${CARGO_TARGET_DIR:-$PWD/target}
-lavrin=$target/release/lavrin
+lavrin=$target/dist/lavrin
 work=$(mktemp -d); trap 'rm -rf "$work"' EXIT
 ulimit -n 65536 2>/dev/null || ulimit -n "$(ulimit -Hn)"
 export HOME=$work
@@ -18,7 +18,7 @@ echo "machine: $(nproc) cores, $(sed -n 's/^model name\s*: //p' /proc/cpuinfo | 
 # stand-in that gets a script runs it and all give its answer, so that only the asking is measured: the work of real hosts is
 # done elsewhere.
 round() {
-  coproc FLEET { "$target/release/examples/fleet" "$1" "$work" "$work/office.pub" "${@:2}"; }
+  coproc FLEET { "$target/dist/examples/fleet" "$1" "$work" "$work/office.pub" "${@:2}"; }
   local pid=$FLEET_PID some=$(($1 < 300 ? $1 : 300))
   read -r -u "${FLEET[0]}" _
   rm -rf .lavrin
@@ -47,7 +47,7 @@ if [ "$hosts" -gt 0 ]; then
 fi
 echo "== the audit of what was remembered of 20,000 hosts with 200,000 entries"
 mkdir -p stored
-"$target/release/examples/remembered" 20000 10 stored
+"$target/dist/examples/remembered" 20000 10 stored
 du -k stored/.lavrin/store.sqlite3 | sed 's/\s.*/ KB in the store/'
 for _ in 1 2 3; do
   command time -f "  audit, JSON to nowhere: %e s, processor time %U + %S s, %M KB" \

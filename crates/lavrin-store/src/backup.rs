@@ -14,10 +14,7 @@ impl State {
     /// # Errors
     /// [`StoreFault`] where they could not be written down safely; nothing should be changed then.
     pub fn back_up(&self, bytes: &[u8]) -> Result<String, StoreFault> {
-        let name = digest::digest(&digest::SHA256, bytes).as_ref().iter().fold(String::new(), |mut name, byte| {
-            let _ = write!(name, "{byte:02x}");
-            name
-        });
+        let name = name_of(bytes);
         let folder = self.folder_for("backups")?;
         let path = folder.join(&name);
         if std::fs::read(&path).is_ok_and(|kept| kept == bytes) {
@@ -42,6 +39,14 @@ impl State {
     }
 }
 
+/// The name of a content: its SHA-256 in hexadecimal.
+pub(crate) fn name_of(bytes: &[u8]) -> String {
+    digest::digest(&digest::SHA256, bytes).as_ref().iter().fold(String::new(), |mut name, byte| {
+        let _ = write!(name, "{byte:02x}");
+        name
+    })
+}
+
 #[cfg(test)]
 mod tests {
     use super::*;
@@ -58,6 +63,8 @@ mod tests {
         assert_eq!(std::fs::metadata(&path).unwrap().permissions().mode() & 0o777, 0o600);
         assert_eq!(std::fs::read_dir(path.parent().unwrap()).unwrap().count(), 1);
         std::fs::write(&path, b"damaged").unwrap();
+        let fault = crate::Keeper::kept(&state, &name).unwrap_err();
+        assert!(fault.to_string().contains("not the content that was kept"), "{fault}");
         state.back_up(b"old\n").unwrap();
         assert_eq!(std::fs::read(&path).unwrap(), b"old\n");
     }

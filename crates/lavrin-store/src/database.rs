@@ -179,7 +179,17 @@ impl Database {
             let mut query = self.connection.prepare_cached("SELECT bytes FROM content WHERE hash = ?1")?;
             query.query_row(params![hash], |row| row.get(0)).optional()
         };
-        read().map_err(|error| self.fault(error))
+        let bytes: Option<Vec<u8>> = read().map_err(|error| self.fault(error))?;
+        bytes.map(|bytes| self.checked(hash, bytes)).transpose()
+    }
+
+    /// What is kept under a hash is believed only where it has that hash.
+    fn checked(&self, name: &Hash, bytes: Vec<u8>) -> Result<Vec<u8>, DatabaseFault> {
+        if hash(&bytes) == *name {
+            return Ok(bytes);
+        }
+        let said = "a content in it is not the one that was kept".to_owned();
+        Err(DatabaseFault::Damaged { path: self.path.clone(), said })
     }
 
     /// Appends a line to the journal and waits until it is on disk.

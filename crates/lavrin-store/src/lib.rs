@@ -101,7 +101,8 @@ impl Keeper for State {
     fn kept(&self, name: &str) -> Result<Option<Vec<u8>>, StoreFault> {
         let path = self.backup_path(name);
         match std::fs::read(&path) {
-            Ok(bytes) => Ok(Some(bytes)),
+            Ok(bytes) if backup::name_of(&bytes) == name => Ok(Some(bytes)),
+            Ok(_) => Err(Self::fault(&path)(std::io::Error::other("it is not the content that was kept"))),
             Err(error) if error.kind() == std::io::ErrorKind::NotFound => Ok(None),
             Err(error) => Err(Self::fault(&path)(error)),
         }

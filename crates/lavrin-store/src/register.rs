@@ -1,9 +1,13 @@
-//! The register's folder: its files in, and a changed file out in one step.
+//! The register's folder: its files in, and a changed file out in one step. What lies in it came from elsewhere, by version
+//! control: no link in it is followed, and nothing but regular files and folders is opened.
 
 use crate::StoreFault;
 use lavrin_core::register::SourceFile;
-use std::fs::{File, OpenOptions};
-use std::io::{ErrorKind, Read as _, Write as _};
+use rustix::fd::OwnedFd;
+use rustix::fs::{AtFlags, CWD, Dir, FileType, Mode, OFlags, fstat, mkdirat, openat, renameat, unlinkat};
+use rustix::io::Errno;
+use std::fs::File;
+use std::io::{Error, ErrorKind, Read as _, Write as _};
 use std::path::{Path, PathBuf};
 
 /// The file that makes a folder a register.
@@ -25,7 +29,7 @@ impl RegisterFolder {
     /// This folder, if it holds a register.
     #[must_use]
     pub fn at(path: &Path) -> Option<Self> {
-        path.join(MAIN_FILE).is_file().then(|| Self { path: path.to_owned() })
+        path.join(MAIN_FILE).symlink_metadata().is_ok().then(|| Self { path: path.to_owned() })
     }
 
     /// The nearest folder from here up that holds one.
@@ -43,52 +47,71 @@ impl RegisterFolder {
     /// Every file of it, in a fixed order.
     ///
     /// # Errors
-    /// [`StoreFault`] where one of them cannot be read.
+    /// [`StoreFault`] where one of them cannot be read, or is a link or something else than a file.
     pub fn load(&self) -> Result<Vec<SourceFile>, StoreFault> {
         let mut files = Vec::new();
-        self.take(MAIN_FILE.to_owned(), &mut files)?;
+        let own = self.open_folder("")?;
+        self.take(own.as_ref(), "", MAIN_FILE, &mut files)?;
         for folder in ["people", "hosts"] {
             if folder == "hosts" {
-                self.take("hosts.toml".to_owned(), &mut files)?;
+                self.take(own.as_ref(), "", "hosts.toml", &mut files)?;
             }
-            for name in self.names(folder)? {
-                self.take(format!("{folder}/{name}"), &mut files)?;
+            let below = self.open_folder(folder)?;
+            for name in self.names(below.as_ref(), folder)? {
+                self.take(below.as_ref(), folder, &name, &mut files)?;
             }
         }
-        self.take("access.toml".to_owned(), &mut files)?;
-        self.take("owed.toml".to_owned(), &mut files)?;
+        self.take(own.as_ref(), "", "access.toml", &mut files)?;
+        self.take(own.as_ref(), "", "owed.toml", &mut files)?;
         Ok(files)
     }
 
-    fn names(&self, folder: &str) -> Result<Vec<String>, StoreFault> {
-        let path = self.path.join(folder);
-        let entries = match std::fs::read_dir(&path) {
-            Ok(entries) => entries,
-            Err(error) if error.kind() == ErrorKind::NotFound => return Ok(Vec::new()),
-            Err(source) => return Err(StoreFault { path, source }),
-        };
-        let names = entries.take(FILES_MAX).filter_map(|entry| entry.ok()?.file_name().into_string().ok());
-        let mut names: Vec<String> =
-            names.filter(|name| name.strip_suffix(".toml").is_some() && !name.starts_with('.')).collect();
+    fn fault(&self, path: &str) -> impl Fn(Error) -> StoreFault + use<> {
+        let path = self.path.join(path);
+        move |source| StoreFault { path: path.clone(), source }
+    }
+
+    /// The register's folder, or one in it; none where it is not there.
+    fn open_folder(&self, name: &str) -> Result<Option<OwnedFd>, StoreFault> {
+        let flags = OFlags::RDONLY | OFlags::DIRECTORY | OFlags::CLOEXEC;
+        // Where the register itself lies is the user's own word; what is in it is not.
+        let opened = openat(CWD, &self.path, flags, Mode::empty()).and_then(|own| {
+            if name.is_empty() { Ok(own) } else { openat(&own, name, flags | OFlags::NOFOLLOW, Mode::empty()) }
+        });
+        match opened {
+            Ok(folder) => Ok(Some(folder)),
+            Err(Errno::NOENT) => Ok(None),
+            Err(Errno::LOOP | Errno::NOTDIR) => Err(self.fault(name)(not_what_belongs_there())),
+            Err(errno) => Err(self.fault(name)(errno.into())),
+        }
+    }
+
+    fn names(&self, folder: Option<&OwnedFd>, name: &str) -> Result<Vec<String>, StoreFault> {
+        let Some(folder) = folder else { return Ok(Vec::new()) };
+        let fault = |errno: Errno| self.fault(name)(errno.into());
+        let mut names = Vec::new();
+        for entry in Dir::read_from(folder).map_err(fault)?.take(FILES_MAX) {
+            let entry = entry.map_err(fault)?;
+            let Ok(name) = entry.file_name().to_str() else { continue };
+            if name.ends_with(".toml") && !name.starts_with('.') {
+                names.push(name.to_owned());
+            }
+        }
         names.sort_unstable();
         Ok(names)
     }
 
     /// Reads a file, if it is there.
-    fn take(&self, path: String, files: &mut Vec<SourceFile>) -> Result<(), StoreFault> {
-        let full = self.path.join(&path);
-        let fault = |source| StoreFault { path: full.clone(), source };
-        let file = match File::open(&full) {
-            Ok(file) => file,
-            Err(error) if error.kind() == ErrorKind::NotFound => return Ok(()),
-            Err(source) => return Err(fault(source)),
-        };
-        let mut text = String::new();
-        let length = file.take(FILE_BYTES_MAX + 1).read_to_string(&mut text).map_err(fault)?;
-        if length as u64 > FILE_BYTES_MAX {
-            return Err(fault(std::io::Error::other("the file is longer than a register's file can be")));
-        }
-        files.push(SourceFile { path, text });
+    fn take(
+        &self,
+        folder: Option<&OwnedFd>,
+        below: &str,
+        name: &str,
+        files: &mut Vec<SourceFile>,
+    ) -> Result<(), StoreFault> {
+        let path = if below.is_empty() { name.to_owned() } else { format!("{below}/{name}") };
+        let text = folder.map(|folder| read_file(folder, name)).transpose().map_err(self.fault(&path))?.flatten();
+        files.extend(text.map(|text| SourceFile { path, text }));
         Ok(())
     }
 
@@ -97,35 +120,35 @@ impl RegisterFolder {
     /// # Errors
     /// [`StoreFault`]; also where the file is not any more what was read.
     pub fn save(&self, path: &str, old: Option<&str>, new: &str) -> Result<(), StoreFault> {
-        let full = self.path.join(path);
-        let fault = |source| StoreFault { path: full.clone(), source };
-        let now = match std::fs::read_to_string(&full) {
-            Ok(text) => Some(text),
-            Err(error) if error.kind() == ErrorKind::NotFound => None,
-            Err(source) => return Err(fault(source)),
+        let fault = self.fault(path);
+        let (below, name) = path.rsplit_once('/').unwrap_or(("", path));
+        let folder = match self.open_folder(below)? {
+            Some(folder) => folder,
+            None => self.make_folder(below)?,
         };
+        let now = read_file(&folder, name).map_err(&fault)?;
         if now.as_deref() != old {
-            return Err(fault(std::io::Error::other("somebody else has changed it; nothing was written")));
+            return Err(fault(Error::other("somebody else has changed it; nothing was written")));
         }
-        let folder = full.parent().unwrap_or(&self.path);
-        std::fs::create_dir_all(folder).map_err(fault)?;
-        let temporary = folder.join(format!(".lavrin-{}.new", std::process::id()));
+        let temporary = format!(".lavrin-{}.new", std::process::id());
         // What a killed run left behind goes; a link that somebody put there is never written through.
-        let _ = std::fs::remove_file(&temporary);
-        let write = || {
-            let mut file = OpenOptions::new().write(true).create_new(true).open(&temporary)?;
-            file.write_all(new.as_bytes())?;
-            if let Ok(before) = std::fs::metadata(&full) {
-                file.set_permissions(before.permissions())?;
-            }
-            file.sync_all()?;
-            std::fs::rename(&temporary, &full)?;
-            File::open(folder)?.sync_all()
-        };
-        write().map_err(|source| {
-            let _ = std::fs::remove_file(&temporary);
+        let _ = unlinkat(&folder, &temporary, AtFlags::empty());
+        write_file(&folder, &temporary, name, new).map_err(|source| {
+            let _ = unlinkat(&folder, &temporary, AtFlags::empty());
             fault(source)
         })
+    }
+
+    fn make_folder(&self, name: &str) -> Result<OwnedFd, StoreFault> {
+        let fault = self.fault(name);
+        if name.is_empty() {
+            std::fs::create_dir_all(&self.path).map_err(&fault)?;
+        } else {
+            let own = self.open_folder("")?.ok_or_else(|| fault(ErrorKind::NotFound.into()))?;
+            let all = Mode::RWXU | Mode::RWXG | Mode::RWXO;
+            mkdirat(&own, name, all).map_err(|errno| fault(errno.into()))?;
+        }
+        self.open_folder(name)?.ok_or_else(|| fault(ErrorKind::NotFound.into()))
     }
 
     /// Begins a register in a folder that holds none.
@@ -144,6 +167,44 @@ impl RegisterFolder {
         }
         Ok(folder)
     }
+}
+
+fn not_what_belongs_there() -> Error {
+    Error::other("it is a link, or something else than belongs there")
+}
+
+/// The text of a regular file; none where nothing is there. Nothing that would have to be waited for is opened.
+fn read_file(folder: &OwnedFd, name: &str) -> Result<Option<String>, Error> {
+    let flags = OFlags::RDONLY | OFlags::NOFOLLOW | OFlags::NONBLOCK | OFlags::NOCTTY | OFlags::CLOEXEC;
+    let file = match openat(folder, name, flags, Mode::empty()) {
+        Ok(file) => file,
+        Err(Errno::NOENT) => return Ok(None),
+        Err(Errno::LOOP | Errno::NXIO) => return Err(not_what_belongs_there()),
+        Err(errno) => return Err(errno.into()),
+    };
+    if FileType::from_raw_mode(fstat(&file)?.st_mode) != FileType::RegularFile {
+        return Err(not_what_belongs_there());
+    }
+    let mut text = String::new();
+    let length = File::from(file).take(FILE_BYTES_MAX + 1).read_to_string(&mut text)?;
+    if length as u64 > FILE_BYTES_MAX {
+        return Err(Error::other("the file is longer than a register's file can be"));
+    }
+    Ok(Some(text))
+}
+
+/// Writes a file under a temporary name, with the mode of the one that it comes in place of, and renames it.
+fn write_file(folder: &OwnedFd, temporary: &str, name: &str, text: &str) -> Result<(), Error> {
+    let flags = OFlags::WRONLY | OFlags::CREATE | OFlags::EXCL | OFlags::NOFOLLOW | OFlags::CLOEXEC;
+    let usual = Mode::RUSR | Mode::WUSR | Mode::RGRP | Mode::WGRP | Mode::ROTH | Mode::WOTH;
+    let mut file = File::from(openat(folder, temporary, flags, usual)?);
+    file.write_all(text.as_bytes())?;
+    if let Ok(before) = rustix::fs::statat(folder, name, AtFlags::SYMLINK_NOFOLLOW) {
+        rustix::fs::fchmod(&file, Mode::from_raw_mode(before.st_mode & 0o7777))?;
+    }
+    file.sync_all()?;
+    renameat(folder, temporary, folder, name)?;
+    Ok(rustix::fs::fsync(folder)?)
 }
 
 #[cfg(test)]
@@ -177,5 +238,42 @@ mod tests {
         assert_eq!(std::fs::read_to_string(folder.path().join("lavrin.toml")).unwrap(), "two");
         assert!(register.save("access.toml", Some("x"), "y").is_err());
         assert_eq!(std::fs::read_dir(folder.path()).unwrap().count(), 1);
+    }
+
+    #[test]
+    fn links_and_pipes_in_a_register_are_refused_and_nothing_behind_them_is_read_or_written() {
+        use std::os::unix::fs::symlink;
+        let folder = tempfile::tempdir().unwrap();
+        let outside = folder.path().join("outside");
+        std::fs::create_dir(&outside).unwrap();
+        std::fs::write(outside.join("edda.toml"), "secret").unwrap();
+        let path = folder.path().join("register");
+        let fresh = || {
+            let _ = std::fs::remove_dir_all(&path);
+            RegisterFolder::begin(&path, &[file("lavrin.toml", ""), file("people/edda.toml", "")]).unwrap()
+        };
+        let pipe = |at: &Path| rustix::fs::mknodat(CWD, at, FileType::Fifo, Mode::RUSR, 0).unwrap();
+        for lay in ["file", "folder", "main", "pipe", "folder as file"] {
+            let register = fresh();
+            let (people, edda) = (path.join("people"), path.join("people/edda.toml"));
+            match lay {
+                "file" | "pipe" => std::fs::remove_file(&edda).unwrap(),
+                "main" => std::fs::remove_file(path.join("lavrin.toml")).unwrap(),
+                _ => std::fs::remove_dir_all(&people).unwrap(),
+            }
+            match lay {
+                "file" => symlink(outside.join("edda.toml"), &edda).unwrap(),
+                "folder" => symlink(&outside, &people).unwrap(),
+                "main" => symlink(outside.join("edda.toml"), path.join("lavrin.toml")).unwrap(),
+                "pipe" => pipe(&edda),
+                _ => std::fs::write(&people, "").unwrap(),
+            }
+            let fault = register.load().unwrap_err();
+            assert!(fault.to_string().contains("it is a link, or something else"), "{lay}: {fault}");
+            if lay != "main" {
+                assert!(register.save("people/edda.toml", Some("secret"), "changed").is_err(), "{lay}");
+            }
+            assert_eq!(std::fs::read_to_string(outside.join("edda.toml")).unwrap(), "secret", "{lay}");
+        }
     }
 }

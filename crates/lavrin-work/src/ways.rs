@@ -331,10 +331,15 @@ fn stop(host: &Host, login: Option<&str>) -> Stop {
     }
 }
 
+/// The pinned keys of a host as known at this port: they belong to the host, whatever port is given.
+#[must_use]
+pub fn pins(host: &Host, port: u16) -> String {
+    host.host_keys.iter().map(|key| line_for(&host.address, port, &key.value) + "\n").collect()
+}
+
 /// A host of the register, spoken to only under its pinned keys.
 fn pinned(host: &Host) -> Target {
-    let known_hosts: String =
-        host.host_keys.iter().map(|key| line_for(&host.address, host.port, &key.value) + "\n").collect();
+    let known_hosts = pins(host, host.port);
     Target {
         through: None,
         host: host.address.clone(),

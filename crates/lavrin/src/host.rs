@@ -11,7 +11,7 @@ use lavrin_core::key::{Fingerprint, PublicKey};
 use lavrin_reach::ssh::{ConnectFault, Target};
 use lavrin_work::register::Opened;
 use lavrin_work::site::Site;
-use lavrin_work::ways::{HostFault, Rights, Stop, Unspoken, Ways};
+use lavrin_work::ways::{HostFault, Rights, Stop, Unspoken, Ways, pins};
 use std::io::{Read as _, Write as _};
 use std::os::unix::fs::{DirBuilderExt as _, OpenOptionsExt as _};
 use std::path::PathBuf;
@@ -70,7 +70,10 @@ impl HostArgs {
             }
             _ => (self.plain_stop(host, login), Ways::over_these([], way)),
         };
-        stop.target.port = self.port.unwrap_or(stop.target.port);
+        if let Some(port) = self.port {
+            stop.target.port = port;
+            stop.target.known_hosts = known.map(|known| pins(known, port)).unwrap_or_default().into_bytes();
+        }
         stop.target.required = self.expect_host_key;
         let known_hosts = self.known_hosts()?;
         ways.know(&known_hosts);
@@ -166,7 +169,7 @@ impl HostArgs {
             let (host, key) = (host.to_owned(), Box::new(key.clone()));
             return Err(ConnectFault::HostKeyUnknown { host, key, fingerprint }.into());
         }
-        ui.status(&format!("The key of {host} is not known yet.\n  {} {fingerprint}", key.algorithm()));
+        ui.show(&format!("The key of {host} is not known yet.\n  {} {fingerprint}", key.algorithm()));
         let question = "Is this the fingerprint shown on the host's own console? Trust and remember it?";
         if !ui.confirm(question, "--expect-host-key")? {
             let stopped = CommandError::with(Exit::Stopped, "the host key was not confirmed");

@@ -2,11 +2,11 @@
 
 use lavrin_core::finding::Finding;
 use lavrin_core::login::{Limits, Place, Reason};
-use schemars::JsonSchema;
 use serde::Serialize;
 
 /// A finding about a key.
-#[derive(Debug, Serialize, JsonSchema)]
+#[derive(Debug, Serialize)]
+#[cfg_attr(test, derive(schemars::JsonSchema))]
 pub struct KeyFinding {
     /// Stable rule name.
     pub rule: &'static str,
@@ -19,7 +19,8 @@ pub struct KeyFinding {
 }
 
 /// A finding about an account on a system.
-#[derive(Debug, Serialize, JsonSchema)]
+#[derive(Debug, Serialize)]
+#[cfg_attr(test, derive(schemars::JsonSchema))]
 pub struct AuditFinding {
     /// Stable rule name.
     pub rule: &'static str,
@@ -45,7 +46,8 @@ pub struct AuditFinding {
 }
 
 /// A rule that refuses a login or leaves it open.
-#[derive(Debug, Serialize, JsonSchema)]
+#[derive(Debug, Serialize)]
+#[cfg_attr(test, derive(schemars::JsonSchema))]
 pub struct ReasonOut {
     /// Stable rule name.
     pub rule: &'static str,
@@ -62,7 +64,8 @@ pub struct ReasonOut {
 }
 
 /// With which limits a key opens an account.
-#[derive(Debug, Serialize, JsonSchema)]
+#[derive(Debug, Serialize)]
+#[cfg_attr(test, derive(schemars::JsonSchema))]
 pub struct LimitsOut {
     /// Addresses it may come from.
     pub from: Option<String>,
@@ -77,7 +80,8 @@ pub struct LimitsOut {
 }
 
 /// A line in a file.
-#[derive(Debug, Serialize, JsonSchema)]
+#[derive(Debug, Serialize)]
+#[cfg_attr(test, derive(schemars::JsonSchema))]
 pub struct PlaceOut {
     /// The file.
     pub path: String,

@@ -24,6 +24,14 @@ use std::process::ExitCode;
 #[global_allocator]
 static ALLOCATOR: mimalloc::MiMalloc = mimalloc::MiMalloc;
 
+/// Keeps what is in memory, secrets among it, out of core files and away from other processes of the same user.
+fn keep_memory_private() {
+    use rustix::process::{DumpableBehavior, Resource, Rlimit, set_dumpable_behavior, setrlimit};
+    let _ = setrlimit(Resource::Core, Rlimit { current: Some(0), maximum: Some(0) });
+    let _ = set_dumpable_behavior(DumpableBehavior::NotDumpable);
+}
+
 fn main() -> ExitCode {
+    keep_memory_private();
     cli::run().into()
 }

@@ -10,7 +10,7 @@ use std::path::PathBuf;
 use zeroize::Zeroizing;
 
 /// Longest secret that is read, in bytes.
-const SECRET_BYTES_MAX: u64 = 64 << 10;
+const SECRET_BYTES_MAX: usize = 64 << 10;
 
 /// A secret that is wiped when dropped.
 pub type Secret = Zeroizing<String>;
@@ -45,9 +45,19 @@ impl Given {
             }
             (None, None, None) => return Ok(None),
         };
+        if bytes.len() > SECRET_BYTES_MAX {
+            return Err(CommandError::usage(format!("the secret is longer than {SECRET_BYTES_MAX} bytes"))
+                .because("it would have been cut, and a part of it opens nothing"));
+        }
         let text = std::str::from_utf8(&bytes).map_err(|_| CommandError::usage("the secret is not UTF-8 text"))?;
         let text = text.strip_suffix('\n').unwrap_or(text);
-        Ok(Some(Zeroizing::new(text.strip_suffix('\r').unwrap_or(text).to_owned())))
+        let text = text.strip_suffix('\r').unwrap_or(text);
+        if text.contains(['\n', '\r']) {
+            return Err(CommandError::usage("the secret has several lines, and only one can be meant")
+                .because("a prompt takes one line, so nobody could ever type it")
+                .hint("put it alone into a file of its own"));
+        }
+        Ok(Some(Zeroizing::new(text.to_owned())))
     }
 }
 
@@ -60,8 +70,9 @@ fn read_descriptor(fd: RawFd) -> Result<Zeroizing<Vec<u8>>, CommandError> {
 }
 
 fn read_all(file: std::fs::File) -> std::io::Result<Zeroizing<Vec<u8>>> {
-    let mut bytes = Zeroizing::new(Vec::with_capacity(4096));
-    file.take(SECRET_BYTES_MAX).read_to_end(&mut bytes)?;
+    let mut bytes = Zeroizing::new(Vec::with_capacity(SECRET_BYTES_MAX + 1));
+    // One byte more shows that it is too long.
+    file.take(SECRET_BYTES_MAX as u64 + 1).read_to_end(&mut bytes)?;
     Ok(bytes)
 }
 

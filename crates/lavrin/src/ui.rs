@@ -134,6 +134,12 @@ impl Ui {
         }
     }
 
+    /// Shows what has to be seen whatever was asked to be left out: what a question is about, a secret that is shown once.
+    #[expect(clippy::unused_self, reason = "all output goes through this object, so that there is one place for it")]
+    pub fn show(&self, text: &str) {
+        let _ = writeln!(std::io::stderr(), "{text}");
+    }
+
     /// Whether somebody watches who wants to see how far it is.
     pub fn shows_progress(&self) -> bool {
         !self.quiet && std::io::stderr().is_terminal()

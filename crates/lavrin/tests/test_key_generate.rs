@@ -164,3 +164,57 @@ fn refuses_names_and_comments_that_would_do_harm() {
     }
     assert!(!world.path("home/.ssh").exists() || names(&world.path("home/.ssh")).is_empty());
 }
+
+#[test]
+fn what_a_question_is_about_is_shown_although_the_rest_is_quiet() {
+    let world = World::new();
+    let said = talk(&world, "key generate --quiet --passphrase made --name edda", &[(SAVED, "yes")]).0;
+    let shown =
+        said.lines().find(|line| line.starts_with("    ")).unwrap_or_else(|| panic!("{said}")).trim().to_owned();
+    assert_eq!(shown.split(' ').count(), 6, "{said}");
+    world.write("passphrase", &shown, 0o600);
+    let key = world.typed("key inspect home/.ssh/edda --passphrase-file passphrase --format json").json();
+    assert_eq!(key["keys"][0]["unlocked"], true, "{key}");
+}
+
+#[test]
+fn a_passphrase_that_nobody_could_type_is_refused() {
+    let world = World::new();
+    let make = "key generate --folder home --name edda --passphrase-file secret";
+    for (secret, why) in [
+        ("x".repeat((64 << 10) + 1), "longer than 65536 bytes"),
+        ("low water\nhigh water\n".to_owned(), "several lines"),
+        ("low water\rhigh water".to_owned(), "several lines"),
+    ] {
+        world.write("secret", secret, 0o600);
+        let run = world.typed(make).expect(2);
+        assert!(run.stderr.contains(why), "{run}");
+        assert!(!world.path("home/edda").exists());
+    }
+    world.write("secret", "x".repeat(64 << 10) + "\r\n", 0o600);
+    drop(world.typed(make).expect(2));
+    world.write("secret", "low water\r\n", 0o600);
+    drop(world.typed(make).expect(0));
+    assert_eq!(common::names(&world.path("home")), ["edda", "edda.pub"]);
+}
+
+#[test]
+fn memory_with_secrets_goes_into_no_core_file() {
+    use std::process::Stdio;
+    let world = World::new();
+    let mut command = world.command(&["key", "inspect", "-"]);
+    let mut child = command.stdin(Stdio::piped()).stdout(Stdio::null()).stderr(Stdio::null()).spawn().unwrap();
+    let begun = std::time::Instant::now();
+    let limits = format!("/proc/{}/limits", child.id());
+    let limit = || {
+        let text = std::fs::read_to_string(&limits).unwrap();
+        let line = text.lines().find(|line| line.starts_with("Max core file size")).unwrap();
+        line.split_whitespace().skip(4).take(2).map(str::to_owned).collect::<Vec<_>>()
+    };
+    while limit() != ["0", "0"] {
+        assert!(begun.elapsed().as_secs() < 20, "{:?}", limit());
+        std::thread::sleep(std::time::Duration::from_millis(5));
+    }
+    drop(child.stdin.take());
+    child.wait().unwrap();
+}

@@ -4,7 +4,7 @@
 mod common;
 
 use common::fleet::Fleet;
-use common::{NOW, Run, World, key};
+use common::{Run, World, key};
 use lavrin_standin::{Behaviour, StandIn, TreeAccount};
 use std::collections::BTreeMap;
 use std::sync::atomic::{AtomicUsize, Ordering};
@@ -39,6 +39,12 @@ struct Deed {
     new: String,
 }
 
+impl Deed {
+    fn restores(&self) -> bool {
+        self.line.starts_with("restore")
+    }
+}
+
 fn deeds() -> [Deed; 4] {
     let (kept, edda) = ("# kept\n".to_owned(), line(2));
     let with = format!("{kept}{edda}");
@@ -68,6 +74,21 @@ impl Place {
         let accounts = [account("root", root.as_str()), account("edda", keys)];
         let host = runtime.block_on(StandIn::with("lantern", &accounts, behaviour)).unwrap();
         Self { world, host }
+    }
+
+    /// A place on which the deed can be done, the words that do it, and how many changes are on record before.
+    fn ready(runtime: &Runtime, deed: &Deed, behaviour: Behaviour) -> (Self, Vec<String>, usize) {
+        if !deed.restores() {
+            let place = Self::new(runtime, &deed.old, behaviour);
+            let words = place.words(deed.line);
+            return (place, words, 0);
+        }
+        let place = Self::new(runtime, &deed.new, behaviour);
+        drop(place.world.run(&place.words("install home/edda.pub edda@127.0.0.1 --login root")).expect(0));
+        let history = place.world.typed("history --format json").expect(0).json();
+        let id = history["events"][0]["id"].as_str().unwrap();
+        let words = place.words(&deed.line.replace("CHANGE", id));
+        (place, words, 1)
     }
 
     fn words(&self, line: &str) -> Vec<String> {
@@ -149,23 +170,12 @@ fn a_single_change_over_a_line_that_is_cut_is_always_told_as_it_is() {
     for deed in deeds() {
         let counts = Counts::default();
         at_once(PLACES, |number| {
-            let restores = deed.line.starts_with("restore");
-            let start = if restores { &deed.new } else { &deed.old };
             let mut behaviour = cut(300 + number * APART);
-            if restores {
+            if deed.restores() {
                 // An installation takes four connections: the key, the work, the fresh login, and questions.
                 behaviour.episodes[0].0 = 5..=5;
             }
-            let place = Place::new(&runtime, start, behaviour);
-            let mut words = place.words(deed.line);
-            let mut before = 0;
-            if restores {
-                drop(place.world.run(&place.words("install home/edda.pub edda@127.0.0.1 --login root")).expect(0));
-                let history = place.world.typed("history --format json").expect(0).json();
-                let id = history["events"][0]["id"].as_str().unwrap().to_owned();
-                words.iter_mut().filter(|word| *word == "CHANGE").for_each(|word| word.clone_from(&id));
-                before = 1;
-            }
+            let (place, words, before) = Place::ready(&runtime, &deed, behaviour);
             let run = place.world.run(&words);
             place.agrees(&run, &deed, before);
             *counts.lock().unwrap().entry(run.status).or_default() += 1;
@@ -177,14 +187,21 @@ fn a_single_change_over_a_line_that_is_cut_is_always_told_as_it_is() {
     }
 }
 
-#[test]
-fn a_leaving_over_lines_that_are_cut_is_always_told_as_it_is() {
-    let mut fleet = Fleet::new();
+/// A register in which edda may enter her account everywhere.
+fn leaving() -> Fleet {
+    let fleet = Fleet::new();
     let person = |seed| format!("name = \"x\"\n[[key]]\nlabel = \"main\"\nline = \"{}\"\n", line(seed).trim());
     for (id, seed) in [("office", 1), ("edda", 2)] {
         fleet.world.write(&format!("people/{id}.toml"), person(seed), 0o644);
     }
-    fleet.world.write("access.toml", "[[grant]]\nperson = \"edda\"\naccount = \"edda\"\nhosts = [\"*\"]\n", 0o644);
+    let grant = "[[grant]]\nperson = \"edda\"\naccount = \"edda\"\nhosts = [\"*\"]\n";
+    fleet.world.write("access.toml", grant, 0o644);
+    fleet
+}
+
+#[test]
+fn a_leaving_over_lines_that_are_cut_is_always_told_as_it_is() {
+    let mut fleet = leaving();
     for number in 0..PLACES {
         let behaviour = cut(300 + number * APART);
         fleet.add(&format!("h{number:02}"), &format!("# kept\n{}", line(2)), behaviour);
@@ -228,15 +245,14 @@ fn a_leaving_over_lines_that_are_cut_is_always_told_as_it_is() {
 #[test]
 fn a_kill_at_any_moment_leaves_the_old_or_the_new_file_and_the_next_look_says_which() {
     let runtime = runtime();
-    for deed in deeds().into_iter().take(3) {
-        let place = Place::new(&runtime, &deed.old, Behaviour::default());
+    for deed in deeds() {
+        let (place, words, _) = Place::ready(&runtime, &deed, Behaviour::default());
         let begun = std::time::Instant::now();
-        drop(place.world.run(&place.words(deed.line)).expect(0));
+        drop(place.world.run(&words).expect(0));
         let whole = begun.elapsed();
         at_once(KILLS.into(), |number| {
             let number = u32::try_from(number).unwrap();
-            let place = Place::new(&runtime, &deed.old, Behaviour::default());
-            let words = place.words(deed.line);
+            let (place, words, before) = Place::ready(&runtime, &deed, Behaviour::default());
             let mut child = place.world.command(&words).stdout(std::process::Stdio::null()).spawn().unwrap();
             std::thread::sleep(whole * number / KILLS);
             let _ = child.kill();
@@ -244,7 +260,7 @@ fn a_kill_at_any_moment_leaves_the_old_or_the_new_file_and_the_next_look_says_wh
             common::fleet::wait_until_nothing_runs(&[&place.host]);
             let now = place.keys();
             assert!(now == deed.old || now == deed.new, "{}: {now}", deed.line);
-            let outcomes = place.outcomes();
+            let outcomes = place.outcomes().split_off(before);
             assert!(now == deed.old || !outcomes.is_empty(), "{}: changed and not on record", deed.line);
             // While it may still be under way it is told as begun; later the next command at this place says how it ended.
             let shown = place.world.typed("history").expect(0).stdout;
@@ -252,13 +268,47 @@ fn a_kill_at_any_moment_leaves_the_old_or_the_new_file_and_the_next_look_says_wh
             assert_eq!(shown.matches("begun, and nothing says how it ended").count(), open, "{shown}");
             let run = place.world.run_with(&[("LAVRIN_NOW", LATER)], &words).expect(0);
             assert_eq!(place.keys(), deed.new, "{run}");
-            for (number, outcome) in place.outcomes().iter().enumerate() {
+            let outcomes = place.outcomes().split_off(before);
+            for (number, outcome) in outcomes.iter().enumerate() {
                 let told = outcome.as_deref().expect("an open intent");
-                let is_first_of_two = number == 0 && place.outcomes().len() == 2;
+                let is_first_of_two = number == 0 && outcomes.len() == 2;
                 assert_eq!(told, if is_first_of_two && now == deed.old { "as-before" } else { "done" }, "{run}");
             }
             place.nothing_left_over();
         });
     }
-    assert_ne!(NOW, LATER);
+}
+
+#[test]
+fn a_kill_during_a_leaving_is_on_record_and_the_next_leaving_ends_it() {
+    let mut fleet = leaving();
+    let keys = format!("# kept\n{}", line(2));
+    for name in ["gull", "lantern", "skerry"] {
+        fleet.add(name, &keys, Behaviour::default());
+    }
+    let words: Vec<&str> = "offboard edda --identity home/office --yes".split(' ').collect();
+    let begun = std::time::Instant::now();
+    drop(fleet.world.run(&words).expect(0));
+    let whole = begun.elapsed();
+    let (mut saw_old, mut saw_new) = (0, 0);
+    for number in 0..KILLS {
+        (0..3).for_each(|host| fleet.put(host, "/home/edda/.ssh/authorized_keys", &keys));
+        let mut child = fleet.world.command(&words).stdout(std::process::Stdio::null()).spawn().unwrap();
+        std::thread::sleep(whole * number / KILLS);
+        let _ = child.kill();
+        child.wait().unwrap();
+        fleet.wait_until_nothing_runs();
+        for host in &fleet.hosts {
+            let now = std::fs::read_to_string(host.file("/home/edda/.ssh/authorized_keys")).unwrap();
+            assert!(now == keys || now == "# kept\n", "{now}");
+            saw_old += u32::from(now == keys);
+            saw_new += u32::from(now != keys);
+        }
+    }
+    assert!(saw_old > 0 && saw_new > 0, "the kills did not spread: {saw_old} old, {saw_new} new");
+    let run = fleet.world.run_with(&[("LAVRIN_NOW", LATER)], &words).expect(0);
+    assert!(run.stdout.contains("edda: "), "{run}");
+    let shown = fleet.run("history").expect(0).stdout;
+    assert!(!shown.contains("begun, and nothing says how it ended"), "{shown}");
+    assert!(shown.contains("the run was killed; a later look found"), "{shown}");
 }

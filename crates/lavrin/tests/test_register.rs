@@ -171,3 +171,46 @@ fn a_host_is_trusted_by_the_key_it_shows() {
     let changed = world.typed(&format!("host trust office --expect-host-key {print} --register register")).expect(4);
     assert!(changed.stderr.contains("another key than the pinned one"), "{changed}");
 }
+
+#[test]
+fn the_policy_of_the_register_holds_for_one_account_too() {
+    let world = World::new();
+    world.put_tree();
+    drop(
+        world
+            .typed("key generate --algorithm rsa-3072 --passphrase none --folder home --name runa --comment runa")
+            .expect(0),
+    );
+    world.write("lavrin.toml", "name = \"Skerry lights\"\n[policy]\nrsa_bits_min = 4096\n", 0o644);
+    let install = "install home/runa.pub edda --root tree --yes";
+    let run = world.typed(install).expect(4);
+    assert!(run.stderr.contains("below policy"), "{run}");
+    drop(world.typed(&format!("{install} --accept-weak appliance")).expect(0));
+    let rules = |run: common::Run| {
+        let rules = run.json()["findings"].as_array().unwrap().clone();
+        rules.iter().map(|one| one["rule"].as_str().unwrap().to_owned()).collect::<Vec<_>>()
+    };
+    assert!(rules(world.typed("audit --root tree --format json")).contains(&"weak-rsa-short".to_owned()));
+    // A register that cannot be read is no reason to fall back to what everybody is asked.
+    std::fs::remove_file(world.path("lavrin.toml")).unwrap();
+    world.write("lavrin.toml", [0xff, 0xfe], 0o644);
+    let run = world.typed(install).expect(2);
+    assert!(run.stderr.contains("the register cannot be read"), "{run}");
+    std::fs::remove_file(world.path("lavrin.toml")).unwrap();
+    assert!(!rules(world.typed("audit --root tree --format json")).contains(&"weak-rsa-short".to_owned()));
+}
+
+#[test]
+fn faults_are_drawn_below_their_line() {
+    let world = World::new();
+    world.write("lavrin.toml", "name = \"Skerry lights\"\n", 0o644);
+    let long = "x".repeat(120);
+    let text = format!("name = \"Edda\"\nteem = \"office\"\n\n[[key]]\nlabel = \"laptop\"\nline = \"{long}\"\n");
+    world.write("people/edda.toml", text, 0o644);
+    world.write(
+        "access.toml",
+        "[[grant]]\nperson = \"eda\"\naccount = \"root\"\nhosts = [\"a\u{1b}[31m\", \"gull\"]\n",
+        0o644,
+    );
+    insta::assert_snapshot!("faults_are_drawn", world.typed("check").expect(1));
+}

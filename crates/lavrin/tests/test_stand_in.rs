@@ -128,3 +128,12 @@ fn the_audit_of_the_demo_host_finds_what_is_wrong_there() {
     assert_eq!(report["summary"]["entries"], 5);
     assert!(!report.to_string().contains("PRIVATE KEY"));
 }
+
+#[test]
+fn the_question_about_a_host_key_shows_it_although_the_rest_is_quiet() {
+    let site = Site::new();
+    let line = format!("probe home/edda.pub edda@127.0.0.1 --quiet --port {}", site.stand_in.address().port());
+    let (shown, _) = common::terminal::talk(&site.world, &line, &[("Trust and remember it? ", "no")]);
+    assert!(shown.contains(&site.stand_in.host_key().to_string()), "{shown}");
+    assert!(shown.contains("the host key was not confirmed"), "{shown}");
+}

@@ -375,3 +375,17 @@ fn adopt_asks_once_for_each_key_and_takes_no_for_an_answer() {
     assert_eq!(common::names(&fleet.world.path("people")), ["runa.toml"]);
     assert!(fleet.world.read("access.toml").contains("person = \"runa\""));
 }
+
+#[test]
+fn pinned_keys_count_whatever_port_is_given() {
+    let mut fleet = Fleet::new();
+    fleet.add("lantern", "", Behaviour::default());
+    let (port, pin) = (fleet.hosts[0].address().port(), fleet.hosts[0].host_key_line());
+    // The register knows another port, behind which nobody listens.
+    fleet.register("lantern", 1, &pin, "");
+    let probe = format!("probe home/office.pub root@lantern --port {port}");
+    assert!(fleet.run(&probe).expect(0).stdout.contains("accepted"));
+    fleet.register("lantern", 1, key(9).public().line("").trim(), "");
+    let run = fleet.run(&probe).expect(4);
+    assert!(run.stderr.contains("has changed"), "{run}");
+}

@@ -175,15 +175,10 @@ impl Exec {
             Rise::DoasPassword(password) => self.give(password, "doas", b"password: ").await?,
             Rise::No | Rise::Sudo | Rise::Doas => {}
         }
+        let mut searched = Searched::default();
         loop {
-            if let Some(at) = find(&self.output, HELLO) {
-                self.output.drain(..at + HELLO.len());
-                return Ok(());
-            }
-            // A terminal turns line ends into two characters until the script has told it not to.
-            let hello_crlf = b"lavrin-hello\r\n";
-            if let Some(at) = find(&self.output, hello_crlf) {
-                self.output.drain(..at + hello_crlf.len());
+            if let Some(end) = searched.greeting(&self.output) {
+                self.output.drain(..end);
                 return Ok(());
             }
             if self.ended || self.output.len() > NOISE_BYTES_MAX {
@@ -206,8 +201,9 @@ impl Exec {
 
     /// Hands over the password once it is asked for, never before: a shell would take it for a command.
     async fn give(&mut self, password: &Zeroizing<String>, program: &'static str, ask: &[u8]) -> Result<(), ExecFault> {
-        while find(&self.errors, ask).is_none() && find(&self.output, ask).is_none() {
-            if find(&self.output, HELLO).is_some() {
+        let (mut errors, mut asked, mut greeted) = (Searched::default(), Searched::default(), Searched::default());
+        while errors.find(&self.errors, ask).is_none() && asked.find(&self.output, ask).is_none() {
+            if greeted.greeting(&self.output).is_some() {
                 return Ok(()); // it did not want one
             }
             if self.ended {
@@ -222,8 +218,9 @@ impl Exec {
         line.push(b'\n');
         self.send(&line).await?;
         // Asked a second time, it was wrong; another try could lock the account.
-        while find(&self.output, HELLO).is_none() && find(&self.output, b"lavrin-hello\r\n").is_none() && !self.ended {
-            if find(&self.errors, ask).is_some() {
+        let mut errors = Searched::default();
+        while greeted.greeting(&self.output).is_none() && !self.ended {
+            if errors.find(&self.errors, ask).is_some() {
                 return Err(ExecFault::RiseRefused { program, said: "the password is wrong".to_owned() });
             }
             self.receive().await?;
@@ -245,13 +242,12 @@ impl Exec {
     /// # Errors
     /// [`ExecFault::Broken`] where the script ends before, and the limits of time and size.
     pub async fn until(&mut self, end: &[u8]) -> Result<Vec<u8>, ExecFault> {
-        let mut searched = 0;
+        let mut searched = Searched::default();
         loop {
-            if let Some(at) = find(&self.output[searched..], end) {
-                let rest = self.output.split_off(searched + at + end.len());
+            if let Some(at) = searched.find(&self.output, end) {
+                let rest = self.output.split_off(at + end.len());
                 return Ok(std::mem::replace(&mut self.output, rest));
             }
-            searched = self.output.len().saturating_sub(end.len());
             if self.ended {
                 return Err(ExecFault::Broken);
             }
@@ -291,6 +287,67 @@ impl Exec {
     }
 }
 
-fn find(haystack: &[u8], needle: &[u8]) -> Option<usize> {
-    haystack.windows(needle.len()).position(|window| window == needle)
+/// How far bytes that come piece by piece have been searched: each is looked at once, in however small pieces they come.
+#[derive(Default)]
+struct Searched(usize);
+
+impl Searched {
+    /// Where the words stand, if they have come.
+    fn find(&mut self, bytes: &[u8], words: &[u8]) -> Option<usize> {
+        let from = self.0.min(bytes.len());
+        let found = memchr::memmem::find(&bytes[from..], words).map(|at| from + at);
+        if found.is_none() {
+            self.0 = bytes.len().saturating_sub(words.len().saturating_sub(1));
+        }
+        found
+    }
+
+    /// Where the greeting ends, if it has come. A terminal turns line ends into two characters until the script has told it
+    /// not to.
+    fn greeting(&mut self, bytes: &[u8]) -> Option<usize> {
+        let word = HELLO.trim_ascii_end();
+        loop {
+            let end = self.find(bytes, word)? + word.len();
+            match &bytes[end..] {
+                [b'\n', ..] => return Some(end + 1),
+                [b'\r', b'\n', ..] => return Some(end + 2),
+                // The line end may be still to come.
+                [] | [b'\r'] => return None,
+                _ => self.0 = end,
+            }
+        }
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::Searched;
+
+    #[test]
+    fn the_greeting_is_found_however_it_is_cut_and_only_with_its_line_end() {
+        for (said, end) in [
+            (&b"welcome\nlavrin-hello\nrest"[..], Some(21)),
+            (b"lavrin-hello\r\nrest", Some(14)),
+            (b"lavrin-hello, lavrin-hello\n", Some(27)),
+            (b"lavrin-hello\rlavrin-hello", None),
+            (b"lavrin-hell\no\n", None),
+        ] {
+            let mut searched = Searched::default();
+            let found = (0..=said.len()).find_map(|length| searched.greeting(&said[..length]));
+            assert_eq!(found, end, "{}", String::from_utf8_lossy(said));
+            assert_eq!(Searched::default().greeting(said), end);
+        }
+    }
+
+    #[test]
+    fn bytes_that_come_one_by_one_are_each_looked_at_once() {
+        let noise = vec![b'x'; 100_000];
+        let mut searched = Searched::default();
+        let mut looked_at = 0;
+        for length in 1..=noise.len() {
+            looked_at += length - searched.0;
+            assert_eq!(searched.find(&noise[..length], b"\nL0 Z\n"), None);
+        }
+        assert!(looked_at < 8 * noise.len(), "{looked_at}");
+    }
 }

@@ -107,12 +107,14 @@ impl Database {
     /// [`DatabaseFault`].
     pub fn observation_at(&self, host: &str, time: i64) -> Result<Option<Stored>, DatabaseFault> {
         let found = self.rows(
-            "SELECT o.host, c.bytes, o.first, o.last FROM observation o JOIN content c ON c.hash = o.document
+            "SELECT o.host, c.bytes, o.first, o.last, c.hash FROM observation o JOIN content c ON c.hash = o.document
              WHERE o.host = ?1 AND o.first <= ?2 ORDER BY o.first DESC, o.id DESC LIMIT 1",
             params![host, time],
             stored,
         )?;
-        Ok(found.into_iter().next())
+        let Some((stored, hash)) = found.into_iter().next() else { return Ok(None) };
+        let document = self.checked(&hash, stored.document)?;
+        Ok(Some(Stored { document, ..stored }))
     }
 
     fn last_document(&self, host: &str) -> rusqlite::Result<Option<(i64, Hash)>> {
@@ -137,6 +139,7 @@ impl Database {
     }
 }
 
-fn stored(row: &Row<'_>) -> rusqlite::Result<Stored> {
-    Ok(Stored { host: row.get(0)?, document: row.get(1)?, first: row.get(2)?, last: row.get(3)? })
+fn stored(row: &Row<'_>) -> rusqlite::Result<(Stored, Hash)> {
+    let stored = Stored { host: row.get(0)?, document: row.get(1)?, first: row.get(2)?, last: row.get(3)? };
+    Ok((stored, row.get(4)?))
 }

@@ -19,7 +19,6 @@ use lavrin_work::Heard;
 use lavrin_work::change::{End, Ended, Proof, Task, Terms, Trouble, one};
 use lavrin_work::pool::Pace;
 use lavrin_work::ways::HostFault;
-use schemars::JsonSchema;
 use serde::Serialize;
 use std::sync::{Arc, Mutex};
 use std::time::Duration;
@@ -43,7 +42,8 @@ pub struct ChangeArgs {
 }
 
 /// What `--format json` prints for a change.
-#[derive(Debug, Serialize, JsonSchema)]
+#[derive(Debug, Serialize)]
+#[cfg_attr(test, derive(schemars::JsonSchema))]
 pub struct ChangeOut {
     /// `lavrin/install/1` or `lavrin/remove/1`.
     pub schema: &'static str,
@@ -72,7 +72,8 @@ pub struct ChangeOut {
 }
 
 /// What a fresh connection showed.
-#[derive(Debug, Clone, Serialize, JsonSchema)]
+#[derive(Debug, Clone, Serialize)]
+#[cfg_attr(test, derive(schemars::JsonSchema))]
 pub struct ProofOut {
     /// `logged-in`, `would-accept`, `refused`, `login-refused`, `nothing` or `read-back`.
     pub kind: &'static str,

@@ -11,7 +11,6 @@ use lavrin_core::finding::Severity;
 use lavrin_core::register::check::{check, worst};
 use lavrin_core::register::{Place, RegisterFinding};
 use lavrin_core::text::count;
-use schemars::JsonSchema;
 use serde::Serialize;
 
 /// Most faults that are drawn with their lines; the rest is counted.
@@ -37,7 +36,8 @@ pub struct CheckArgs {
 }
 
 /// What `--format json` prints.
-#[derive(Debug, Serialize, JsonSchema)]
+#[derive(Debug, Serialize)]
+#[cfg_attr(test, derive(schemars::JsonSchema))]
 pub struct CheckOut {
     schema: &'static str,
     /// The register's name.
@@ -50,7 +50,8 @@ pub struct CheckOut {
 }
 
 /// One fault.
-#[derive(Debug, Serialize, JsonSchema)]
+#[derive(Debug, Serialize)]
+#[cfg_attr(test, derive(schemars::JsonSchema))]
 struct FindingOut {
     /// Stable rule name.
     rule: &'static str,

@@ -18,7 +18,6 @@ use lavrin_work::change::{Asked, End, Ended, Terms, Trouble, run_name};
 use lavrin_work::fleet_run::FleetRun;
 use lavrin_work::pool::Pace;
 use lavrin_work::survey::Surveyed;
-use schemars::JsonSchema;
 use serde::Serialize;
 use std::collections::HashMap;
 use std::sync::{Arc, Mutex};
@@ -51,7 +50,8 @@ impl ManyArgs {
 }
 
 /// What came of one host.
-#[derive(Debug, Serialize, JsonSchema)]
+#[derive(Debug, Serialize)]
+#[cfg_attr(test, derive(schemars::JsonSchema))]
 pub struct ResultOut {
     /// The host.
     pub host: String,
@@ -72,7 +72,8 @@ pub struct ResultOut {
 }
 
 /// How it ended for one account.
-#[derive(Debug, Clone, Serialize, JsonSchema)]
+#[derive(Debug, Clone, Serialize)]
+#[cfg_attr(test, derive(schemars::JsonSchema))]
 pub struct EndOut {
     pub account: String,
     /// `done`, `as-before`, `unknown` or `not-begun`.
@@ -82,7 +83,8 @@ pub struct EndOut {
 }
 
 /// What a host says from outside about a key.
-#[derive(Debug, Clone, Serialize, JsonSchema)]
+#[derive(Debug, Clone, Serialize)]
+#[cfg_attr(test, derive(schemars::JsonSchema))]
 pub struct ProofOut {
     pub account: String,
     pub key: String,

@@ -18,7 +18,6 @@ use lavrin_store::database::{Database, Seen};
 use lavrin_store::{Entry, Event, Keeper, Outcome};
 use lavrin_work::fleet::Memory;
 use rayon::prelude::*;
-use schemars::JsonSchema;
 use serde::Serialize;
 use std::collections::HashMap;
 
@@ -39,14 +38,16 @@ pub struct HistoryArgs {
 }
 
 /// What `--format json` prints.
-#[derive(Debug, Serialize, JsonSchema)]
+#[derive(Debug, Serialize)]
+#[cfg_attr(test, derive(schemars::JsonSchema))]
 pub struct HistoryOut {
     schema: &'static str,
     events: Vec<EventOut>,
 }
 
 /// Something that happened.
-#[derive(Debug, Serialize, JsonSchema)]
+#[derive(Debug, Serialize)]
+#[cfg_attr(test, derive(schemars::JsonSchema))]
 struct EventOut {
     /// RFC 3339; of an entry the look that first saw it, or that did not see it any more.
     time: String,
@@ -63,7 +64,8 @@ struct EventOut {
 }
 
 /// What `--at` with `--format json` prints.
-#[derive(Debug, Serialize, JsonSchema)]
+#[derive(Debug, Serialize)]
+#[cfg_attr(test, derive(schemars::JsonSchema))]
 pub struct AccessAtOut {
     schema: &'static str,
     /// The moment (RFC 3339).
@@ -74,7 +76,8 @@ pub struct AccessAtOut {
 }
 
 /// Somebody who could log in.
-#[derive(Debug, Serialize, JsonSchema)]
+#[derive(Debug, Serialize)]
+#[cfg_attr(test, derive(schemars::JsonSchema))]
 struct AccessOut {
     host: String,
     account: String,

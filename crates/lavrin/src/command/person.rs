@@ -13,7 +13,6 @@ use lavrin_core::key::strength;
 use lavrin_core::register::edit::{NewKey, add_key, set_date, set_text};
 use lavrin_core::register::{Date, Grant, OwnedKey, Person, Purpose, Register, Whom};
 use lavrin_core::text::{count, printable};
-use schemars::JsonSchema;
 use serde::Serialize;
 use std::path::PathBuf;
 
@@ -96,7 +95,8 @@ pub struct ShowArgs {
 }
 
 /// What `--format json` prints for one person.
-#[derive(Debug, Serialize, JsonSchema)]
+#[derive(Debug, Serialize)]
+#[cfg_attr(test, derive(schemars::JsonSchema))]
 pub struct PersonOut {
     schema: &'static str,
     #[serde(flatten)]
@@ -108,14 +108,16 @@ pub struct PersonOut {
 }
 
 /// What `--format json` prints for all people.
-#[derive(Debug, Serialize, JsonSchema)]
+#[derive(Debug, Serialize)]
+#[cfg_attr(test, derive(schemars::JsonSchema))]
 pub struct PeopleOut {
     schema: &'static str,
     people: Vec<OnePerson>,
 }
 
 /// A person.
-#[derive(Debug, Serialize, JsonSchema)]
+#[derive(Debug, Serialize)]
+#[cfg_attr(test, derive(schemars::JsonSchema))]
 struct OnePerson {
     id: String,
     name: String,
@@ -126,7 +128,8 @@ struct OnePerson {
 }
 
 /// A key of theirs.
-#[derive(Debug, Serialize, JsonSchema)]
+#[derive(Debug, Serialize)]
+#[cfg_attr(test, derive(schemars::JsonSchema))]
 struct KeyOut {
     label: String,
     algorithm: &'static str,
@@ -139,7 +142,8 @@ struct KeyOut {
 }
 
 /// An account that a grant opens.
-#[derive(Debug, Serialize, JsonSchema)]
+#[derive(Debug, Serialize)]
+#[cfg_attr(test, derive(schemars::JsonSchema))]
 struct AccessOut {
     account: String,
     hosts: Vec<String>,

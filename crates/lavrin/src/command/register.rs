@@ -64,8 +64,9 @@ fn unreadable(fault: &StoreFault) -> CommandError {
     CommandError::usage("the register cannot be read").because(fault.to_string()).hint(format!("ls -l {path}"))
 }
 
-/// Writes a file anew and shows what changed in it. The result has to read, or nothing is written.
-pub fn change_file(opened: &Opened, ui: &Ui, path: &str, new: &str) -> Result<(), CommandError> {
+/// Writes a file anew and shows what changed in it. The result has to read, or nothing is written. Gives the register as it is
+/// then.
+pub fn change_file(opened: &Opened, ui: &Ui, path: &str, new: &str) -> Result<Opened, CommandError> {
     let mut files = opened.files.clone();
     match files.iter_mut().find(|file| file.path == path) {
         Some(file) => new.clone_into(&mut file.text),
@@ -86,7 +87,7 @@ pub fn change_file(opened: &Opened, ui: &Ui, path: &str, new: &str) -> Result<()
         let label = if sign == '+' { Label::Good } else { Label::Bad };
         ui.result(&ui.paint(label, &format!("{sign} {line}")));
     }
-    Ok(())
+    Ok(Opened { folder: opened.folder.clone(), files, reading: after })
 }
 
 /// The lines that differ, between what both have at their beginning and at their end.

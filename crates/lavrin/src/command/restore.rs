@@ -22,7 +22,6 @@ use lavrin_work::Scope;
 use lavrin_work::change::{Asked, Job, Proof, Task};
 use lavrin_work::plan::pairs;
 use lavrin_work::ways::Rights;
-use schemars::JsonSchema;
 use serde::Serialize;
 use std::collections::BTreeMap;
 use std::path::Path;
@@ -48,7 +47,8 @@ pub struct RestoreArgs {
 }
 
 /// What `--format json` prints.
-#[derive(Debug, Serialize, JsonSchema)]
+#[derive(Debug, Serialize)]
+#[cfg_attr(test, derive(schemars::JsonSchema))]
 pub struct RestoreOut {
     schema: &'static str,
     /// What ties the changes of this run together.

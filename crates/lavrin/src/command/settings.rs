@@ -15,7 +15,6 @@ use lavrin_core::account::Account;
 use lavrin_core::server_config::{self, Connection, Settings};
 use lavrin_core::survey::{Observation, Want, Wanted, Who};
 use lavrin_work::ways::Rights;
-use schemars::JsonSchema;
 use serde::Serialize;
 use std::collections::BTreeMap;
 use std::path::PathBuf;
@@ -41,7 +40,8 @@ pub struct SettingsArgs {
 }
 
 /// What `--format json` prints.
-#[derive(Debug, Serialize, JsonSchema)]
+#[derive(Debug, Serialize)]
+#[cfg_attr(test, derive(schemars::JsonSchema))]
 pub struct SettingsOut {
     schema: &'static str,
     /// Whether the server would start with its configuration.
@@ -57,7 +57,8 @@ pub struct SettingsOut {
 }
 
 /// Why the server would not start.
-#[derive(Debug, Serialize, JsonSchema)]
+#[derive(Debug, Serialize)]
+#[cfg_attr(test, derive(schemars::JsonSchema))]
 struct ConfigErrorOut {
     path: String,
     line: usize,
@@ -65,7 +66,8 @@ struct ConfigErrorOut {
 }
 
 /// A value, and where it comes from; no line where it is the built-in default.
-#[derive(Debug, Serialize, JsonSchema)]
+#[derive(Debug, Serialize)]
+#[cfg_attr(test, derive(schemars::JsonSchema))]
 struct ValueOut {
     value: String,
     path: Option<String>,
@@ -73,7 +75,8 @@ struct ValueOut {
 }
 
 /// A keyword that a Match block may set.
-#[derive(Debug, Serialize, JsonSchema)]
+#[derive(Debug, Serialize)]
+#[cfg_attr(test, derive(schemars::JsonSchema))]
 struct ConditionalOut {
     keyword: String,
     path: String,

@@ -8,11 +8,11 @@ use crate::ui::{Label, Ui};
 use lavrin_core::fleet::{Index, Owner};
 use lavrin_core::key::Fingerprint;
 use lavrin_store::database::{Database, Look, Seen};
-use schemars::JsonSchema;
 use serde::Serialize;
 
 /// An entry that the last look saw.
-#[derive(Debug, Serialize, JsonSchema)]
+#[derive(Debug, Serialize)]
+#[cfg_attr(test, derive(schemars::JsonSchema))]
 pub struct SightingOut {
     host: String,
     account: String,

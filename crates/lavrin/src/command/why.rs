@@ -15,7 +15,6 @@ use clap::Args;
 use lavrin_core::key::Fingerprint;
 use lavrin_core::login::{self, Outcome, Question, Reason, ReasonKind, Verdict};
 use lavrin_work::ways::Rights;
-use schemars::JsonSchema;
 use serde::Serialize;
 use std::path::PathBuf;
 use time::OffsetDateTime;
@@ -51,7 +50,8 @@ pub struct WhyArgs {
 }
 
 /// What `--format json` prints.
-#[derive(Debug, Serialize, JsonSchema)]
+#[derive(Debug, Serialize)]
+#[cfg_attr(test, derive(schemars::JsonSchema))]
 pub struct WhyOut {
     schema: &'static str,
     account: String,
@@ -67,7 +67,8 @@ pub struct WhyOut {
 }
 
 /// What `--format json` prints where no key is named.
-#[derive(Debug, Serialize, JsonSchema)]
+#[derive(Debug, Serialize)]
+#[cfg_attr(test, derive(schemars::JsonSchema))]
 pub struct WhoOut {
     schema: &'static str,
     account: String,
@@ -76,7 +77,8 @@ pub struct WhoOut {
 }
 
 /// The answer for one key.
-#[derive(Debug, Serialize, JsonSchema)]
+#[derive(Debug, Serialize)]
+#[cfg_attr(test, derive(schemars::JsonSchema))]
 struct WhoKeyOut {
     comment: String,
     algorithm: &'static str,

@@ -6,12 +6,10 @@ use crate::policy::Policy;
 
 pub(super) fn check(key: &PublicKey, policy: &Policy) -> Option<Weakness> {
     let PublicKey::Rsa { .. } = key else { return None };
-    let bits = key.bits();
-    (bits < policy.rsa_bits_advised).then_some(Weakness::RsaShort {
-        bits,
-        refused_below: policy.rsa_bits_min,
-        advised: policy.rsa_bits_advised,
-    })
+    let (bits, refused_below) = (key.bits(), policy.rsa_bits_min);
+    // A register may ask for more than is advised elsewhere.
+    let advised = policy.rsa_bits_advised.max(refused_below);
+    (bits < advised).then_some(Weakness::RsaShort { bits, refused_below, advised })
 }
 
 #[cfg(test)]
@@ -29,6 +27,11 @@ mod tests {
         let policy = Policy::default();
         for (bits, expected) in [(1024, true), (2048, true), (3064, true), (3072, false), (4096, false)] {
             assert_eq!(check(&modulus(bits), &policy).is_some(), expected, "{bits}");
+        }
+        let strict = Policy { rsa_bits_min: 4096, ..policy };
+        for (bits, expected) in [(3072, Some(true)), (4088, Some(true)), (4096, None)] {
+            let refused = check(&modulus(bits), &strict).map(|weakness| weakness.is_refused());
+            assert_eq!(refused, expected, "{bits}");
         }
     }
 }

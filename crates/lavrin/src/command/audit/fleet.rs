@@ -18,7 +18,6 @@ use lavrin_core::text::count;
 use lavrin_store::database::{Database, Look};
 use lavrin_work::fleet::{FleetFault, audit};
 use rayon::prelude::*;
-use schemars::JsonSchema;
 use serde::Serialize;
 use std::collections::HashMap;
 
@@ -27,7 +26,8 @@ const TOLD_MAX: usize = 2_000;
 
 /// What `--format json` prints for a register; the whole is written in parts, this type is its schema.
 #[cfg(test)]
-#[derive(Debug, Serialize, JsonSchema)]
+#[derive(Debug, Serialize)]
+#[cfg_attr(test, derive(schemars::JsonSchema))]
 pub struct FleetOut {
     schema: &'static str,
     /// The register's name.
@@ -40,7 +40,8 @@ pub struct FleetOut {
 }
 
 /// How old what is told of a host is.
-#[derive(Debug, Serialize, JsonSchema)]
+#[derive(Debug, Serialize)]
+#[cfg_attr(test, derive(schemars::JsonSchema))]
 struct HostOut {
     host: String,
     /// When it was last seen (RFC 3339).
@@ -50,7 +51,8 @@ struct HostOut {
 }
 
 /// An entry on a host.
-#[derive(Debug, Serialize, JsonSchema)]
+#[derive(Debug, Serialize)]
+#[cfg_attr(test, derive(schemars::JsonSchema))]
 struct FleetEntryOut<'a> {
     host: &'a str,
     /// The person, or `ACCOUNT@HOST`, whose key it is.

@@ -24,7 +24,6 @@ use lavrin_core::text::{count, printable};
 use lavrin_work::audit_tree;
 use lavrin_work::ways::Rights;
 use rayon::prelude::*;
-use schemars::JsonSchema;
 use serde::Serialize;
 use std::collections::BTreeMap;
 use std::path::PathBuf;
@@ -57,7 +56,8 @@ pub struct AuditArgs {
 /// What `--format json` prints, the entries first, since there may be very many of them. The whole is written in parts;
 /// this type is its schema.
 #[cfg(test)]
-#[derive(Debug, Serialize, JsonSchema)]
+#[derive(Debug, Serialize)]
+#[cfg_attr(test, derive(schemars::JsonSchema))]
 pub struct AuditOut {
     schema: &'static str,
     place: String,
@@ -70,7 +70,8 @@ pub struct AuditOut {
 }
 
 /// The numbers.
-#[derive(Debug, Serialize, JsonSchema)]
+#[derive(Debug, Serialize)]
+#[cfg_attr(test, derive(schemars::JsonSchema))]
 struct Summary {
     accounts: usize,
     entries: usize,
@@ -79,7 +80,8 @@ struct Summary {
 }
 
 /// One entry.
-#[derive(Debug, Serialize, JsonSchema)]
+#[derive(Debug, Serialize)]
+#[cfg_attr(test, derive(schemars::JsonSchema))]
 struct EntryOut<'a> {
     account: &'a str,
     path: &'a str,
@@ -92,7 +94,8 @@ struct EntryOut<'a> {
 }
 
 /// Something that could not be looked at.
-#[derive(Debug, Serialize, JsonSchema)]
+#[derive(Debug, Serialize)]
+#[cfg_attr(test, derive(schemars::JsonSchema))]
 struct NotCheckedOut {
     #[serde(skip_serializing_if = "Option::is_none")]
     host: Option<String>,

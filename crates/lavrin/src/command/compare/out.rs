@@ -12,14 +12,14 @@ use lavrin_core::login::Place;
 use lavrin_core::steps::NoSteps;
 use lavrin_core::text::{count, printable};
 use lavrin_work::fleet::Compared;
-use schemars::JsonSchema;
 use serde::Serialize;
 
 /// Up to so many hosts are told one by one; the rest is counted.
 const TOLD_MAX: usize = 500;
 
 /// What `--format json` prints.
-#[derive(Debug, Serialize, JsonSchema)]
+#[derive(Debug, Serialize)]
+#[cfg_attr(test, derive(schemars::JsonSchema))]
 pub struct CompareOut {
     schema: &'static str,
     /// The register's name.
@@ -31,7 +31,8 @@ pub struct CompareOut {
 }
 
 /// A host.
-#[derive(Debug, Serialize, JsonSchema)]
+#[derive(Debug, Serialize)]
+#[cfg_attr(test, derive(schemars::JsonSchema))]
 pub struct HostOut {
     pub host: String,
     /// When it was last seen (RFC 3339).
@@ -42,7 +43,8 @@ pub struct HostOut {
 }
 
 /// An account on which something differs.
-#[derive(Debug, Serialize, JsonSchema)]
+#[derive(Debug, Serialize)]
+#[cfg_attr(test, derive(schemars::JsonSchema))]
 pub struct AccountOut {
     pub account: String,
     /// Whether its key files are managed; if not, everything is only told.
@@ -58,7 +60,8 @@ pub struct AccountOut {
 }
 
 /// One difference.
-#[derive(Debug, Serialize, JsonSchema)]
+#[derive(Debug, Serialize)]
+#[cfg_attr(test, derive(schemars::JsonSchema))]
 pub struct DifferenceOut {
     /// `add`, `options`, `remove`, `unknown` or `mode`.
     pub kind: &'static str,
@@ -77,7 +80,8 @@ pub struct DifferenceOut {
 }
 
 /// How much of what.
-#[derive(Debug, Default, Serialize, JsonSchema)]
+#[derive(Debug, Default, Serialize)]
+#[cfg_attr(test, derive(schemars::JsonSchema))]
 pub struct Summary {
     /// Hosts in all.
     hosts: usize,

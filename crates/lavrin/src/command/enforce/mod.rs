@@ -21,7 +21,6 @@ use lavrin_work::fleet_run::FleetRun;
 use lavrin_work::owed;
 use lavrin_work::plan::{Plan, Planned, Which};
 use lavrin_work::ways::Ways;
-use schemars::JsonSchema;
 use serde::Serialize;
 use std::collections::BTreeMap;
 use std::io::IsTerminal as _;
@@ -84,7 +83,8 @@ impl Only {
 }
 
 /// What `--format json` prints.
-#[derive(Debug, Serialize, JsonSchema)]
+#[derive(Debug, Serialize)]
+#[cfg_attr(test, derive(schemars::JsonSchema))]
 pub struct EnforceOut {
     schema: &'static str,
     /// What ties the changes of this run together; `lavrin restore --run` takes it.

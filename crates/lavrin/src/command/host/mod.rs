@@ -14,7 +14,6 @@ use clap::{Args, Subcommand};
 use lavrin_core::register::edit::{HostField, add_host};
 use lavrin_core::register::{Host, Register, Whom};
 use lavrin_core::text::{count, printable};
-use schemars::JsonSchema;
 use serde::Serialize;
 
 /// The file that holds the hosts that have none of their own.
@@ -87,14 +86,16 @@ pub struct ShowArgs {
 }
 
 /// What `--format json` prints for all hosts.
-#[derive(Debug, Serialize, JsonSchema)]
+#[derive(Debug, Serialize)]
+#[cfg_attr(test, derive(schemars::JsonSchema))]
 pub struct HostsOut {
     schema: &'static str,
     hosts: Vec<OneHost>,
 }
 
 /// What `--format json` prints for one host.
-#[derive(Debug, Serialize, JsonSchema)]
+#[derive(Debug, Serialize)]
+#[cfg_attr(test, derive(schemars::JsonSchema))]
 pub struct HostOut {
     schema: &'static str,
     #[serde(flatten)]
@@ -108,7 +109,8 @@ pub struct HostOut {
 }
 
 /// A host.
-#[derive(Debug, Serialize, JsonSchema)]
+#[derive(Debug, Serialize)]
+#[cfg_attr(test, derive(schemars::JsonSchema))]
 struct OneHost {
     id: String,
     address: String,
@@ -123,7 +125,8 @@ struct OneHost {
 }
 
 /// Somebody who may enter.
-#[derive(Debug, Serialize, JsonSchema)]
+#[derive(Debug, Serialize)]
+#[cfg_attr(test, derive(schemars::JsonSchema))]
 struct EntrantOut {
     account: String,
     who: String,

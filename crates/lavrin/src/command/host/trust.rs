@@ -87,7 +87,7 @@ fn confirm(args: &TrustArgs, host: &Host, key: &PublicKey, ui: &Ui) -> Result<()
         return Err(CommandError::with(Exit::Stopped, format!("{} shows {fingerprint}, not {expected}", host.id))
             .because("nothing was changed"));
     }
-    ui.status(&format!("{} shows this key:\n  {} {fingerprint}", host.id, key.algorithm()));
+    ui.show(&format!("{} shows this key:\n  {} {fingerprint}", host.id, key.algorithm()));
     if ui.confirm("Is this the fingerprint shown on the host's own console? Pin it?", "--expect-host-key SHA256:…")? {
         return Ok(());
     }

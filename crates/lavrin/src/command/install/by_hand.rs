@@ -2,7 +2,7 @@
 
 use super::{InstallArgs, check_policy, check_text};
 use crate::command::change::keeper;
-use crate::command::register::{RegisterArgs, policy};
+use crate::command::register::{Opened, policy};
 use crate::error::CommandError;
 use crate::exit::Exit;
 use crate::input;
@@ -16,9 +16,9 @@ use lavrin_work::change::{BY_HAND, run_name};
 use std::path::Path;
 
 /// Prints the change.
-pub fn script(args: &InstallArgs, ui: &Ui) -> Result<Exit, CommandError> {
+pub fn script(args: &InstallArgs, register: Option<&Opened>, ui: &Ui) -> Result<Exit, CommandError> {
     let given = input::public_key(&args.key)?;
-    check_policy(args, &given, &policy(RegisterArgs::default().here()?.as_ref()), ui)?;
+    check_policy(args, &given, &policy(register), ui)?;
     check_text(&given, ui)?;
     let id = run_name(&clock::for_file_name());
     let bare = given.key.line("");
@@ -30,7 +30,7 @@ pub fn script(args: &InstallArgs, ui: &Ui) -> Result<Exit, CommandError> {
 }
 
 /// Takes in what the change printed on the host.
-pub fn read(args: &InstallArgs, path: &Path, ui: &Ui) -> Result<Exit, CommandError> {
+pub fn read(args: &InstallArgs, path: &Path, register: Option<&Opened>, ui: &Ui) -> Result<Exit, CommandError> {
     let given = input::public_key(&args.key)?;
     let account = &args.target.account;
     let place = args.target.host.as_deref().unwrap_or("the host");
@@ -62,7 +62,8 @@ pub fn read(args: &InstallArgs, path: &Path, ui: &Ui) -> Result<Exit, CommandErr
         (_, None) => "undecided".to_owned(),
     };
     let fingerprint = given.key.fingerprint().to_string();
-    record(&id, account, place, &fingerprint, args, &said)?;
+    let done = Done { id: &id, account, place, key: &fingerprint };
+    record(&done, args, register, &said)?;
     let label = if verdict.outcome == Verdict::Refused { Label::Warn } else { Label::Good };
     let headline = ui.paint(label, &format!("Installed for {account} on {place}"));
     ui.result(&format!(
@@ -71,15 +72,17 @@ pub fn read(args: &InstallArgs, path: &Path, ui: &Ui) -> Result<Exit, CommandErr
     Ok(if verdict.outcome == Verdict::Refused { Exit::Findings } else { Exit::Done })
 }
 
+/// What was done by hand.
+struct Done<'a> {
+    id: &'a str,
+    account: &'a str,
+    place: &'a str,
+    key: &'a str,
+}
+
 /// What was done by hand goes into the journal when its answer is here.
-fn record(
-    id: &str,
-    account: &str,
-    place: &str,
-    key: &str,
-    args: &InstallArgs,
-    detail: &str,
-) -> Result<(), CommandError> {
+fn record(done: &Done<'_>, args: &InstallArgs, register: Option<&Opened>, detail: &str) -> Result<(), CommandError> {
+    let Done { id, account, place, key } = *done;
     let intent = Event::Intent {
         command: "install".to_owned(),
         place: place.to_owned(),
@@ -93,7 +96,7 @@ fn record(
         gone: Vec::new(),
         changes: Vec::new(),
     };
-    let keeper = keeper(RegisterArgs::default().here()?.as_ref())?;
+    let keeper = keeper(register)?;
     for event in [intent, Event::Outcome { outcome: Outcome::Done, detail: detail.to_owned() }] {
         keeper.write_down(&Entry { id: id.to_owned(), time: clock::timestamp(), event })?;
     }

@@ -63,13 +63,13 @@ pub struct InstallArgs {
 
 /// Runs the command.
 pub async fn run(args: &InstallArgs, ui: &Ui) -> Result<Exit, CommandError> {
+    let register = RegisterArgs::default().here()?;
     if args.script {
-        return by_hand::script(args, ui);
+        return by_hand::script(args, register.as_ref(), ui);
     }
     if let Some(path) = &args.read {
-        return by_hand::read(args, path, ui);
+        return by_hand::read(args, path, register.as_ref(), ui);
     }
-    let register = RegisterArgs::default().here()?;
     let policy = policy(register.as_ref());
     let given = input::public_key(&args.key)?;
     check_policy(args, &given, &policy, ui)?;

@@ -15,7 +15,6 @@ use lavrin_core::key::generate::SystemSource;
 use lavrin_core::key::private::RsaHash;
 use lavrin_core::key::{KeyFault, PrivateKey, PublicKey};
 use lavrin_core::text::printable;
-use schemars::JsonSchema;
 use serde::Serialize;
 use std::path::{Path, PathBuf};
 use zeroize::Zeroizing;
@@ -97,7 +96,8 @@ impl Container {
 }
 
 /// What `--format json` prints.
-#[derive(Debug, Serialize, JsonSchema)]
+#[derive(Debug, Serialize)]
+#[cfg_attr(test, derive(schemars::JsonSchema))]
 pub struct ConvertOut {
     schema: &'static str,
     out: Option<String>,

@@ -11,7 +11,6 @@ use lavrin_core::key::container::openssh;
 use lavrin_core::key::generate::{Recipe, RsaBits, SystemSource, generate};
 use lavrin_core::key::{Curve, passphrase};
 use lavrin_core::text::{printable, shell_word};
-use schemars::JsonSchema;
 use serde::Serialize;
 use std::path::PathBuf;
 use zeroize::Zeroizing;
@@ -81,7 +80,8 @@ pub enum PassphraseHow {
 }
 
 /// What `--format json` prints.
-#[derive(Debug, Serialize, JsonSchema)]
+#[derive(Debug, Serialize)]
+#[cfg_attr(test, derive(schemars::JsonSchema))]
 pub struct GenerateOut {
     schema: &'static str,
     private: String,
@@ -254,11 +254,12 @@ pub fn made(ui: &Ui) -> Result<Secret, CommandError> {
         *secret
     ));
     // Nobody sees it where no terminal is, so it is not made there.
-    if !std::io::IsTerminal::is_terminal(&std::io::stdin()) {
+    let seen = std::io::IsTerminal::is_terminal(&std::io::stderr());
+    if !seen || !std::io::IsTerminal::is_terminal(&std::io::stdin()) {
         return Err(CommandError::usage("a made passphrase is shown on a terminal, and there is none")
             .hint("--passphrase-file PATH"));
     }
-    ui.status(&shown);
+    ui.show(&shown);
     if ui.confirm("Is it written down where you will find it again?", "--passphrase-file PATH")? {
         Ok(secret)
     } else {

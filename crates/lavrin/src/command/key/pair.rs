@@ -6,6 +6,7 @@ use crate::exit::Exit;
 use crate::paths;
 use lavrin_core::key::container::{PieceKind, read};
 use lavrin_core::text::shell_word;
+use lavrin_work::change::run_name;
 use rustix::fs::{Mode, OFlags, RenameFlags};
 use rustix::io::Errno;
 use std::fs::File;
@@ -87,7 +88,8 @@ struct Draft {
 impl Draft {
     fn write(folder: &Path, target: &Path, bytes: &[u8], mode: u32) -> Result<Self, CommandError> {
         let name = target.file_name().unwrap_or_default().to_string_lossy();
-        let path = folder.join(format!(".lavrin-{}-{name}", std::process::id()));
+        // Random: what a run that was killed left behind is in nobody's way, and nobody can foretell it.
+        let path = folder.join(format!(".lavrin-{}-{name}", run_name("draft")));
         let flags = OFlags::WRONLY | OFlags::CREATE | OFlags::EXCL | OFlags::NOFOLLOW | OFlags::CLOEXEC;
         let open = rustix::fs::open(&path, flags, Mode::from_raw_mode(PRIVATE_MODE));
         let fail = |error: std::io::Error| CommandError::file(target, "write", &error);
@@ -104,15 +106,22 @@ impl Draft {
     }
 
     fn put(self, target: &Path) -> Result<(), CommandError> {
-        let here = rustix::fs::CWD;
-        let put = match rustix::fs::renameat_with(here, &self.path, here, target, RenameFlags::NOREPLACE) {
-            // File systems without this kind of rename have links that do not replace either.
-            Err(Errno::INVAL | Errno::NOSYS) => rustix::fs::link(&self.path, target),
-            other => other,
-        };
-        put.map_err(|errno| {
+        move_to_free(&self.path, target).map_err(|errno| {
             if errno == Errno::EXIST { taken(target) } else { CommandError::file(target, "write", &errno.into()) }
         })
+    }
+}
+
+/// Moves a file to a name that is free; what is there already is never replaced.
+fn move_to_free(from: &Path, to: &Path) -> Result<(), Errno> {
+    let here = rustix::fs::CWD;
+    match rustix::fs::renameat_with(here, from, here, to, RenameFlags::NOREPLACE) {
+        // File systems without this kind of rename have links that do not replace either.
+        Err(Errno::INVAL | Errno::NOSYS) => {
+            rustix::fs::link(from, to)?;
+            rustix::fs::unlink(from)
+        }
+        other => other,
     }
 }
 
@@ -175,8 +184,7 @@ fn move_aside(path: &Path) -> Result<Option<PathBuf>, CommandError> {
     for number in 0..100 {
         let again = if number == 0 { String::new() } else { format!("-{number}") };
         let aside = path.with_file_name(format!("{stem}.until-{stamp}{again}{ending}"));
-        let here = rustix::fs::CWD;
-        match rustix::fs::renameat_with(here, path, here, &aside, RenameFlags::NOREPLACE) {
+        match move_to_free(path, &aside) {
             Ok(()) => return Ok(Some(aside)),
             Err(Errno::EXIST) => {}
             Err(errno) => return Err(CommandError::file(path, "move aside", &errno.into())),

@@ -8,12 +8,12 @@ use crate::wording;
 use lavrin_core::finding::{Fault, Finding};
 use lavrin_core::steps::{Left, LeftWhy, Mending, Revived, Withheld};
 use lavrin_core::text::{count, printable};
-use schemars::JsonSchema;
 use serde::Serialize;
 use std::collections::BTreeSet;
 
 /// What `--format json` prints.
-#[derive(Debug, Serialize, JsonSchema)]
+#[derive(Debug, Serialize)]
+#[cfg_attr(test, derive(schemars::JsonSchema))]
 pub struct MendOut {
     /// `lavrin/mend/1`.
     schema: &'static str,
@@ -26,7 +26,8 @@ pub struct MendOut {
 }
 
 /// One account.
-#[derive(Debug, Serialize, JsonSchema)]
+#[derive(Debug, Serialize)]
+#[cfg_attr(test, derive(schemars::JsonSchema))]
 struct AccountOut {
     /// Its name.
     account: String,
@@ -45,7 +46,8 @@ struct AccountOut {
 }
 
 /// A key that comes to life.
-#[derive(Debug, Serialize, JsonSchema)]
+#[derive(Debug, Serialize)]
+#[cfg_attr(test, derive(schemars::JsonSchema))]
 struct RevivedOut {
     /// The file.
     path: String,
@@ -58,7 +60,8 @@ struct RevivedOut {
 }
 
 /// Something not done.
-#[derive(Debug, Serialize, JsonSchema)]
+#[derive(Debug, Serialize)]
+#[cfg_attr(test, derive(schemars::JsonSchema))]
 struct WithheldOut {
     /// The file.
     path: String,
@@ -69,7 +72,8 @@ struct WithheldOut {
 }
 
 /// Something for a person to decide.
-#[derive(Debug, Serialize, JsonSchema)]
+#[derive(Debug, Serialize)]
+#[cfg_attr(test, derive(schemars::JsonSchema))]
 struct LeftOut {
     /// Where.
     path: String,

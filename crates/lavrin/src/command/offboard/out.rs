@@ -7,11 +7,11 @@ use crate::ui::{Format, Label, Ui};
 use crate::wording;
 use lavrin_core::text::{count, printable};
 use lavrin_work::offboard::{Leaver, Row, State, Why};
-use schemars::JsonSchema;
 use serde::Serialize;
 
 /// What `--format json` prints.
-#[derive(Debug, Serialize, JsonSchema)]
+#[derive(Debug, Serialize)]
+#[cfg_attr(test, derive(schemars::JsonSchema))]
 pub struct OffboardOut<'a> {
     schema: &'static str,
     person: &'a str,
@@ -25,7 +25,8 @@ pub struct OffboardOut<'a> {
 }
 
 /// One key in one account.
-#[derive(Debug, Serialize, JsonSchema)]
+#[derive(Debug, Serialize)]
+#[cfg_attr(test, derive(schemars::JsonSchema))]
 struct RowOut {
     host: String,
     account: String,

@@ -18,7 +18,6 @@ use lavrin_work::Heard;
 use lavrin_work::ask::{Question, Said, ask};
 use lavrin_work::pool::Pace;
 use lavrin_work::ways::{Ways, unspoken};
-use schemars::JsonSchema;
 use serde::Serialize;
 use std::collections::BTreeMap;
 use std::sync::Arc;
@@ -29,14 +28,16 @@ use tokio::time::Instant;
 const PAUSES: (Duration, Duration) = (Duration::from_secs(2), Duration::from_secs(30));
 
 /// What `--format json` prints.
-#[derive(Debug, Serialize, JsonSchema)]
+#[derive(Debug, Serialize)]
+#[cfg_attr(test, derive(schemars::JsonSchema))]
 pub struct ProbeManyOut {
     schema: &'static str,
     answers: Vec<AnswerOut>,
 }
 
 /// One key in one account.
-#[derive(Debug, Clone, PartialEq, Eq, PartialOrd, Ord, Serialize, JsonSchema)]
+#[derive(Debug, Clone, PartialEq, Eq, PartialOrd, Ord, Serialize)]
+#[cfg_attr(test, derive(schemars::JsonSchema))]
 struct AnswerOut {
     host: String,
     account: String,

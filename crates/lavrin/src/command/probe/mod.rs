@@ -16,7 +16,6 @@ use crate::{input, paths};
 use clap::{Args, ValueEnum};
 use lavrin_core::key::generate::SystemSource;
 use lavrin_work::{Heard, Holder, prove};
-use schemars::JsonSchema;
 use serde::Serialize;
 use std::path::{Path, PathBuf};
 use std::sync::Arc;
@@ -66,7 +65,8 @@ fn typed_time(text: &str) -> Result<Duration, String> {
 }
 
 /// What `--format json` prints.
-#[derive(Debug, Serialize, JsonSchema)]
+#[derive(Debug, Serialize)]
+#[cfg_attr(test, derive(schemars::JsonSchema))]
 pub struct ProbeOut {
     schema: &'static str,
     account: String,

@@ -6,21 +6,22 @@ use crate::ui::{Format, Label, Ui};
 use crate::wording;
 use lavrin_core::text::count;
 use lavrin_work::survey::Surveyed;
-use schemars::JsonSchema;
 use serde::Serialize;
 
 /// Up to so many hosts are told one by one; of more only those that changed or were not seen.
 const TOLD_MAX: usize = 60;
 
 /// What `--format json` prints.
-#[derive(Debug, Serialize, JsonSchema)]
+#[derive(Debug, Serialize)]
+#[cfg_attr(test, derive(schemars::JsonSchema))]
 pub struct SurveyOut<'a> {
     schema: &'static str,
     hosts: &'a [HostOut],
 }
 
 /// One host.
-#[derive(Debug, Serialize, JsonSchema)]
+#[derive(Debug, Serialize)]
+#[cfg_attr(test, derive(schemars::JsonSchema))]
 pub struct HostOut {
     pub host: String,
     /// Why it was not seen.

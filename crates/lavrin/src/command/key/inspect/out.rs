@@ -7,7 +7,6 @@ use lavrin_core::key::container::certificate::{self, Certificate};
 use lavrin_core::key::{PublicKey, fingerprint};
 use lavrin_core::text::printable;
 use rayon::prelude::*;
-use schemars::JsonSchema;
 use serde::Serialize;
 use std::borrow::Cow;
 
@@ -22,7 +21,8 @@ const SCHEMA: &str = "lavrin/key-inspect/1";
 
 /// What is printed. The whole is written in parts; this type is its schema.
 #[cfg(test)]
-#[derive(Debug, JsonSchema)]
+#[derive(Debug)]
+#[cfg_attr(test, derive(schemars::JsonSchema))]
 #[expect(dead_code, reason = "only its shape is asked for")]
 pub struct InspectOut {
     schema: &'static str,
@@ -37,7 +37,8 @@ pub struct InspectOut {
 }
 
 /// One key.
-#[derive(Debug, JsonSchema)]
+#[derive(Debug)]
+#[cfg_attr(test, derive(schemars::JsonSchema))]
 pub struct KeyOut<'a> {
     pub source: &'a str,
     pub line: usize,
@@ -65,7 +66,8 @@ pub struct KeyOut<'a> {
 }
 
 /// What a certificate says.
-#[derive(Debug, Serialize, JsonSchema)]
+#[derive(Debug, Serialize)]
+#[cfg_attr(test, derive(schemars::JsonSchema))]
 pub struct CertificateOut {
     pub algorithm: String,
     /// `user` or `host`.
@@ -82,7 +84,8 @@ pub struct CertificateOut {
 }
 
 /// Something that is no key.
-#[derive(Debug, Serialize, JsonSchema)]
+#[derive(Debug, Serialize)]
+#[cfg_attr(test, derive(schemars::JsonSchema))]
 pub struct RejectedOut<'a> {
     source: &'a str,
     line: usize,
