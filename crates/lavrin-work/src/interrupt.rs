@@ -44,11 +44,12 @@ impl Default for Interrupt {
 
 impl Interrupt {
     /// Listens to Ctrl-C, and to the signals by which a terminal or a service manager ends a program. While no run is
-    /// under way they end the process at once, as they do without this. Has to be called inside a runtime.
+    /// under way they end the process at once, as they do without this; else `heard` is told of the first one. Has to be
+    /// called inside a runtime.
     ///
     /// # Errors
     /// Those of the system, where it lets nobody listen.
-    pub fn listen(&self) -> Result<(), std::io::Error> {
+    pub fn listen(&self, heard: fn()) -> Result<(), std::io::Error> {
         use tokio::signal::unix::{SignalKind, signal};
         let mut all = Vec::new();
         for kind in [SignalKind::interrupt(), SignalKind::terminate(), SignalKind::hangup()] {
@@ -58,7 +59,11 @@ impl Interrupt {
             let interrupt = self.clone();
             tokio::spawn(async move {
                 while one.recv().await.is_some() {
+                    let is_first = !interrupt.is_asked();
                     interrupt.ask();
+                    if is_first {
+                        heard();
+                    }
                 }
             });
         }

@@ -133,7 +133,7 @@ fn block_on(ui: &Ui, work: impl Future<Output = Result<Exit, CommandError>>) -> 
     let runtime = runtime.map_err(|error| CommandError::usage(format!("no threads could be started: {error}")))?;
     runtime.block_on(async {
         // Where nobody can listen a signal ends the program at once, as everywhere.
-        let _ = ui.interrupt.listen();
+        let _ = ui.interrupt.listen(crate::ui::tell_that_it_ends);
         work.await
     })
 }

@@ -179,6 +179,12 @@ impl Ui {
     }
 }
 
+/// Tells somebody who ended a run why it has not ended yet. What comes next on the screen may be a progress line.
+pub fn tell_that_it_ends() {
+    let said = "ending: no further host is begun, those at work finish their safety steps; once more does not wait";
+    let _ = writeln!(std::io::stderr(), "\r{said}");
+}
+
 fn paint(on: bool, label: Label, text: &str) -> String {
     if on { format!("{}{text}{}", label.style().render(), label.style().render_reset()) } else { text.to_owned() }
 }

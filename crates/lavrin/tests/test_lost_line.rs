@@ -17,7 +17,7 @@ const APART: u64 = 600;
 /// Programs at once: most of the time they wait for a line to come back.
 const AT_ONCE: usize = 10;
 
-const KILLS: u32 = 20;
+const KILLS: u32 = 12;
 
 /// Later than what is still thought to be under way.
 const LATER: &str = "2026-11-23T09:00:00Z";

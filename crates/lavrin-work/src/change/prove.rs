@@ -173,11 +173,14 @@ impl Running<'_> {
 }
 
 /// What was proven, for the journal.
-pub(super) fn detail(asked: &[Asked], account: &str) -> String {
+pub(super) fn detail(asked: &[Asked], account: &str, is_host: bool) -> String {
     let own = || asked.iter().filter(|asked| asked.account == account);
     let count = |fits: fn(&Heard) -> bool| own().filter(|asked| fits(&asked.heard)).count();
-    if asked.is_empty() {
+    if !is_host {
         return "read back".to_owned();
+    }
+    if own().next().is_none() {
+        return "read back; a fresh login worked".to_owned();
     }
     format!(
         "read back; a fresh login worked; asked from outside: {} accepted, {} refused, {} without an answer",

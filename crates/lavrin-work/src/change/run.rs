@@ -42,7 +42,8 @@ pub(super) async fn run(site: &mut Site, tasks: Vec<Task>, proof: &Proof, terms:
     let mut running = Running { site, all, proof, terms };
     running.carry_all().await;
     let (asked, after) = running.prove().await;
-    let ended: Vec<(Outcome, String)> = running.all.iter().map(|begun| outcome(begun, &asked)).collect();
+    let is_host = running.site.is_host();
+    let ended: Vec<(Outcome, String)> = running.all.iter().map(|begun| outcome(begun, &asked, is_host)).collect();
     let accounts = running.all.into_iter().map(|begun| (begun.task.steps.account.name, begun.end)).collect();
     let mut ended_all = Ended { accounts, asked, after };
     if let Err(fault) = open.close(|number| ended[number].clone()) {
@@ -88,9 +89,9 @@ impl Running<'_> {
 }
 
 /// How one account's work ended, for the journal.
-fn outcome(begun: &Begun, asked: &[super::Asked]) -> (Outcome, String) {
+fn outcome(begun: &Begun, asked: &[super::Asked], is_host: bool) -> (Outcome, String) {
     match &begun.end {
-        End::Done => (Outcome::Done, super::prove::detail(asked, &begun.task.steps.account.name)),
+        End::Done => (Outcome::Done, super::prove::detail(asked, &begun.task.steps.account.name, is_host)),
         End::NotBegun(why) | End::AsBefore(why) => (Outcome::AsBefore, why.to_string()),
         End::Unknown(why) => (Outcome::Unknown, why.to_string()),
     }
