@@ -69,7 +69,9 @@ pub fn add(opened: &mut Opened, debts: &[NewDebt], today: Date) -> Result<usize,
 /// [`OwedFault`].
 pub fn settle(opened: &mut Opened, ended: &BTreeMap<String, Ended>) -> Result<(), OwedFault> {
     settle_where(opened, |host, account, key| {
-        let Some(Ended { asked, after: Some(after), .. }) = ended.get(host) else { return false };
+        // Only where all ended well: what could not be seen after a failure must not pass for gone.
+        let done = ended.get(host).filter(|ended| ended.worst().is_done());
+        let Some(Ended { asked, after: Some(after), .. }) = done else { return false };
         let open = asked
             .iter()
             .any(|asked| asked.still_open() && asked.account == account && asked.fingerprint.to_string() == key);
