@@ -3,4 +3,4 @@
 set -euo pipefail
 cd "$(dirname "$0")/.."
 export LAVRIN_RANDOM_CASES="${1:-2500}" LAVRIN_RANDOM_SEED="${2:-1}"
-cargo test -p lavrin --test test_random_sshd -- --ignored --nocapture --test-threads 2
+cargo test --workspace --test program random_sshd -- --ignored --nocapture --test-threads 2

@@ -1,0 +1,31 @@
+//! `lavrin demo`
+
+use crate::common::World;
+
+#[test]
+fn the_demo_shows_the_whole_job_and_cleans_up() {
+    let world = World::new();
+    std::fs::create_dir(world.path("tmp")).unwrap();
+    let temporary = world.path("tmp").to_string_lossy().into_owned();
+    let run = world.run_with(&[("TMPDIR", &temporary)], &["demo"]).expect(0);
+    for told in [
+        "$ lavrin key generate --name edda",
+        "$ lavrin key inspect",
+        "This would be done for edda on 127.0.0.1; nothing was changed",
+        "Installed: the key opens edda on 127.0.0.1",
+        "a fresh login as edda with publickey",
+        "[mode-too-open]",
+        "[weak-rsa-short]",
+        "[private-key-on-server]",
+        "2 hosts: 2 seen, 1 changed",
+        "2 hosts: 2 done",
+        "$ lavrin offboard runa",
+        "is the key that this login uses",
+        "Removed for edda on 127.0.0.1",
+        "refused edda on 127.0.0.1",
+    ] {
+        assert!(run.stdout.contains(told), "{told}\n{run}");
+    }
+    assert!(!run.stdout.contains("low water at the old pier"), "the passphrase was shown\n{run}");
+    assert!(crate::common::names(&world.path("tmp")).is_empty());
+}

@@ -1,0 +1,89 @@
+//! A survey of real servers: eight of OpenSSH at once, one behind another, one with sudo, one account with csh, and dropbear.
+
+use crate::common::World;
+use crate::common::servers::{Account, Server, Sudo};
+use crate::common::site::{PLAIN, RootKeys};
+use std::fmt::Write as _;
+
+fn public(world: &World, name: &str) -> String {
+    world.read(&format!("home/keys/{name}.pub")).trim().to_owned()
+}
+
+#[test]
+#[ignore = "needs real servers and root: scripts/test.sh"]
+fn eight_servers_and_a_small_device_are_surveyed_at_once() {
+    let world = World::new();
+    let roots = RootKeys::new();
+    for name in ["office", "edda"] {
+        drop(world.typed(&format!("key generate --passphrase none --folder home/keys --name {name}")).expect(0));
+    }
+    let (office, edda) = (public(&world, "office"), public(&world, "edda"));
+    std::fs::write(&roots.0, format!("{office}\n")).unwrap();
+    let accounts = [Account::new("/bin/sh"), Account::new("/bin/csh"), Account::new("/usr/sbin/nologin")];
+    for account in &accounts {
+        account.put(".ssh/authorized_keys", &format!("{office}\n{edda}\n"), "600", &account.name);
+    }
+    let _sudo = Sudo::for_account(&accounts[0].name);
+    let config = format!("{PLAIN}Match User root\nAuthorizedKeysFile {}\n", roots.0.display());
+    let servers: Vec<Server> = (0..8).map(|_| Server::sshd(&world, &config)).collect();
+    let device = Server::dropbear(&world);
+    world.write("lavrin.toml", "name = \"real\"\n", 0o644);
+    let mut hosts = String::new();
+    for (number, server) in servers.iter().enumerate() {
+        let login = match number {
+            1 => format!("login = \"{}\"\n", accounts[0].name),
+            2 => format!("login = \"{}\"\n", accounts[1].name),
+            _ => String::new(),
+        };
+        let through = if number == 7 { "through = \"s0\"\n" } else { "" };
+        let _ = write!(hosts, "[s{number}]\naddress = \"127.0.0.1\"\nport = {}\n{login}{through}", server.port);
+    }
+    let login = &accounts[0].name;
+    let _ = write!(hosts, "[zdevice]\naddress = \"127.0.0.1\"\nport = {}\nlogin = \"{login}\"\n", device.port);
+    world.write("hosts.toml", hosts, 0o644);
+    for (number, server) in servers.iter().enumerate().filter(|(number, _)| *number != 7) {
+        drop(world.typed(&format!("host trust s{number} --expect-host-key {}", server.host_key)).expect(0));
+    }
+    // The key of a host behind another one is put into the register by hand; that of the device is what it shows.
+    let shown = world.typed("host trust zdevice").expect(2).stderr;
+    let print = shown.split_whitespace().find(|word| word.starts_with("SHA256:")).unwrap();
+    drop(world.typed(&format!("host trust zdevice --expect-host-key {print}")).expect(0));
+    let inner = servers[7].public_line(&world);
+    let text = world.read("hosts.toml");
+    let text = text.replace("through = \"s0\"\n", &format!("through = \"s0\"\nhost_keys = [\"{inner}\"]\n"));
+    world.write("hosts.toml", text, 0o644);
+
+    let seen = world.typed("survey --identity home/keys/office --format json").expect(0).json();
+    let hosts = seen["hosts"].as_array().unwrap();
+    assert_eq!(hosts.len(), 9);
+    assert!(hosts.iter().all(|host| host["fault"].is_null()), "{seen}");
+    // Root sees every account's file; so does sudo; the login with csh and the device see their own.
+    let of = |id: &str| {
+        let out = world.typed(&format!("host show {id} --format json")).expect(0).json();
+        let entries = out["seen"].as_array().unwrap().clone();
+        let ours = |name: &str| entries.iter().filter(|entry| entry["account"] == name).count();
+        accounts.iter().map(|account| ours(&account.name)).collect::<Vec<_>>()
+    };
+    for id in ["s0", "s1", "s3", "s7"] {
+        assert_eq!(of(id), [2, 2, 2], "{id}");
+    }
+    assert_eq!(of("s2"), [0, 2, 0]);
+    assert_eq!(of("zdevice")[0], 2);
+    assert!(hosts[0]["sessions"].as_u64().unwrap() >= 1, "{seen}");
+    let audit = world.typed("audit s2 --format json").json();
+    assert!(!audit["not_checked"].as_array().unwrap().is_empty(), "{audit}");
+    let rules: Vec<&str> = world.typed("audit s0 --format json").json()["findings"]
+        .as_array()
+        .unwrap()
+        .iter()
+        .filter(|found| found["account"].is_null())
+        .map(|found| if found["rule"] == "passwords-on" { "passwords-on" } else { "another" })
+        .collect();
+    assert_eq!(rules, ["passwords-on"]);
+    let then = world.typed("history --at 2026-11-23 --format json").json();
+    let ways = then["access"].as_array().unwrap().iter().filter(|way| way["host"] == "s0");
+    let accounts_in: Vec<&str> = ways.filter_map(|way| way["account"].as_str()).collect();
+    assert!(accounts_in.contains(&accounts[0].name.as_str()) && accounts_in.contains(&"root"), "{then}");
+    let again = world.typed("survey --identity home/keys/office --format json").expect(0).json();
+    assert!(again["hosts"].as_array().unwrap().iter().all(|host| host["changed"] == false), "{again}");
+}

@@ -1,0 +1,214 @@
+//! The register: begun, filled, edited by hand and by command, checked and asked.
+
+use crate::common::{World, key};
+
+/// A world with a register, two public keys and one for a program.
+fn world() -> World {
+    let world = World::new();
+    for (name, seed) in [("edda", 1), ("sten", 2), ("report", 3)] {
+        world.write(
+            &format!("{name}.pub"),
+            format!("{}\n", key(seed).public().line(&format!("{name}@kvarnholm"))),
+            0o644,
+        );
+    }
+    world.write(
+        "hosts.csv",
+        "name,address,tags,site\noffice,192.0.2.10,office,Harbour\nbuoy-7,192.0.2.77,lights buoys,Skerry\n",
+        0o644,
+    );
+    world
+}
+
+fn begun() -> World {
+    let world = world();
+    let _ = world.typed("init register --name Halvmark").expect(0);
+    world
+}
+
+#[test]
+fn a_register_is_begun_once_and_is_in_order() {
+    let world = world();
+    insta::assert_snapshot!(world.typed("init register --name Halvmark").expect(0).to_string());
+    let _ = world.typed("check --register register").expect(0);
+    let again = world.typed("init register").expect(4);
+    assert!(again.stderr.contains("it is there already"), "{again}");
+    let none = world.typed("check").expect(2);
+    assert!(none.stderr.contains("lavrin init"), "{none}");
+}
+
+/// The words of a line as a shell takes them.
+fn words(line: &str) -> Vec<String> {
+    let (mut words, mut word, mut quoted) = (Vec::new(), String::new(), false);
+    for character in line.chars() {
+        match character {
+            '\'' => quoted = !quoted,
+            ' ' if !quoted => words.push(std::mem::take(&mut word)),
+            other => word.push(other),
+        }
+    }
+    words.push(word);
+    words
+}
+
+#[test]
+fn every_command_of_the_guide_does_what_it_says() {
+    let world = world();
+    let guide = include_str!("../../../../docs/guide.md");
+    // What comes behind it needs hosts, and is run in test_survey.
+    let (guide, _) = guide.split_once("## What really is there").unwrap();
+    // What comes before it needs hosts too, and is run in test_enforce.
+    let (_, guide) = guide.split_once("# The register, piece by piece").unwrap();
+    let mut told = String::new();
+    for line in guide.lines().filter_map(|line| line.strip_prefix("    lavrin ")) {
+        let run = world.run(&words(line));
+        // Only check finds something: hosts whose keys nobody pinned.
+        let expected = i32::from(line.starts_with("check") && !line.contains("--fail-on high"));
+        assert_eq!(run.status, expected, "{line}\n{run}");
+        told += &format!("$ lavrin {line}\n{}\n", run.stdout);
+    }
+    insta::assert_snapshot!(told);
+}
+
+#[test]
+fn faults_are_drawn_at_their_place_all_in_one_run() {
+    let world = begun();
+    let edda = key(1).public().line("edda@kvarnholm");
+    world.write(
+        "register/people/edda.toml",
+        format!("name = \"Edda Holm\"\nteem = \"office\"\n\n[[key]]\nline = \"{edda}\"\n"),
+        0o644,
+    );
+    world.write(
+        "register/people/sten.toml",
+        format!("name = \"Sten\"\nleft = 2026-10-01\n\n[[key]]\nline = \"{edda}\"\n"),
+        0o644,
+    );
+    let grants = "[[grant]]\nperson = \"sten\"\naccount = \"keeper\"\nhosts = [\"lantren\"]\nuntil = 2026-11-01\n";
+    world.write("register/access.toml", grants, 0o644);
+    world.write("register/hosts.toml", "[lantern]\naddress = \"192.0.2.7\"\naccounts = [\"keeper\"]\n", 0o644);
+    insta::assert_snapshot!(world.typed("check --register register").expect(1).to_string());
+    let json = world.typed("check --register register --format json").expect(1).json();
+    let first = &json["findings"][0];
+    assert_eq!([first["path"].as_str(), first["rule"].as_str()], [Some("people/edda.toml"), Some("unknown-field")]);
+    assert_eq!([first["line"].as_u64(), first["column"].as_u64()], [Some(2), Some(1)]);
+    world.write("register/access.toml", "[[grant]\n", 0o644);
+    let broken = world.typed("check --register register").expect(1);
+    assert!(broken.stdout.contains("register-syntax"), "{broken}");
+}
+
+#[test]
+fn weak_shared_and_private_keys_do_not_come_in() {
+    let world = begun();
+    let _ = world.typed("person add edda --key edda.pub --register register").expect(0);
+    let before = world.read("register/people/edda.toml");
+    let shared = world.typed("person add sten --key edda.pub --register register").expect(4);
+    assert!(shared.stderr.contains("edda has it already"), "{shared}");
+    let twice = world.typed("person add edda --key sten.pub --register register").expect(4);
+    assert!(twice.stderr.contains("--label"), "{twice}");
+    world.put_pair("maren", 4, "maren");
+    let private = world.typed("person add maren --key home/maren --register register");
+    assert!(private.status != 0 && private.stderr.to_lowercase().contains("private"), "{private}");
+    assert!(!world.path("register/people/maren.toml").exists());
+    let _ = world.typed("person add Maren --register register").expect(2);
+    assert_eq!(world.read("register/people/edda.toml"), before);
+}
+
+#[test]
+fn comments_and_order_survive_the_commands() {
+    let world = begun();
+    let _ = world.typed("person add edda --key edda.pub --register register").expect(0);
+    let hosts = "# the lights\n[lantern]   # north\naddress = \"192.0.2.7\"\ntags = ['lights']\n\n# the end\n";
+    world.write("register/hosts.toml", hosts, 0o644);
+    let access = "# who uses what\n\n[[grant]]\n# on duty\nperson = \"edda\"\naccount = \"keeper\"\nhosts = [ \"lantern\" ] # only here\n";
+    world.write("register/access.toml", access, 0o644);
+    let _ = world.typed("grant edda root --on lantern --register register").expect(0);
+    let _ = world.typed("host add pier --register register").expect(0);
+    assert!(world.read("register/access.toml").starts_with(access));
+    assert!(world.read("register/hosts.toml").starts_with(hosts));
+    let _ = world.typed("withdraw edda root --register register").expect(0);
+    assert_eq!(world.read("register/access.toml"), access);
+}
+
+#[test]
+fn what_does_not_fit_is_refused_with_the_next_command() {
+    let world = begun();
+    let _ = world.typed("host add lantern --register register").expect(0);
+    for (line, status, says) in [
+        ("grant edda keeper --on lantern", 2, "lavrin person add edda"),
+        ("grant edda keeper", 2, "--on HOST"),
+        ("withdraw edda keeper", 1, "no grant lets edda use keeper"),
+        ("person show edda", 2, "lavrin person list"),
+        ("host show pier", 2, "lavrin host list"),
+        ("host add lantern", 2, "already"),
+        ("grant root@lantern keeper --on lantern --option nonsense", 2, "knows no option 'nonsense'"),
+    ] {
+        let run = world.typed(&format!("{line} --register register")).expect(status);
+        assert!(run.stderr.contains(says), "{run}");
+    }
+}
+
+#[test]
+fn a_host_is_trusted_by_the_key_it_shows() {
+    let world = begun();
+    let runtime = tokio::runtime::Builder::new_multi_thread().worker_threads(1).enable_all().build().unwrap();
+    let stand_in = runtime.block_on(lavrin_standin::StandIn::harbour_office()).unwrap();
+    let (port, print) = (stand_in.address().port(), stand_in.host_key());
+    let _ = world.typed(&format!("host add office --address 127.0.0.1 --port {port} --register register")).expect(0);
+    let unasked = world.typed("host trust office --register register").expect(2);
+    assert!(unasked.stderr.contains("--expect-host-key"), "{unasked}");
+    let wrong = key(9).public().fingerprint();
+    let _ = world.typed(&format!("host trust office --expect-host-key {wrong} --register register")).expect(4);
+    let run = world.typed(&format!("host trust office --expect-host-key {print} --register register")).expect(0);
+    assert!(run.stdout.contains("+ host_keys = [\"ssh-ed25519 "), "{run}");
+    let again = world.typed("host trust office --register register").expect(0);
+    assert!(again.stdout.contains("the key that is pinned"), "{again}");
+    let other = key(9).public().line("");
+    let pinned = format!("[office]\naddress = \"127.0.0.1\"\nport = {port}\nhost_keys = [\"{}\"]\n", other.trim_end());
+    world.write("register/hosts.toml", pinned, 0o644);
+    let changed = world.typed(&format!("host trust office --expect-host-key {print} --register register")).expect(4);
+    assert!(changed.stderr.contains("another key than the pinned one"), "{changed}");
+}
+
+#[test]
+fn the_policy_of_the_register_holds_for_one_account_too() {
+    let world = World::new();
+    world.put_tree();
+    drop(
+        world
+            .typed("key generate --algorithm rsa-3072 --passphrase none --folder home --name runa --comment runa")
+            .expect(0),
+    );
+    world.write("lavrin.toml", "name = \"Skerry lights\"\n[policy]\nrsa_bits_min = 4096\n", 0o644);
+    let install = "install home/runa.pub edda --root tree --yes";
+    let run = world.typed(install).expect(4);
+    assert!(run.stderr.contains("below policy"), "{run}");
+    drop(world.typed(&format!("{install} --accept-weak appliance")).expect(0));
+    let rules = |run: crate::common::Run| {
+        let rules = run.json()["findings"].as_array().unwrap().clone();
+        rules.iter().map(|one| one["rule"].as_str().unwrap().to_owned()).collect::<Vec<_>>()
+    };
+    assert!(rules(world.typed("audit --root tree --format json")).contains(&"weak-rsa-short".to_owned()));
+    // A register that cannot be read is no reason to fall back to what everybody is asked.
+    std::fs::remove_file(world.path("lavrin.toml")).unwrap();
+    world.write("lavrin.toml", [0xff, 0xfe], 0o644);
+    let run = world.typed(install).expect(2);
+    assert!(run.stderr.contains("the register cannot be read"), "{run}");
+    std::fs::remove_file(world.path("lavrin.toml")).unwrap();
+    assert!(!rules(world.typed("audit --root tree --format json")).contains(&"weak-rsa-short".to_owned()));
+}
+
+#[test]
+fn faults_are_drawn_below_their_line() {
+    let world = World::new();
+    world.write("lavrin.toml", "name = \"Skerry lights\"\n", 0o644);
+    let long = "x".repeat(120);
+    let text = format!("name = \"Edda\"\nteem = \"office\"\n\n[[key]]\nlabel = \"laptop\"\nline = \"{long}\"\n");
+    world.write("people/edda.toml", text, 0o644);
+    world.write(
+        "access.toml",
+        "[[grant]]\nperson = \"eda\"\naccount = \"root\"\nhosts = [\"a\u{1b}[31m\", \"gull\"]\n",
+        0o644,
+    );
+    insta::assert_snapshot!("faults_are_drawn", world.typed("check").expect(1));
+}
