@@ -58,7 +58,8 @@ impl Ground {
         let other = Account::new("/bin/sh");
         let id = |flag: &str| system("id", &[flag, &other.name]).trim().parse().unwrap();
         let ids = (id("-u"), id("-g"));
-        let outside = PathBuf::from(format!("/run/lavrin-out-{}", std::process::id()));
+        // Its own: worlds are made side by side.
+        let outside = PathBuf::from(format!("/run/lavrin-out-{}", other.name));
         for (name, algorithm) in
             [("ed", "ed25519"), ("ed2", "ed25519"), ("rsa", "rsa-2048"), ("ec", "ecdsa-p256"), ("host", "ed25519")]
         {
