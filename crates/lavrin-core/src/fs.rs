@@ -145,6 +145,8 @@ pub enum Why {
     WrongKind,
     /// The look ended before it came to this.
     NotReached,
+    /// What runs as the account did not answer in time, or said too much.
+    NoAnswer,
     /// The system's own words.
     Other(String),
 }

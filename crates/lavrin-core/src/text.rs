@@ -7,6 +7,12 @@ fn is_deceptive(character: char) -> bool {
     matches!(character, '\u{ad}' | '\u{61c}' | '\u{180e}' | '\u{200b}'..='\u{200f}' | '\u{2028}'..='\u{202e}' | '\u{2060}'..='\u{206f}' | '\u{feff}' | '\u{fff9}'..='\u{fffb}' | '\u{e0000}'..='\u{e007f}')
 }
 
+/// Whether a character neither changes a terminal nor hides anything.
+#[must_use]
+pub fn is_plain(character: char) -> bool {
+    !character.is_control() && !is_deceptive(character)
+}
+
 /// The text with everything that could change the terminal or hide something written out as `\xNN` or `\u{…}`.
 #[must_use]
 pub fn printable(bytes: &[u8]) -> String {
@@ -18,7 +24,7 @@ pub fn printable(bytes: &[u8]) -> String {
     let mut out = String::with_capacity(bytes.len());
     for chunk in bytes.utf8_chunks() {
         for character in chunk.valid().chars() {
-            if character.is_control() || is_deceptive(character) {
+            if !is_plain(character) {
                 if character.is_ascii() {
                     let _ = write!(out, "\\x{:02x}", character as u32);
                 } else {

@@ -80,6 +80,7 @@ fn write(old: Option<&str>, new: &str) -> Change {
         new: new.as_bytes().to_vec(),
         mode: 0o640,
         owner: own(),
+        was: None,
     }
 }
 
@@ -116,6 +117,7 @@ fn every_change_has_an_inverse() {
             new: b"x".to_vec(),
             mode: 0o600,
             owner: own(),
+            was: None,
         },
     ];
     let guarded: Vec<Guarded> = changes.into_iter().map(guarded).collect();
@@ -144,6 +146,7 @@ fn links_are_never_followed() {
         new: b"x".to_vec(),
         mode: 0o600,
         owner: own(),
+        was: None,
     };
     assert!(matches!(tree.carry(through), Err(CarryFault::Refused { .. })));
     let mode = Change::SetMode { path: FILE.into(), from: 0o777, to: 0o600 };

@@ -1,6 +1,6 @@
 //! Backups by content: a file that is backed up twice is kept once.
 
-use crate::{State, StoreFault};
+use crate::{State, StoreFault, private};
 use aws_lc_rs::digest;
 use std::fmt::Write as _;
 use std::fs::{File, OpenOptions};
@@ -17,7 +17,7 @@ impl State {
         let name = name_of(bytes);
         let folder = self.folder_for("backups")?;
         let path = folder.join(&name);
-        if std::fs::read(&path).is_ok_and(|kept| kept == bytes) {
+        if private::read(&path).map_err(Self::fault(&path))?.is_some_and(|kept| kept == bytes) {
             return Ok(name);
         }
         let temporary = folder.join(format!(".{name}.{}", std::process::id()));

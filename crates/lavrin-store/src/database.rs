@@ -7,7 +7,7 @@ mod sightings;
 pub use observations::{Look, Stored};
 pub use sightings::{Seen, Sighted};
 
-use crate::{Entry, Keeper, StoreFault};
+use crate::{Entry, Keeper, StoreFault, private};
 use lavrin_core::survey::snapshot::{Hash, hash};
 use rusqlite::{Connection, ErrorCode, OptionalExtension as _, params};
 use std::fs::{Metadata, OpenOptions};
@@ -110,6 +110,8 @@ impl Database {
 
     fn set_up(&self) -> rusqlite::Result<Result<(), DatabaseFault>> {
         self.connection.busy_timeout(BUSY)?;
+        // Nothing in the file is run: no function in a view, a trigger or a default.
+        self.connection.pragma_update(None, "trusted_schema", "off")?;
         let number = |name: &str| self.connection.pragma_query_value(None, name, |row| row.get::<_, i32>(0));
         let tables: i64 = self.connection.query_row("SELECT count(*) FROM sqlite_schema", [], |row| row.get(0))?;
         let (application, version) = (number("application_id")?, number("user_version")?);
@@ -119,6 +121,12 @@ impl Database {
         }
         if version > VERSION {
             return Ok(Err(DatabaseFault::Newer { path: self.path.clone(), found: version }));
+        }
+        if tables > 0
+            && let Some(name) = foreign(&self.connection)?
+        {
+            let said = format!("'{name}' in it is none of this program's own tables, or not as they are");
+            return Ok(Err(DatabaseFault::Damaged { path: self.path.clone(), said }));
         }
         self.connection.pragma_update(None, "journal_mode", "wal")?;
         // An intent has to be on disk before its change is made.
@@ -224,6 +232,22 @@ impl Database {
     }
 }
 
+/// Something in the store that this program does not make: a table, a trigger, a view, or one of its own that was altered.
+fn foreign(store: &Connection) -> rusqlite::Result<Option<String>> {
+    let own = Connection::open_in_memory()?;
+    own.execute_batch(TABLES)?;
+    let (own, found) = (objects(&own)?, objects(store)?);
+    let odd = found.iter().find(|object| !own.contains(object)).or_else(|| own.iter().find(|own| !found.contains(own)));
+    Ok(odd.map(|(_, name, _)| name.clone()))
+}
+
+/// Kind, name and definition of everything in a database.
+fn objects(database: &Connection) -> rusqlite::Result<Vec<(String, String, String)>> {
+    let mut query = database.prepare("SELECT type, name, coalesce(sql, '') FROM sqlite_schema ORDER BY type, name")?;
+    let rows = query.query_map([], |row| Ok((row.get(0)?, row.get(1)?, row.get(2)?)))?;
+    rows.collect()
+}
+
 /// Takes an open transaction back when it is dropped.
 struct Rollback<'a>(Option<&'a Connection>);
 
@@ -292,10 +316,17 @@ impl Database {
 fn prepare(folder: &Path, path: &Path) -> std::io::Result<()> {
     // A register comes by version control too: a link in it must not lead the store elsewhere.
     put(folder, Metadata::is_dir, || std::fs::DirBuilder::new().mode(0o700).create(folder))?;
+    private::folder(folder)?;
     let ignore = folder.join(".gitignore");
     let new = |path: &Path, mode: u32| OpenOptions::new().write(true).create_new(true).mode(mode).open(path);
     put(&ignore, Metadata::is_file, || new(&ignore, 0o644)?.write_all(b"*\n"))?;
-    put(path, Metadata::is_file, || new(path, 0o600).map(drop))
+    put(path, Metadata::is_file, || new(path, 0o600).map(drop))?;
+    for beside in ["", "-wal", "-shm", "-journal"] {
+        let mut name = path.as_os_str().to_owned();
+        name.push(beside);
+        private::file(Path::new(&name))?;
+    }
+    Ok(())
 }
 
 /// Makes what is not there yet; somebody else may make it at the same moment.

@@ -1,8 +1,8 @@
 //! The journal: one JSON object a line, only ever appended to.
 
-use crate::{State, StoreFault};
+use crate::{State, StoreFault, private};
 use lavrin_core::fs::BytePath;
-use lavrin_core::steps::{Change, Owner};
+use lavrin_core::steps::{Change, Owner, Was};
 use serde::{Deserialize, Serialize};
 use std::fs::OpenOptions;
 use std::io::Write as _;
@@ -118,6 +118,9 @@ pub enum KeptChange {
         mode: u32,
         /// Owner and group.
         owner: (u32, u32),
+        /// Permission bits, owner and group before, where they were others.
+        #[serde(default, skip_serializing_if = "Option::is_none")]
+        was: Option<(u32, u32, u32)>,
     },
     /// A file that was removed.
     RemoveFile {
@@ -150,9 +153,10 @@ impl KeptChange {
             Change::SetOwner { path, from, to } => {
                 Self::SetOwner { path: path.clone(), from: pair(from), to: pair(to) }
             }
-            Change::WriteFile { path, old, new, mode, owner } => {
+            Change::WriteFile { path, old, new, mode, owner, was } => {
                 let old = old.as_deref().map(&mut keep).transpose()?;
-                Self::WriteFile { path: path.clone(), old, new: keep(new)?, mode: *mode, owner: pair(owner) }
+                let was = was.map(|was| (was.mode, was.owner.uid, was.owner.gid));
+                Self::WriteFile { path: path.clone(), old, new: keep(new)?, mode: *mode, owner: pair(owner), was }
             }
             Change::RemoveFile { path, old, mode, owner } => {
                 Self::RemoveFile { path: path.clone(), old: keep(old)?, mode: *mode, owner: pair(owner) }
@@ -169,12 +173,13 @@ impl KeptChange {
             Self::RemoveFolder { path, mode, owner: own } => Change::RemoveFolder { path, mode, owner: owner(own) },
             Self::SetMode { path, from, to } => Change::SetMode { path, from, to },
             Self::SetOwner { path, from, to } => Change::SetOwner { path, from: owner(from), to: owner(to) },
-            Self::WriteFile { path, old, new, mode, owner: own } => {
+            Self::WriteFile { path, old, new, mode, owner: own, was } => {
                 let old = match old {
                     Some(name) => Some(content(&name)?),
                     None => None,
                 };
-                Change::WriteFile { path, old, new: content(&new)?, mode, owner: owner(own) }
+                let was = was.map(|(mode, uid, gid)| Was { mode, owner: Owner { uid, gid } });
+                Change::WriteFile { path, old, new: content(&new)?, mode, owner: owner(own), was }
             }
             Self::RemoveFile { path, old, mode, owner: own } => {
                 Change::RemoveFile { path, old: content(&old)?, mode, owner: owner(own) }
@@ -204,6 +209,7 @@ impl State {
         let path = self.folder_for("")?.join("journal.jsonl");
         let mut line = serde_json::to_vec(entry).map_err(|error| Self::fault(&path)(error.into()))?;
         line.push(b'\n');
+        private::file(&path).map_err(Self::fault(&path))?;
         let write = || {
             let mut file = OpenOptions::new().append(true).create(true).mode(0o600).open(&path)?;
             file.write_all(&line)?;
@@ -218,13 +224,8 @@ impl State {
     /// [`StoreFault`] where the journal is there and cannot be read.
     pub fn journal(&self) -> Result<Vec<Entry>, StoreFault> {
         let path = self.folder().join("journal.jsonl");
-        match std::fs::read(&path) {
-            Ok(bytes) => {
-                Ok(bytes.split(|byte| *byte == b'\n').filter_map(|line| serde_json::from_slice(line).ok()).collect())
-            }
-            Err(error) if error.kind() == std::io::ErrorKind::NotFound => Ok(Vec::new()),
-            Err(error) => Err(Self::fault(&path)(error)),
-        }
+        let bytes = private::read(&path).map_err(Self::fault(&path))?.unwrap_or_default();
+        Ok(bytes.split(|byte| *byte == b'\n').filter_map(|line| serde_json::from_slice(line).ok()).collect())
     }
 }
 
@@ -265,8 +266,8 @@ mod tests {
             Change::RemoveFolder { path: path.clone(), mode: 0o700, owner },
             Change::SetMode { path: path.clone(), from: 0o755, to: 0o700 },
             Change::SetOwner { path: path.clone(), from: Owner { uid: 0, gid: 0 }, to: owner },
-            Change::WriteFile { path: path.clone(), old: Some(old.clone()), new: new.clone(), mode: 0o600, owner },
-            Change::WriteFile { path: path.clone(), old: None, new, mode: 0o600, owner },
+            Change::WriteFile { path: path.clone(), old: Some(old.clone()), new: new.clone(), mode: 0o600, owner, was: Some(Was { mode: 0o644, owner: Owner { uid: 0, gid: 0 } }) },
+            Change::WriteFile { path: path.clone(), old: None, new, mode: 0o600, owner, was: None },
             Change::RemoveFile { path, old, mode: 0o600, owner },
         ];
         for keeper in &keepers {

@@ -4,6 +4,7 @@
 mod backup;
 pub mod database;
 mod journal;
+mod private;
 pub mod register;
 
 pub use journal::{Entry, Event, KeptChange, Outcome};
@@ -100,11 +101,11 @@ impl Keeper for State {
 
     fn kept(&self, name: &str) -> Result<Option<Vec<u8>>, StoreFault> {
         let path = self.backup_path(name);
-        match std::fs::read(&path) {
-            Ok(bytes) if backup::name_of(&bytes) == name => Ok(Some(bytes)),
-            Ok(_) => Err(Self::fault(&path)(std::io::Error::other("it is not the content that was kept"))),
-            Err(error) if error.kind() == std::io::ErrorKind::NotFound => Ok(None),
-            Err(error) => Err(Self::fault(&path)(error)),
+        match private::read(&path).map_err(Self::fault(&path))? {
+            Some(bytes) if backup::name_of(&bytes) != name => {
+                Err(Self::fault(&path)(std::io::Error::other("it is not the content that was kept")))
+            }
+            kept => Ok(kept),
         }
     }
 
@@ -144,6 +145,9 @@ impl State {
             .mode(Mode::RWXU.as_raw_mode())
             .create(&path)
             .map_err(Self::fault(&path))?;
+        for folder in [&self.folder, &path] {
+            private::folder(folder).map_err(Self::fault(folder))?;
+        }
         Ok(path)
     }
 }

@@ -86,7 +86,12 @@ pub fn run() -> Exit {
     let cli = match Cli::try_parse() {
         Ok(cli) => cli,
         Err(error) => {
-            let _ = error.print();
+            // What was typed may have come from somewhere else; help is our own, and may be coloured.
+            if error.use_stderr() {
+                Ui::new(Color::Never, Format::Text, false).show(error.render().to_string().trim_end());
+            } else {
+                let _ = error.print();
+            }
             return if error.use_stderr() { Exit::Usage } else { Exit::Done };
         }
     };

@@ -302,6 +302,7 @@ pub fn why_words(why: &Why) -> String {
         }
         Why::TooLarge(limit) => format!("it is larger than {limit} bytes"),
         Why::WrongKind => "it is not a regular file or folder".to_owned(),
+        Why::NoAnswer => "what runs as this account did not answer in time, or said too much".to_owned(),
         Why::NotReached => "the look did not come to it".to_owned(),
         Why::Other(said) => said.clone(),
     }

@@ -27,11 +27,10 @@ pub fn unknown_keys(register: &Register, entries: &[(String, AuditEntry)]) -> Ve
     let index = Index::of(register);
     let mut keys: BTreeMap<Fingerprint, Found> = BTreeMap::new();
     for (host, entry) in entries.iter().filter(|(_, entry)| index.owner(entry.fingerprint).is_none()) {
-        let comment = printable(entry.comment.trim_ascii());
-        let leave = register.hosts.get(host).map(|host| host.leave.as_slice()).unwrap_or_default();
-        if leave.iter().any(|leave| *leave == comment || *leave == entry.fingerprint.to_string()) {
+        if register.hosts.get(host).is_some_and(|host| index.is_left_alone(entry.fingerprint, host)) {
             continue;
         }
+        let comment = printable(entry.comment.trim_ascii());
         let found = keys.entry(entry.fingerprint).or_insert_with(|| Found {
             key: entry.key.clone(),
             comments: BTreeSet::new(),

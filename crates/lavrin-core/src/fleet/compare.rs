@@ -397,8 +397,7 @@ impl<'a> OneAccount<'_, 'a> {
             Content::Unusable(unusable) => (unusable.key.as_ref()?.fingerprint(), String::new()),
             Content::Blank | Content::Comment => return None,
         };
-        let left_alone = || self.host.leave.iter().any(|leave| *leave == comment || *leave == key.to_string());
-        if wanted.iter().any(|wanted| wanted.key.fingerprint == key) || left_alone() {
+        if wanted.iter().any(|wanted| wanted.key.fingerprint == key) || self.all.index.is_left_alone(key, self.host) {
             return None;
         }
         let owner = self.all.index.owner(key);

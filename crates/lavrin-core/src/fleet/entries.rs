@@ -28,8 +28,7 @@ pub(super) fn check(
     state: &HostState,
 ) -> Vec<Finding> {
     let comment = printable(entry.comment.trim_ascii());
-    let is_left_alone = host.leave.iter().any(|leave| *leave == comment || *leave == entry.fingerprint.to_string());
-    if is_left_alone {
+    if all.index.is_left_alone(entry.fingerprint, host) {
         return Vec::new();
     }
     let fingerprint = entry.fingerprint;

@@ -86,6 +86,13 @@ impl<'a> Index<'a> {
         index
     }
 
+    /// Whether entries of this key are left alone on a host. Never those of a person that the register knows.
+    #[must_use]
+    pub fn is_left_alone(&self, key: Fingerprint, host: &Host) -> bool {
+        let is_named = host.leave.iter().any(|left| left.value == key);
+        is_named && !matches!(self.owner(key), Some(Owner::Person { .. }))
+    }
+
     /// Whose a key is.
     #[must_use]
     pub fn owner(&self, key: Fingerprint) -> Option<&Owner> {

@@ -101,6 +101,19 @@ impl Algorithm {
         }
     }
 
+    /// The algorithm of a key *inside* a blob, by the names that OpenSSH's server takes there: beside the usual one its own short
+    /// names, in any case, and signature names for RSA. For ECDSA it asks for the curve's own name.
+    #[must_use]
+    pub fn from_inner_name(name: &[u8]) -> Option<Self> {
+        let is = |short: &str| name.eq_ignore_ascii_case(short.as_bytes());
+        match name {
+            _ if is("ED25519") => Some(Self::Ed25519),
+            _ if is("ED25519-SK") => Some(Self::SkEd25519),
+            _ if is("RSA") => Some(Self::Rsa),
+            _ => Self::from_label(name),
+        }
+    }
+
     /// Names that servers once took or that belong to other things; recognised so that the refusal can name them.
     #[must_use]
     pub fn is_retired(name: &[u8]) -> bool {

@@ -39,6 +39,35 @@ pub(super) fn add(bytes: &[u8], text: &mut String) {
     ENGINE.encode_string(bytes, text);
 }
 
+/// Base64 as dropbear reads it: what is no base64 is passed over, and the first padding ends it.
+pub(crate) fn decode_loosely(base64: &[u8]) -> Vec<u8> {
+    let mut blob = Vec::with_capacity(base64.len() * 3 / 4);
+    let (mut bits, mut count) = (0u32, 0);
+    for byte in base64 {
+        let value = match byte {
+            b'A'..=b'Z' => byte - b'A',
+            b'a'..=b'z' => byte - b'a' + 26,
+            b'0'..=b'9' => byte - b'0' + 52,
+            b'+' => 62,
+            b'/' => 63,
+            b'=' => break,
+            _ => continue,
+        };
+        bits = bits << 6 | u32::from(value);
+        count += 1;
+        if count % 4 == 0 {
+            blob.extend_from_slice(&bits.to_be_bytes()[1..]);
+            bits = 0;
+        }
+    }
+    match count % 4 {
+        2 => blob.push(bits.to_be_bytes()[2] << 4 | bits.to_be_bytes()[3] >> 4),
+        3 => blob.extend_from_slice(&(bits >> 2).to_be_bytes()[2..]),
+        _ => {}
+    }
+    blob
+}
+
 #[cfg(test)]
 mod tests {
     use super::*;

@@ -1,7 +1,7 @@
 //! Keys: algorithms, public and private halves, fingerprints, generation, containers and strength.
 
 pub mod algorithm;
-mod base64;
+pub(crate) mod base64;
 pub mod container;
 mod edwards;
 pub mod fingerprint;

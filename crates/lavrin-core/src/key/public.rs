@@ -54,24 +54,28 @@ impl PublicKey {
     /// # Errors
     /// The [`KeyFault`] that says which field is wrong.
     pub fn from_blob(blob: &[u8]) -> Result<Self, KeyFault> {
+        let name = Reader::new(blob).string()?;
+        if Algorithm::from_name(name).is_none() {
+            return Err(unknown_algorithm(name));
+        }
         let (key, minimal) = Self::from_blob_as_server(blob)?;
         if minimal { Ok(key) } else { Err(KeyFault::IntegerNotMinimal) }
     }
 
-    /// Reads a blob as OpenSSH's server does, which lets an RSA number have surplus leading zeros. The flag says
-    /// whether the form was canonical.
+    /// Reads a blob as OpenSSH's server does, which lets an RSA number have surplus leading zeros and takes other names of an
+    /// algorithm inside. Equal keys are equal then, however they are written. The flag says whether the form was canonical.
     ///
     /// # Errors
     /// The [`KeyFault`] that says which field is wrong.
     pub fn from_blob_as_server(blob: &[u8]) -> Result<(Self, bool), KeyFault> {
         let mut reader = Reader::new(blob);
         let name = reader.string()?;
-        let Some(algorithm) = Algorithm::from_name(name) else {
+        let Some(algorithm) = Algorithm::from_inner_name(name) else {
             return Err(unknown_algorithm(name));
         };
         let (key, minimal) = Self::read_body(algorithm, &mut reader)?;
         reader.end()?;
-        Ok((key, minimal))
+        Ok((key, minimal && name == algorithm.name().as_bytes()))
     }
 
     /// Reads the fields behind the algorithm's name, as they also stand inside a private key.
@@ -356,6 +360,19 @@ mod tests {
         point[64] = 9;
         let fault = PublicKey::from_blob(&blob(&[b"ecdsa-sha2-nistp256", b"nistp256", &point])).unwrap_err();
         assert_eq!(fault, KeyFault::PointNotOnCurve);
+    }
+
+    #[test]
+    fn a_key_is_what_it_is_by_whatever_name_the_server_takes() {
+        let rsa = |name: &[u8]| blob(&[name, &[1, 0, 1], &[0, 0xc5, 0x11, 0x11]]);
+        let key = PublicKey::from_blob(&rsa(b"ssh-rsa")).unwrap();
+        for name in [&b"RSA"[..], b"rsa", b"rsa-sha2-256", b"rsa-sha2-512"] {
+            assert_eq!(PublicKey::from_blob_as_server(&rsa(name)).unwrap(), (key.clone(), false));
+            assert!(PublicKey::from_blob(&rsa(name)).is_err());
+        }
+        for name in [&b"rsa-sha2-1"[..], b"ECDSA", b"ssh-RSA", b"dss"] {
+            assert!(PublicKey::from_blob_as_server(&rsa(name)).is_err());
+        }
     }
 
     #[test]

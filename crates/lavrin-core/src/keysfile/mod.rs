@@ -216,7 +216,7 @@ fn read_entry(text: &[u8], known: Option<&KnownKeys>) -> Content {
     if let Some(read) = line::parse_with(text, known) {
         return match read {
             Ok(key) => entry(key, Options::default()),
-            Err(fault) => unusable(LineFault::Key(fault), None),
+            Err(fault) => unusable(LineFault::Key(fault), loosely(text)),
         };
     }
     if let Some(fault) = foreign(text) {
@@ -228,9 +228,14 @@ fn read_entry(text: &[u8], known: Option<&KnownKeys>) -> Content {
             Ok(options) => entry(key, options),
             Err(fault) => unusable(LineFault::Options(fault), Some(key.key)),
         },
-        Some(Err(fault)) => unusable(LineFault::Key(fault), None),
+        Some(Err(fault)) => unusable(LineFault::Key(fault), loosely(rest)),
         None => unusable(LineFault::NoKey, None),
     }
+}
+
+/// The key on a line that does not read as it should, where another server would still take it.
+fn loosely(text: &[u8]) -> Option<Arc<PublicKey>> {
+    line::parse_loosely(text).map(Arc::new)
 }
 
 fn entry(line: KeyLine<'_>, options: Options) -> Content {

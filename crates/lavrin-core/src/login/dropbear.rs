@@ -3,7 +3,7 @@
 
 use super::{Limits, Reason, ReasonKind};
 use crate::fs::BytePath;
-use crate::key::{Algorithm, Fingerprint};
+use crate::key::{Algorithm, Fingerprint, base64};
 use crate::keysfile::{LineFault, options::OptionFault};
 use crate::text::printable;
 
@@ -53,7 +53,7 @@ fn holds<'a>(line: &'a [u8], algorithm: Algorithm, wanted: &Fingerprint) -> Opti
         None => behind_options(line, name)?,
     };
     let base64 = rest.strip_prefix(b" ")?.split(|byte| *byte == b' ').next()?;
-    let blob = decode(base64);
+    let blob = base64::decode_loosely(base64);
     (Fingerprint::of(&blob) == *wanted).then_some(options)
 }
 
@@ -76,35 +76,6 @@ fn behind_options<'a>(line: &'a [u8], name: &[u8]) -> Option<(&'a [u8], &'a [u8]
     })?;
     let rest = &text[end + 1..];
     (rest.len() >= name.len() + 3).then(|| rest.strip_prefix(name)).flatten().map(|rest| (&text[..end], rest))
-}
-
-/// Base64 as it is read there: what is no base64 is passed over, and the first padding ends it.
-fn decode(base64: &[u8]) -> Vec<u8> {
-    let mut blob = Vec::with_capacity(base64.len() * 3 / 4);
-    let (mut bits, mut count) = (0u32, 0);
-    for byte in base64 {
-        let value = match byte {
-            b'A'..=b'Z' => byte - b'A',
-            b'a'..=b'z' => byte - b'a' + 26,
-            b'0'..=b'9' => byte - b'0' + 52,
-            b'+' => 62,
-            b'/' => 63,
-            b'=' => break,
-            _ => continue,
-        };
-        bits = bits << 6 | u32::from(value);
-        count += 1;
-        if count % 4 == 0 {
-            blob.extend_from_slice(&bits.to_be_bytes()[1..]);
-            bits = 0;
-        }
-    }
-    match count % 4 {
-        2 => blob.push(bits.to_be_bytes()[2] << 4 | bits.to_be_bytes()[3] >> 4),
-        3 => blob.extend_from_slice(&(bits >> 2).to_be_bytes()[2..]),
-        _ => {}
-    }
-    blob
 }
 
 /// What the options come to.
@@ -192,8 +163,8 @@ mod tests {
 
     #[test]
     fn base64_is_decoded_loosely() {
-        assert_eq!(decode(b"TGFt\rcA=="), b"Lamp");
-        assert_eq!(decode(b"TGE="), b"La");
-        assert_eq!(decode(b"TGFt"), b"Lam");
+        assert_eq!(base64::decode_loosely(b"TGFt\rcA=="), b"Lamp");
+        assert_eq!(base64::decode_loosely(b"TGE="), b"La");
+        assert_eq!(base64::decode_loosely(b"TGFt"), b"Lam");
     }
 }

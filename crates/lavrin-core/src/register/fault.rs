@@ -149,6 +149,20 @@ pub enum RegisterFault {
         /// The account.
         account: String,
     },
+    /// Entries are to be left alone by something else than their key.
+    LeaveByComment {
+        /// What stands there.
+        comment: String,
+        /// Keys whose entries go by it.
+        meant: Vec<Fingerprint>,
+    },
+    /// A key is to be left alone although it is known whose it is.
+    LeaveOfPerson {
+        /// Whose.
+        person: String,
+        /// Which key.
+        fingerprint: Fingerprint,
+    },
     /// An exception whose last day is over.
     ExceptionEnded {
         /// The last day.
@@ -160,7 +174,7 @@ pub enum RegisterFault {
 
 impl RegisterFault {
     /// Every rule, so that policy can name it.
-    pub const RULES: [&'static str; 28] = [
+    pub const RULES: [&'static str; 30] = [
         "algorithm-not-allowed",
         "register-syntax",
         "unknown-field",
@@ -185,6 +199,8 @@ impl RegisterFault {
         "host-unpinned",
         "through-loop",
         "account-without-way-in",
+        "leave-by-comment",
+        "leave-of-person",
         "exception-ended",
         "exception-unused",
         "weak-shared-prime",
@@ -223,6 +239,8 @@ impl RegisterFault {
             Self::HostUnpinned => "host-unpinned",
             Self::ThroughLoop => "through-loop",
             Self::AccountWithoutWayIn { .. } => "account-without-way-in",
+            Self::LeaveByComment { .. } => "leave-by-comment",
+            Self::LeaveOfPerson { .. } => "leave-of-person",
             Self::ExceptionEnded { .. } => "exception-ended",
             Self::ExceptionUnused => "exception-unused",
         }
@@ -249,6 +267,8 @@ impl RegisterFault {
             | Self::UnknownName { .. }
             | Self::GrantOfLeaver { .. }
             | Self::AutomationUnlimited { .. }
+            | Self::LeaveByComment { .. }
+            | Self::LeaveOfPerson { .. }
             | Self::ThroughLoop => Severity::High,
             Self::UnknownField { .. }
             | Self::OldKey { .. }

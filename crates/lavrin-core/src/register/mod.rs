@@ -153,8 +153,10 @@ pub struct Host {
     pub host_keys: Vec<Placed<PublicKey>>,
     /// The accounts whose key files are managed.
     pub accounts: Vec<Placed<String>>,
-    /// Entries that are left alone although nobody is known for them: fingerprints or comments.
-    pub leave: Vec<String>,
+    /// Keys that are left alone although nobody is known for them.
+    pub leave: Vec<Placed<Fingerprint>>,
+    /// What stands among them and is no fingerprint. Whoever may write an entry may write its comment, so it leaves nothing alone.
+    pub leave_unread: Vec<Placed<String>>,
     /// Whether everybody who may enter its managed accounts is in the register: then keys of nobody are removed too.
     pub complete: bool,
     /// Keys that belong to accounts on it.

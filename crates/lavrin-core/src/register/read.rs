@@ -8,7 +8,7 @@ use super::{
 use crate::finding::Severity;
 use crate::fleet::HOST_RULES;
 use crate::key::container::line;
-use crate::key::{Algorithm, KeyFault};
+use crate::key::{Algorithm, Fingerprint, KeyFault};
 use crate::policy::Policy;
 use rayon::prelude::*;
 use std::collections::BTreeMap;
@@ -314,6 +314,13 @@ fn host(number: usize, id: &str, table: Spanned<DeTable<'_>>, faults: &mut Fault
             None => fields.fault(RegisterFault::BadKey { fault: KeyFault::NotAKey }, text.place),
         }
     }
+    let (mut leave, mut leave_unread) = (Vec::new(), Vec::new());
+    for text in fields.texts("leave") {
+        match Fingerprint::parse(&text.value) {
+            Ok(key) => leave.push(Placed { value: key, place: text.place }),
+            Err(_) => leave_unread.push(text),
+        }
+    }
     let tables = fields.tables("key");
     let host = Host {
         id: id.to_owned(),
@@ -325,7 +332,8 @@ fn host(number: usize, id: &str, table: Spanned<DeTable<'_>>, faults: &mut Fault
         login: fields.text("login").map(|login| login.value),
         through: fields.text("through"),
         accounts: fields.texts("accounts"),
-        leave: values(fields.texts("leave")),
+        leave,
+        leave_unread,
         complete: fields.flag("complete"),
         host_keys,
         keys: tables.into_iter().filter_map(|table| owned_key(number, id, table, true, fields.faults())).collect(),

@@ -138,6 +138,18 @@ fn hosts_need_keys_and_ways() {
 }
 
 #[test]
+fn entries_are_left_alone_by_their_key_and_never_where_it_is_a_persons() {
+    let leave = |what: &str| {
+        let told = found(|texts| replace(texts, 3, "accounts", &format!("leave = [\"{what}\"]\naccounts")));
+        told.into_iter().map(|(rule, _)| rule).collect::<Vec<_>>()
+    };
+    let key = |seed: u8| crate::key::PrivateKey::ed25519(&[seed; 32]).unwrap().public().fingerprint().to_string();
+    assert_eq!(leave("build robot"), ["leave-by-comment"]);
+    assert_eq!(leave(&key(1)), ["leave-of-person"]);
+    assert!(leave(&key(9)).is_empty());
+}
+
+#[test]
 fn exceptions_excuse_for_a_while_and_are_told_when_they_have_no_use() {
     let exception = |until: &str| {
         format!(

@@ -118,12 +118,15 @@ fn write(modes: &Modes<'_>, file: &Target, add: &[String], edits: &Edits, steps:
     }
     let sets_modes = edits.modes || !add.is_empty();
     let (mode, owner) = match &file.node {
-        Some(node) if !sets_modes => (node.mode, owner_after(node, node.mode, modes.account, modes.seen)),
+        Some(node) if !sets_modes => {
+            (node.mode, owner_after(&file.real, node, node.mode, modes.account, modes.seen))
+        }
         _ => modes.file_should_be(file),
     };
+    let was = modes.was(file, mode, owner);
     // Where the owner changes by writing the file anew, one writing is enough.
     steps.changes.retain(|change| !matches!(change, Change::WriteFile { path, .. } if *path == file.real));
-    steps.changes.push(Change::WriteFile { path: file.real.clone(), old: file.bytes.clone(), new, mode, owner });
+    steps.changes.push(Change::WriteFile { path: file.real.clone(), old: file.bytes.clone(), new, mode, owner, was });
 }
 
 /// Entries of a file that the server did not read until now and that stay in it, where the changes open it.

@@ -62,13 +62,12 @@ fn append(modes: &Modes<'_>, found: &Target, line: &str, steps: &mut Steps) {
     let new = found.document().with_appended(line);
     let number = KeysFile::parse(&new).lines().last().map_or(1, |line| line.number);
     let (mode, owner) = modes.file_should_be(found);
-    // A mode that changes is a step of its own, so that taking the steps back brings the old one back. A foreign owner
-    // goes with the writing itself where there are no rights to give the file away.
-    let own = found.node.as_ref().is_some_and(|node| node.uid == modes.account.uid);
-    if modes.may_give_away() || own {
+    // A mode that changes is a step of its own. A foreign owner goes with the writing itself.
+    if found.node.as_ref().is_some_and(|node| node.uid == owner.uid) {
         modes.file(found, steps);
     }
-    steps.changes.push(Change::WriteFile { path: found.real.clone(), old: found.bytes.clone(), new, mode, owner });
+    let was = modes.was(found, mode, owner);
+    steps.changes.push(Change::WriteFile { path: found.real.clone(), old: found.bytes.clone(), new, mode, owner, was });
     steps.target = Some(Place { path: found.named.clone(), line: number });
 }
 

@@ -199,11 +199,12 @@ fn rewrite(file: &Sick, reads: bool, told: bool, modes: &Modes<'_>, consent: &[F
         return;
     }
     let (mode, owner) = modes.file_should_be(&file.target);
+    let was = modes.was(&file.target, mode, owner);
     // Where the owner changes by writing the file anew, one writing is enough.
     let real = &file.target.real;
     mending.steps.changes.retain(|change| !matches!(change, Change::WriteFile { path, .. } if path == real));
     let (path, old) = (real.clone(), Some(bytes.clone()));
-    mending.steps.changes.push(Change::WriteFile { path, old, new, mode, owner });
+    mending.steps.changes.push(Change::WriteFile { path, old, new, mode, owner, was });
     let lines = chosen.into_iter().cloned().collect();
     mending.mended.push(Mended { path: real.clone(), lines, line_ends: file.repairs.line_ends });
 }

@@ -18,7 +18,7 @@ use crate::keysfile::KeysFile;
 use crate::login::{self, Limits, Place};
 use crate::policy::Policy;
 use crate::server_config::Settings;
-use crate::survey::{Observation, Resolved, resolve};
+use crate::survey::{Observation, Resolved, is_under_root_alone, resolve, resolve_new};
 pub use bring::{Edits, bring};
 pub(crate) use bring::{modes, targets};
 pub use effect::Effect;
@@ -36,6 +36,23 @@ pub struct Owner {
     pub uid: u32,
     /// Group.
     pub gid: u32,
+}
+
+/// Mode and owner of a file before it is written anew.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub struct Was {
+    /// Its permission bits.
+    pub mode: u32,
+    /// Its owner.
+    pub owner: Owner,
+}
+
+impl Was {
+    /// Those of a file that is there, where writing it gives it others.
+    fn of(node: Option<&Node>, mode: u32, owner: Owner) -> Option<Self> {
+        let was = node.map(|node| Self { mode: node.mode, owner: Owner { uid: node.uid, gid: node.gid } });
+        was.filter(|was| *was != Self { mode, owner })
+    }
 }
 
 /// One change. Paths are real ones: no link is on the way, or the step is refused when it is carried out.
@@ -89,6 +106,8 @@ pub enum Change {
         mode: u32,
         /// Its owner.
         owner: Owner,
+        /// What the file in its place has just before; `None`: the same, or there is none.
+        was: Option<Was>,
     },
     /// Remove a file; only ever to take back [`Change::WriteFile`] where there was none.
     RemoveFile {
@@ -112,11 +131,17 @@ impl Change {
             Self::RemoveFolder { path, mode, owner } => Self::MakeFolder { path, mode, owner },
             Self::SetMode { path, from, to } => Self::SetMode { path, from: to, to: from },
             Self::SetOwner { path, from, to } => Self::SetOwner { path, from: to, to: from },
-            Self::WriteFile { path, old: Some(old), new, mode, owner } => {
-                Self::WriteFile { path, old: Some(new), new: old, mode, owner }
+            Self::WriteFile { path, old: Some(old), new, mode, owner, was } => {
+                let now = was.map(|_| Was { mode, owner });
+                let Was { mode, owner } = was.unwrap_or(Was { mode, owner });
+                Self::WriteFile { path, old: Some(new), new: old, mode, owner, was: now }
             }
-            Self::WriteFile { path, old: None, new, mode, owner } => Self::RemoveFile { path, old: new, mode, owner },
-            Self::RemoveFile { path, old, mode, owner } => Self::WriteFile { path, old: None, new: old, mode, owner },
+            Self::WriteFile { path, old: None, new, mode, owner, .. } => {
+                Self::RemoveFile { path, old: new, mode, owner }
+            }
+            Self::RemoveFile { path, old, mode, owner } => {
+                Self::WriteFile { path, old: None, new: old, mode, owner, was: None }
+            }
         }
     }
 
@@ -322,12 +347,10 @@ fn target(named: &BytePath, account: &Account, seen: &Observation) -> Result<Tar
             }
         }
         Resolved::Missing(missing) => {
-            // The part that is there may lead over links; the rest is made below it.
-            let below = named.as_bytes().strip_prefix(missing.as_bytes()).map(<[u8]>::to_vec);
-            let real = below.map_or_else(
-                || named.clone(),
-                |rest| if rest.is_empty() { missing.clone() } else { missing.join(&rest) },
-            );
+            let real = resolve_new(named, seen).ok_or(NoSteps::Unseen(missing, Why::NotReached))?;
+            if named.is_within(&account.home) && !within_home(&real, account, seen) {
+                return Err(NoSteps::LinkLeadsOut { path: named.clone(), to: real });
+            }
             Ok(Target { named: named.clone(), real, node: None, bytes: None })
         }
         Resolved::Unseen(path, why) => Err(NoSteps::Unseen(path, why)),
@@ -336,11 +359,11 @@ fn target(named: &BytePath, account: &Account, seen: &Observation) -> Result<Tar
     }
 }
 
-/// Owner and group that a file can have once it has been replaced with this mode. What lies in a home or belongs to the account
-/// is written with the account's own rights, so it becomes the account's; a group that the account is not in is kept where it
-/// has any rights, and the step fails where the system does not allow that.
-fn owner_after(node: &Node, mode: u32, account: &Account, seen: &Observation) -> Owner {
-    let by_account = node.uid == account.uid || seen.viewer != Some(0);
+/// Owner and group that a file can have once it has been replaced with this mode. Where root alone decides what a name means,
+/// root writes, and keeps both. Elsewhere the account writes with its own rights, so the file becomes the account's; a group that
+/// the account is not in is kept where it has any rights, and the step fails where the system does not allow that.
+fn owner_after(path: &BytePath, node: &Node, mode: u32, account: &Account, seen: &Observation) -> Owner {
+    let by_account = seen.viewer != Some(0) || !is_under_root_alone(path, seen);
     if !by_account || account.is_root() {
         return Owner { uid: node.uid, gid: node.gid };
     }

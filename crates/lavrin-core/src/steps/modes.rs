@@ -3,7 +3,7 @@
 use crate::access_rules::refused_bits;
 
 use super::{
-    Account, BytePath, Change, NoSteps, Node, NodeKind, Observation, Owner, Policy, Steps, Target, owner_after,
+    Account, BytePath, Change, NoSteps, Node, NodeKind, Observation, Owner, Policy, Steps, Target, Was, owner_after,
 };
 
 /// What modes and owners should be, and the changes that make them so.
@@ -81,7 +81,7 @@ impl Modes<'_> {
         (changes, faults)
     }
 
-    pub(super) fn may_give_away(&self) -> bool {
+    fn may_give_away(&self) -> bool {
         self.seen.viewer == Some(0)
     }
 
@@ -100,21 +100,21 @@ impl Modes<'_> {
     /// Mode and owner that the file should have: as they are where nobody objects.
     pub(super) fn file_should_be(&self, found: &Target) -> (u32, Owner) {
         let Some(node) = &found.node else { return (self.policy.file_mode, self.own()) };
-        let owner = Owner { uid: node.uid, gid: node.gid };
         if !found.real.is_within(self.home) {
-            return (node.mode & !0o022, owner);
+            let mode = node.mode & !0o022;
+            return (mode, owner_after(&found.real, node, mode, self.account, self.seen));
         }
         let unfit = node.mode & !self.policy.file_mode & 0o777 != 0 || node.mode & 0o400 == 0;
         let mode = if unfit { self.policy.file_mode } else { node.mode };
-        (mode, if node.uid == self.account.uid { owner_after(node, mode, self.account, self.seen) } else { self.own() })
+        (mode, if node.uid == self.account.uid { owner_after(&found.real, node, mode, self.account, self.seen) } else { self.own() })
     }
 
-    /// Owner and mode of a file that is there. Without root's rights a foreign owner goes when the file is replaced.
+    /// Owner and mode of a file that is there. A foreign owner goes when the account puts a file of its own in its place: in a
+    /// folder of the account nothing is given away by root.
     pub(super) fn file(&self, found: &Target, steps: &mut Steps) {
         let Some(node) = &found.node else { return };
         let (mode, owner) = self.file_should_be(found);
-        let from = Owner { uid: node.uid, gid: node.gid };
-        if owner.uid != from.uid && !self.may_give_away() {
+        if owner.uid != node.uid {
             let bytes = found.bytes.clone().unwrap_or_default();
             steps.changes.push(Change::WriteFile {
                 path: found.real.clone(),
@@ -122,13 +122,20 @@ impl Modes<'_> {
                 new: bytes,
                 mode,
                 owner,
+                was: Was::of(Some(node), mode, owner),
             });
             return;
         }
-        if owner.uid != from.uid {
-            steps.changes.push(Change::SetOwner { path: found.real.clone(), from, to: owner });
-        }
         set_mode(&found.real, node, mode, steps);
+    }
+}
+
+impl Modes<'_> {
+    /// What a file has just before it is written: a mode that is wrong is set right by then, where its owner stays.
+    pub(super) fn was(&self, found: &Target, mode: u32, owner: Owner) -> Option<Was> {
+        let node = found.node.as_ref()?;
+        let mode_before = if node.uid == owner.uid { mode } else { node.mode };
+        Was::of(Some(&Node { mode: mode_before, ..node.clone() }), mode, owner)
     }
 }
 

@@ -1,6 +1,6 @@
 //! The steps that take a key out of an account.
 
-use super::{Change, NoSteps, Observation, Steps, check_home, login, owner_after, target};
+use super::{Change, NoSteps, Observation, Steps, Was, check_home, login, owner_after, target};
 use crate::key::Fingerprint;
 use crate::login::{Limits, Place};
 
@@ -26,12 +26,14 @@ pub fn remove(name: &str, fingerprint: &Fingerprint, seen: &Observation) -> Resu
         let usable: Vec<usize> = document.entries().map(|(line, _)| line).collect();
         let dead = lines.iter().filter(|line| !usable.contains(line));
         steps.dead.extend(dead.map(|line| Place { path: file.clone(), line: *line }));
+        let owner = owner_after(&found.real, node, node.mode, account, seen);
         steps.changes.push(Change::WriteFile {
             path: found.real.clone(),
             old: Some(bytes.clone()),
             new: document.without(&lines),
             mode: node.mode,
-            owner: owner_after(node, node.mode, account, seen),
+            owner,
+            was: Was::of(Some(node), node.mode, owner),
         });
     }
     Ok(steps)

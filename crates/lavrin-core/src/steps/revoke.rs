@@ -39,7 +39,7 @@ pub fn revoke(keys: &[PublicKey], seen: &Observation) -> Option<Result<Steps, No
     }
     if !steps.revoked.is_empty() {
         let owner = Owner { uid: node.uid, gid: node.gid };
-        steps.changes.push(Change::WriteFile { path: real, old: Some(old), new, mode: node.mode, owner });
+        steps.changes.push(Change::WriteFile { path: real, old: Some(old), new, mode: node.mode, owner, was: None });
     }
     Some(Ok(steps))
 }

@@ -47,7 +47,7 @@ fn what_is_missing_is_made_with_the_account_as_owner() {
         steps.changes,
         [
             Change::MakeFolder { path: "/home/edda/.ssh".into(), mode: 0o700, owner },
-            Change::WriteFile { path: FILE.into(), old: None, new, mode: 0o600, owner },
+            Change::WriteFile { path: FILE.into(), old: None, new, mode: 0o600, owner, was: None },
         ]
     );
     assert_eq!(steps.target, Some(Place { path: FILE.into(), line: 1 }));

@@ -66,8 +66,8 @@ pub fn read(text: &[u8], now: i64, zone: i64) -> KeyUses {
 
 /// Account, key and address of a line that tells of a login by key.
 fn accepted(line: &str) -> Option<(String, Fingerprint, String)> {
-    let openssh = line.split_once("Accepted publickey for ").map(|(_, rest)| rest);
-    let rest = openssh.or_else(|| line.split_once("Pubkey auth succeeded for ").map(|(_, rest)| rest))?;
+    let openssh = said_by(line, &["sshd", "sshd-session"], "Accepted publickey for ");
+    let rest = openssh.or_else(|| said_by(line, &["dropbear"], "Pubkey auth succeeded for "))?;
     let words: Vec<&str> = rest.split_ascii_whitespace().collect();
     let account = words.first()?.trim_matches('\'');
     // The key may be followed by that of an authority.
@@ -76,6 +76,29 @@ fn accepted(line: &str) -> Option<(String, Fingerprint, String)> {
     let from = if openssh.is_some() { from } else { from.rsplit_once(':').map_or(*from, |(address, _)| address) };
     // Whoever writes into the logs must not write to a terminal.
     Some((printable(account.as_bytes()), Fingerprint::parse(key).ok()?, printable(from.as_bytes())))
+}
+
+/// What a line says behind these words, where one of these programs wrote it: its name and process stand right behind time and
+/// host, and the words right behind that. Words in what somebody else wrote do not count.
+fn said_by<'a>(line: &'a str, programs: &[&str], words: &str) -> Option<&'a str> {
+    let is_iso = line.as_bytes().get(4) == Some(&b'-');
+    let mut rest = line;
+    // One word for the time or three, and one for the host.
+    for _ in 0..if is_iso { 2 } else { 4 } {
+        rest = rest.trim_start_matches(' ').split_once(' ')?.1;
+    }
+    let rest = rest.trim_start_matches(' ');
+    // The small system's logger writes facility and level first.
+    let rest = rest.split_once(' ').filter(|(word, _)| is_priority(word)).map_or(rest, |(_, rest)| rest);
+    let (program, said) = rest.split_once("]: ")?;
+    let (name, process) = program.split_once('[')?;
+    let is_process = !process.is_empty() && process.bytes().all(|byte| byte.is_ascii_digit());
+    said.strip_prefix(words).filter(|_| is_process && programs.contains(&name))
+}
+
+fn is_priority(word: &str) -> bool {
+    let letters = |text: &str| !text.is_empty() && text.bytes().all(|byte| byte.is_ascii_alphanumeric());
+    word.split_once('.').is_some_and(|(facility, level)| letters(facility) && letters(level))
 }
 
 fn timestamp(line: &str, now: i64, zone: i64) -> Option<i64> {
@@ -161,6 +184,21 @@ mod tests {
         assert_eq!(year_of(sten.time), 2025);
         assert_eq!(year_of(uses.since.unwrap()), 2025);
         assert_eq!(uses.last.len(), 2);
+    }
+
+    #[test]
+    fn what_anybody_writes_into_a_log_is_no_use_of_a_key() {
+        let key = print();
+        for line in [
+            format!("Nov 22 10:00:00 lantern edda: Accepted publickey for edda from 192.0.2.1 port 5 ssh2: ED25519 {key}"),
+            format!("Nov 22 10:00:00 lantern x: sshd[7]: Accepted publickey for edda from 192.0.2.1 port 5: {key}"),
+            format!("Nov 22 10:00:00 lantern sshd[x]: Accepted publickey for edda from 192.0.2.1 port 5: {key}"),
+            format!("Nov 22 10:00:00 lantern sshd[7]: said Accepted publickey for edda from 192.0.2.1 port 5: {key}"),
+        ] {
+            assert!(read(line.as_bytes(), NOW, 0).last.is_empty(), "{line}");
+        }
+        let small = format!("Nov 22 10:00:00 buoy authpriv.info dropbear[9]: Pubkey auth succeeded for 'sten' with ssh-ed25519 key {key} from 192.0.2.9:40312");
+        assert_eq!(read(small.as_bytes(), NOW, 0).last.len(), 1);
     }
 
     #[test]

@@ -302,17 +302,37 @@ pub fn only_roots_links(path: &BytePath, seen: &Observation) -> bool {
         return true;
     }
     let is_link = |at: &BytePath| matches!(seen.node(at).known(), Some(Node { kind: NodeKind::Link(_), .. }));
-    passed(path, seen).iter().filter(|at| is_link(at)).all(|link| {
-        let mut folders = std::iter::successors(link.parent(), BytePath::parent);
-        folders.all(|folder| folder.as_bytes().len() < 2 || is_roots_alone(&folder, seen))
-    })
+    passed(path, seen).iter().filter(|at| is_link(at)).all(|link| is_under_root_alone(link, seen))
+}
+
+/// Whether root alone decides which file this path names: every folder on the way belongs to root and nobody else may write in
+/// it, as far as the way was seen.
+#[must_use]
+pub fn is_under_root_alone(path: &BytePath, seen: &Observation) -> bool {
+    let mut folders = std::iter::successors(path.parent(), BytePath::parent);
+    folders.all(|folder| folder.as_bytes().len() < 2 || is_roots_alone(&folder, seen))
 }
 
 fn is_roots_alone(folder: &BytePath, seen: &Observation) -> bool {
     seen.node(folder).known().is_some_and(|node| node.uid == 0 && node.mode & 0o022 == 0 && !node.access_list)
 }
 
-fn walk(path: &BytePath, seen: &Observation, mut pass: impl FnMut(&BytePath)) -> Resolved {
+/// Where something new at this path would really lie: the part that is there may lead over links, the rest is made below it.
+/// `None` where the path leads to something that is there, or where its way could not be seen.
+#[must_use]
+pub fn resolve_new(path: &BytePath, seen: &Observation) -> Option<BytePath> {
+    let (resolved, rest) = walk_on(path, seen, |_| {});
+    let Resolved::Missing(missing) = resolved else { return None };
+    let mut names = rest.iter().rev();
+    names.all(|name| name != b"..").then(|| rest.iter().rev().fold(missing, |path, name| path.join(name)))
+}
+
+fn walk(path: &BytePath, seen: &Observation, pass: impl FnMut(&BytePath)) -> Resolved {
+    walk_on(path, seen, pass).0
+}
+
+/// The same, and the names behind the place where it ends, the last one first.
+fn walk_on(path: &BytePath, seen: &Observation, mut pass: impl FnMut(&BytePath)) -> (Resolved, Vec<Vec<u8>>) {
     let mut rest: Vec<Vec<u8>> = components(path).rev().collect();
     let mut here = BytePath::from("/");
     let mut links = 0;
@@ -324,16 +344,16 @@ fn walk(path: &BytePath, seen: &Observation, mut pass: impl FnMut(&BytePath)) ->
         }
         let next = here.join(&name);
         let node = match seen.nodes.get(&next) {
-            None => return Resolved::Ask(next),
-            Some(Fact::Absent) => return Resolved::Missing(next),
-            Some(Fact::Unseen(why)) => return Resolved::Unseen(next, why.clone()),
+            None => return (Resolved::Ask(next), rest),
+            Some(Fact::Absent) => return (Resolved::Missing(next), rest),
+            Some(Fact::Unseen(why)) => return (Resolved::Unseen(next, why.clone()), rest),
             Some(Fact::Known(node)) => node,
         };
         pass(&next);
         if let NodeKind::Link(target) = &node.kind {
             links += 1;
             if links > LINKS_MAX {
-                return Resolved::Loop;
+                return (Resolved::Loop, rest);
             }
             if target.first() == Some(&b'/') {
                 here = BytePath::from("/");
@@ -348,7 +368,7 @@ fn walk(path: &BytePath, seen: &Observation, mut pass: impl FnMut(&BytePath)) ->
     if let Some(Fact::Known(node)) = seen.nodes.get(&here) {
         last = node.clone();
     }
-    Resolved::To(here, last)
+    (Resolved::To(here, last), rest)
 }
 
 fn components(path: &BytePath) -> impl DoubleEndedIterator<Item = Vec<u8>> {
@@ -383,6 +403,22 @@ mod tests {
         let Resolved::To(path, _) = resolve(&"/home/edda".into(), &seen) else { panic!() };
         assert_eq!(path.to_string(), "/srv/people/edda");
         assert_eq!(resolve(&"/home/edda/.ssh".into(), &seen), Resolved::Ask("/srv/people/edda/.ssh".into()));
+    }
+
+    #[test]
+    fn what_is_new_lies_behind_the_links_on_its_way() {
+        let link = NodeKind::Link(b"/srv/edda".to_vec());
+        let mut seen = tree(&[
+            ("/home", NodeKind::Folder),
+            ("/home/edda", link),
+            ("/srv", NodeKind::Folder),
+            ("/srv/edda", NodeKind::Folder),
+        ]);
+        seen.nodes.insert("/srv/edda/.ssh".into(), Fact::Absent);
+        let new = |path: &str| resolve_new(&path.into(), &seen).map(|path| path.to_string());
+        assert_eq!(new("/home/edda/.ssh/authorized_keys").as_deref(), Some("/srv/edda/.ssh/authorized_keys"));
+        assert_eq!(new("/home/edda/.ssh/../x"), None);
+        assert_eq!([new("/home/edda"), new("/home/sten/x")], [None, None]);
     }
 
     #[test]

@@ -36,7 +36,7 @@ impl LocalTree {
                 .map_err(|errno| refused(path, errno)),
             Change::SetMode { path, from, to } => set_mode(&parent, path, *from, *to),
             Change::SetOwner { path, from, to } => set_owner(&parent, path, *from, *to),
-            Change::WriteFile { path, old, new, mode, owner } => {
+            Change::WriteFile { path, old, new, mode, owner, .. } => {
                 let parent = readable(&parent, path)?;
                 write_file(&parent, path, old.as_deref(), new, *mode, *owner)
             }

@@ -1,36 +1,60 @@
-//! Carrying out changes on a host. Work in a home is done with the account's rights; root's rights only set owners and
-//! modes, of `.` after an entered folder has proven to be the one that was meant.
+//! Carrying out changes on a host. Work in a home is done with the account's rights; root's are used where root alone decides
+//! what a name means, and on `.` after an entered folder has proven to be the one that was meant. Which of the two it is, is
+//! decided on the host at that moment (`scripts/carry.sh`), never by what an account has said.
 
 use super::look::letters_of;
 use super::{ShellHost, quoted, quoted_path};
-use crate::ssh::ExecFault;
+use crate::ssh::{Exec, ExecFault};
 use crate::{Boxed, CarryFault};
 use lavrin_core::account::Account;
 use lavrin_core::fs::{BytePath, NodeKind};
-use lavrin_core::steps::{Change, Guarded, Owner};
+use lavrin_core::steps::{Change, Guarded, Owner, Was};
 use lavrin_core::survey::Observation;
 use lavrin_core::text::printable;
 use std::time::Duration;
 
-const PREPARE: &str = include_str!("scripts/prepare.sh");
+/// Functions for one change, by whoever makes it.
+const CHANGE: &str = include_str!("scripts/change.sh");
+
+/// Functions that decide whose rights are used.
+const CARRY: &str = include_str!("scripts/carry.sh");
+
 const WRITE: &str = include_str!("scripts/write.sh");
 
-/// How long a change may take, beside a second for each 100 KB that are sent.
-const CHANGE_TIMEOUT: Duration = Duration::from_mins(1);
+/// How long what runs as an account may take for a change, in seconds, beside a second for each 100 KB that are sent.
+const ACCOUNT_SECONDS: u64 = 20;
+
+/// How much longer the answer to a change may take.
+const ANSWER_TIME: Duration = Duration::from_secs(15);
+
+/// Longest answer to a change, in bytes: a few words.
+const ANSWER_BYTES_MAX: usize = 1 << 20;
 
 /// A file as it is to be written.
 struct Writing<'a> {
     path: &'a BytePath,
     old: Option<&'a [u8]>,
     new: &'a [u8],
-    mode: u32,
-    owner: Owner,
+    now: Was,
+    /// What the file in its place has.
+    was: Was,
 }
 
 impl<'a> Writing<'a> {
     fn of(change: &'a Change) -> Option<Self> {
-        let Change::WriteFile { path, old, new, mode, owner } = change else { return None };
-        Some(Self { path, old: old.as_deref(), new, mode: *mode, owner: *owner })
+        let Change::WriteFile { path, old, new, mode, owner, was } = change else { return None };
+        let now = Was { mode: *mode, owner: *owner };
+        Some(Self { path, old: old.as_deref(), new, now, was: was.unwrap_or(now) })
+    }
+
+    fn bytes(&self) -> usize {
+        self.new.len() + self.old.map_or(0, <[u8]>::len)
+    }
+
+    /// The mode for a file that was root's and that the account puts back: readable where it was, else shut to everybody.
+    fn put_back_as(&self, account: &Account) -> Option<u32> {
+        let puts_back = self.now.owner.uid != account.uid && self.was.owner.uid == account.uid;
+        puts_back.then_some(if self.now.mode & 0o004 == 0 { 0 } else { self.now.mode & 0o755 })
     }
 }
 
@@ -52,161 +76,162 @@ impl ShellHost {
         Box::pin(async move {
             let change = change.change();
             let path = change.path();
-            if let Some(writing) = Writing::of(change) {
-                return self.write(&writing, account, seen).await;
-            }
             let unsafe_name = || CarryFault::Refused { path: path.clone(), why: NOT_FOR_A_SHELL.to_owned() };
-            let (lines, by_root) = lines_of(change, account, seen).ok_or_else(unsafe_name)?;
-            self.prepare(&lines, by_root, path, account).await
+            if let Some(writing) = Writing::of(change) {
+                let folder = path.parent().as_ref().and_then(quoted_path).ok_or_else(unsafe_name)?;
+                return self.write(&writing, &folder, account).await;
+            }
+            let call = call(change, account, seen).ok_or_else(unsafe_name)?;
+            self.make(&call, path).await
         })
     }
 
-    async fn prepare(&self, lines: &str, by_root: bool, path: &BytePath, account: &Account) -> Result<(), CarryFault> {
+    async fn make(&self, call: &str, path: &BytePath) -> Result<(), CarryFault> {
         let (nonce, child) = (self.nonce(), self.nonce());
-        let steps = format!("{PREPARE}\n{lines}echo ok\n");
-        let run = if by_root {
-            format!("b p; ( {steps} ); e $?\n")
-        } else {
-            let name = quoted(&account.name);
-            format!(
-                "QR=\"'$R'\"\n{{ printf 'N=%s; R=%s\\n%s\\n' \"$K\" \"$QR\" \"$F\"; printf '%s' {}; }} | run_as {name} {} {}\n",
-                quoted(&steps),
-                account.uid,
-                account.gid
-            )
-        };
-        let script = format!("{}{run}\nprintf '\\n%s Z\\n' \"$N\"\n", self.opening(&nonce, &child));
+        let script = format!(
+            "T={ACCOUNT_SECONDS}; {}{CHANGE}\n{CARRY}\nb p; {call}; e $?\nprintf '\\n%s Z\\n' \"$N\"\n",
+            self.opening(&nonce, &child)
+        );
+        let time = Duration::from_secs(ACCOUNT_SECONDS) + ANSWER_TIME;
         let told = async {
-            let mut exec = self.connection.start(&script, &self.rise, CHANGE_TIMEOUT).await?;
-            let answer = exec.until(format!("\n{nonce} Z\n").as_bytes()).await?;
+            let mut exec = self.connection.start(&script, &self.rise, time).await?;
+            let answer = exec.until(format!("\n{nonce} Z\n").as_bytes(), ANSWER_BYTES_MAX).await?;
             exec.close().await;
             Ok::<_, ExecFault>(answer)
         };
         let answer = told.await.map_err(|_| CarryFault::Unknown { path: path.clone() })?;
         let frames = super::frames::frames(&answer, &nonce);
-        let said =
-            frames.first().map(|frame| String::from_utf8_lossy(frame.bytes).trim().to_owned()).unwrap_or_default();
-        if said.ends_with("ok") { Ok(()) } else { Err(fault(path, said.trim_start_matches("fail ").trim())) }
+        let said = frames.first().map(|frame| String::from_utf8_lossy(frame.bytes).trim().to_owned());
+        let said = said.unwrap_or_default();
+        match said.lines().last().unwrap_or_default() {
+            "ok" => Ok(()),
+            last => match last.strip_prefix("fail ") {
+                Some(word) => Err(fault(path, word.trim())),
+                // What runs as an account may end, or be ended, at any moment.
+                None => Err(CarryFault::Unknown { path: path.clone() }),
+            },
+        }
     }
 
     /// Stages a file next to the old one, and commits it with a single rename.
-    async fn write(&self, writing: &Writing<'_>, account: &Account, seen: &Observation) -> Result<(), CarryFault> {
+    async fn write(&self, writing: &Writing<'_>, folder: &str, account: &Account) -> Result<(), CarryFault> {
         let path = writing.path;
         let (nonce, child) = (self.nonce(), self.nonce());
-        let inner = self.write_script(writing, &child);
-        let (name, uid, gid) = writer(writing, account, seen);
-        let command = format!("eval \"$(dd bs=1 count={} 2>/dev/null)\"", inner.len());
+        let inner = self.write_script(writing, folder, &child, account);
+        let payload = inner.len() + writing.bytes();
+        let seconds = ACCOUNT_SECONDS + payload as u64 / 100_000;
         let script = format!(
-            "{}as {} {uid} {gid} {}\nprintf '\\n%s Z %s\\n' \"$N\" $?\n",
+            "T={seconds}; {}{CHANGE}\n{CARRY}\n{{ relay {payload} & }} 3<&0 | {} | within {} cat\nprintf '\\n%s Z %s\\n' \"$N\" $?\n",
             self.opening(&nonce, &child),
-            quoted(name),
-            quoted(&command)
+            write_call(account, folder, &inner),
+            seconds + 1,
         );
-        let payload = inner.len() + writing.new.len() + writing.old.map_or(0, <[u8]>::len);
-        let time = CHANGE_TIMEOUT + Duration::from_secs(payload as u64 / 100_000);
         // Until "go" is sent nothing can have changed, whatever goes wrong.
-        let staged = async {
-            let mut exec = self.connection.start(&script, &self.rise, time).await?;
-            exec.send(inner.as_bytes()).await?;
-            exec.send(writing.new).await?;
-            exec.send(writing.old.unwrap_or_default()).await?;
-            let said = exec.until(b"\n").await?;
-            Ok::<_, ExecFault>((exec, said))
-        };
-        let (mut exec, mut said) =
-            staged.await.map_err(|fault| CarryFault::Refused { path: path.clone(), why: fault.to_string() })?;
-        if said == b"\n" {
-            said = exec
-                .until(b"\n")
-                .await
-                .map_err(|fault| CarryFault::Refused { path: path.clone(), why: fault.to_string() })?;
-        }
-        let text = String::from_utf8_lossy(&said).trim().to_owned();
+        let refused = |fault: ExecFault| CarryFault::Refused { path: path.clone(), why: fault.to_string() };
+        let time = Duration::from_secs(seconds) + ANSWER_TIME;
+        let mut exec = self.connection.start(&script, &self.rise, time).await.map_err(refused)?;
+        let staged = staged(&mut exec, &inner, writing).await;
+        let text = staged.map_err(refused)?;
         if text != format!("{child} staged") {
+            exec.end().await;
             let word =
                 text.strip_prefix(&format!("{child} fail ")).unwrap_or("refused: nothing could be run as the account");
             return Err(fault(path, word));
         }
         let unknown = |_| CarryFault::Unknown { path: path.clone() };
         exec.send(b"go\n").await.map_err(unknown)?;
-        let said = exec.until(format!("\n{nonce} Z ").as_bytes()).await.map_err(unknown)?;
+        let said = exec.until(format!("\n{nonce} Z ").as_bytes(), ANSWER_BYTES_MAX).await.map_err(unknown)?;
         exec.close().await;
         let text = String::from_utf8_lossy(&said);
         if text.contains(&format!("{child} done")) {
             return Ok(());
         }
-        let word =
-            text.split(&format!("{child} fail ")).nth(1).and_then(|rest| rest.lines().next()).unwrap_or("no answer");
-        Err(fault(path, word.trim()))
+        let word = text.split(&format!("{child} fail ")).nth(1).and_then(|rest| rest.lines().next());
+        word.map_or_else(|| Err(CarryFault::Unknown { path: path.clone() }), |word| Err(fault(path, word.trim())))
     }
 
-    fn write_script(&self, writing: &Writing<'_>, nonce: &str) -> String {
+    fn write_script(&self, writing: &Writing<'_>, folder: &str, nonce: &str, account: &Account) -> String {
         let root = if self.is_standin() { "R=$(cd -P \"$LAVRIN_STANDIN_ROOT\" && pwd -P)" } else { "R=" };
-        let folder = writing.path.parent().as_ref().and_then(quoted_path).unwrap_or_else(|| "''".to_owned());
-        write_script(writing, nonce, root, &folder)
+        write_script(writing, nonce, root, folder, account)
     }
 }
 
-/// The commands for a change of modes, owners and folders, and whether root has to run them. `None` where a name cannot be
-/// handed to a shell safely.
-fn lines_of(change: &Change, account: &Account, seen: &Observation) -> Option<(String, bool)> {
+/// Hands over what is to be written, and gives what is said about it.
+async fn staged(exec: &mut Exec, inner: &str, writing: &Writing<'_>) -> Result<String, ExecFault> {
+    exec.send(inner.as_bytes()).await?;
+    exec.send(writing.new).await?;
+    exec.send(writing.old.unwrap_or_default()).await?;
+    let mut said = exec.until(b"\n", ANSWER_BYTES_MAX).await?;
+    if *said == *b"\n" {
+        said = exec.until(b"\n", ANSWER_BYTES_MAX).await?;
+    }
+    Ok(String::from_utf8_lossy(&said).trim().to_owned())
+}
+
+/// Runs what stages and commits a file, by whoever may work in this folder.
+fn write_call(account: &Account, folder: &str, inner: &str) -> String {
+    let command = format!("eval \"$(dd bs=1 count={} 2>/dev/null)\"", inner.len());
+    format!("write_in {} {folder} {}", words_of(account), quoted(&command))
+}
+
+fn words_of(account: &Account) -> String {
+    format!("{} {} {}", quoted(&account.name), account.uid, account.gid)
+}
+
+/// The call that makes a change of modes, owners or folders. `None` where a name cannot be handed to a shell safely.
+fn call(change: &Change, account: &Account, seen: &Observation) -> Option<String> {
     let path = change.path();
     let folder = quoted_path(&path.parent()?)?;
     let name = quoted(std::str::from_utf8(path.name()).ok()?);
     let whole = quoted_path(path)?;
-    Some(match change {
+    let is_folder = kind_letter(seen, path) == 'd';
+    let (steps, on_itself) = match change {
         Change::WriteFile { .. } => return None,
         Change::MakeFolder { mode, owner, .. } => {
+            let give = format!("if root; then inside {whole}\nchown {}:{} . || fail owner; fi\n", owner.uid, owner.gid);
             let make = format!("inside {folder}\nmkdir -m {mode:o} -- {name} 2>/dev/null || fail \"changed\"\n");
-            // In a home that root owns only root can make it; the account cannot swap it there.
-            let root = parent_is_roots(path, account, seen);
-            let give = if root {
-                format!("inside {whole}\nchown {}:{} . || fail owner\n", owner.uid, owner.gid)
-            } else {
-                String::new()
-            };
-            (format!("{make}{give}"), root)
+            (format!("{make}{give}"), None)
         }
-        Change::RemoveFolder { .. } => (
-            format!("inside {folder}\nrmdir -- {name} 2>/dev/null || fail \"not empty\"\n"),
-            parent_is_roots(path, account, seen),
-        ),
-        Change::SetMode { from, to, .. } => {
-            (set_mode(seen, path, &folder, &name, &whole, *from, *to), is_roots(path, account, seen))
+        Change::RemoveFolder { .. } => {
+            (format!("inside {folder}\nrmdir -- {name} 2>/dev/null || fail \"not empty\"\n"), None)
         }
-        Change::SetOwner { from, to, .. } => (set_owner(seen, path, &folder, &name, &whole, *from, *to), true),
-        Change::RemoveFile { .. } => (
-            format!("inside {folder}\n[ -f {name} ] && [ ! -L {name} ] && rm -f -- {name} || fail changed\n"),
-            parent_is_roots(path, account, seen),
-        ),
+        Change::RemoveFile { .. } => {
+            (format!("inside {folder}\n[ -f {name} ] && [ ! -L {name} ] && rm -f -- {name} || fail changed\n"), None)
+        }
+        Change::SetMode { from, to, .. } if is_folder => (mode_of_folder(&whole, *from, *to), Some("")),
+        Change::SetMode { from, to, .. } => (mode_of_file(&folder, &name, *from, *to), None),
+        // Only root can give something away.
+        Change::SetOwner { from, to, .. } if is_folder => (owner_of_folder(&whole, *from, *to), Some("root")),
+        Change::SetOwner { from, to, .. } => (owner_of_file(&folder, &name, *from, *to), None),
+    };
+    let steps = quoted(&format!("{CHANGE}\n{steps}echo ok\n"));
+    let who = words_of(account);
+    Some(match on_itself {
+        Some(whose) => format!("on_folder {who} {whole} {steps} '{whose}'"),
+        None => format!("in_folder {who} {folder} {steps}"),
     })
 }
 
 /// The commands for a change that somebody carries to the host by hand; they end with "ok" or "done".
 pub(super) fn by_hand(change: &Guarded, account: &Account, seen: &Observation, nonce: &str) -> Option<String> {
     let change = change.change();
-    let name = quoted(&account.name);
     if let Some(writing) = Writing::of(change) {
         let folder = quoted_path(&writing.path.parent()?)?;
-        let inner = write_script(&writing, nonce, "R=", &folder);
-        let (who, uid, gid) = writer(&writing, account, seen);
-        let command = format!("eval \"$(dd bs=1 count={} 2>/dev/null)\"", inner.len());
+        let inner = write_script(&writing, nonce, "R=", &folder, account);
         return Some(format!(
-            "{{ printf '%s' {}; printf '%b' '{}'; printf '%b' '{}'; echo go; }} | as {} {uid} {gid} {} | tail -n 1",
+            "{{ printf '%s' {}; printf '%b' '{}'; printf '%b' '{}'; echo go; }} | {} | within $((T + 1)) tail -n 1",
             quoted(&inner),
             octal(writing.new),
             octal(writing.old.unwrap_or_default()),
-            quoted(who),
-            quoted(&command),
+            write_call(account, &folder, &inner),
         ));
     }
-    let (lines, by_root) = lines_of(change, account, seen)?;
-    let steps = format!("{PREPARE}\n{lines}echo ok\n");
-    Some(if by_root {
-        format!("( {steps} ) | tail -n 1")
-    } else {
-        format!("as {name} {} {} \"R=; $(cat <<'LAVRIN'\n{steps}LAVRIN\n)\" | tail -n 1", account.uid, account.gid)
-    })
+    Some(format!("{} | tail -n 1", call(change, account, seen)?))
+}
+
+/// What a script of changes by hand begins with, behind the usual opening.
+pub(super) fn by_hand_opening() -> String {
+    format!("T={ACCOUNT_SECONDS}\n{CHANGE}\n{CARRY}\n")
 }
 
 /// Bytes as `printf %b` takes them inside single quotes.
@@ -235,34 +260,22 @@ fn octal(bytes: &[u8]) -> String {
 }
 
 /// The script that stages and commits a file.
-fn write_script(writing: &Writing<'_>, nonce: &str, root: &str, folder: &str) -> String {
+fn write_script(writing: &Writing<'_>, nonce: &str, root: &str, folder: &str, account: &Account) -> String {
     let name = quoted(&String::from_utf8_lossy(writing.path.name()));
     let old = writing.old.map_or_else(|| "-1".to_owned(), |old| old.len().to_string());
+    let Writing { now, was, .. } = writing;
+    let back = writing.put_back_as(account).map(|mode| format!("{mode:o} -{}", letters_of(mode))).unwrap_or_default();
     format!(
-        "N={nonce}; {root}; P={folder}; B={name}; U={}; G={}; MODE={:o}; WANTED=-{}; LN={}; LO={old}\nLC_ALL=C; PATH=/usr/sbin:/usr/bin:/sbin:/bin:/run/current-system/sw/bin; export LC_ALL PATH\n{WRITE}",
-        writing.owner.uid,
-        writing.owner.gid,
-        writing.mode,
-        letters_of(writing.mode),
+        "N={nonce}; {root}; P={folder}; B={name}; U={}; G={}; MODE={:o}; WANTED=-{}; WAS=-{}; WHOSE={}:{}; BACK='{back}'; LN={}; LO={old}\nLC_ALL=C; PATH=/usr/sbin:/usr/bin:/sbin:/bin:/run/current-system/sw/bin; export LC_ALL PATH\n{WRITE}",
+        now.owner.uid,
+        now.owner.gid,
+        now.mode,
+        letters_of(now.mode),
+        letters_of(was.mode),
+        was.owner.uid,
+        was.owner.gid,
         writing.new.len(),
     )
-}
-
-/// With whose rights a file is written: the account's own, unless it is one that root keeps elsewhere.
-fn writer<'a>(writing: &Writing<'_>, account: &'a Account, seen: &Observation) -> (&'a str, u32, u32) {
-    let own = |node: &lavrin_core::fs::Node| node.uid == account.uid;
-    let in_home = writing.path.is_within(&account.home) || seen.node(writing.path).into_known().is_some_and(own);
-    if in_home { (account.name.as_str(), account.uid, account.gid) } else { ("root", 0, 0) }
-}
-
-/// Whether root owns the folder a path lies in, so that only root can change it and the account cannot swap it.
-fn parent_is_roots(path: &BytePath, account: &Account, seen: &Observation) -> bool {
-    path.parent().is_some_and(|parent| is_roots(&parent, account, seen))
-}
-
-fn is_roots(path: &BytePath, account: &Account, seen: &Observation) -> bool {
-    let owner = seen.node(path).into_known().map(|node| node.uid);
-    owner == Some(0) && !account.is_root() && seen.viewer == Some(0)
 }
 
 fn kind_letter(seen: &Observation, path: &BytePath) -> char {
@@ -270,42 +283,38 @@ fn kind_letter(seen: &Observation, path: &BytePath) -> char {
     if folder { 'd' } else { '-' }
 }
 
-fn set_mode(seen: &Observation, path: &BytePath, folder: &str, name: &str, whole: &str, from: u32, to: u32) -> String {
-    let kind = kind_letter(seen, path);
-    let (was, is) = (format!("{kind}{}", letters_of(from)), format!("{kind}{}", letters_of(to)));
-    if kind == 'd' {
-        format!(
-            "inside {whole}\nsame . {was}\nchmod {to:o} . || fail mode\n[ \"$(line . | cut -c1-10)\" = {is} ] || fail \"held $(line . | cut -c1-10)\"\n"
-        )
-    } else {
-        format!(
-            "inside {folder}\n[ ! -L {name} ] || fail changed\nsame {name} {was}\nchmod {to:o} {name} || fail mode\n[ \"$(line {name} | cut -c1-10)\" = {is} ] || fail \"held $(line {name} | cut -c1-10)\"\n"
-        )
-    }
+/// Bits that root gives to nobody in a place that others can change.
+const LOOSE: u32 = 0o7022;
+
+fn mode_of_folder(whole: &str, from: u32, to: u32) -> String {
+    let (was, is) = (format!("d{}", letters_of(from)), format!("d{}", letters_of(to)));
+    let loosens = to & !from & LOOSE != 0;
+    let guarded = if loosens { format!("if root && ! may {whole}; then fail \"open {whole}\"; fi\n") } else { String::new() };
+    format!(
+        "inside {whole}\nsame . {was}\n{guarded}chmod {to:o} . || fail mode\n[ \"$(line . | cut -c1-10)\" = {is} ] || fail \"held $(line . | cut -c1-10)\"\n"
+    )
 }
 
-/// Root gives something to the account. A folder is entered first, so that it cannot be swapped. For a file the folder
-/// it lies in is taken over for a moment: only then can nobody put another file in its place.
-fn set_owner(
-    seen: &Observation,
-    path: &BytePath,
-    folder: &str,
-    name: &str,
-    whole: &str,
-    from: Owner,
-    to: Owner,
-) -> String {
-    let was = format!("{}:{}", from.uid, from.gid);
-    if kind_letter(seen, path) == 'd' {
-        return format!("inside {whole}\nowned . {was}\nchown {}:{} . || fail owner\n", to.uid, to.gid);
-    }
+fn mode_of_file(folder: &str, name: &str, from: u32, to: u32) -> String {
+    let (was, is) = (format!("-{}", letters_of(from)), format!("-{}", letters_of(to)));
     format!(
-        "inside {folder}\ntrap '' HUP PIPE INT TERM\nremember\n\
-         chown 0:0 . && chmod 700 . || {{ back; fail owner; }}\n\
-         if [ -L {name} ] || [ ! -f {name} ]; then back; fail changed; fi\n\
-         set -- $(line {name}); if [ \"$2\" != 1 ] || [ \"$3:$4\" != {was} ]; then back; fail \"changed or linked\"; fi\n\
-         chown {}:{} {name} || {{ back; fail owner; }}\nback\n",
-        to.uid, to.gid
+        "inside {folder}\n[ ! -L {name} ] || fail changed\nsame {name} {was}\nchmod {to:o} {name} || fail mode\n[ \"$(line {name} | cut -c1-10)\" = {is} ] || fail \"held $(line {name} | cut -c1-10)\"\n"
+    )
+}
+
+/// Root gives a folder to the account, or takes it back. It is entered first, so that it cannot be swapped.
+fn owner_of_folder(whole: &str, from: Owner, to: Owner) -> String {
+    format!(
+        "inside {whole}\nowned . {}:{}\nif root; then keys_only; fi\nchown {}:{} . || fail owner\n",
+        from.uid, from.gid, to.uid, to.gid
+    )
+}
+
+/// Only where root alone decides what the name means.
+fn owner_of_file(folder: &str, name: &str, from: Owner, to: Owner) -> String {
+    format!(
+        "inside {folder}\nif [ -L {name} ] || [ ! -f {name} ]; then fail changed; fi\nset -- $(line {name}); [ \"$2\" = 1 ] || fail \"changed or linked\"\nowned {name} {}:{}\nchown {}:{} {name} || fail owner\n",
+        from.uid, from.gid, to.uid, to.gid
     )
 }
 
@@ -314,6 +323,15 @@ fn fault(path: &BytePath, said: &str) -> CarryFault {
     let path = path.clone();
     let why = match said.split(' ').next().unwrap_or_default() {
         "changed" | "moved" | "gone" => return CarryFault::Changed { path },
+        "open" => {
+            let why = format!("others may write in a folder on the way to it, so root does not work there: {}", said.trim_start_matches("open "));
+            return CarryFault::Refused { path, why };
+        }
+        "holds" => {
+            let what = said.trim_start_matches("holds ");
+            let why = format!("beside key files it holds {what}, which would be given away with it; look at it and do that by hand");
+            return CarryFault::Refused { path, why };
+        }
         "held" => {
             let letters = said.trim_start_matches("held ").to_owned();
             return CarryFault::Refused {

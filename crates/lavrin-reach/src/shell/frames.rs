@@ -44,7 +44,17 @@ pub(super) fn by_id<'a>(frames: &[Frame<'a>]) -> HashMap<&'a [u8], Frame<'a>> {
 }
 
 fn find(haystack: &[u8], needle: &[u8]) -> Option<usize> {
-    haystack.windows(needle.len()).position(|window| window == needle)
+    memchr::memmem::find(haystack, needle)
+}
+
+/// What an account said, from a frame `a WORD ACCOUNT`: frames under a word that only it knows, and an end. Without the end it
+/// was ended before, or said too much, and nothing of it counts.
+pub(super) fn of_account<'a>(frame: &Frame<'a>) -> Option<(&'a str, Vec<Frame<'a>>)> {
+    let id = std::str::from_utf8(frame.id.strip_prefix(b"a ")?).ok()?;
+    let (word, account) = id.split_once(' ')?;
+    let end = find(frame.bytes, format!("\n{word} Z\n").as_bytes());
+    let said = end.map(|end| frames(&frame.bytes[..=end], word)).unwrap_or_default();
+    Some((account, said))
 }
 
 #[cfg(test)]
@@ -58,6 +68,19 @@ mod tests {
         assert_eq!(found.len(), 2);
         assert_eq!(found[0], Frame { id: b"c /a b", bytes: b"line\n\0N1 E x\n", status: 0 });
         assert_eq!(found[1], Frame { id: b"d", bytes: b"", status: 3 });
+    }
+
+    #[test]
+    fn an_account_speaks_under_its_own_word_and_to_the_end() {
+        let said = |bytes: &'static [u8]| {
+            let (account, frames) = of_account(&Frame { id: b"a K1 edda", bytes, status: 0 }).unwrap();
+            assert_eq!(account, "edda");
+            frames.len()
+        };
+        assert_eq!(said(b"\nK1 B x\ny\nK1 E 0\n\nK1 Z\n"), 1);
+        assert_eq!(said(b"\nK1 B x\ny\nK1 E 0\n"), 0);
+        assert_eq!(said(b"\nK2 B x\ny\nK2 E 0\n\nK2 Z\n"), 0);
+        assert_eq!(said(b"\nK1 Z\n\nK1 B x\ny\nK1 E 0\n"), 0);
     }
 
     #[test]

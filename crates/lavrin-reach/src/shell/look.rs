@@ -1,10 +1,10 @@
 //! Looking at a host: one script for everything that is wanted, one answer.
 
-use super::frames::{Frame, by_id, frames};
+use super::frames::{Frame, by_id, frames, of_account};
 use super::network::{Asked, Mounts};
 use super::{ShellHost, quoted, quoted_path};
 use crate::Boxed;
-use crate::ssh::ExecFault;
+use crate::ssh::{ExecFault, Said};
 use lavrin_core::account::{Account, add_shadow, read_groups, read_passwd};
 use lavrin_core::fs::{BytePath, Fact, Node, NodeKind, Why};
 use lavrin_core::login;
@@ -16,6 +16,9 @@ use std::time::Duration;
 
 /// How long a look may take.
 const LOOK_TIMEOUT: Duration = Duration::from_mins(2);
+
+/// Longest answer, in bytes: a look at ten thousand accounts stays far below.
+const ANSWER_BYTES_MAX: usize = 256 << 20;
 
 /// How long a look at a home on a network file system may take.
 const NETWORK_TIMEOUT: Duration = Duration::from_secs(20);
@@ -54,20 +57,20 @@ impl ShellHost {
         })
     }
 
-    async fn run(&self, body: &str, nonce: &str, child: &str, time: Duration) -> Result<Vec<u8>, ExecFault> {
-        let script = format!("{}{body}\nprintf '\\n%s Z\\n' \"$N\"\n", self.opening(nonce, child));
+    async fn run(&self, body: &str, nonce: &str, time: Duration) -> Result<Said, ExecFault> {
+        let script = format!("{}{body}\nprintf '\\n%s Z\\n' \"$N\"\n", self.opening(nonce, ""));
         let mut exec = self.connection.start(&script, &self.rise, time).await?;
-        let answer = exec.until(format!("\n{nonce} Z\n").as_bytes()).await?;
+        let answer = exec.until(format!("\n{nonce} Z\n").as_bytes(), ANSWER_BYTES_MAX).await?;
         exec.close().await;
         Ok(answer)
     }
 
     /// One round trip for the accounts, the server and the usual files of each home.
     async fn look_at_system(&mut self, who: &Who, seen: &mut Observation) -> Result<(), ExecFault> {
-        let (nonce, child) = (self.nonce(), self.nonce());
-        let answer = self.run(&system_body(who, false), &nonce, &child, LOOK_TIMEOUT).await?;
+        let nonce = self.nonce();
+        let answer = self.run(&system_body(who, false), &nonce, LOOK_TIMEOUT).await?;
         let asked = self.network_homes.as_deref().map_or(Asked::No, Asked::Once);
-        take_whole(&answer, &nonce, &child, self.connection.banner(), asked, seen);
+        self.silent.extend(take_whole(&answer, &nonce, self.connection.banner(), asked, seen));
         Ok(())
     }
 
@@ -88,12 +91,12 @@ impl ShellHost {
         if nodes.is_empty() && files.is_empty() {
             return Ok(());
         }
-        let (nonce, child) = (self.nonce(), self.nonce());
+        let nonce = self.nonce();
         let calls = |name: &str, paths: &[BytePath]| -> String {
             paths.iter().filter_map(quoted_path).map(|path| format!("{name} {path}\n")).collect()
         };
         let body = calls("roots_node", &nodes) + &calls("roots_own", &files);
-        let answer = self.run(&body, &nonce, &child, LOOK_TIMEOUT).await?;
+        let answer = self.run(&body, &nonce, LOOK_TIMEOUT).await?;
         for frame in frames(&answer, &nonce) {
             match frame.id {
                 [b'n', b' ', path @ ..] if nodes.contains(&BytePath::new(path)) => {
@@ -108,49 +111,131 @@ impl ShellHost {
         Ok(())
     }
 
-    /// A script for these wants, those of each account with that account's rights.
-    async fn look_at(&self, wants: &[&Want], seen: &mut Observation) -> Result<(), ExecFault> {
-        let (nonce, child) = (self.nonce(), self.nonce());
+    /// A script for these wants, those of each account with that account's rights. What an account says counts only for what it
+    /// was asked; one that has not answered in time is not asked again.
+    async fn look_at(&mut self, wants: &[&Want], seen: &mut Observation) -> Result<(), ExecFault> {
+        let nonce = self.nonce();
+        let (body, network) = self.questions(wants, seen);
+        let time = if network { NETWORK_TIMEOUT } else { LOOK_TIMEOUT };
+        let answer = self.run(&body, &nonce, time).await?;
+        let mut heard = Heard::default();
+        let roots: HashSet<&BytePath> =
+            wants.iter().filter(|want| may_be_roots(want)).filter_map(|want| path_of(want)).collect();
+        let mut asked: HashMap<&str, HashSet<&BytePath>> = HashMap::new();
+        for want in wants {
+            if let (Some(account), Some(path)) = (&want.account, path_of(want)) {
+                asked.entry(account).or_default().insert(path);
+            }
+        }
+        for frame in frames(&answer, &nonce) {
+            let Some((account, said)) = of_account(&frame) else {
+                heard.of(&frame, None, &|path| roots.contains(path));
+                continue;
+            };
+            if said.is_empty() {
+                self.silent.insert(account.to_owned());
+            }
+            let own = asked.get(account);
+            said.iter().for_each(|frame| heard.of(frame, Some(account), &|path| own.is_some_and(|own| own.contains(path))));
+        }
+        heard.take_into(seen);
+        for want in wants.iter().filter(|want| want.account.as_ref().is_some_and(|name| self.silent.contains(name))) {
+            if !seen.answers(want) {
+                seen.give_up(want, &Why::NoAnswer);
+            }
+        }
+        Ok(())
+    }
+
+    /// What is asked, and whether a home on a network is among it.
+    fn questions(&self, wants: &[&Want], seen: &Observation) -> (String, bool) {
         let mut body = "QR=\"'$R'\"\n".to_owned();
-        let mut asked: HashSet<BytePath> = HashSet::new();
         let mut network = false;
         let mut accounts: Vec<Option<&str>> = wants.iter().map(|want| want.account.as_deref()).collect();
         accounts.sort_unstable();
         accounts.dedup();
         for name in accounts {
             let own = wants.iter().filter(|want| want.account.as_deref() == name);
+            let Some(account) = name.and_then(|name| seen.account(name)) else {
+                own.filter_map(|want| call(&want.what)).for_each(|(line, _)| body = format!("{body}{line}\n"));
+                continue;
+            };
+            if self.silent.contains(&account.name) {
+                continue;
+            }
+            network |= seen.network_homes.contains(&account.home);
+            let who = format!("{} {} {}", quoted(&account.name), account.uid, account.gid);
             let mut lines = String::new();
-            for (line, path) in own.filter_map(|want| call(&want.what)) {
-                asked.insert(path);
-                let _ = writeln!(lines, "{line}");
-            }
-            match name.and_then(|name| seen.account(name)) {
-                Some(account) => {
-                    network |= seen.network_homes.contains(&account.home);
-                    let _ = writeln!(
-                        body,
-                        "{{ printf 'N=%s; R=%s\\n%s\\n' \"$K\" \"$QR\" \"$F\"; printf '%s' {}; }} | run_as {} {} {}",
-                        quoted(&lines),
-                        quoted(&account.name),
-                        account.uid,
-                        account.gid
-                    );
+            for want in own {
+                match &want.what {
+                    Wanted::Bytes(path, limit) if may_be_roots(want) && !path.is_within(&account.home) => {
+                        let Some(path) = quoted_path(path) else { continue };
+                        let _ = writeln!(body, "content_of {who} {path} {limit} {}", quoted(&path));
+                    }
+                    what => lines.extend(call(what).map(|(line, _)| line + "\n")),
                 }
-                None => body.push_str(&lines),
+            }
+            if !lines.is_empty() {
+                let _ = writeln!(body, "ask_as {who} {}", quoted(&lines));
             }
         }
-        let time = if network { NETWORK_TIMEOUT } else { LOOK_TIMEOUT };
-        let answer = self.run(&body, &nonce, &child, time).await?;
-        for frame in frames(&answer, &nonce) {
-            if frame.id.starts_with(b"a ") {
-                for inner in frames(frame.bytes, &child) {
-                    take(&inner, seen, &|path| asked.contains(path));
+        (body, network)
+    }
+}
+
+/// Whether root itself may answer: nobody's rights are asked for, or it is a file that may lie where root alone decides.
+fn may_be_roots(want: &Want) -> bool {
+    want.account.is_none() || matches!(want.what, Wanted::Bytes(..))
+}
+
+fn path_of(want: &Want) -> Option<&BytePath> {
+    match &want.what {
+        Wanted::System(_) => None,
+        Wanted::Node(path) | Wanted::Bytes(path, _) | Wanted::Names(path) | Wanted::PrivateKeys(path) => Some(path),
+    }
+}
+
+fn add<T>(said: BTreeMap<BytePath, Fact<T>>, seen: &mut BTreeMap<BytePath, Fact<T>>) {
+    for (path, fact) in said {
+        seen.entry(path).or_insert(fact);
+    }
+}
+
+/// What was said in one round. Where two accounts say different things of one file, neither is believed.
+#[derive(Default)]
+struct Heard {
+    own: HashMap<Option<String>, Observation>,
+}
+
+impl Heard {
+    fn of(&mut self, frame: &Frame<'_>, account: Option<&str>, asked: &dyn Fn(&BytePath) -> bool) {
+        take(frame, self.own.entry(account.map(str::to_owned)).or_default(), asked);
+    }
+
+    /// Root's word counts before that of accounts.
+    fn take_into(mut self, seen: &mut Observation) {
+        let mut all: Vec<Observation> = self.own.remove(&None).into_iter().collect();
+        let mut bytes: BTreeMap<BytePath, Fact<Vec<u8>>> =
+            all.first_mut().map(|root| std::mem::take(&mut root.bytes)).unwrap_or_default();
+        let roots: HashSet<BytePath> = bytes.keys().cloned().collect();
+        for mut one in self.own.into_values() {
+            for (path, fact) in std::mem::take(&mut one.bytes) {
+                match bytes.get_mut(&path) {
+                    None => drop(bytes.insert(path, fact)),
+                    Some(other) if *other != fact && !roots.contains(&path) => {
+                        *other = Fact::Unseen(Why::Other("the accounts that read it say different things".to_owned()));
+                    }
+                    Some(_) => {}
                 }
-            } else {
-                take(&frame, seen, &|path| asked.contains(path));
             }
+            all.push(one);
         }
-        Ok(())
+        add(bytes, &mut seen.bytes);
+        for one in all {
+            add(one.nodes, &mut seen.nodes);
+            add(one.names, &mut seen.names);
+            add(one.private_keys, &mut seen.private_keys);
+        }
     }
 }
 
@@ -181,30 +266,42 @@ fn homes_loop(who: &Who, network_homes: bool) -> String {
     )
 }
 
-/// Takes the answer to a first look into the observation.
+/// Takes the answer to a first look into the observation. Gives the accounts that were asked and did not answer to the end.
 pub(super) fn take_whole(
     answer: &[u8],
     nonce: &str,
-    child: &str,
     banner: &str,
     asked: Asked<'_>,
     seen: &mut Observation,
-) {
+) -> Vec<String> {
     let outer = frames(answer, nonce);
     take_system(&outer, banner, asked, seen);
     let homes: HashMap<String, BytePath> =
         seen.accounts.iter().map(|account| (account.name.clone(), account.home.clone())).collect();
+    let mut silent = Vec::new();
     for frame in &outer {
-        let Some(name) = frame.id.strip_prefix(b"a ") else {
+        let Some((name, said)) = of_account(frame) else {
             take(frame, seen, &|_| true);
             continue;
         };
-        // What an account's own process says counts only for paths in its home.
-        let Some(home) = std::str::from_utf8(name).ok().and_then(|name| homes.get(name)) else { continue };
-        for inner in frames(frame.bytes, child) {
-            take(&inner, seen, &|path| path.is_within(home));
+        let Some(home) = homes.get(name) else { continue };
+        let usual = usual(home);
+        if said.is_empty() {
+            silent.push(name.to_owned());
+            for path in &usual {
+                seen.nodes.entry(path.clone()).or_insert(Fact::Unseen(Why::NoAnswer));
+            }
         }
+        // What an account's own process says counts only for what it was asked about.
+        said.iter().for_each(|inner| take(inner, seen, &|path| usual.contains(path)));
     }
+    silent
+}
+
+/// What each account is asked about in a first look.
+fn usual(home: &BytePath) -> [BytePath; 4] {
+    let folder = home.join(b".ssh");
+    [home.clone(), folder.join(b"authorized_keys"), folder.join(b"authorized_keys2"), folder]
 }
 
 /// What could not be seen for lack of a right.

@@ -11,6 +11,7 @@ pub use network::Claims;
 use crate::Boxed;
 use crate::ssh::{Connection, ExecFault, Rise};
 use lavrin_core::key::generate::Randomness;
+use std::collections::BTreeSet;
 use std::fmt::Write as _;
 use std::sync::Arc;
 
@@ -36,6 +37,8 @@ pub struct ShellHost {
     pub rise: Rise,
     /// Where homes on a network file system are looked at: what nobody has looked at yet.
     pub network_homes: Option<Arc<Claims>>,
+    /// Accounts whose processes did not answer in time; they are not asked again over this connection.
+    silent: BTreeSet<String>,
     randomness: Box<dyn Randomness + Send + Sync>,
 }
 
@@ -43,7 +46,7 @@ impl ShellHost {
     /// A host over this connection, on which `login` has signed in.
     #[must_use]
     pub fn new(connection: Connection, login: &str, rise: Rise, randomness: Box<dyn Randomness + Send + Sync>) -> Self {
-        Self { connection, login: login.to_owned(), rise, network_homes: None, randomness }
+        Self { connection, login: login.to_owned(), rise, network_homes: None, silent: BTreeSet::new(), randomness }
     }
 
     /// A word that nobody else knows.
@@ -90,7 +93,7 @@ impl ShellHost {
             let nonce = self.nonce();
             let script = format!("printf '\\n%s uid ' {nonce}; id -u; printf '\\n%s Z\\n' {nonce}\n");
             let mut exec = self.connection.start(&script, &self.rise, crate::ssh::STEP_TIMEOUT).await?;
-            let answer = exec.until(format!("\n{nonce} Z\n").as_bytes()).await?;
+            let answer = exec.until(format!("\n{nonce} Z\n").as_bytes(), 1 << 16).await?;
             exec.close().await;
             let text = String::from_utf8_lossy(&answer).into_owned();
             let uid =

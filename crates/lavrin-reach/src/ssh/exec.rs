@@ -5,6 +5,7 @@ use super::Connection;
 use crate::Boxed;
 use russh::ChannelMsg;
 use russh::client::Msg;
+use std::sync::atomic::{AtomicUsize, Ordering};
 use std::time::Duration;
 use thiserror::Error;
 use tokio::time::Instant;
@@ -16,11 +17,18 @@ const HELLO: &[u8] = b"lavrin-hello\n";
 /// What sudo is told to say when it wants the password.
 const ASK: &[u8] = b"lavrin-ask";
 
+/// How doas asks, with the account and the host in between.
+const DOAS_ASKS: &[u8] = b") password: ";
+const DOAS_BEGINS: &[u8] = b"doas (";
+
 /// Most noise before the greeting, in bytes.
 const NOISE_BYTES_MAX: usize = 1 << 20;
 
-/// Most bytes of one answer: a look at ten thousand accounts stays far below.
-const ANSWER_BYTES_MAX: usize = 256 << 20;
+/// Most bytes of all answers together that are held at one moment, however many hosts send.
+const HELD_BYTES_MAX: usize = 256 << 20;
+
+/// So much is held now.
+static HELD: AtomicUsize = AtomicUsize::new(0);
 
 /// So much is shown of what was said instead of an answer, in characters.
 const SAID_SHOWN: usize = 100;
@@ -78,12 +86,53 @@ pub enum ExecFault {
         /// The limit.
         limit: usize,
     },
+    /// The answers of all hosts together are too large.
+    #[error("the answers of all hosts together are larger than {limit} bytes; ask fewer at once: --parallel 1")]
+    NoRoom {
+        /// The limit.
+        limit: usize,
+    },
+}
+
+/// Bytes that a host sent. What is held of them counts against what all hosts may send together, until they are let go.
+#[derive(Debug, Default)]
+pub struct Said(Vec<u8>);
+
+impl Said {
+    fn add(&mut self, bytes: &[u8]) -> Result<(), ExecFault> {
+        if HELD.fetch_add(bytes.len(), Ordering::Relaxed) + bytes.len() > HELD_BYTES_MAX {
+            HELD.fetch_sub(bytes.len(), Ordering::Relaxed);
+            return Err(ExecFault::NoRoom { limit: HELD_BYTES_MAX });
+        }
+        self.0.extend_from_slice(bytes);
+        Ok(())
+    }
+
+    /// Takes the first bytes away.
+    fn take(&mut self, length: usize) -> Self {
+        let rest = self.0.split_off(length);
+        Self(std::mem::replace(&mut self.0, rest))
+    }
+}
+
+impl std::ops::Deref for Said {
+    type Target = [u8];
+
+    fn deref(&self) -> &[u8] {
+        &self.0
+    }
+}
+
+impl Drop for Said {
+    fn drop(&mut self) {
+        HELD.fetch_sub(self.0.len(), Ordering::Relaxed);
+    }
 }
 
 /// A script under way.
 pub struct Exec {
     channel: russh::Channel<Msg>,
-    output: Vec<u8>,
+    output: Said,
     errors: Vec<u8>,
     deadline: Instant,
     seconds: u64,
@@ -100,7 +149,7 @@ impl Connection {
         let seconds = time.as_secs();
         let open = tokio::time::timeout_at(deadline, self.handle.channel_open_session()).await;
         let channel = open.map_err(|_| ExecFault::Timeout { seconds })?.map_err(|_| ExecFault::Refused)?;
-        let mut exec = Exec { channel, output: Vec::new(), errors: Vec::new(), deadline, seconds, ended: false };
+        let mut exec = Exec { channel, output: Said::default(), errors: Vec::new(), deadline, seconds, ended: false };
         let shell = format!("/bin/sh -c 'echo lavrin-hello; eval \"$(dd bs=1 count={} 2>/dev/null)\"'", script.len());
         let command = match rise {
             Rise::No => format!("exec {shell}"),
@@ -172,13 +221,13 @@ impl Exec {
     async fn greet(&mut self, rise: &Rise) -> Result<(), ExecFault> {
         match rise {
             Rise::SudoPassword(password) => self.give(password, "sudo", ASK).await?,
-            Rise::DoasPassword(password) => self.give(password, "doas", b"password: ").await?,
+            Rise::DoasPassword(password) => self.give(password, "doas", DOAS_ASKS).await?,
             Rise::No | Rise::Sudo | Rise::Doas => {}
         }
         let mut searched = Searched::default();
         loop {
             if let Some(end) = searched.greeting(&self.output) {
-                self.output.drain(..end);
+                drop(self.output.take(end));
                 return Ok(());
             }
             if self.ended || self.output.len() > NOISE_BYTES_MAX {
@@ -212,6 +261,10 @@ impl Exec {
             }
             self.receive().await?;
         }
+        if ask == DOAS_ASKS && !is_doas_asking(&self.output) {
+            let said = "something else spoke where it should ask for the password; it was not given".to_owned();
+            return Err(ExecFault::RiseRefused { program, said });
+        }
         self.errors.clear();
         let mut line = Zeroizing::new(Vec::with_capacity(password.len() + 1));
         line.extend_from_slice(password.as_bytes());
@@ -237,25 +290,30 @@ impl Exec {
         sending.await.map_err(|_| ExecFault::Timeout { seconds: self.seconds })?.map_err(|_| ExecFault::Broken)
     }
 
-    /// Waits until the output holds `end`; gives everything up to and including it, and keeps the rest.
+    /// Waits until the output holds `end`, at most so many bytes; gives everything up to and including it, and keeps the rest.
     ///
     /// # Errors
     /// [`ExecFault::Broken`] where the script ends before, and the limits of time and size.
-    pub async fn until(&mut self, end: &[u8]) -> Result<Vec<u8>, ExecFault> {
+    pub async fn until(&mut self, end: &[u8], limit: usize) -> Result<Said, ExecFault> {
         let mut searched = Searched::default();
         loop {
             if let Some(at) = searched.find(&self.output, end) {
-                let rest = self.output.split_off(at + end.len());
-                return Ok(std::mem::replace(&mut self.output, rest));
+                return Ok(self.output.take(at + end.len()));
             }
             if self.ended {
                 return Err(ExecFault::Broken);
             }
-            if self.output.len() > ANSWER_BYTES_MAX {
-                return Err(ExecFault::TooLarge { limit: ANSWER_BYTES_MAX });
+            if self.output.len() > limit {
+                return Err(ExecFault::TooLarge { limit });
             }
             self.receive().await?;
         }
+    }
+
+    /// Ends a conversation in which nothing more is sent.
+    pub async fn end(self) {
+        let _ = self.channel.eof().await;
+        self.close().await;
     }
 
     /// Ends the conversation once the script has ended. Closing the channel earlier would race with the server's own
@@ -273,7 +331,7 @@ impl Exec {
     async fn receive(&mut self) -> Result<(), ExecFault> {
         let message = tokio::time::timeout_at(self.deadline, self.channel.wait());
         match message.await.map_err(|_| ExecFault::Timeout { seconds: self.seconds })? {
-            Some(ChannelMsg::Data { data }) => self.output.extend_from_slice(&data),
+            Some(ChannelMsg::Data { data }) => self.output.add(&data)?,
             Some(ChannelMsg::ExtendedData { data, .. }) => {
                 if self.errors.len() < NOISE_BYTES_MAX {
                     self.errors.extend_from_slice(&data);
@@ -285,6 +343,12 @@ impl Exec {
         }
         Ok(())
     }
+}
+
+/// Whether this is the question of doas and nothing else: a password is not handed to whatever a login prints before it.
+fn is_doas_asking(said: &[u8]) -> bool {
+    let said = said.trim_ascii_start();
+    said.starts_with(DOAS_BEGINS) && said.ends_with(DOAS_ASKS) && !said.contains(&b'\n')
 }
 
 /// How far bytes that come piece by piece have been searched: each is looked at once, in however small pieces they come.
@@ -321,7 +385,7 @@ impl Searched {
 
 #[cfg(test)]
 mod tests {
-    use super::Searched;
+    use super::{Searched, is_doas_asking};
 
     #[test]
     fn the_greeting_is_found_however_it_is_cut_and_only_with_its_line_end() {
@@ -336,6 +400,14 @@ mod tests {
             let found = (0..=said.len()).find_map(|length| searched.greeting(&said[..length]));
             assert_eq!(found, end, "{}", String::from_utf8_lossy(said));
             assert_eq!(Searched::default().greeting(said), end);
+        }
+    }
+
+    #[test]
+    fn a_password_goes_to_doas_at_its_own_question_only() {
+        assert!(is_doas_asking(b"\rdoas (edda@lantern) password: "));
+        for other in [&b"x\r\ndoas (edda@lantern) password: "[..], b"New password: ", b"doas (edda@lantern) password: x"] {
+            assert!(!is_doas_asking(other), "{}", String::from_utf8_lossy(other));
         }
     }
 

@@ -16,7 +16,7 @@ use lavrin_store::database::Database;
 use lavrin_work::fleet::Memory;
 use serde::Serialize;
 use std::collections::{BTreeMap, BTreeSet, HashMap};
-use std::io::{BufRead as _, IsTerminal as _, Write as _};
+use std::io::IsTerminal as _;
 
 /// Hosts that are held in memory at once.
 const HOSTS_AT_ONCE: usize = 512;
@@ -150,14 +150,9 @@ fn ask(found: &Found, ui: &Ui) -> Result<Option<String>, CommandError> {
     loop {
         ui.status(&described(found, ui));
         let hint = found.proposal.as_ref().map_or("leave unknown".to_owned(), Clone::clone);
-        let _ = write!(std::io::stderr(), "Whose is it? [{hint}; - leaves it unknown] ");
-        let _ = std::io::stderr().flush();
-        let mut line = String::new();
-        let read = std::io::stdin().lock().read_line(&mut line);
-        let read = read.map_err(|error| CommandError::usage(format!("no answer: {error}")))?;
-        match line.trim() {
+        let Some(line) = ui.ask(&format!("Whose is it? [{hint}; - leaves it unknown]"))? else { return Ok(None) };
+        match line.as_str() {
             "-" => return Ok(None),
-            "" if read == 0 => return Ok(None),
             "" => return Ok(found.proposal.clone()),
             name => match typed_id(name) {
                 Ok(name) => return Ok(Some(name)),

@@ -9,8 +9,9 @@ use crate::wording;
 use clap::Args;
 use lavrin_core::finding::Severity;
 use lavrin_core::register::check::{check, worst};
-use lavrin_core::register::{Place, RegisterFinding};
+use lavrin_core::register::{Place, RegisterFault, RegisterFinding};
 use lavrin_core::text::count;
+use lavrin_store::database::Database;
 use serde::Serialize;
 
 /// Most faults that are drawn with their lines; the rest is counted.
@@ -71,8 +72,9 @@ struct FindingOut {
 
 /// Runs the command.
 pub fn run(args: &CheckArgs, ui: &Ui) -> Result<Exit, CommandError> {
-    let opened = args.register.open()?;
-    let findings = check(&opened.reading, today());
+    let opened = args.register.open_to_judge()?;
+    let mut findings = check(&opened.reading, today());
+    tell_what_was_meant(&opened, &mut findings);
     let lines = Lines::of(&opened);
     let out = out_of(&opened, &findings, &lines);
     if ui.format == Format::Json {
@@ -88,6 +90,22 @@ pub fn run(args: &CheckArgs, ui: &Ui) -> Result<Exit, CommandError> {
     }
     let found = worst(&findings).is_some_and(|worst| worst >= args.fail_on.severity());
     Ok(if found { Exit::Findings } else { Exit::Done })
+}
+
+/// What a comment among the entries to leave alone would have meant, by what surveys saw.
+fn tell_what_was_meant(opened: &Opened, findings: &mut [RegisterFinding]) {
+    let is_asked = |finding: &&mut RegisterFinding| matches!(finding.fault, RegisterFault::LeaveByComment { .. });
+    let mut store = None;
+    for finding in findings.iter_mut().filter(is_asked) {
+        let opening = || Database::open_existing(opened.folder.path()).ok().flatten();
+        let Some(store) = store.get_or_insert_with(opening) else { return };
+        let RegisterFault::LeaveByComment { comment, meant } = &mut finding.fault else { continue };
+        for seen in store.sightings_on(&finding.about).unwrap_or_default() {
+            if seen.gone.is_none() && seen.comment == *comment && !meant.contains(&seen.key) {
+                meant.push(seen.key);
+            }
+        }
+    }
 }
 
 fn out_of(opened: &Opened, findings: &[RegisterFinding], lines: &Lines) -> CheckOut {

@@ -9,7 +9,7 @@ use lavrin_core::policy::Policy;
 use lavrin_core::register::edit::EditFault;
 use lavrin_core::register::{Date, SourceFile, read};
 use lavrin_store::StoreFault;
-use lavrin_store::register::{MAIN_FILE, RegisterFolder};
+use lavrin_store::register::{MAIN_FILE, RegisterFolder, Trust};
 pub use lavrin_work::register::Opened;
 use std::path::PathBuf;
 
@@ -23,15 +23,39 @@ pub struct RegisterArgs {
 }
 
 impl RegisterArgs {
-    /// Finds the register and reads it.
+    /// Finds the register and reads it, to act on what it says.
     pub fn open(&self) -> Result<Opened, CommandError> {
+        self.trusted(self.find()?)
+    }
+
+    /// The same for a command that connects to hosts: it tells whose word it follows.
+    pub fn open_for_hosts(&self, ui: &Ui) -> Result<Opened, CommandError> {
+        self.open().inspect(|opened| tell(opened, ui))
+    }
+
+    /// Finds the register and reads it as somebody else's word: nothing is done by it.
+    pub fn open_to_judge(&self) -> Result<Opened, CommandError> {
         Opened::read(self.find()?).map_err(|fault| unreadable(&fault))
     }
 
     /// The register that one stands in, read; none where there is none. One that cannot be read is an error: its pins and
     /// its policy must not be passed over in silence.
     pub fn here(&self) -> Result<Option<Opened>, CommandError> {
-        self.folder().map(Opened::read).transpose().map_err(|fault| unreadable(&fault))
+        self.folder().map(|folder| self.trusted(folder)).transpose()
+    }
+
+    /// The same for a command that connects to a host, unless it works on a tree.
+    pub fn here_for_host(&self, tree: Option<&std::path::Path>, ui: &Ui) -> Result<Option<Opened>, CommandError> {
+        let opened = self.here()?;
+        opened.iter().filter(|_| tree.is_none()).for_each(|opened| tell(opened, ui));
+        Ok(opened)
+    }
+
+    fn trusted(&self, folder: RegisterFolder) -> Result<Opened, CommandError> {
+        // Root's rights that sudo gave are used on behalf of somebody, who could do by them whatever the register says.
+        let behind = std::env::var("SUDO_UID").ok().and_then(|uid| uid.parse().ok());
+        let folder = folder.trusted(Trust::of_user(behind), self.register.is_some());
+        folder.and_then(Opened::read).map_err(|fault| unreadable(&fault))
     }
 
     /// The register's folder, where there is one.
@@ -56,6 +80,11 @@ impl RegisterArgs {
             None => Err(missing(&here).hint("or say where it is: --register DIR")),
         }
     }
+}
+
+fn tell(opened: &Opened, ui: &Ui) {
+    let shared = if opened.folder.is_shared() { ", which its group may write" } else { "" };
+    ui.status(&format!("register {} in {}{shared}", opened.register().name, paths::shown(opened.folder.path())));
 }
 
 /// A register of which a file cannot be read.

@@ -45,7 +45,7 @@ pub struct RemoveArgs {
 pub async fn run(args: &RemoveArgs, ui: &Ui) -> Result<Exit, CommandError> {
     let account = &args.target.account;
     let (fingerprint, given) = input::fingerprint_or_file(&args.key)?;
-    let register = RegisterArgs::default().here()?;
+    let register = RegisterArgs::default().here_for_host(args.root.as_deref(), ui)?;
     let (root, needed) = (args.root.as_deref(), Rights::Needed);
     let mut work = Work::open(ui, register.as_ref(), &args.target, root, &args.host, needed).await?;
     let scope = Scope::Account(account.clone());

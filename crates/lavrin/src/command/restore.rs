@@ -68,7 +68,7 @@ struct Known {
 
 /// Runs the command.
 pub async fn run(args: &RestoreArgs, ui: &Ui) -> Result<Exit, CommandError> {
-    let opened = args.register.here()?;
+    let opened = args.register.here_for_host(None, ui)?;
     let keeper = keeper(opened.as_ref())?;
     let known = known(args, keeper.as_ref())?;
     show(&known, opened.as_ref(), ui);

@@ -90,7 +90,7 @@ pub async fn run(args: &SettingsArgs, ui: &Ui) -> Result<Exit, CommandError> {
         (Some(root), _) => Work::open_tree(root)?,
         (None, Some(host)) => {
             let account = name.unwrap_or("root");
-            let register = RegisterArgs::default().here()?;
+            let register = RegisterArgs::default().here_for_host(None, ui)?;
             let host = host.trim_start_matches('@');
             Work::open_host(ui, register.as_ref(), host, account, &args.host, Rights::Wanted).await?
         }

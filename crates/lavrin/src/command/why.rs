@@ -93,7 +93,7 @@ pub async fn run(args: &WhyArgs, ui: &Ui) -> Result<Exit, CommandError> {
     }
     let account = &args.target.account;
     let question = question(args)?;
-    let register = RegisterArgs::default().here()?;
+    let register = RegisterArgs::default().here_for_host(args.root.as_deref(), ui)?;
     let mut work =
         Work::open(ui, register.as_ref(), &args.target, args.root.as_deref(), &args.host, Rights::Wanted).await?;
     work.seen.connection = args.connection.connection();
@@ -122,7 +122,7 @@ pub async fn run(args: &WhyArgs, ui: &Ui) -> Result<Exit, CommandError> {
 async fn everybody(args: &WhyArgs, ui: &Ui) -> Result<Exit, CommandError> {
     let account = &args.target.account;
     let now = moment(args)?;
-    let register = RegisterArgs::default().here()?;
+    let register = RegisterArgs::default().here_for_host(args.root.as_deref(), ui)?;
     let mut work =
         Work::open(ui, register.as_ref(), &args.target, args.root.as_deref(), &args.host, Rights::Wanted).await?;
     work.seen.connection = args.connection.connection();

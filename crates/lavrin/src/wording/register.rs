@@ -44,6 +44,17 @@ pub fn message(fault: &RegisterFault) -> String {
         RegisterFault::AccountWithoutWayIn { account } => {
             format!("no grant opens {account} here: once enforced, nobody could enter")
         }
+        RegisterFault::LeaveByComment { comment, meant } => {
+            let keys: Vec<String> = meant.iter().map(ToString::to_string).collect();
+            let meant = match &keys[..] {
+                [] => "no key was seen here that goes by it".to_owned(),
+                keys => format!("here it would mean {}", keys.join(", ")),
+            };
+            format!("'{comment}' is no fingerprint, and anybody can write a comment, so nothing is left alone by it; {meant}")
+        }
+        RegisterFault::LeaveOfPerson { person, .. } => {
+            format!("this is a key of {person}: whether it may stay is for a grant to say, so it is not left alone")
+        }
         RegisterFault::ExceptionEnded { on } => format!("this exception ended on {on}"),
         RegisterFault::ExceptionUnused => "this exception excuses nothing any more".to_owned(),
     }
@@ -78,6 +89,16 @@ pub fn remedy(finding: &RegisterFinding) -> String {
         }
         RegisterFault::AutomationUnlimited { .. } => {
             "add from = \"ADDRESS\" or command = \"…\" to the grant".to_owned()
+        }
+        RegisterFault::LeaveByComment { meant, .. } => match &meant[..] {
+            [] => "take it out, or name the key: leave = [\"SHA256:…\"]".to_owned(),
+            keys => {
+                let named: Vec<String> = keys.iter().map(|key| format!("\"{key}\"")).collect();
+                format!("leave = [{}]", named.join(", "))
+            }
+        },
+        RegisterFault::LeaveOfPerson { person, .. } => {
+            format!("take it out; where it may stay: lavrin grant {person} ACCOUNT --on {about}")
         }
         RegisterFault::ExceptionEnded { .. } | RegisterFault::ExceptionUnused => "take it out".to_owned(),
         RegisterFault::DuplicateKey { .. } | RegisterFault::GrantTwice | RegisterFault::NamedTwice { .. } => {

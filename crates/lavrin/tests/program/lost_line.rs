@@ -6,6 +6,7 @@ use crate::common::{Run, World, key};
 use lavrin_standin::{Behaviour, StandIn, TreeAccount};
 use std::collections::BTreeMap;
 use std::sync::atomic::{AtomicUsize, Ordering};
+use std::time::Duration;
 use tokio::runtime::Runtime;
 
 /// Places at which the line is cut, and how many bytes they are apart; the last ones lie behind the end of the work.
@@ -14,6 +15,9 @@ const APART: u64 = 600;
 
 /// Programs at once: most of the time they wait for a line to come back.
 const AT_ONCE: usize = 10;
+
+/// How long the shell of a host may take to sweep up on a busy machine.
+const SWEPT_WITHIN: Duration = Duration::from_secs(20);
 
 const KILLS: u32 = 12;
 
@@ -115,9 +119,15 @@ impl Place {
         all.into_iter().map(|(_, outcome)| outcome).collect()
     }
 
+    /// What was staged is swept up by the host's own shell, once it notices that the line is cut.
     fn nothing_left_over(&self) {
-        let names = crate::common::names(&self.host.file("/home/edda/.ssh"));
-        assert!(names.iter().all(|name| !name.starts_with(".lavrin")), "{names:?}");
+        let names = || crate::common::names(&self.host.file("/home/edda/.ssh"));
+        let is_clean = || names().iter().all(|name| !name.starts_with(".lavrin"));
+        let begun = std::time::Instant::now();
+        while !is_clean() && begun.elapsed() < SWEPT_WITHIN {
+            std::thread::sleep(Duration::from_millis(20));
+        }
+        assert!(is_clean(), "{:?}", names());
     }
 
     /// Whatever happened: the file, the exit code and the journal say the same.

@@ -84,6 +84,4 @@ fn eight_servers_and_a_small_device_are_surveyed_at_once() {
     let ways = then["access"].as_array().unwrap().iter().filter(|way| way["host"] == "s0");
     let accounts_in: Vec<&str> = ways.filter_map(|way| way["account"].as_str()).collect();
     assert!(accounts_in.contains(&accounts[0].name.as_str()) && accounts_in.contains(&"root"), "{then}");
-    let again = world.typed("survey --identity home/keys/office --format json").expect(0).json();
-    assert!(again["hosts"].as_array().unwrap().iter().all(|host| host["changed"] == false), "{again}");
 }

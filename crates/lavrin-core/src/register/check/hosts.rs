@@ -12,11 +12,28 @@ pub(super) fn check(register: &Register, today: Date, found: &mut Found) {
             found.say(RegisterFault::HostUnpinned, &host.place, &host.id);
         }
         through(register, host, found);
+        leave(register, host, found);
         for account in &host.accounts {
             if !ways.lead_to(&account.value, host) {
                 let fault = RegisterFault::AccountWithoutWayIn { account: account.value.clone() };
                 found.say(fault, &account.place, &format!("{}@{}", account.value, host.id));
             }
+        }
+    }
+}
+
+/// What is left alone is named by its key, and is nobody's that the register knows.
+fn leave(register: &Register, host: &Host, found: &mut Found) {
+    let people = || register.people.values().flat_map(|person| person.keys.iter().map(move |key| (person, key)));
+    for text in &host.leave_unread {
+        let by_comment = people().filter(|(_, key)| key.comment.trim() == text.value);
+        let meant = by_comment.map(|(_, key)| key.fingerprint).collect();
+        found.say(RegisterFault::LeaveByComment { comment: text.value.clone(), meant }, &text.place, &host.id);
+    }
+    for left in &host.leave {
+        if let Some((person, _)) = people().find(|(_, key)| key.fingerprint == left.value) {
+            let fault = RegisterFault::LeaveOfPerson { person: person.id.clone(), fingerprint: left.value };
+            found.say(fault, &left.place, &host.id);
         }
     }
 }

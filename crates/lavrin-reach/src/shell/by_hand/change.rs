@@ -1,6 +1,6 @@
 //! A change that somebody carries to the host by hand, and what it answers.
 
-use super::super::carry::by_hand as commands;
+use super::super::carry::{by_hand as commands, by_hand_opening};
 use super::super::{nonce_of, opening_words, quoted};
 use super::script;
 use lavrin_core::account::Account;
@@ -37,7 +37,7 @@ pub fn change_script(
     randomness: &dyn Randomness,
 ) -> Option<String> {
     let (nonce, child) = (nonce_of(randomness), nonce_of(randomness));
-    let mut body = format!("{}\n", opening_words(&nonce, &child, "R="));
+    let mut body = format!("{}\n{}", opening_words(&nonce, &child, "R="), by_hand_opening());
     let mut number = 0;
     for (account, changes) in work {
         for change in *changes {
@@ -70,8 +70,8 @@ pub fn install_script(id: &str, account: &str, line: &str, blob: &str, randomnes
         opening_words(&nonce, &child, "R="),
         quoted(id),
         quoted(account),
-        quoted(line),
-        quoted(blob),
+        quoted(&quoted(line)),
+        quoted(&quoted(blob)),
         script(false, randomness)
     )
 }

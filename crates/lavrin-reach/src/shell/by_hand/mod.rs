@@ -14,7 +14,7 @@ use lavrin_core::key::generate::Randomness;
 use lavrin_core::survey::{Observation, Want, Who};
 use thiserror::Error;
 
-/// The first line of an answer, followed by the two words that frame it.
+/// The first line of an answer, followed by the word that frames it.
 const MARK: &str = "lavrin-survey-1 ";
 
 /// Tells which server is installed, as its banner would.
@@ -36,7 +36,7 @@ pub enum AnswerFault {
 pub fn script(network_homes: bool, randomness: &dyn Randomness) -> String {
     let (nonce, child) = (nonce_of(randomness), nonce_of(randomness));
     format!(
-        "# A look at this host; it changes nothing. Run it as root: sh FILE >ANSWER\n{}\nprintf '{MARK}%s %s\\n' \"$N\" \"$K\"\n{VERSION}\n{}\nprintf '\\n%s Z\\n' \"$N\"\n",
+        "# A look at this host; it changes nothing. Run it as root: sh FILE >ANSWER\nT=\n{}\nprintf '{MARK}%s\\n' \"$N\"\n{VERSION}\n{}\nprintf '\\n%s Z\\n' \"$N\"\n",
         opening_words(&nonce, &child, "R="),
         system_body(&Who::All, network_homes)
     )
@@ -53,19 +53,19 @@ pub fn read(answer: &[u8], wants: impl Fn(&Observation) -> Vec<Want>) -> Result<
     let recorded = line.ends_with(b"\r");
     let words = String::from_utf8_lossy(line).into_owned();
     let mut words = words.split_ascii_whitespace();
-    let (Some(nonce), Some(child)) = (words.next(), words.next()) else { return Err(AnswerFault::NoAnswer) };
+    let Some(nonce) = words.next() else { return Err(AnswerFault::NoAnswer) };
     let mut body = answer[at..].to_vec();
     if recorded {
         body = plain_line_ends(&body);
     }
     let end = format!("\n{nonce} Z\n").into_bytes();
     body.push(b'\n');
-    if !body.windows(end.len()).any(|window| window == end) {
+    if memchr::memmem::find(&body, &end).is_none() {
         return Err(AnswerFault::CutOff);
     }
     let mut seen = Observation::default();
     let banner = banner(&body, nonce);
-    take_whole(&body, nonce, child, &banner, Asked::ByHand, &mut seen);
+    take_whole(&body, nonce, &banner, Asked::ByHand, &mut seen);
     for want in wants(&seen) {
         if !seen.answers(&want) {
             seen.give_up(&want, &Why::NotReached);

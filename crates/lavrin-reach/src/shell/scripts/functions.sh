@@ -1,5 +1,5 @@
-# Runs in dash, bash and busybox ash with what small systems have. The caller has set N (the nonce), R (root of the
-# tree, empty on a real host), K (nonce of scripts that run as an account).
+# Runs in dash, bash and busybox ash with what small systems have. The caller has set N (the nonce) and R (root of the tree,
+# empty on a real host).
 LC_ALL=C; PATH=/usr/sbin:/usr/bin:/sbin:/bin:/run/current-system/sw/bin; export LC_ALL PATH; umask 077
 b() { printf '\n%s B %s\n' "$N" "$1"; }
 e() { printf '\n%s E %s\n' "$N" "$1"; }
@@ -18,11 +18,38 @@ nodes() { # the same of several paths, with one process where their names are pl
   done
   if [ -n "$l" ]; then b N; (cd "$R/" && ls -ldn -- $l) 2>/dev/null; e $?; fi
 }
+alone() { # whether root alone decides what a name in this folder means: every folder up to / is root's and closed to others
+  q=$1; set --
+  while [ -n "$q" ] && [ "$q" != / ]; do set -- "$@" "$q"; q=${q%/*}; done
+  ls -ldn -- / "$@" 2>/dev/null | { c=0
+    while read -r m l u x; do
+      case $m in d????-??-? | d????-??-?.) if [ "$u" = 0 ]; then c=$((c + 1)); fi ;; esac
+    done; [ "$c" = $(($# + 1)) ]; }
+}
+may() { [ "$ME" != 0 ] || [ -n "$R" ] || alone "${1%/*}"; } # whether root may trust a name; others have only their own rights
+judged() { # bytes of a file in a folder that others may change, through a descriptor that is judged once it is open
+  within 10 /bin/sh -c 'exec 3<"$1" || exit 96
+set -- "$1" "$2" $(ls -ldnL /proc/self/fd/3)
+case $3 in -*) ;; *) exit 97 ;; esac
+[ "$4" = 1 ] && [ "$(readlink /proc/self/fd/3)" = "$1" ] || exit 96
+[ "$7" -le "$2" ] || exit 98
+cat <&3' sh "$1" "$2" 2>/dev/null
+}
+within() { # seconds command...: ended by force where it takes longer
+  s=$1; shift
+  if [ -n "$TO" ]; then timeout -s KILL "$s" "$@"
+  else
+    { "$@" <&4 & p=$!; (sleep "$s"; kill -KILL "$p") >/dev/null 2>&1 & w=$!
+      wait "$p"; r=$?; kill "$w"; } 4<&0 2>/dev/null
+    return "$r"
+  fi
+}
 content() { # bytes of a regular file up to a limit; 96 no right to, 97 another kind, 98 too large, 99 not there
   b "c $1"
   if [ -L "$R$1" ]; then e 97
   elif [ ! -e "$R$1" ]; then
     case $(ls -ldn -- "$R$1" 2>&1) in *ermission\ denied*) e 96 ;; *) e 99 ;; esac
+  elif ! may "$1"; then judged "$1" "$2"; e $?
   elif [ ! -f "$R$1" ]; then e 97
   elif [ ! -r "$R$1" ]; then e 96
   else
@@ -32,6 +59,7 @@ content() { # bytes of a regular file up to a limit; 96 no right to, 97 another 
 }
 names() { b "d $1"; ls -1 -- "$R$1" 2>&1; e $?; }
 privates() { # private keys in a folder: only whether they are there and protected
+  may "$1/." || return
   b "k $1"
   find "$R$1/." ! -name . -prune -type f -size -129 -print 2>/dev/null | while IFS= read -r f; do
     if [ ! -r "$f" ]; then continue; fi
@@ -56,3 +84,4 @@ usual() { # what the server usually reads for an account
   privates "$1/.ssh"
 }
 ME=$(id -u 2>/dev/null)
+TO=; if [ "$ME" = 0 ] && timeout -s KILL 5 true 2>/dev/null; then TO=y; fi

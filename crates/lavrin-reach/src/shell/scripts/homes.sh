@@ -20,6 +20,6 @@ look_at() { # name uid gid home quoted-home shell
     y=$(cd -P -- "$R${s%/*}" 2>/dev/null && pwd -P) && chain "${y#"$R"}/${s##*/}"
     y=$(readlink -f -- "$R$s" 2>/dev/null) && chain "${y#"$R"}"
   fi
-  if [ "$x" = yes ]; then printf 'N=%s; R=%s\n%s\nusual %s\n' "$K" "$QR" "$F" "$5" | run_as "$1" "$2" "$3"
+  if [ "$x" = yes ]; then ask_as "$1" "$2" "$3" "usual $5"
   else later "$4"; b "n $4/.ssh"; echo 'No such file or directory'; e 1; fi
 }

@@ -1,4 +1,4 @@
-# Puts the line L, whose key is X, into the usual key file of account A, with the rights of that account.
+# Puts the line L, whose key is X (both quoted), into the usual key file of account A, with the rights of that account.
 say() { echo; echo "lavrin-change-1 $I $*"; }
 put() { # what runs as the account
   cat <<'END'
@@ -39,7 +39,9 @@ else
   f=$({ sshd -T -C "user=$A,host=localhost,addr=127.0.0.1"; } 2>/dev/null | sed -n 's/^authorizedkeysfile //p')
   case " $f " in
     '  ' | *' .ssh/authorized_keys '* | *' %h/.ssh/authorized_keys '* | *" $H/.ssh/authorized_keys "*)
-      y=$(H=$H; L=$L; X=$X; export H L X; as "$A" "$u" "$g" "$(put)" 2>&1 | tail -n 1); say "${y:-as-before nothing could be run as $A}" ;;
+      q="'$(printf '%s' "$H" | sed "s/'/'\\\\''/g")'"
+      y=$(heard "$A" "$u" "$g" "H=$q; L=$L; X=$X
+$(put)" | tail -n 1); say "${y:-as-before nothing could be run as $A}" ;;
     *) say "as-before the server reads another file for $A: $f" ;;
   esac
 fi

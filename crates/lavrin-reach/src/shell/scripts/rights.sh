@@ -1,21 +1,49 @@
-# Dropping to an account. What runs in a user's home runs with that user's rights, so that nothing in it can lead root
-# astray. D is the way to drop; without root's rights, or in a stand-in's tree, there is nothing to drop.
-D=none
+# Whose rights are used. What is done in a user's home is done with that user's rights, and what is said there comes through a
+# pipe of its own, under a word of its own, for a limited time and up to a limited length: nobody there holds what we write
+# into, or speaks for somebody else. D is the way to drop; without root's rights, or in a stand-in's tree, there is nothing
+# to drop.
+D=none; SE=; T=${T:-6}; MOST=37748736
 if [ "$ME" = 0 ] && [ -z "$R" ]; then
   if setpriv --reuid 0 --regid 0 --clear-groups true 2>/dev/null; then D=setpriv
   elif command -v runuser >/dev/null 2>&1; then D=runuser
   elif command -v su >/dev/null 2>&1; then D=su
   else D=cannot; fi
+  # Where there is a terminal, what runs as an account could write to it, and type for us: it gets a session without one.
+  if (: </dev/tty) 2>/dev/null; then
+    if command -v setsid >/dev/null 2>&1; then SE=setsid; else D=cannot; fi
+  fi
 fi
-as() { # name uid gid command: runs /bin/sh -c command as the account, standard input is handed through
-  if [ "$D" = none ] || [ "$2" = "$ME" ]; then /bin/sh -c "$4"
-  elif [ "$D" = setpriv ]; then setpriv --reuid "$2" --regid "$3" --init-groups /bin/sh -c "$4"
-  elif [ "$D" = runuser ]; then runuser -u "$1" -- /bin/sh -c "$4"
-  elif [ "$D" = su ]; then su -s /bin/sh "$1" -c "$4"
-  else return 95; fi
+own() { [ "$D" = none ] || [ "$1" = "$ME" ]; } # whether a uid is the one that runs this
+as() { # name uid gid command: runs /bin/sh -c command as the account, for T seconds; standard input is handed through
+  if own "$2"; then /bin/sh -c "$4"; return; fi
+  set -- "$1" "$2" "$3" "$4" env -i "PATH=$PATH" LC_ALL=C
+  case $D in
+    setpriv) set -- "$@" setpriv --reuid "$2" --regid "$3" --init-groups /bin/sh -c "$4" ;;
+    runuser) set -- "$@" runuser -u "$1" -- /bin/sh -c "$4" ;;
+    su) set -- "$@" su -s /bin/sh "$1" -c "$4" ;;
+    *) return 95 ;;
+  esac
+  shift 4; within "$T" $SE "$@"
 }
-run_as() { # name uid gid: runs the functions and the script on standard input as the account, framed by our nonce
-  b "a $1"; as "$1" "$2" "$3" 'exec /bin/sh -s' 2>/dev/null; e $?
+heard() { # name uid gid command: the same, through a pipe of its own
+  if own "$2"; then as "$@" </dev/null
+  else { as "$@" </dev/null 2>/dev/null & } 2>/dev/null | within $((T + 1)) head -c "$MOST"; fi
+}
+word() { # a word that nobody else knows, in k
+  k=; { IFS= read -r k </proc/sys/kernel/random/uuid; } 2>/dev/null
+  if [ -z "$k" ]; then k=$(od -An -N16 -tx1 /dev/urandom 2>/dev/null | tr -d ' \n'); fi
+  [ -n "$k" ]
+}
+tell() { printf 'N=%s; R=%s\n%s\n%s\nprintf "\\n%%s Z\\n" "$N"\n' "$k" "$QR" "$F" "$1"; }
+ask_as() { # name uid gid script: the functions and a script as the account
+  word || return
+  b "a $k $1"
+  if own "$2"; then tell "$4" | /bin/sh -s 2>/dev/null
+  else { { tell "$4" | as "$1" "$2" "$3" 'exec /bin/sh -s'; } 2>/dev/null & } | within $((T + 1)) head -c "$MOST"; fi
+  e $?
+}
+content_of() { # name uid gid path limit: a key file outside of a home: by root where root alone decides what is there
+  if own "$2" || ! alone "${4%/*}"; then ask_as "$1" "$2" "$3" "content $6 $5"; else content "$4" "$5"; fi
 }
 unswappable() { # enters the folder of a path, where that is root's alone, so that nobody can swap what is in it
   cd -P -- "${1%/*}" 2>/dev/null && [ "$(pwd -P)" = "${1%/*}" ] || return 1
@@ -26,11 +54,5 @@ roots_node() { # like node, by root, where the account itself may not look
   b "n $1"; ( unswappable "$1" && ls -ldn -- "${1##*/}" 2>&1 || { echo 'Permission denied'; exit 1; } ); e $?
 }
 roots_own() { # like content, by root, where the account itself may not read
-  b "c $1"
-  ( x=${1##*/}; unswappable "$1" || exit 96
-    if [ -L "$x" ] || [ ! -f "$x" ]; then exit 97; fi
-    set -- $(ls -ldn -- "$x"); if [ "$2" != 1 ]; then exit 96; fi
-    s=$(wc -c <"$x"); s=${s##* }; if [ "${s:-0}" -gt 16777216 ]; then exit 98; fi
-    cat -- "$x" )
-  e $?
+  b "c $1"; if ( unswappable "$1" ); then judged "$1" 16777216; e $?; else e 96; fi
 }

@@ -19,11 +19,22 @@ if [ -z "$R" ] && [ -r /proc/mounts ]; then
     case $t in nfs | nfs4 | cifs | smb3 | smbfs | 9p | afs | ceph | glusterfs | lustre | fuse.sshfs | fuse.glusterfs) printf '%s %s\n' "$m" "$d" ;; esac
   done </proc/mounts
 fi; e 0
-# The server's own command line names its configuration: it is among the processes that this one descends from.
+# The server's own command line names its configuration: it is among the processes that this one descends from. It counts only
+# where the process is root's and its program lies where root alone decides: others name their processes as they like.
 C=/etc/ssh/sshd_config; S=; O=; q=$PPID
+is_server() { # process: S is its program then
+  x=$(readlink "/proc/$1/exe" 2>/dev/null)
+  case $x in */sshd) ;; *) [ "$ME" != 0 ] || return ;; esac
+  u=; while read -r k v y; do if [ "$k" = Uid: ]; then u=$v; fi; done <"/proc/$1/status"
+  [ "$u" = 0 ] && { [ "$ME" != 0 ] || alone "${x%/*}"; } && S=${x:-$S}
+}
 if [ -z "$R" ]; then
   while [ "${q:-0}" -gt 1 ]; do
     w=$(tr '\0' ' ' 2>/dev/null <"/proc/$q/cmdline")
+    case $w in
+      sshd:*'[listener]'* | */sshd\ *)
+        if ! is_server "$q"; then w=; fi ;;
+    esac
     case $w in
       sshd:*'[listener]'* | */sshd\ *)
         set -f; set -- $w; set +f
@@ -31,7 +42,6 @@ if [ -z "$R" ]; then
           case $1 in
             -f) C=$2 ;; -f?*) C=${1#-f} ;;
             -o) O="$O -o $2" ;; -o?*) O="$O $1" ;;
-            */sshd) S=$1 ;;
           esac; shift
         done; break ;;
     esac

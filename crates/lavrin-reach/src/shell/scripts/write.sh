@@ -13,7 +13,9 @@ find . -name '.lavrin-*' -mtime +0 -exec rm -f {} \; 2>/dev/null
 x=$( (set -C; : >"$T.new") 2>&1) || fail "refused: ${x##*: }"
 if [ "$LO" -ge 0 ]; then
   if [ -L "$B" ] || [ ! -f "$B" ]; then fail changed; fi
-  l=$(ls -ldn -- "$B"); g=$(set -- $l; echo "$4"); h=$(set -- $l; echo "$3")
+  l=$(ls -ldn -- "$B")
+  # What is there has to be what the new file was decided by, whoever said so then.
+  (set -- $l; case $1 in "$WAS" | "$WAS"?) [ "$3:$4" = "$WHOSE" ] ;; *) false ;; esac) || fail changed
   # Extended attributes and the security label, where the system has the means; the rest is set below.
   cp --attributes-only --preserve=xattr -- "$B" "$T.new" 2>/dev/null
   cp --attributes-only --preserve=context -- "$B" "$T.new" 2>/dev/null
@@ -23,7 +25,11 @@ if [ "$LO" -ge 0 ]; then
   esac
 fi
 set -- $(ls -ldn -- "$T.new")
-if [ "$3" != "$U" ]; then chown "$U" "$T.new" 2>/dev/null || fail "owner $U"; fi
+if [ "$3" != "$U" ] && ! chown "$U" "$T.new" 2>/dev/null; then
+  # An account cannot give back to root what was root's: it stays its own, and as closed as it was.
+  if [ -z "$BACK" ]; then fail "owner $U"; fi
+  MODE=${BACK%% *} WANTED=${BACK##* } G=$4
+fi
 if [ "$4" != "$G" ]; then chgrp "$G" "$T.new" 2>/dev/null || fail "group $G"; fi
 chmod "$MODE" "$T.new" || fail "mode"
 m=$(ls -ldn -- "$T.new" | cut -c1-10); if [ "$m" != "$WANTED" ]; then fail "held $m"; fi
@@ -35,10 +41,15 @@ r=; IFS= read -r r || r=
 if [ "$r" != go ]; then fail cut; fi
 if [ "$LO" -ge 0 ]; then
   if [ -L "$B" ] || [ ! -f "$B" ]; then fail changed; fi
-  ln -- "$B" "$T.old" 2>/dev/null || cp -p -- "$B" "$T.old" 2>/dev/null || fail "refused: no copy of the old file could be kept beside it; perhaps it is marked immutable"
-  cmp -s -- "$T.old" "$T.was" || fail changed
-  x=$(mv -f -- "$T.new" "$B" 2>&1) || fail "refused: $x"
-  if ! cmp -s -- "$T.old" "$T.was"; then mv -f -- "$T.old" "$B"; fail changed; fi
+  if [ ! -r "$B" ]; then # root has read it, and alone could write it
+    (set -- $(ls -ldn -- "$B"); case $1 in "$WAS" | "$WAS"?) [ "$3:$4:$5" = "$WHOSE:$LO" ] ;; *) false ;; esac) || fail changed
+    x=$(mv -f -- "$T.new" "$B" 2>&1) || fail "refused: $x"
+  else
+    ln -- "$B" "$T.old" 2>/dev/null || cp -p -- "$B" "$T.old" 2>/dev/null || fail "refused: no copy of the old file could be kept beside it; perhaps it is marked immutable"
+    cmp -s -- "$T.old" "$T.was" || fail changed
+    x=$(mv -f -- "$T.new" "$B" 2>&1) || fail "refused: $x"
+    if ! cmp -s -- "$T.old" "$T.was"; then mv -f -- "$T.old" "$B"; fail changed; fi
+  fi
 else
   if [ -e "$B" ] || [ -L "$B" ]; then fail changed; fi
   ln -- "$T.new" "$B" 2>/dev/null || mv -- "$T.new" "$B" 2>/dev/null || fail changed

@@ -94,7 +94,7 @@ pub struct EnforceOut {
 
 /// Runs the command.
 pub async fn run(args: &EnforceArgs, ui: &Ui) -> Result<Exit, CommandError> {
-    let mut opened = args.register.open()?;
+    let mut opened = args.register.open_for_hosts(ui)?;
     check_reads(&opened)?;
     if args.script {
         return by_hand::script(args, &opened, ui);

@@ -33,7 +33,7 @@ pub struct TrustArgs {
 
 /// Runs the command.
 pub fn run(args: &TrustArgs, ui: &Ui) -> Result<Exit, CommandError> {
-    let opened = args.register.open()?;
+    let opened = args.register.open_for_hosts(ui)?;
     let host = find(&opened.reading.register, &args.id)?;
     let key = fetch(host, &opened.reading.register, &args.sign_in)?;
     let fingerprint = key.fingerprint();

@@ -63,7 +63,7 @@ pub struct InstallArgs {
 
 /// Runs the command.
 pub async fn run(args: &InstallArgs, ui: &Ui) -> Result<Exit, CommandError> {
-    let register = RegisterArgs::default().here()?;
+    let register = RegisterArgs::default().here_for_host(args.root.as_deref(), ui)?;
     if args.script {
         return by_hand::script(args, register.as_ref(), ui);
     }

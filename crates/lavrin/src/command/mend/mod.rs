@@ -65,7 +65,7 @@ enum State {
 /// Runs the command.
 pub async fn run(args: &MendArgs, ui: &Ui) -> Result<Exit, CommandError> {
     let target = Target::of(args)?;
-    let register = RegisterArgs::default().here()?;
+    let register = RegisterArgs::default().here_for_host(args.root.as_deref(), ui)?;
     let mut work = target.open(args, register.as_ref(), ui).await?;
     args.server.give(&mut work.seen);
     let scope = target.scope();

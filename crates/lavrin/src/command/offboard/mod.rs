@@ -63,7 +63,7 @@ struct Case<'a> {
 
 /// Runs the command.
 pub async fn run(args: &OffboardArgs, ui: &Ui) -> Result<Exit, CommandError> {
-    let mut opened = args.register.open()?;
+    let mut opened = args.register.open_for_hosts(ui)?;
     check_reads(&opened)?;
     let person = opened.register().people.get(&args.id).ok_or_else(|| {
         CommandError::usage(format!("there is no person '{}' in the register", args.id)).hint("lavrin person list")

@@ -80,7 +80,7 @@ pub struct ProbeOut {
 /// Runs the command.
 pub async fn run(args: &ProbeArgs, ui: &Ui) -> Result<Exit, CommandError> {
     if !is_single(args) {
-        return many::run(args, &args.register.open()?, ui).await;
+        return many::run(args, &args.register.open_for_hosts(ui)?, ui).await;
     }
     let (target, key_path) = words(args)?;
     let host = target.host.clone().ok_or_else(|| CommandError::usage("a probe asks a host: ACCOUNT@HOST"))?;
@@ -99,7 +99,7 @@ pub async fn run(args: &ProbeArgs, ui: &Ui) -> Result<Exit, CommandError> {
                 .hint("lavrin probe KEY.pub ACCOUNT@HOST; or: lavrin probe ACCOUNT@HOST --identity FILE"));
         }
     };
-    let register = args.register.here()?;
+    let register = args.register.here_for_host(None, ui)?;
     let (mut stop, ways) = args.host.stop(register.as_ref(), &host, &target.account)?;
     let ssh = args.host.greet(ui, &mut stop, &ways).await?;
     let holder = private.filter(|holder| *holder.key.public() == public);

@@ -59,7 +59,7 @@ pub async fn run(args: &SurveyArgs, ui: &Ui) -> Result<Exit, CommandError> {
         ui.result(&by_hand::script(args.sign_in.network_homes, &SystemSource));
         return Ok(Exit::Done);
     }
-    let opened = args.register.open()?;
+    let opened = args.register.open_for_hosts(ui)?;
     if let Some(path) = &args.read {
         return take_in(args, path, &opened, ui);
     }

@@ -1,6 +1,8 @@
 //! The register's folder: its files in, and a changed file out in one step. What lies in it came from elsewhere, by version
 //! control: no link in it is followed, and nothing but regular files and folders is opened.
 
+mod trust;
+
 use crate::StoreFault;
 use lavrin_core::register::SourceFile;
 use rustix::fd::OwnedFd;
@@ -9,6 +11,7 @@ use rustix::io::Errno;
 use std::fs::File;
 use std::io::{Error, ErrorKind, Read as _, Write as _};
 use std::path::{Path, PathBuf};
+pub use trust::Trust;
 
 /// The file that makes a folder a register.
 pub const MAIN_FILE: &str = "lavrin.toml";
@@ -23,19 +26,39 @@ const FILES_MAX: usize = 200_000;
 #[derive(Debug, Clone)]
 pub struct RegisterFolder {
     path: PathBuf,
+    /// Whom everything in it has to belong to; without one it is only read, as somebody else's word.
+    trust: Option<Trust>,
 }
 
 impl RegisterFolder {
     /// This folder, if it holds a register.
     #[must_use]
     pub fn at(path: &Path) -> Option<Self> {
-        path.join(MAIN_FILE).symlink_metadata().is_ok().then(|| Self { path: path.to_owned() })
+        path.join(MAIN_FILE).symlink_metadata().is_ok().then(|| Self { path: path.to_owned(), trust: None })
     }
 
     /// The nearest folder from here up that holds one.
     #[must_use]
     pub fn nearest(from: &Path) -> Option<Self> {
         from.ancestors().find_map(Self::at)
+    }
+
+    /// The same, to be acted on: it belongs to the user or to root, and so does every folder on the way to it. `on_purpose`: the
+    /// user has named it, so its group may share it.
+    ///
+    /// # Errors
+    /// [`StoreFault`] with what belongs to somebody else, or may be written by others.
+    pub fn trusted(self, trust: Trust, on_purpose: bool) -> Result<Self, StoreFault> {
+        trust.way(&self.path).map_err(|(path, source)| StoreFault { path, source })?;
+        let own = std::fs::metadata(&self.path).map_err(self.fault(""))?;
+        let trust = if on_purpose { trust.shared_by_group_of((&own).into()) } else { trust };
+        Ok(Self { path: self.path, trust: Some(trust) })
+    }
+
+    /// Whether a group shares it on purpose.
+    #[must_use]
+    pub fn is_shared(&self) -> bool {
+        self.trust.as_ref().is_some_and(Trust::is_shared)
     }
 
     /// The folder.
@@ -79,7 +102,7 @@ impl RegisterFolder {
             if name.is_empty() { Ok(own) } else { openat(&own, name, flags | OFlags::NOFOLLOW, Mode::empty()) }
         });
         match opened {
-            Ok(folder) => Ok(Some(folder)),
+            Ok(folder) => self.belongs(&folder).map(|()| Some(folder)).map_err(self.fault(name)),
             Err(Errno::NOENT) => Ok(None),
             Err(Errno::LOOP | Errno::NOTDIR) => Err(self.fault(name)(not_what_belongs_there())),
             Err(errno) => Err(self.fault(name)(errno.into())),
@@ -110,7 +133,7 @@ impl RegisterFolder {
         files: &mut Vec<SourceFile>,
     ) -> Result<(), StoreFault> {
         let path = if below.is_empty() { name.to_owned() } else { format!("{below}/{name}") };
-        let text = folder.map(|folder| read_file(folder, name)).transpose().map_err(self.fault(&path))?.flatten();
+        let text = folder.map(|folder| self.read_file(folder, name)).transpose().map_err(self.fault(&path))?.flatten();
         files.extend(text.map(|text| SourceFile { path, text }));
         Ok(())
     }
@@ -126,7 +149,7 @@ impl RegisterFolder {
             Some(folder) => folder,
             None => self.make_folder(below)?,
         };
-        let now = read_file(&folder, name).map_err(&fault)?;
+        let now = self.read_file(&folder, name).map_err(&fault)?;
         if now.as_deref() != old {
             return Err(fault(Error::other("somebody else has changed it; nothing was written")));
         }
@@ -157,7 +180,7 @@ impl RegisterFolder {
     /// [`StoreFault`]; also where one of the files is there already.
     pub fn begin(path: &Path, files: &[SourceFile]) -> Result<Self, StoreFault> {
         std::fs::create_dir_all(path).map_err(|source| StoreFault { path: path.to_owned(), source })?;
-        let folder = Self { path: path.to_owned() };
+        let folder = Self { path: path.to_owned(), trust: None };
         if let Some(there) = files.iter().map(|file| path.join(&file.path)).find(|file| file.exists()) {
             let source = std::io::Error::new(ErrorKind::AlreadyExists, "it is there already; nothing was written");
             return Err(StoreFault { path: there, source });
@@ -173,8 +196,32 @@ fn not_what_belongs_there() -> Error {
     Error::other("it is a link, or something else than belongs there")
 }
 
-/// The text of a regular file; none where nothing is there. Nothing that would have to be waited for is opened.
-fn read_file(folder: &OwnedFd, name: &str) -> Result<Option<String>, Error> {
+impl RegisterFolder {
+    /// Whether something that was opened belongs to whom it should. A sticky folder is everybody's to put something into, and
+    /// what is in it is looked at by itself.
+    fn belongs(&self, opened: &OwnedFd) -> Result<(), Error> {
+        let Some(trust) = &self.trust else { return Ok(()) };
+        let mut stat = fstat(opened)?;
+        if FileType::from_raw_mode(stat.st_mode) == FileType::Directory && stat.st_mode & Mode::SVTX.as_raw_mode() != 0 {
+            stat.st_mode &= !(Mode::WGRP | Mode::WOTH).as_raw_mode();
+        }
+        trust.of((&stat).into())
+    }
+
+    /// The text of a regular file; none where nothing is there. Nothing that would have to be waited for is opened.
+    fn read_file(&self, folder: &OwnedFd, name: &str) -> Result<Option<String>, Error> {
+        let Some(file) = open_file(folder, name)? else { return Ok(None) };
+        self.belongs(&file)?;
+        let mut text = String::new();
+        let length = File::from(file).take(FILE_BYTES_MAX + 1).read_to_string(&mut text)?;
+        if length as u64 > FILE_BYTES_MAX {
+            return Err(Error::other("the file is longer than a register's file can be"));
+        }
+        Ok(Some(text))
+    }
+}
+
+fn open_file(folder: &OwnedFd, name: &str) -> Result<Option<OwnedFd>, Error> {
     let flags = OFlags::RDONLY | OFlags::NOFOLLOW | OFlags::NONBLOCK | OFlags::NOCTTY | OFlags::CLOEXEC;
     let file = match openat(folder, name, flags, Mode::empty()) {
         Ok(file) => file,
@@ -185,12 +232,7 @@ fn read_file(folder: &OwnedFd, name: &str) -> Result<Option<String>, Error> {
     if FileType::from_raw_mode(fstat(&file)?.st_mode) != FileType::RegularFile {
         return Err(not_what_belongs_there());
     }
-    let mut text = String::new();
-    let length = File::from(file).take(FILE_BYTES_MAX + 1).read_to_string(&mut text)?;
-    if length as u64 > FILE_BYTES_MAX {
-        return Err(Error::other("the file is longer than a register's file can be"));
-    }
-    Ok(Some(text))
+    Ok(Some(file))
 }
 
 /// Writes a file under a temporary name, with the mode of the one that it comes in place of, and renames it.

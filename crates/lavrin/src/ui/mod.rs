@@ -1,5 +1,7 @@
 //! The one place where output leaves the program: results to stdout, everything else to stderr, colours by label.
 
+mod leaving;
+
 use crate::error::CommandError;
 use crate::exit::Exit;
 use anstyle::{AnsiColor, Style};
@@ -54,6 +56,9 @@ impl Label {
             Severity::Info => Self::Faint,
         }
     }
+
+    /// All of them; their places number them.
+    const ALL: [Self; 6] = [Self::Good, Self::Warn, Self::Bad, Self::Strong, Self::Faint, Self::Type];
 
     fn style(self) -> Style {
         let plain = Style::new();
@@ -113,31 +118,36 @@ impl Ui {
     }
 
     /// Prints a result. A reader that has gone away is no failure.
-    #[expect(clippy::unused_self, reason = "all output goes through this object, so that there is one place for it")]
     pub fn result(&self, text: &str) {
         let mut out = std::io::stdout().lock();
+        let text = leaving(text, self.format, self.out_colors);
         let ended = if text.ends_with('\n') { "" } else { "\n" };
         let _ =
             out.write_all(text.as_bytes()).and_then(|()| out.write_all(ended.as_bytes())).and_then(|()| out.flush());
     }
 
     /// Prints a part of a result that is too large to be made at once; [`Ui::result`] prints the last part.
-    #[expect(clippy::unused_self, reason = "all output goes through this object, so that there is one place for it")]
     pub fn part(&self, text: &(impl AsRef<[u8]> + ?Sized)) {
-        let _ = std::io::stdout().lock().write_all(text.as_ref());
+        let text = String::from_utf8_lossy(text.as_ref());
+        let _ = std::io::stdout().lock().write_all(leaving(&text, self.format, self.out_colors).as_bytes());
     }
 
     /// Tells what goes on, on stderr, unless told to be quiet.
     pub fn status(&self, text: &str) {
         if !self.quiet {
-            let _ = writeln!(std::io::stderr(), "{text}");
+            self.show(text);
         }
     }
 
     /// Shows what has to be seen whatever was asked to be left out: what a question is about, a secret that is shown once.
-    #[expect(clippy::unused_self, reason = "all output goes through this object, so that there is one place for it")]
     pub fn show(&self, text: &str) {
-        let _ = writeln!(std::io::stderr(), "{text}");
+        self.tell(&format!("{text}\n"));
+    }
+
+    /// Everything that goes to stderr.
+    fn tell(&self, text: &str) {
+        let mut err = std::io::stderr().lock();
+        let _ = err.write_all(leaving(text, Format::Text, self.err_colors).as_bytes()).and_then(|()| err.flush());
     }
 
     /// Whether somebody watches who wants to see how far it is.
@@ -147,7 +157,7 @@ impl Ui {
 
     /// Warns, on stderr.
     pub fn warn(&self, text: &str) {
-        let _ = writeln!(std::io::stderr(), "{} {text}", self.paint_err(Label::Warn, "careful:"));
+        self.show(&format!("{} {text}", self.paint_err(Label::Warn, "careful:")));
     }
 
     /// Shows an error with its causes and hints.
@@ -159,7 +169,16 @@ impl Ui {
         for hint in &error.hints {
             lines += &format!("  {} {}\n", self.paint_err(Label::Faint, "next:"), self.paint_err(Label::Type, hint));
         }
-        let _ = std::io::stderr().write_all(lines.as_bytes());
+        self.tell(&lines);
+    }
+
+    /// Asks for a line, where somebody is there to type one; nothing at the end of the input.
+    pub fn ask(&self, question: &str) -> Result<Option<String>, CommandError> {
+        self.tell(&format!("{question} "));
+        let mut line = String::new();
+        let read = std::io::stdin().lock().read_line(&mut line);
+        let read = read.map_err(|error| CommandError::usage(format!("no answer: {error}")))?;
+        Ok((read > 0).then(|| line.trim().to_owned()))
     }
 
     /// Asks a question that is answered with yes or no. Without a terminal nobody can be asked.
@@ -168,14 +187,8 @@ impl Ui {
             let said = CommandError::with(Exit::Usage, "this needs a yes, and there is no terminal to ask on");
             return Err(said.because(question.to_owned()).hint(instead.to_owned()));
         }
-        let _ = write!(std::io::stderr(), "{question} {} ", self.paint_err(Label::Strong, "[yes/no]"));
-        let _ = std::io::stderr().flush();
-        let mut line = String::new();
-        std::io::stdin()
-            .lock()
-            .read_line(&mut line)
-            .map_err(|error| CommandError::usage(format!("no answer: {error}")))?;
-        Ok(matches!(line.trim().to_ascii_lowercase().as_str(), "yes" | "y"))
+        let answer = self.ask(&format!("{question} {}", self.paint_err(Label::Strong, "[yes/no]")))?;
+        Ok(matches!(answer.unwrap_or_default().to_ascii_lowercase().as_str(), "yes" | "y"))
     }
 }
 
@@ -186,5 +199,17 @@ pub fn tell_that_it_ends() {
 }
 
 fn paint(on: bool, label: Label, text: &str) -> String {
-    if on { format!("{}{text}{}", label.style().render(), label.style().render_reset()) } else { text.to_owned() }
+    let number = Label::ALL.iter().position(|other| *other == label).filter(|_| on);
+    number.map_or_else(|| text.to_owned(), |number| leaving::marked(number, text))
+}
+
+fn leaving(text: &str, format: Format, colors: bool) -> std::borrow::Cow<'_, str> {
+    leaving::leaving(text, format, |number| {
+        let label = number.and_then(|number| Label::ALL.get(number)).filter(|_| colors);
+        match label {
+            Some(label) => label.style().render().to_string(),
+            None if colors => anstyle::Reset.render().to_string(),
+            None => String::new(),
+        }
+    })
 }
