@@ -1,6 +1,6 @@
 //! Backups by content: a file that is backed up twice is kept once.
 
-use crate::{State, StoreFault, private};
+use crate::{State, StoreFault, copy, private};
 use aws_lc_rs::digest;
 use std::fmt::Write as _;
 use std::fs::{File, OpenOptions};
@@ -17,6 +17,7 @@ impl State {
         let name = name_of(bytes);
         let folder = self.folder_for("backups")?;
         let path = folder.join(&name);
+        copy::keep(&self.copies(), &name, bytes).map_err(Self::fault(&path))?;
         if private::read(&path).map_err(Self::fault(&path))?.is_some_and(|kept| kept == bytes) {
             return Ok(name);
         }
@@ -30,6 +31,10 @@ impl State {
         };
         write().map_err(Self::fault(&path))?;
         Ok(name)
+    }
+
+    pub(crate) fn copies(&self) -> PathBuf {
+        self.folder().join(copy::FOLDER)
     }
 
     /// Where a backup lies.
@@ -62,8 +67,14 @@ mod tests {
         assert_eq!(std::fs::read(&path).unwrap(), b"old\n");
         assert_eq!(std::fs::metadata(&path).unwrap().permissions().mode() & 0o777, 0o600);
         assert_eq!(std::fs::read_dir(path.parent().unwrap()).unwrap().count(), 1);
+        let kept = || crate::Keeper::kept(&state, &name);
         std::fs::write(&path, b"damaged").unwrap();
-        let fault = crate::Keeper::kept(&state, &name).unwrap_err();
+        assert_eq!(kept().unwrap().unwrap(), b"old\n", "the second copy is whole");
+        std::fs::remove_file(&path).unwrap();
+        assert_eq!(kept().unwrap().unwrap(), b"old\n");
+        std::fs::write(&path, b"damaged").unwrap();
+        std::fs::write(state.copies().join(&name), b"damaged too").unwrap();
+        let fault = kept().unwrap_err();
         assert!(fault.to_string().contains("not the content that was kept"), "{fault}");
         state.back_up(b"old\n").unwrap();
         assert_eq!(std::fs::read(&path).unwrap(), b"old\n");

@@ -7,7 +7,7 @@ mod sightings;
 pub use observations::{Look, Stored};
 pub use sightings::{Seen, Sighted};
 
-use crate::{Entry, Keeper, StoreFault, private};
+use crate::{Entry, Keeper, StoreFault, copy, private};
 use lavrin_core::survey::snapshot::{Hash, hash};
 use rusqlite::{Connection, ErrorCode, OptionalExtension as _, params};
 use std::fs::{Metadata, OpenOptions};
@@ -269,7 +269,9 @@ impl Keeper for Database {
     fn back_up(&self, bytes: &[u8]) -> Result<String, StoreFault> {
         let hash = hash(bytes);
         self.keep(&hash, bytes).map_err(|fault| self.as_store_fault(fault))?;
-        Ok(hash.iter().map(|byte| format!("{byte:02x}")).collect())
+        let name: String = hash.iter().map(|byte| format!("{byte:02x}")).collect();
+        copy::keep(&self.copies(), &name, bytes).map_err(|source| StoreFault { path: self.copies(), source })?;
+        Ok(name)
     }
 
     fn write_down(&self, entry: &Entry) -> Result<(), StoreFault> {
@@ -278,7 +280,12 @@ impl Keeper for Database {
 
     fn kept(&self, name: &str) -> Result<Option<Vec<u8>>, StoreFault> {
         let Some(hash) = hash_named(name) else { return Ok(None) };
-        self.content(&hash).map_err(|fault| self.as_store_fault(fault))
+        let kept = self.content(&hash);
+        if matches!(kept, Ok(Some(_))) {
+            return kept.map_err(|fault| self.as_store_fault(fault));
+        }
+        let copied = copy::read(&self.copies(), name).ok().flatten().filter(|bytes| self::hash(bytes) == hash);
+        copied.map_or_else(|| kept.map_err(|fault| self.as_store_fault(fault)), |bytes| Ok(Some(bytes)))
     }
 
     fn lines(&self) -> Result<Vec<Entry>, StoreFault> {
@@ -307,6 +314,10 @@ fn hash_named(name: &str) -> Option<Hash> {
 }
 
 impl Database {
+    fn copies(&self) -> PathBuf {
+        self.path.with_file_name(copy::FOLDER)
+    }
+
     fn as_store_fault(&self, fault: DatabaseFault) -> StoreFault {
         StoreFault { path: self.path.clone(), source: std::io::Error::other(fault.to_string()) }
     }

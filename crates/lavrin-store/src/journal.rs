@@ -266,7 +266,14 @@ mod tests {
             Change::RemoveFolder { path: path.clone(), mode: 0o700, owner },
             Change::SetMode { path: path.clone(), from: 0o755, to: 0o700 },
             Change::SetOwner { path: path.clone(), from: Owner { uid: 0, gid: 0 }, to: owner },
-            Change::WriteFile { path: path.clone(), old: Some(old.clone()), new: new.clone(), mode: 0o600, owner, was: Some(Was { mode: 0o644, owner: Owner { uid: 0, gid: 0 } }) },
+            Change::WriteFile {
+                path: path.clone(),
+                old: Some(old.clone()),
+                new: new.clone(),
+                mode: 0o600,
+                owner,
+                was: Some(Was { mode: 0o644, owner: Owner { uid: 0, gid: 0 } }),
+            },
             Change::WriteFile { path: path.clone(), old: None, new, mode: 0o600, owner, was: None },
             Change::RemoveFile { path, old, mode: 0o600, owner },
         ];

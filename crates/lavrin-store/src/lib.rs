@@ -2,6 +2,7 @@
 //! a journal in which the intent stands before a change and the outcome after it.
 
 mod backup;
+mod copy;
 pub mod database;
 mod journal;
 mod private;
@@ -101,11 +102,19 @@ impl Keeper for State {
 
     fn kept(&self, name: &str) -> Result<Option<Vec<u8>>, StoreFault> {
         let path = self.backup_path(name);
-        match private::read(&path).map_err(Self::fault(&path))? {
-            Some(bytes) if backup::name_of(&bytes) != name => {
-                Err(Self::fault(&path)(std::io::Error::other("it is not the content that was kept")))
-            }
-            kept => Ok(kept),
+        let is_right = |bytes: &Vec<u8>| backup::name_of(bytes) == name;
+        let kept = private::read(&path);
+        if let Ok(Some(bytes)) = &kept
+            && is_right(bytes)
+        {
+            return kept.map_err(Self::fault(&path));
+        }
+        if let Some(bytes) = copy::read(&self.copies(), name).ok().flatten().filter(is_right) {
+            return Ok(Some(bytes));
+        }
+        match kept.map_err(Self::fault(&path))? {
+            Some(_) => Err(Self::fault(&path)(std::io::Error::other("it is not the content that was kept"))),
+            None => Ok(None),
         }
     }
 

@@ -1,6 +1,7 @@
 //! Removals that are owed: written into the register when they could not be carried out, taken out when they are done.
 
 use crate::change::Ended;
+use crate::offboard::ALL;
 use crate::register::Opened;
 use lavrin_core::key::Fingerprint;
 use lavrin_core::login;
@@ -75,7 +76,7 @@ pub fn settle(opened: &mut Opened, ended: &BTreeMap<String, Ended>) -> Result<()
         let open = asked
             .iter()
             .any(|asked| asked.still_open() && asked.account == account && asked.fingerprint.to_string() == key);
-        !open && !holds(after, account, key)
+        !open && !may_stand(after, account, key)
     })
 }
 
@@ -94,6 +95,11 @@ pub fn settle_where(opened: &mut Opened, done: impl Fn(&str, &str, &str) -> bool
     Ok(())
 }
 
-fn holds(seen: &Observation, account: &str, key: &str) -> bool {
-    Fingerprint::parse(key).is_ok_and(|key| login::find_key(account, &key, seen).is_some())
+/// Whether a key may still stand in an account, or in any where it is owed for all of them.
+fn may_stand(seen: &Observation, account: &str, key: &str) -> bool {
+    let Ok(key) = Fingerprint::parse(key) else { return true };
+    if account == ALL {
+        return seen.accounts.iter().any(|account| login::not_gone(&account.name, &key, seen).is_some());
+    }
+    login::not_gone(account, &key, seen).is_some()
 }

@@ -8,7 +8,7 @@ use lavrin_core::fleet::{Moment, Removed};
 use lavrin_core::key::Fingerprint;
 use lavrin_core::register::{Host, Register};
 use lavrin_core::server_config::Prepared;
-use lavrin_core::steps::{NoSteps, Steps};
+use lavrin_core::steps::{Around, NoSteps, Steps};
 use lavrin_core::survey::Observation;
 use std::collections::{BTreeMap, HashMap};
 use std::sync::Arc;
@@ -39,6 +39,7 @@ pub struct Plan<'a> {
     removed: HashMap<String, Removed>,
     which: Which,
     network_homes: bool,
+    everywhere: bool,
     accounts: BTreeMap<String, Vec<AccountComparison>>,
     problems: HashMap<String, Vec<(String, NoSteps)>>,
     work: BTreeMap<String, Vec<Task>>,
@@ -64,6 +65,7 @@ impl<'a> Plan<'a> {
             removed,
             which,
             network_homes: false,
+            everywhere: false,
             accounts: BTreeMap::new(),
             problems: HashMap::new(),
             work: BTreeMap::new(),
@@ -74,6 +76,12 @@ impl<'a> Plan<'a> {
     #[must_use]
     pub fn with_network_homes(self, looked_at: bool) -> Self {
         Self { network_homes: looked_at, ..self }
+    }
+
+    /// Accounts that the register does not manage are worked on too.
+    #[must_use]
+    pub fn everywhere(self, everywhere: bool) -> Self {
+        Self { everywhere, ..self }
     }
 
     /// Takes in what was seen of a host. It is kept only where there is something to do.
@@ -89,6 +97,7 @@ impl<'a> Plan<'a> {
                 Which::Part(part) => account.only(*part),
                 Which::Keys(keys) => account.only_keys(keys),
             }
+            account.managed |= self.everywhere && !account.differences.is_empty();
             all.extend(self.steps(host, account, &seen).filter(|steps| !steps.changes.is_empty()));
         }
         found.retain(|account| account.fault.is_some() || !account.differences.is_empty());
@@ -96,7 +105,8 @@ impl<'a> Plan<'a> {
         if !all.is_empty() {
             seen.prepared = None;
             let seen: Arc<Observation> = Arc::new(*seen);
-            let task = |steps| Task { steps, seen: seen.clone() };
+            let around = Arc::new(Around { seen: seen.clone(), granted: self.comparer.granted(known) });
+            let task = |steps| Task { steps, seen: seen.clone(), around: around.clone() };
             self.work.insert(host.to_owned(), all.into_iter().map(task).collect());
         }
     }

@@ -3,7 +3,7 @@
 use lavrin_core::hostkey::line_for;
 use lavrin_core::key::{PrivateKey, PublicKey};
 use lavrin_core::policy::Policy;
-use lavrin_core::steps::{NotCovered, Steps, install, remove};
+use lavrin_core::steps::{Around, NotCovered, Steps, install, remove};
 use lavrin_core::survey::Observation;
 use lavrin_reach::ssh::{Credential, Target};
 use lavrin_standin::{Behaviour, StandIn, TreeAccount};
@@ -81,9 +81,13 @@ async fn seen(host: &StandIn) -> Arc<Observation> {
     Arc::new(seen)
 }
 
+fn around(seen: &Arc<Observation>) -> Arc<Around> {
+    Arc::new(Around { seen: seen.clone(), granted: Vec::new() })
+}
+
 fn adds(account: &str, key: &PublicKey, seen: &Arc<Observation>) -> Task {
     let steps = install(account, key, &key.line("a key"), seen, &Policy::default()).unwrap();
-    Task { steps, seen: seen.clone() }
+    Task { steps, seen: seen.clone(), around: around(seen) }
 }
 
 fn terms_kept_by(keeper: Arc<dyn Keeper + Send + Sync>) -> Terms {
@@ -180,7 +184,8 @@ async fn the_guard_looks_at_all_accounts_before_anything_is_changed() {
     let (host, journal) = (host(Behaviour::default()).await, Journal::new());
     let seen = seen(&host).await;
     let roots = remove("root", &key(1).public().fingerprint(), &seen).unwrap();
-    let tasks = vec![adds("edda", key(2).public(), &seen), Task { steps: roots, seen: seen.clone() }];
+    let tasks =
+        vec![adds("edda", key(2).public(), &seen), Task { steps: roots, seen: seen.clone(), around: around(&seen) }];
     let ended = carry(&host, tasks, &journal).await;
     for (_, end) in ends(&ended) {
         assert!(matches!(end, End::NotBegun(why) if matches!(**why, Trouble::LockOut(_))), "{ended:?}");
@@ -239,7 +244,7 @@ async fn a_line_that_never_comes_back_is_told_as_not_known() {
     let broken = |after| Behaviour { cut_after: Some(after), ..Behaviour::default() };
     let dead = Behaviour { silent: true, ..Behaviour::default() };
     let mut unknown = 0;
-    for after in [9_000, 11_000, 13_000, 15_000, 17_000] {
+    for after in (14_000..30_000).step_by(4_000) {
         let behaviour =
             Behaviour { episodes: vec![(2..=2, broken(after)), (3..=99, dead.clone())], ..Behaviour::default() };
         let host = host(behaviour).await;

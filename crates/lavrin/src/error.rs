@@ -4,7 +4,7 @@ use crate::exit::Exit;
 use lavrin_core::fs::Why;
 use lavrin_core::key::KeyFault;
 use lavrin_core::key::fingerprint::NotAFingerprint;
-use lavrin_core::steps::{LockOut, NoSteps};
+use lavrin_core::steps::{LockOut, NoSteps, Whose};
 use lavrin_core::text::shell_word;
 use lavrin_reach::ssh::{ConnectFault, ExecFault, Rejected};
 use lavrin_store::StoreFault;
@@ -106,10 +106,16 @@ impl From<LockOut> for CommandError {
     fn from(fault: LockOut) -> Self {
         Self::with(
             Exit::Stopped,
-            format!(
-                "{} is the key that this login uses; without it {} may be locked out",
-                fault.fingerprint, fault.account
-            ),
+            match fault.of {
+                Whose::Login => format!(
+                    "{} is the key that this login uses; without it {} may be locked out",
+                    fault.fingerprint, fault.account
+                ),
+                Whose::Granted => format!(
+                    "{} is let into {} by the register, and would not open it any more",
+                    fault.fingerprint, fault.account
+                ),
+            },
         )
         .because("nothing was changed")
         .hint("sign in with another key: --identity FILE")

@@ -100,8 +100,15 @@ impl HostArgs {
         let mut known_hosts = Vec::new();
         match std::fs::File::open(&self.known_hosts) {
             Ok(file) => {
-                let read = file.take(KNOWN_HOSTS_BYTES_MAX).read_to_end(&mut known_hosts);
+                // One byte more shows that it is too long: a key that stands behind the limit would pass for unknown.
+                let read = file.take(KNOWN_HOSTS_BYTES_MAX + 1).read_to_end(&mut known_hosts);
                 read.map_err(|error| CommandError::file(&self.known_hosts, "read", &error))?;
+                if known_hosts.len() as u64 > KNOWN_HOSTS_BYTES_MAX {
+                    let shown = paths::shown(&self.known_hosts);
+                    let said =
+                        format!("{shown} is larger than {KNOWN_HOSTS_BYTES_MAX} bytes, and no part of it is left out");
+                    return Err(CommandError::usage(said).hint("--known-hosts FILE, with the hosts that are meant"));
+                }
             }
             Err(error) if error.kind() == std::io::ErrorKind::NotFound => {}
             Err(error) => return Err(CommandError::file(&self.known_hosts, "read", &error)),

@@ -11,7 +11,7 @@ use crate::keysfile::{Content, Line, read_all};
 use crate::login::Place;
 use crate::policy::Policy;
 use crate::register::{Date, Grant, Host, OwnedKey, Person, Register, Whom};
-use crate::steps::{self, Change, Edits, NoSteps, Steps, bring};
+use crate::steps::{self, Change, Edits, Kept, NoSteps, Steps, bring};
 use crate::survey::{Observation, Resolved, resolve};
 use crate::text::printable;
 use foldhash::quality::RandomState;
@@ -243,6 +243,16 @@ impl<'a> Comparer<'a> {
         }
         share(&mut found, host, seen);
         found
+    }
+
+    /// The keys that the register lets into accounts of a host today.
+    #[must_use]
+    pub fn granted(&self, host: &Host) -> Vec<Kept> {
+        let of = |grant: &'a Grant| {
+            let keys = self.keys_of(grant).into_iter();
+            keys.map(|(_, key)| Kept { account: grant.account.clone(), fingerprint: key.fingerprint })
+        };
+        self.grants_on(host).into_iter().flat_map(of).collect()
     }
 
     /// The grants that cover a host, each once.

@@ -3,6 +3,7 @@
 mod account_rules;
 pub mod address;
 mod dropbear;
+mod gone;
 mod limits;
 mod offered;
 mod reason;
@@ -16,6 +17,7 @@ use crate::key::{Fingerprint, PublicKey};
 use crate::keysfile::{Entry, KeysFile};
 use crate::server_config::{self, ConfigFault, Settings};
 use crate::survey::{KEYS_FILE_BYTES_MAX, Observation, Resolved, Server, Want, Wanted, Who, resolve};
+pub use gone::{NotGone, Traces, not_gone};
 pub use limits::Limits;
 pub(crate) use offered::{is_binary_list, lists, revoked_file};
 pub use reason::{Reason, ReasonKind};

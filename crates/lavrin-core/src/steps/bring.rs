@@ -118,9 +118,7 @@ fn write(modes: &Modes<'_>, file: &Target, add: &[String], edits: &Edits, steps:
     }
     let sets_modes = edits.modes || !add.is_empty();
     let (mode, owner) = match &file.node {
-        Some(node) if !sets_modes => {
-            (node.mode, owner_after(&file.real, node, node.mode, modes.account, modes.seen))
-        }
+        Some(node) if !sets_modes => (node.mode, owner_after(&file.real, node, node.mode, modes.account, modes.seen)),
         _ => modes.file_should_be(file),
     };
     let was = modes.was(file, mode, owner);

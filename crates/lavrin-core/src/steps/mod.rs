@@ -1,5 +1,6 @@
 //! Steps: the changes that would bring an account to what was asked. Printing them changes nothing.
 
+mod apply;
 mod bring;
 mod effect;
 mod guard;
@@ -22,7 +23,7 @@ use crate::survey::{Observation, Resolved, is_under_root_alone, resolve, resolve
 pub use bring::{Edits, bring};
 pub(crate) use bring::{modes, targets};
 pub use effect::Effect;
-pub use guard::{Guarded, LockOut, Login, guard};
+pub use guard::{Around, Guarded, Kept, LockOut, Login, Whose, guard, guard_around};
 pub use install::install;
 pub use mend::{Left, LeftWhy, Mended, Mending, Withheld, WithheldWhat, mend};
 pub use remove::remove;

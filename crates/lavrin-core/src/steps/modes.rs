@@ -106,7 +106,14 @@ impl Modes<'_> {
         }
         let unfit = node.mode & !self.policy.file_mode & 0o777 != 0 || node.mode & 0o400 == 0;
         let mode = if unfit { self.policy.file_mode } else { node.mode };
-        (mode, if node.uid == self.account.uid { owner_after(&found.real, node, mode, self.account, self.seen) } else { self.own() })
+        (
+            mode,
+            if node.uid == self.account.uid {
+                owner_after(&found.real, node, mode, self.account, self.seen)
+            } else {
+                self.own()
+            },
+        )
     }
 
     /// Owner and mode of a file that is there. A foreign owner goes when the account puts a file of its own in its place: in a

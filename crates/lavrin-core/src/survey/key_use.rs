@@ -190,14 +190,18 @@ mod tests {
     fn what_anybody_writes_into_a_log_is_no_use_of_a_key() {
         let key = print();
         for line in [
-            format!("Nov 22 10:00:00 lantern edda: Accepted publickey for edda from 192.0.2.1 port 5 ssh2: ED25519 {key}"),
+            format!(
+                "Nov 22 10:00:00 lantern edda: Accepted publickey for edda from 192.0.2.1 port 5 ssh2: ED25519 {key}"
+            ),
             format!("Nov 22 10:00:00 lantern x: sshd[7]: Accepted publickey for edda from 192.0.2.1 port 5: {key}"),
             format!("Nov 22 10:00:00 lantern sshd[x]: Accepted publickey for edda from 192.0.2.1 port 5: {key}"),
             format!("Nov 22 10:00:00 lantern sshd[7]: said Accepted publickey for edda from 192.0.2.1 port 5: {key}"),
         ] {
             assert!(read(line.as_bytes(), NOW, 0).last.is_empty(), "{line}");
         }
-        let small = format!("Nov 22 10:00:00 buoy authpriv.info dropbear[9]: Pubkey auth succeeded for 'sten' with ssh-ed25519 key {key} from 192.0.2.9:40312");
+        let small = format!(
+            "Nov 22 10:00:00 buoy authpriv.info dropbear[9]: Pubkey auth succeeded for 'sten' with ssh-ed25519 key {key} from 192.0.2.9:40312"
+        );
         assert_eq!(read(small.as_bytes(), NOW, 0).last.len(), 1);
     }
 

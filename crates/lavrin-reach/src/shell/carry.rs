@@ -265,8 +265,10 @@ fn write_script(writing: &Writing<'_>, nonce: &str, root: &str, folder: &str, ac
     let old = writing.old.map_or_else(|| "-1".to_owned(), |old| old.len().to_string());
     let Writing { now, was, .. } = writing;
     let back = writing.put_back_as(account).map(|mode| format!("{mode:o} -{}", letters_of(mode))).unwrap_or_default();
+    // A group that the account is not in does not come back; whoever was in it reads no more than before.
+    let group = if now.owner.gid != account.gid && was.owner.gid == account.gid { "lost" } else { "" };
     format!(
-        "N={nonce}; {root}; P={folder}; B={name}; U={}; G={}; MODE={:o}; WANTED=-{}; WAS=-{}; WHOSE={}:{}; BACK='{back}'; LN={}; LO={old}\nLC_ALL=C; PATH=/usr/sbin:/usr/bin:/sbin:/bin:/run/current-system/sw/bin; export LC_ALL PATH\n{WRITE}",
+        "N={nonce}; {root}; P={folder}; B={name}; U={}; G={}; MODE={:o}; WANTED=-{}; WAS=-{}; WHOSE={}:{}; BACK='{back}'; GROUP={group}; LN={}; LO={old}\nLC_ALL=C; PATH=/usr/sbin:/usr/bin:/sbin:/bin:/run/current-system/sw/bin; export LC_ALL PATH\n{WRITE}",
         now.owner.uid,
         now.owner.gid,
         now.mode,
@@ -289,7 +291,8 @@ const LOOSE: u32 = 0o7022;
 fn mode_of_folder(whole: &str, from: u32, to: u32) -> String {
     let (was, is) = (format!("d{}", letters_of(from)), format!("d{}", letters_of(to)));
     let loosens = to & !from & LOOSE != 0;
-    let guarded = if loosens { format!("if root && ! may {whole}; then fail \"open {whole}\"; fi\n") } else { String::new() };
+    let guarded =
+        if loosens { format!("if root && ! may {whole}; then fail \"open {whole}\"; fi\n") } else { String::new() };
     format!(
         "inside {whole}\nsame . {was}\n{guarded}chmod {to:o} . || fail mode\n[ \"$(line . | cut -c1-10)\" = {is} ] || fail \"held $(line . | cut -c1-10)\"\n"
     )
@@ -324,12 +327,17 @@ fn fault(path: &BytePath, said: &str) -> CarryFault {
     let why = match said.split(' ').next().unwrap_or_default() {
         "changed" | "moved" | "gone" => return CarryFault::Changed { path },
         "open" => {
-            let why = format!("others may write in a folder on the way to it, so root does not work there: {}", said.trim_start_matches("open "));
+            let why = format!(
+                "others may write in a folder on the way to it, so root does not work there: {}",
+                said.trim_start_matches("open ")
+            );
             return CarryFault::Refused { path, why };
         }
         "holds" => {
             let what = said.trim_start_matches("holds ");
-            let why = format!("beside key files it holds {what}, which would be given away with it; look at it and do that by hand");
+            let why = format!(
+                "beside key files it holds {what}, which would be given away with it; look at it and do that by hand"
+            );
             return CarryFault::Refused { path, why };
         }
         "held" => {

@@ -58,7 +58,7 @@ impl ShellHost {
     }
 
     async fn run(&self, body: &str, nonce: &str, time: Duration) -> Result<Said, ExecFault> {
-        let script = format!("{}{body}\nprintf '\\n%s Z\\n' \"$N\"\n", self.opening(nonce, ""));
+        let script = format!("{}{body}\nprintf '\\n%s Z\\n' \"$N\"\n", self.opening(nonce, &self.nonce()));
         let mut exec = self.connection.start(&script, &self.rise, time).await?;
         let answer = exec.until(format!("\n{nonce} Z\n").as_bytes(), ANSWER_BYTES_MAX).await?;
         exec.close().await;
@@ -136,7 +136,8 @@ impl ShellHost {
                 self.silent.insert(account.to_owned());
             }
             let own = asked.get(account);
-            said.iter().for_each(|frame| heard.of(frame, Some(account), &|path| own.is_some_and(|own| own.contains(path))));
+            said.iter()
+                .for_each(|frame| heard.of(frame, Some(account), &|path| own.is_some_and(|own| own.contains(path))));
         }
         heard.take_into(seen);
         for want in wants.iter().filter(|want| want.account.as_ref().is_some_and(|name| self.silent.contains(name))) {

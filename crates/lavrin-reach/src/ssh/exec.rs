@@ -3,6 +3,7 @@
 
 use super::Connection;
 use crate::Boxed;
+use lavrin_core::key::generate::{Randomness as _, SystemSource};
 use russh::ChannelMsg;
 use russh::client::Msg;
 use std::sync::atomic::{AtomicUsize, Ordering};
@@ -137,6 +138,8 @@ pub struct Exec {
     deadline: Instant,
     seconds: u64,
     ended: bool,
+    /// A word that nobody else knows, printed right before a password may be asked for.
+    mark: String,
 }
 
 impl Connection {
@@ -149,7 +152,15 @@ impl Connection {
         let seconds = time.as_secs();
         let open = tokio::time::timeout_at(deadline, self.handle.channel_open_session()).await;
         let channel = open.map_err(|_| ExecFault::Timeout { seconds })?.map_err(|_| ExecFault::Refused)?;
-        let mut exec = Exec { channel, output: Said::default(), errors: Vec::new(), deadline, seconds, ended: false };
+        let mut exec = Exec {
+            channel,
+            output: Said::default(),
+            errors: Vec::new(),
+            deadline,
+            seconds,
+            ended: false,
+            mark: mark(),
+        };
         let shell = format!("/bin/sh -c 'echo lavrin-hello; eval \"$(dd bs=1 count={} 2>/dev/null)\"'", script.len());
         let command = match rise {
             Rise::No => format!("exec {shell}"),
@@ -158,7 +169,8 @@ impl Connection {
             Rise::Doas => format!("exec doas -n {shell}"),
             // The terminal must hand bytes through as they are, once doas has read the password from it.
             Rise::DoasPassword(_) => {
-                format!("exec doas {}", shell.replacen("'echo", "'stty raw -echo 2>/dev/null; echo", 1))
+                let shell = shell.replacen("'echo", "'stty raw -echo 2>/dev/null; echo", 1);
+                format!("printf {} ; exec doas {shell}", exec.mark)
             }
         };
         if let Rise::DoasPassword(_) = rise {
@@ -250,6 +262,9 @@ impl Exec {
 
     /// Hands over the password once it is asked for, never before: a shell would take it for a command.
     async fn give(&mut self, password: &Zeroizing<String>, program: &'static str, ask: &[u8]) -> Result<(), ExecFault> {
+        if ask == DOAS_ASKS {
+            self.reach_mark(program).await?;
+        }
         let (mut errors, mut asked, mut greeted) = (Searched::default(), Searched::default(), Searched::default());
         while errors.find(&self.errors, ask).is_none() && asked.find(&self.output, ask).is_none() {
             if greeted.greeting(&self.output).is_some() {
@@ -279,6 +294,22 @@ impl Exec {
             self.receive().await?;
         }
         Ok(())
+    }
+
+    /// Passes over what the login's shell prints before it comes to our line.
+    async fn reach_mark(&mut self, program: &'static str) -> Result<(), ExecFault> {
+        let mut searched = Searched::default();
+        loop {
+            if let Some(at) = searched.find(&self.output, self.mark.as_bytes()) {
+                drop(self.output.take(at + self.mark.len()));
+                return Ok(());
+            }
+            if self.ended || self.output.len() > NOISE_BYTES_MAX {
+                let said = lavrin_core::text::printable(self.output.trim_ascii()).chars().take(SAID_SHOWN).collect();
+                return Err(ExecFault::RiseRefused { program, said });
+            }
+            self.receive().await?;
+        }
     }
 
     /// Sends bytes to the script's standard input.
@@ -345,6 +376,12 @@ impl Exec {
     }
 }
 
+fn mark() -> String {
+    let mut bytes = [0u8; 8];
+    SystemSource.fill(&mut bytes);
+    format!("lavrin-{:016x}", u64::from_le_bytes(bytes))
+}
+
 /// Whether this is the question of doas and nothing else: a password is not handed to whatever a login prints before it.
 fn is_doas_asking(said: &[u8]) -> bool {
     let said = said.trim_ascii_start();
@@ -406,7 +443,9 @@ mod tests {
     #[test]
     fn a_password_goes_to_doas_at_its_own_question_only() {
         assert!(is_doas_asking(b"\rdoas (edda@lantern) password: "));
-        for other in [&b"x\r\ndoas (edda@lantern) password: "[..], b"New password: ", b"doas (edda@lantern) password: x"] {
+        for other in
+            [&b"x\r\ndoas (edda@lantern) password: "[..], b"New password: ", b"doas (edda@lantern) password: x"]
+        {
             assert!(!is_doas_asking(other), "{}", String::from_utf8_lossy(other));
         }
     }

@@ -1,5 +1,6 @@
 //! SSH connections: reaching a host, knowing its key, signing in, asking whether it would take a key, running a command.
 
+mod agent;
 mod ask;
 mod exec;
 mod signin;

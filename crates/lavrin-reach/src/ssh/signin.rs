@@ -1,6 +1,6 @@
 //! Signing in, and saying exactly what was offered, tried and refused.
 
-use super::{Connection, STEP_TIMEOUT};
+use super::{Connection, STEP_TIMEOUT, agent};
 use crate::Boxed;
 use lavrin_core::key::private::{PrivateKey, RsaHash};
 use lavrin_core::key::{Fingerprint, PublicKey};
@@ -32,6 +32,8 @@ pub enum Credential {
     Agent {
         /// The socket.
         socket: String,
+        /// Keys that are offered first: those known to open the account.
+        first: Vec<Fingerprint>,
     },
     /// A password, for the methods `password` and `keyboard-interactive`.
     Password(Zeroizing<String>),
@@ -147,7 +149,7 @@ impl Connection {
                 }
                 let attempt = match credential {
                     Credential::Key { key, source } => self.with_key(account, key, source, &mut state).await,
-                    Credential::Agent { socket } => self.with_agent(account, socket, &mut state).await,
+                    Credential::Agent { socket, first } => self.with_agent(account, socket, first, &mut state).await,
                     Credential::Password(password) => self.with_password(account, password, &mut state).await,
                 };
                 match attempt {
@@ -175,28 +177,26 @@ impl Connection {
         }
     }
 
-    async fn with_agent(&mut self, account: &str, socket: &str, state: &mut State) -> Attempt {
+    async fn with_agent(&mut self, account: &str, socket: &str, first: &[Fingerprint], state: &mut State) -> Attempt {
         let mut refuse = |detail: String| {
             state.rejected.tried.push(Tried { method: "publickey", detail });
             Attempt::Refused
         };
-        let Some(Ok(mut agent)) = timed(AgentClient::connect_uds(socket)).await else {
+        let held = match agent::held(socket).await {
+            Ok(held) if held.is_empty() => return refuse("the agent holds no key".to_owned()),
+            Ok(held) => held,
+            Err(why) => return refuse(why),
+        };
+        let (keys, odd) = agent::in_order(held, first);
+        let Some(Ok(mut signer)) = timed(AgentClient::connect_uds(socket)).await else {
             return refuse(format!("the agent at {socket} does not answer"));
         };
-        let Some(Ok(identities)) = timed(agent.request_identities()).await else {
-            return refuse(format!("the agent at {socket} does not tell its keys"));
-        };
-        if identities.is_empty() {
-            return refuse("the agent holds no key".to_owned());
-        }
-        for identity in identities.into_iter().take(AGENT_KEYS_MAX) {
-            let AgentIdentity::PublicKey { key, comment } = identity else { continue };
-            let Some(own) = key.to_bytes().ok().and_then(|blob| PublicKey::from_blob(&blob).ok()) else { continue };
+        let mut left = keys.into_iter();
+        for (own, source) in left.by_ref().take(AGENT_KEYS_MAX) {
             let print = own.fingerprint();
-            let comment = lavrin_core::text::printable(comment.trim().as_bytes());
-            let source = if comment.is_empty() { "agent".to_owned() } else { format!("agent ({comment})") };
+            let Some(public) = foreign(&own) else { continue };
             let hash = self.rsa_hash(&own).await;
-            match timed(self.handle.authenticate_publickey_with(account, key, hash, &mut agent)).await {
+            match timed(self.handle.authenticate_publickey_with(account, public, hash, &mut signer)).await {
                 None => return Attempt::Lost,
                 Some(Err(_)) => state
                     .rejected
@@ -209,6 +209,15 @@ impl Connection {
                 Some(Ok(_)) => {}
             }
         }
+        // What was left out may be what would have worked.
+        let not_tried = left.map(|(key, source)| {
+            format!(
+                "{source} {}: not tried, since servers end a connection after some refusals; --identity FILE",
+                key.fingerprint()
+            )
+        });
+        let told = not_tried.chain(odd.into_iter().map(|what| format!("{what}: passed over")));
+        state.rejected.tried.extend(told.map(|detail| Tried { method: "publickey", detail }));
         Attempt::Refused
     }
 

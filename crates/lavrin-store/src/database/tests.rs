@@ -160,3 +160,46 @@ fn it_is_for_its_owner_alone_and_not_for_version_control() {
     assert_eq!([mode(FILE), mode(&format!("{FILE}-wal")), mode("")], [0o600, 0o600, 0o700]);
     assert_eq!(std::fs::read_to_string(folder.path().join(FOLDER).join(".gitignore")).unwrap(), "*\n");
 }
+
+#[test]
+fn a_backup_that_was_altered_in_the_file_is_read_from_its_second_copy() {
+    let folder = tempfile::tempdir().unwrap();
+    let store = Database::open(folder.path()).unwrap();
+    let name = Keeper::back_up(&store, b"old keys\n").unwrap();
+    store.connection.execute("UPDATE content SET bytes = x'00'", []).unwrap();
+    assert_eq!(store.kept(&name).unwrap().unwrap(), b"old keys\n");
+    std::fs::write(store.copies().join(&name), b"x").unwrap();
+    assert!(store.kept(&name).unwrap_err().to_string().contains("not the one that was kept"));
+}
+
+#[test]
+fn what_this_program_does_not_make_is_refused_in_a_store() {
+    for planted in [
+        "CREATE TRIGGER planted AFTER INSERT ON journal BEGIN DELETE FROM content; END",
+        "CREATE VIEW planted AS SELECT 1",
+        "CREATE TABLE planted (x)",
+        "CREATE INDEX planted ON journal (id)",
+        "ALTER TABLE journal ADD COLUMN planted",
+        "DROP TABLE key_use",
+    ] {
+        let folder = tempfile::tempdir().unwrap();
+        let store = Database::open(folder.path()).unwrap();
+        store.connection.execute_batch(planted).unwrap();
+        drop(store);
+        let fault = Database::open(folder.path()).unwrap_err().to_string();
+        assert!(fault.contains("none of this program's own"), "{planted}: {fault}");
+    }
+}
+
+#[test]
+fn a_store_that_others_may_write_is_closed_to_them() {
+    let folder = tempfile::tempdir().unwrap();
+    drop(Database::open(folder.path()).unwrap());
+    let (own, file) = (folder.path().join(FOLDER), folder.path().join(FOLDER).join(FILE));
+    let loosen = |path: &Path, mode| std::fs::set_permissions(path, std::fs::Permissions::from_mode(mode)).unwrap();
+    loosen(&own, 0o777);
+    loosen(&file, 0o666);
+    drop(Database::open(folder.path()).unwrap());
+    let mode = |path: &Path| std::fs::metadata(path).unwrap().permissions().mode() & 0o777;
+    assert_eq!((mode(&own), mode(&file)), (0o700, 0o600));
+}

@@ -202,7 +202,8 @@ impl RegisterFolder {
     fn belongs(&self, opened: &OwnedFd) -> Result<(), Error> {
         let Some(trust) = &self.trust else { return Ok(()) };
         let mut stat = fstat(opened)?;
-        if FileType::from_raw_mode(stat.st_mode) == FileType::Directory && stat.st_mode & Mode::SVTX.as_raw_mode() != 0 {
+        if FileType::from_raw_mode(stat.st_mode) == FileType::Directory && stat.st_mode & Mode::SVTX.as_raw_mode() != 0
+        {
             stat.st_mode &= !(Mode::WGRP | Mode::WOTH).as_raw_mode();
         }
         trust.of((&stat).into())

@@ -79,12 +79,15 @@ impl Trust {
     /// A file, or a folder whose entries are looked at one by one.
     pub(super) fn of(&self, rights: Rights) -> Result<(), Error> {
         if !self.uids.contains(&rights.uid) {
-            let said = format!("it belongs to uid {}, not to you or root, and could be changed at any time", rights.uid);
+            let said =
+                format!("it belongs to uid {}, not to you or root, and could be changed at any time", rights.uid);
             return Err(Error::other(said));
         }
         let may_group = self.private.contains(&rights.gid) || self.shared == Some(rights.gid);
         if rights.mode & OTHERS_WRITE != 0 || rights.mode & GROUP_WRITE != 0 && !may_group {
-            return Err(Error::other("others may write it, so it is nobody's word; chmod go-w, and look at what it says"));
+            return Err(Error::other(
+                "others may write it, so it is nobody's word; chmod go-w, and look at what it says",
+            ));
         }
         Ok(())
     }

@@ -22,7 +22,7 @@ use crate::ways::HostFault;
 use lavrin_core::key::Fingerprint;
 use lavrin_core::key::generate::{Randomness as _, SystemSource};
 use lavrin_core::login::Reason;
-use lavrin_core::steps::{LockOut, Steps};
+use lavrin_core::steps::{Around, LockOut, Steps, Whose};
 use lavrin_core::survey::Observation;
 use lavrin_reach::CarryFault;
 use lavrin_store::{Keeper, StoreFault};
@@ -36,6 +36,8 @@ pub struct Task {
     pub steps: Steps,
     /// What was seen when they were made.
     pub seen: Arc<Observation>,
+    /// What lies around the account.
+    pub around: Arc<Around>,
 }
 
 /// What all changes of a command have in common.
@@ -59,6 +61,13 @@ pub struct Terms {
     pub keeper: Arc<dyn Keeper + Send + Sync>,
     /// Told what is going on.
     pub interrupt: Interrupt,
+}
+
+fn whose(of: Whose) -> &'static str {
+    match of {
+        Whose::Login => "is the key of this login",
+        Whose::Granted => "is let in by the register, and would not open its account any more",
+    }
 }
 
 impl Terms {
@@ -98,8 +107,8 @@ pub enum Trouble {
     /// The host was not reached, let nobody in, or gave no answer.
     #[error(transparent)]
     Host(#[from] HostFault),
-    /// The last proven way in would go.
-    #[error("{} is the key of this login; without it {} may be locked out", .0.fingerprint, .0.account)]
+    /// The last proven way in would go, or one that the register grants.
+    #[error("{} {}; without it {} may be locked out", .0.fingerprint, whose(.0.of), .0.account)]
     LockOut(LockOut),
     /// A change was not made.
     #[error(transparent)]

@@ -6,7 +6,7 @@ use super::{End, Ended, Task, Terms, Trouble};
 use crate::interrupt::Stage;
 use crate::pool::crash_if_told;
 use crate::site::Site;
-use lavrin_core::steps::{LockOut, guard};
+use lavrin_core::steps::{Around, LockOut, Steps, guard, guard_around};
 use lavrin_reach::CarryFault;
 use lavrin_store::Outcome;
 use std::sync::Arc;
@@ -55,6 +55,12 @@ pub(super) async fn run(site: &mut Site, tasks: Vec<Task>, proof: &Proof, terms:
 
 fn guarded(tasks: Vec<Task>, site: &Site, terms: &Terms) -> Result<Vec<Begun>, LockOut> {
     let login = site.login();
+    let mut places: Vec<&Arc<Around>> = tasks.iter().map(|task| &task.around).collect();
+    places.dedup_by(|one, other| Arc::ptr_eq(one, other));
+    let all: Vec<&Steps> = tasks.iter().map(|task| &task.steps).collect();
+    for around in places {
+        guard_around(&all, around, login.as_ref(), terms.now, terms.accept_lockout)?;
+    }
     let not_yet = Arc::new(Trouble::Lost);
     let begin = |task: Task| {
         let changes = guard(&task.steps, login.as_ref(), terms.accept_lockout)?;

@@ -1,9 +1,11 @@
 //! A person leaves: what is taken from where, what the hosts are asked, and what became of each key in each account.
 
 mod rest;
+mod shown;
 mod shut_out;
 
-pub use rest::{Rest, not_managed};
+pub use rest::Rest;
+pub use shown::{ALL, Shown, Standing};
 pub use shut_out::ShutOut;
 
 use crate::change::Trouble;
@@ -11,6 +13,7 @@ use crate::heard::NoProof;
 use crate::owed::NewDebt;
 use crate::ways::HostFault;
 use lavrin_core::key::{Fingerprint, PublicKey};
+use lavrin_core::login::NotGone;
 use lavrin_core::register::{Date, Person};
 use lavrin_core::steps::NoSteps;
 use std::sync::Arc;
@@ -53,14 +56,16 @@ pub enum State {
         /// Whether it was taken out all the same.
         removed: bool,
     },
-    /// The register does not manage the account.
-    NotManaged,
     /// The host's list of revoked keys was not written.
     NotShutOut,
+    /// Not everything that the server would read was read: it may stand there.
+    NotShown,
     /// The host was not reached.
     Unreachable,
     /// It was not taken out.
     NotRemoved,
+    /// It stands in an account that the register does not manage.
+    NotManaged,
     /// Nobody knows.
     Unknown,
     /// The host still takes it.
@@ -80,8 +85,10 @@ pub enum Why {
     NotAsked,
     /// The list of revoked keys cannot be written.
     List(NoSteps),
-    /// The register does not manage the account.
-    NotManaged,
+    /// By what was read, or not read.
+    NotGone(NotGone),
+    /// It refuses the key from here, and what its files hold was not seen.
+    NotRead,
 }
 
 /// One key in one account.
@@ -106,6 +113,11 @@ impl Row {
         matches!(self.state, State::Removed | State::Refused | State::NotAnswered { removed: true })
     }
 
+    /// Whether nothing was found that is wrong, by what the host says.
+    fn is_quiet(&self) -> bool {
+        matches!(self.state, State::Removed | State::Refused | State::NotAnswered { .. })
+    }
+
     /// Whether it is about this key in this account.
     #[must_use]
     pub fn is_about(&self, host: &str, account: &str, key: &str) -> bool {
@@ -115,8 +127,8 @@ impl Row {
     /// What is owed from now on, if anything.
     #[must_use]
     pub fn debt(&self, leaver: &Leaver) -> Option<NewDebt> {
-        let owes = matches!(self.state, State::Unreachable | State::NotRemoved | State::Unknown | State::StillAccepted);
-        let key = self.key.filter(|_| owes)?;
+        let is_settled = self.is_done() || self.state == State::NotShutOut;
+        let key = self.key.filter(|_| !is_settled)?;
         let (account, host) = (self.account.clone(), self.host.clone());
         Some(NewDebt { key, person: leaver.id.clone(), account, host })
     }

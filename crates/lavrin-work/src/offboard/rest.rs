@@ -1,12 +1,12 @@
 //! What is asked after the keys were taken out, and what the answers mean.
 
-use super::{Leaver, Row, State, Why};
+use super::{ALL, Leaver, Row, Shown, Standing, State, Why};
 use crate::ask::{Answered, Question};
 use crate::change::{Asked, End, Ended};
 use crate::heard::Heard;
 use crate::ways::{HostFault, Ways, unspoken};
-use lavrin_core::fleet::compare::AccountComparison;
 use lavrin_core::key::{Fingerprint, PublicKey};
+use lavrin_core::login::NotGone;
 use lavrin_core::register::{Host, Register, Whom};
 use lavrin_store::database::{Database, DatabaseFault};
 use std::collections::{BTreeMap, BTreeSet, HashMap};
@@ -21,6 +21,8 @@ pub struct Rest<'a> {
     pub ended: &'a BTreeMap<String, Ended>,
     /// Hosts that could not be looked at.
     pub unseen: &'a [String],
+    /// What the files show, after all was done.
+    pub shown: &'a Shown,
 }
 
 impl Rest<'_> {
@@ -118,7 +120,31 @@ impl Rest<'_> {
                 }
             }
         }
+        self.hold_against_files(&mut rows);
         rows
+    }
+
+    /// What a host says is held against what its files show: a key that is not shown to be gone is not done with.
+    fn hold_against_files(&self, rows: &mut Vec<Row>) {
+        for host in self.register.hosts.values() {
+            match self.shown.of(&host.id) {
+                Some(standing) => standing.iter().for_each(|standing| not_gone(host, standing, rows)),
+                None => self.not_read(host, rows),
+            }
+        }
+    }
+
+    /// A host whose files were not seen: that it refuses a key from here says nothing of elsewhere.
+    fn not_read(&self, host: &Host, rows: &mut Vec<Row>) {
+        for row in rows.iter_mut().filter(|row| row.host == host.id && row.is_quiet()) {
+            (row.state, row.why) = (State::NotShown, Some(row.why.take().unwrap_or(Why::NotRead)));
+        }
+        for key in &self.leaver.prints {
+            if !rows.iter().any(|row| row.host == host.id && row.key == Some(*key)) {
+                let (host, account) = (host.id.clone(), ALL.to_owned());
+                rows.push(Row { state: State::NotShown, host, account, key: Some(*key), why: Some(Why::NotRead) });
+            }
+        }
     }
 
     fn told(
@@ -162,18 +188,24 @@ fn row(host: &str, account: &str, key: Fingerprint, said: &Heard, removed: bool)
     Row { state, host, account, key: Some(key), why }
 }
 
-/// Keys of theirs in accounts that are not managed: only told.
-#[must_use]
-pub fn not_managed(accounts: &BTreeMap<String, Vec<AccountComparison>>) -> Vec<Row> {
-    let mut rows = Vec::new();
-    for (host, accounts) in accounts {
-        for account in accounts.iter().filter(|account| !account.managed) {
-            for key in account.differences.iter().filter_map(lavrin_core::fleet::compare::Difference::key) {
-                let (host, account) = (host.clone(), account.account.clone());
-                let (state, why) = (State::NotManaged, Some(Why::NotManaged));
-                rows.push(Row { state, host, account, key: Some(key), why });
-            }
+/// A key that is not shown to be gone: the row about it says so, unless it says worse.
+fn not_gone(host: &Host, standing: &Standing, rows: &mut Vec<Row>) {
+    let Standing { account, key, why } = standing;
+    let is_managed = host.accounts.iter().any(|managed| managed.value == *account);
+    let state = match why {
+        NotGone::Stands(_) if is_managed => State::NotRemoved,
+        NotGone::Stands(_) => State::NotManaged,
+        _ => State::NotShown,
+    };
+    let is_about = |row: &&mut Row| row.host == host.id && row.account == *account && row.key == Some(*key);
+    match rows.iter_mut().find(is_about) {
+        Some(row) if row.is_quiet() || row.state == State::NotShown => {
+            (row.state, row.why) = (state, Some(Why::NotGone(why.clone())));
+        }
+        Some(_) => {}
+        None => {
+            let (host, account, why) = (host.id.clone(), account.clone(), Some(Why::NotGone(why.clone())));
+            rows.push(Row { state, host, account, key: Some(*key), why });
         }
     }
-    rows
 }

@@ -7,7 +7,7 @@ use crate::scope::Scope;
 use crate::ways::Ways;
 use lavrin_core::key::PublicKey;
 use lavrin_core::register::{Placed, Register};
-use lavrin_core::steps::{NoSteps, revoke};
+use lavrin_core::steps::{Around, NoSteps, revoke};
 use lavrin_core::survey::Observation;
 use std::collections::BTreeMap;
 use std::sync::Arc;
@@ -35,7 +35,11 @@ impl<'a> ShutOut<'a> {
         match revoke(&self.leaver.keys, seen) {
             None => self.without += 1,
             Some(Ok(steps)) if steps.changes.is_empty() => {}
-            Some(Ok(steps)) => self.tasks.push((host.to_owned(), Task { steps, seen: Arc::new(seen.clone()) })),
+            Some(Ok(steps)) => {
+                let seen = Arc::new(seen.clone());
+                let around = Arc::new(Around { seen: seen.clone(), granted: Vec::new() });
+                self.tasks.push((host.to_owned(), Task { steps, seen, around }));
+            }
             Some(Err(fault)) => self.problems.push((host.to_owned(), fault)),
         }
     }

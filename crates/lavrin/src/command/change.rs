@@ -11,7 +11,7 @@ use crate::paths;
 use crate::ui::{Format, Label, Ui};
 use crate::wording;
 use clap::Args;
-use lavrin_core::steps::{Steps, guard};
+use lavrin_core::steps::{Steps, guard, guard_around};
 use lavrin_reach::ssh::ConnectFault;
 use lavrin_store::database::Database;
 use lavrin_store::{Keeper, State};
@@ -156,15 +156,23 @@ pub fn close_left_open(work: &Work, register: Option<&Opened>) -> Result<(), Com
     Ok(())
 }
 
-/// Steps of one account at a place, with what they were made from.
-pub fn task(steps: &Steps, work: &Work) -> Task {
-    Task { steps: steps.clone(), seen: Arc::new(work.seen.clone()) }
-}
-
-/// Stops where the login's own key would go, for all accounts, before anybody is asked anything.
-pub fn guarded(tasks: &[Task], work: &Work, accept_lockout: bool) -> Result<(), CommandError> {
+/// Steps of accounts at a place, with what they were made from and what lies around them; stops where a way in would be lost,
+/// before anybody is asked anything.
+pub async fn guarded(
+    all: Vec<Steps>,
+    work: &mut Work,
+    register: Option<&Opened>,
+    accept_lockout: bool,
+) -> Result<Vec<Task>, CommandError> {
+    let seen = Arc::new(work.seen.clone());
+    let around = Arc::new(work.around(&all, &seen, register).await?);
+    let task = |steps| Task { steps, seen: seen.clone(), around: around.clone() };
+    let tasks: Vec<Task> = all.into_iter().map(task).collect();
     let login = work.site.login();
-    tasks.iter().try_for_each(|task| guard(&task.steps, login.as_ref(), accept_lockout).map(drop)).map_err(Into::into)
+    let steps: Vec<&Steps> = tasks.iter().map(|task| &task.steps).collect();
+    guard_around(&steps, &around, login.as_ref(), clock::now().unix_timestamp(), accept_lockout)?;
+    tasks.iter().try_for_each(|task| guard(&task.steps, login.as_ref(), accept_lockout).map(drop))?;
+    Ok(tasks)
 }
 
 /// Prints the steps, on stderr, so that a question can follow.

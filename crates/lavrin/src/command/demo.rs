@@ -153,9 +153,9 @@ impl Stage<'_> {
         self.expect(0, &format!("lavrin enforce lights --yes --reason 'the register is in force' {there}"))?;
         self.expect(1, "lavrin compare lights --register ~/halvmark")?;
         self.say(
-            "Runa has left in spring. Her keys go everywhere, and every host is asked whether it still takes them",
+            "Runa has left in spring. Her keys go everywhere, and every host is asked whether it still takes them.\nOne damaged line in the office nobody understands: that she is gone there is not shown, so it is owed",
         );
-        self.expect(0, &format!("lavrin offboard runa --yes {there}"))?;
+        self.expect(3, &format!("lavrin offboard runa --yes {there}"))?;
         self.expect(0, &format!("lavrin probe runa --until refused {there}"))?;
         self.expect(1, "lavrin audit lights --register ~/halvmark")
     }

@@ -5,12 +5,16 @@ use crate::account_target::AccountTarget;
 use crate::error::{CommandError, host_fault};
 use crate::host::HostArgs;
 use crate::ui::Ui;
+use lavrin_core::fleet::compare::Comparer;
 use lavrin_core::fs::BytePath;
+use lavrin_core::steps::{Around, Login, Steps};
 use lavrin_core::survey::{Known, Observation};
+use lavrin_work::Scope;
 use lavrin_work::look::Wants;
 use lavrin_work::site::Site;
 use lavrin_work::ways::Rights;
 use std::path::Path;
+use std::sync::Arc;
 
 /// A place that is open, and what was seen of it.
 pub struct Work {
@@ -81,6 +85,29 @@ impl Work {
             self.seen.found_server(server, known);
         }
         self.look(wants).await
+    }
+
+    /// What lies around accounts that are worked on: every account of the place may read the same files, and the login and the
+    /// register's grants may depend on them.
+    pub async fn around(
+        &mut self,
+        all: &[Steps],
+        seen: &Arc<Observation>,
+        register: Option<&Opened>,
+    ) -> Result<Around, CommandError> {
+        let known = register.and_then(|opened| Some((opened, opened.register().hosts.get(&self.name)?)));
+        let granted = known
+            .map(|(opened, host)| Comparer::new(opened.register(), crate::command::compare::moment()).granted(host))
+            .unwrap_or_default();
+        let is_own = |login: &Login| all.iter().all(|steps| steps.account.name == login.account);
+        let is_enough = self.site.login().is_none_or(|login| is_own(&login)) && granted.is_empty();
+        if is_enough || all.is_empty() {
+            return Ok(Around { seen: seen.clone(), granted });
+        }
+        let mut wide = Observation::default();
+        let looked = self.site.look(&mut wide, &|seen| Scope::Accounts.wants(seen)).await;
+        looked.map_err(|fault| host_fault(&self.name, &fault))?;
+        Ok(Around { seen: Arc::new(wide), granted })
     }
 
     /// How the login was opened, in words; none for a tree.

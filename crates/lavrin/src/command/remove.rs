@@ -55,8 +55,7 @@ pub async fn run(args: &RemoveArgs, ui: &Ui) -> Result<Exit, CommandError> {
     let key = given.map(|given| given.key).or_else(|| login::find_key(account, &fingerprint, &work.seen));
     let mut out = out_of(args, &steps, &work);
     let target = format!("{account} on {}", work.name);
-    let tasks = vec![change::task(&steps, &work)];
-    change::guarded(&tasks, &work, args.accept_lockout)?;
+    let tasks = change::guarded(vec![steps.clone()], &mut work, register.as_ref(), args.accept_lockout).await?;
     if args.change.preview {
         let what = if steps.changes.is_empty() { "Nothing would be changed for" } else { "This would be done for" };
         change::finish(ui, &out, (Label::Strong, format!("{what} {target}; nothing was changed")));

@@ -13,8 +13,9 @@ use crate::ui::{Format, Label, Ui};
 use crate::wording;
 use clap::Args;
 use lavrin_core::fleet::Index;
+use lavrin_core::fleet::compare::Comparer;
 use lavrin_core::register::{Host, Register};
-use lavrin_core::steps::{Change, Effect, Steps, restore};
+use lavrin_core::steps::{Around, Change, Effect, Steps, restore};
 use lavrin_core::survey::Observation;
 use lavrin_core::text::count;
 use lavrin_store::{Entry, Event, Keeper, Outcome};
@@ -169,11 +170,13 @@ async fn on_hosts(args: &RestoreArgs, opened: &Opened, known: &[Known], ui: &Ui)
         register.hosts.values().filter(|host| names.iter().any(|one| one.place == host.id)).collect();
     let (mut jobs, mut results) = (Vec::new(), Vec::new());
     let pace = args.many.pace(ui);
+    let comparer = Comparer::new(register, super::compare::moment());
     let looked = look(opened, &hosts, &ways, &pace, ui, |host, seen| match plan(known, host, &seen) {
         Ok(steps) if steps.is_empty() => results.push(ResultOut::still(host, "nothing-to-do", None, Exit::Done)),
         Ok(steps) => jobs.extend(register.hosts.get(host).map(|known| {
             let seen: Arc<Observation> = Arc::new(*seen);
-            let task = |steps| Task { steps, seen: seen.clone() };
+            let around = Arc::new(Around { seen: seen.clone(), granted: comparer.granted(known) });
+            let task = |steps| Task { steps, seen: seen.clone(), around: around.clone() };
             let tasks = steps.into_iter().map(task).collect();
             Job { stop: ways.stop(known), pairs: pairs(known), tasks, proof: Proof::of(Scope::Survey) }
         })),
@@ -236,8 +239,7 @@ async fn on_one(args: &RestoreArgs, register: Option<&Opened>, known: &Known, ui
         ui.result(&format!("Nothing to do: {target} is as it was before"));
         return Ok(Exit::Done);
     }
-    let tasks = vec![change::task(&steps, &work)];
-    change::guarded(&tasks, &work, args.many.accept_lockout)?;
+    let tasks = change::guarded(vec![steps.clone()], &mut work, register, args.many.accept_lockout).await?;
     for (number, change) in steps.changes.iter().enumerate() {
         ui.status(&format!("  {}. {}", number + 1, wording::steps::taken_back(change)));
     }

@@ -13,7 +13,7 @@ pub use trouble::{heard, host_fault, not_asked, trouble};
 use lavrin_core::key::KeyFault;
 use lavrin_core::key::container::TextNote;
 use lavrin_core::keysfile::LineFault;
-use lavrin_core::login::Limits;
+use lavrin_core::login::{Limits, NotGone};
 use lavrin_core::survey::{Known, Observation, Server};
 use lavrin_core::text::printable;
 use lavrin_reach::ssh::{NoAnswer, SignedIn};
@@ -109,5 +109,20 @@ pub fn no_proof(why: &NoProof) -> String {
         NoProof::YesToAnything => {
             "the server says yes to a key that nobody has, so its answer shows nothing".to_owned()
         }
+    }
+}
+
+/// Why a key is not shown to be gone.
+pub fn not_gone(why: &NotGone) -> String {
+    match why {
+        NotGone::Stands(place) => format!("it stands in {} line {}", place.path, place.line),
+        NotGone::Unseen(path, why) => format!("{path} was not read: {}", crate::error::why_words(why)),
+        NotGone::NotUnderstood(place) => format!("what {} line {} holds is not understood", place.path, place.line),
+        NotGone::KeysCommand(command) => {
+            format!("a command gives the server keys too: AuthorizedKeysCommand {command}")
+        }
+        NotGone::Authorities(what) => format!("certificates open it too, and whose is not known here: {what}"),
+        NotGone::Settings(path) => format!("which files the server reads is not certain: {path}"),
+        NotGone::NoSuchAccount => "the account was not found, and not all of them can be seen by this login".to_owned(),
     }
 }

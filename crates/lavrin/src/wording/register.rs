@@ -50,7 +50,9 @@ pub fn message(fault: &RegisterFault) -> String {
                 [] => "no key was seen here that goes by it".to_owned(),
                 keys => format!("here it would mean {}", keys.join(", ")),
             };
-            format!("'{comment}' is no fingerprint, and anybody can write a comment, so nothing is left alone by it; {meant}")
+            format!(
+                "'{comment}' is no fingerprint, and anybody can write a comment, so nothing is left alone by it; {meant}"
+            )
         }
         RegisterFault::LeaveOfPerson { person, .. } => {
             format!("this is a key of {person}: whether it may stay is for a grant to say, so it is not left alone")

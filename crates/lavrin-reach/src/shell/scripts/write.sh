@@ -30,7 +30,7 @@ if [ "$3" != "$U" ] && ! chown "$U" "$T.new" 2>/dev/null; then
   if [ -z "$BACK" ]; then fail "owner $U"; fi
   MODE=${BACK%% *} WANTED=${BACK##* } G=$4
 fi
-if [ "$4" != "$G" ]; then chgrp "$G" "$T.new" 2>/dev/null || fail "group $G"; fi
+if [ "$4" != "$G" ] && ! chgrp "$G" "$T.new" 2>/dev/null; then [ -n "$BACK$GROUP" ] || fail "group $G"; fi
 chmod "$MODE" "$T.new" || fail "mode"
 m=$(ls -ldn -- "$T.new" | cut -c1-10); if [ "$m" != "$WANTED" ]; then fail "held $m"; fi
 take "$T.new" "$LN" || fail "short"

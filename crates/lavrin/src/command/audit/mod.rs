@@ -108,8 +108,11 @@ struct NotCheckedOut {
 pub async fn run(args: &AuditArgs, ui: &Ui) -> Result<Exit, CommandError> {
     // Without --login nobody can sign in to a single host, so what surveys remembered is meant.
     let by_memory = args.hosts.len() != 1 || args.host.sign_in.login.is_none() || args.fresh;
-    let register =
-        if by_memory && !args.fresh { args.register.here()? } else { args.register.here_for_host(args.root.as_deref(), ui)? };
+    let register = if by_memory && !args.fresh {
+        args.register.here()?
+    } else {
+        args.register.here_for_host(args.root.as_deref(), ui)?
+    };
     if args.root.is_none() && by_memory {
         match &register {
             Some(opened) => return fleet::run(args, opened, ui).await,

@@ -86,8 +86,7 @@ pub async fn run(args: &InstallArgs, ui: &Ui) -> Result<Exit, CommandError> {
     if args.change.preview || steps.changes.is_empty() {
         return without_change(args, ui, &work, &given, &steps, out).await;
     }
-    let tasks = vec![change::task(&steps, &work)];
-    change::guarded(&tasks, &work, false)?;
+    let tasks = change::guarded(vec![steps.clone()], &mut work, register.as_ref(), false).await?;
     change::show(ui, &steps, &work);
     change::confirm(ui, &args.change)?;
     let reason = args.accept_weak.clone().or_else(|| args.change.reason.clone());

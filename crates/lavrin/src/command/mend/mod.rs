@@ -15,9 +15,9 @@ use crate::{paths, wording};
 use clap::Args;
 use lavrin_core::key::Fingerprint;
 use lavrin_core::policy::Policy;
-use lavrin_core::steps::{Mending, NoSteps, mend};
+use lavrin_core::steps::{Mending, NoSteps, Steps, mend};
 use lavrin_work::Scope;
-use lavrin_work::change::{End, Proof, Task};
+use lavrin_work::change::{End, Proof};
 use lavrin_work::ways::Rights;
 pub use out::MendOut;
 use std::path::PathBuf;
@@ -72,14 +72,14 @@ pub async fn run(args: &MendArgs, ui: &Ui) -> Result<Exit, CommandError> {
     work.look(&|seen| scope.wants(seen)).await?;
     change::close_left_open(&work, register.as_ref())?;
     let mut cases = cases(&target, &args.revive, &policy(register.as_ref()), &work)?;
-    let tasks: Vec<Task> = cases.iter().filter_map(changes).map(|found| change::task(&found.steps, &work)).collect();
-    if args.change.preview || tasks.is_empty() {
+    let all: Vec<Steps> = cases.iter().filter_map(changes).map(|found| found.steps.clone()).collect();
+    if args.change.preview || all.is_empty() {
         if args.change.preview {
             cases.iter_mut().filter(|case| changes(case).is_some()).for_each(|case| case.state = State::Preview);
         }
         return Ok(finish(&cases, &work, args, ui));
     }
-    change::guarded(&tasks, &work, false)?;
+    let tasks = change::guarded(all, &mut work, register.as_ref(), false).await?;
     for case in &cases {
         show(case, &work, ui);
     }

@@ -23,7 +23,7 @@ use lavrin_core::text::count;
 use lavrin_store::database::Database;
 use lavrin_work::ask::ask;
 use lavrin_work::fleet::removed;
-use lavrin_work::offboard::{Leaver, Rest, ShutOut, not_managed, sort};
+use lavrin_work::offboard::{Leaver, Rest, Shown, ShutOut, sort};
 use lavrin_work::owed::{self, NewDebt};
 use lavrin_work::plan::{Plan, Planned, Which};
 use lavrin_work::ways::Ways;
@@ -41,6 +41,9 @@ pub struct OffboardArgs {
     /// First shut the keys out by the list of revoked keys of each server that uses one
     #[arg(long)]
     pub now: bool,
+    /// Take the keys out of accounts that the register does not manage, too
+    #[arg(long)]
+    pub everywhere: bool,
     #[command(flatten)]
     change: ChangeArgs,
     #[command(flatten)]
@@ -59,6 +62,8 @@ struct Case<'a> {
     shut_out: ShutOut<'a>,
     /// Hosts that could not be looked at.
     unseen: Vec<String>,
+    /// What the files of the others show.
+    shown: Shown,
 }
 
 /// Runs the command.
@@ -84,13 +89,16 @@ pub async fn run(args: &OffboardArgs, ui: &Ui) -> Result<Exit, CommandError> {
     let ways = args.sign_in.ways(&register)?;
     let hosts: Vec<&Host> = register.hosts.values().collect();
     let mut plan = Plan::new(&register, moment(), removed, Which::Keys(leaver.prints.clone()))
-        .with_network_homes(args.sign_in.network_homes);
+        .with_network_homes(args.sign_in.network_homes)
+        .everywhere(args.everywhere);
+    let mut shown = Shown::default();
     let mut shut_out = ShutOut::new(&register, &leaver);
     let pace = args.many.pace(ui);
     let looked = look(&opened, &hosts, &ways, &pace, ui, |host, seen| {
         if args.now {
             shut_out.take(host, &seen);
         }
+        shown.take(host, &seen, &leaver);
         plan.take(host, seen);
     });
     let unseen = looked.await?.into_iter().filter(|host| host.fault.is_some()).map(|host| host.host).collect();
@@ -105,7 +113,7 @@ pub async fn run(args: &OffboardArgs, ui: &Ui) -> Result<Exit, CommandError> {
     }
     change::confirm(ui, &args.change)?;
     mark(args, &mut opened, left, ui)?;
-    carry(args, &mut opened, Case { leaver: &leaver, ways: &ways, planned, shut_out, unseen }, ui).await
+    carry(args, &mut opened, Case { leaver: &leaver, ways: &ways, planned, shut_out, unseen, shown }, ui).await
 }
 
 /// A day that stands in the register already counts, unless another one is given.
@@ -162,20 +170,25 @@ fn show_lists(shut_out: &ShutOut<'_>, ui: &Ui) {
 }
 
 async fn carry(args: &OffboardArgs, opened: &mut Opened, case: Case<'_>, ui: &Ui) -> Result<Exit, CommandError> {
-    let Case { leaver, ways, planned, shut_out, unseen } = case;
+    let Case { leaver, ways, planned, shut_out, unseen, mut shown } = case;
     let reason = args.change.reason.clone().or_else(|| Some(format!("{} left on {}", leaver.id, leaver.left)));
     let run = begin("offboard", opened, &args.many, reason, ui)?;
     let first = run.part("revoked-keys").carry(shut_out.jobs(ways), ways).await?;
     let mut rows = shut_out.rows(&first);
     let ended = run.carry(planned.jobs, ways).await?;
-    let rest = Rest { register: opened.register(), leaver, ended: &ended, unseen: &unseen };
+    for (host, ended) in &ended {
+        match &ended.after {
+            Some(after) => shown.take(host, after, leaver),
+            None => shown.forget(host),
+        }
+    }
+    let rest = Rest { register: opened.register(), leaver, ended: &ended, unseen: &unseen, shown: &shown };
     let (questions, mut answers) = {
         let store = run.store.lock().unwrap_or_else(PoisonError::into_inner);
         rest.questions(Some(&store), ways)?
     };
     answers.extend(ask(questions, ways, &run.pace).await);
     rows.extend(rest.rows(&answers));
-    rows.extend(not_managed(&planned.accounts));
     sort(&mut rows);
     let owing: Vec<NewDebt> = rows.iter().filter_map(|row| row.debt(leaver)).collect();
     let is_owed = |host: &str, account: &str, key: &str| {
@@ -183,7 +196,7 @@ async fn carry(args: &OffboardArgs, opened: &mut Opened, case: Case<'_>, ui: &Ui
     };
     owed::settle_where(opened, |host, account, key| {
         let done = rows.iter().any(|row| row.is_done() && row.is_about(host, account, key));
-        done && !is_owed(host, account, key)
+        (done || shown.is_gone(host, account, key)) && !is_owed(host, account, key)
     })?;
     owed::add(opened, &owing, today())?;
     out::print(leaver, run.terms.run.as_deref().unwrap_or_default(), &rows, owing.len(), ui);

@@ -31,7 +31,7 @@ struct RowOut {
     host: String,
     account: String,
     key: String,
-    /// `removed`, `refused`, `still-accepted`, `not-removed`, `unreachable`, `no-answer`, `unknown`, `not-managed` or
+    /// `removed`, `refused`, `still-accepted`, `not-removed`, `unreachable`, `no-answer`, `unknown`, `not-managed`, `not-shown` or
     /// `not-shut-out`.
     state: &'static str,
     why: Option<String>,
@@ -41,8 +41,10 @@ struct RowOut {
 pub fn exit_of(row: &Row) -> Exit {
     match row.state {
         State::Removed | State::Refused | State::NotAnswered { removed: true } => Exit::Done,
-        State::NotManaged | State::StillAccepted => Exit::Findings,
-        State::NotAnswered { removed: false } | State::Unreachable => Exit::NotChecked,
+        State::StillAccepted => Exit::Findings,
+        State::NotAnswered { removed: false } | State::NotShown | State::Unreachable | State::NotManaged => {
+            Exit::NotChecked
+        }
         State::NotShutOut | State::NotRemoved => Exit::Stopped,
         State::Unknown => Exit::Midway,
     }
@@ -54,7 +56,8 @@ fn words(state: State) -> (&'static str, &'static str, Label) {
         State::Refused => ("refused", "refused", Label::Good),
         State::NotAnswered { removed: true } => ("no-answer", "removed; no answer", Label::Warn),
         State::NotAnswered { removed: false } => ("no-answer", "no answer", Label::Warn),
-        State::NotManaged => ("not-managed", "not managed", Label::Warn),
+        State::NotShown => ("not-shown", "not shown to be gone", Label::Warn),
+        State::NotManaged => ("not-managed", "STILL THERE, not managed", Label::Bad),
         State::NotShutOut => ("not-shut-out", "not shut out first", Label::Warn),
         State::Unreachable => ("unreachable", "not reached", Label::Bad),
         State::NotRemoved => ("not-removed", "not removed", Label::Bad),
@@ -70,7 +73,16 @@ fn why(row: &Row) -> Option<String> {
         Why::NoProof(why) => wording::no_proof(why),
         Why::NotAsked => wording::not_asked(),
         Why::List(fault) => problem(fault, "root", &row.host),
-        Why::NotManaged => "the register does not manage this account".to_owned(),
+        Why::NotGone(why) if row.state == State::NotManaged => {
+            format!(
+                "{}; the register does not manage this account: --everywhere takes it out there too",
+                wording::not_gone(why)
+            )
+        }
+        Why::NotGone(why) => wording::not_gone(why),
+        Why::NotRead => {
+            "what its files hold was not seen, and a refusal from here says nothing of elsewhere".to_owned()
+        }
     })
 }
 
