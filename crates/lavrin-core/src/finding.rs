@@ -179,6 +179,7 @@ impl Fault {
                 Weakness::OddSize { .. } => "rsa-odd-size",
                 Weakness::SmallFactor { .. } => "weak-small-factor",
                 Weakness::SquareModulus => "weak-square-modulus",
+                Weakness::PrimeModulus => "weak-prime-modulus",
                 Weakness::ClosePrimes { .. } => "weak-close-primes",
                 Weakness::StructuredPrimes => "weak-structured-primes",
                 Weakness::GeneratorPoint => "weak-ecdsa-generator",

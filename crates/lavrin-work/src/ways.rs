@@ -40,8 +40,23 @@ pub struct Way {
     pub credentials: Vec<Credential>,
     /// Ways to root's rights for a login other than root, tried one after the other.
     pub rises: Vec<Rise>,
+    /// The user's own file of known hosts: what it revokes is refused although the register pins it.
+    pub known_hosts: Arc<Vec<u8>>,
     /// Where homes on a network file system are looked at: what no host has looked at yet.
     pub network_homes: Option<Arc<Claims>>,
+}
+
+impl Way {
+    /// The same, with the keys that the register knows offered before the others that an agent holds.
+    fn knowing(mut self, register: &Register) -> Self {
+        for credential in &mut self.credentials {
+            if let Credential::Agent { first, .. } = credential {
+                let people = register.people.values().filter(|person| person.left.is_none());
+                *first = people.flat_map(|person| &person.keys).map(|key| key.fingerprint).collect();
+            }
+        }
+        self
+    }
 }
 
 /// Why a host of the register is not spoken to.
@@ -171,20 +186,27 @@ impl Ways {
         let jumps = register.hosts.values().filter_map(|host| host.through.as_ref());
         let jumps = jumps.filter_map(|through| register.hosts.get(&through.value));
         // Who signs in where the work is done says nothing about the hosts on the way.
-        Self { login, ..Self::over_these(jumps.map(|host| stop(host, None)), way) }
+        Self { login, ..Self::over_these(jumps.map(|host| stop(host, None)), way.knowing(register)) }
     }
 
     /// Ways over these hosts, or over none.
     #[must_use]
     pub fn over_these(jumps: impl IntoIterator<Item = Stop>, way: Way) -> Self {
-        let jumps = jumps.into_iter().map(|stop| (stop.host.clone(), stop)).collect();
+        let revoked_in = way.known_hosts.clone();
+        let jump = |mut stop: Stop| {
+            stop.target.revoked_in = revoked_in.clone();
+            (stop.host.clone(), stop)
+        };
+        let jumps = jumps.into_iter().map(jump).collect();
         Self { way, login: None, jumps: Mutex::new(jumps), open: Mutex::default() }
     }
 
     /// A host of the register as a look or a change comes by it.
     #[must_use]
     pub fn stop(&self, host: &Host) -> Stop {
-        stop(host, self.login.as_deref())
+        let mut stop = stop(host, self.login.as_deref());
+        stop.target.revoked_in = self.way.known_hosts.clone();
+        stop
     }
 
     /// Hosts on the way whose keys nobody pinned may show one of these keys (the text of a `known_hosts` file).
@@ -347,5 +369,6 @@ fn pinned(host: &Host) -> Target {
         known_hosts: known_hosts.into_bytes(),
         expected: None,
         required: None,
+        revoked_in: std::sync::Arc::default(),
     }
 }

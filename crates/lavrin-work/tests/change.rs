@@ -59,6 +59,7 @@ fn stop(name: &str, host: &StandIn) -> Stop {
         known_hosts: line_for("127.0.0.1", port, &parsed.key).into_bytes(),
         expected: None,
         required: None,
+        revoked_in: std::sync::Arc::default(),
     };
     Stop { host: name.to_owned(), target, login: "root".to_owned(), through: None }
 }

@@ -32,6 +32,7 @@ fn stop(name: &str, host: &StandIn, through: Option<&str>) -> Stop {
         known_hosts: line_for("127.0.0.1", port, &public).into_bytes(),
         expected: None,
         required: None,
+        revoked_in: std::sync::Arc::default(),
     };
     Stop { host: name.to_owned(), target, login: "root".to_owned(), through: through.map(str::to_owned) }
 }

@@ -16,6 +16,7 @@ fn target(stand_in: &StandIn) -> Target {
         known_hosts: Vec::new(),
         expected: Some(stand_in.host_key()),
         required: None,
+        revoked_in: std::sync::Arc::default(),
     }
 }
 

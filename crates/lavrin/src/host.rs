@@ -14,9 +14,12 @@ use lavrin_work::site::Site;
 use lavrin_work::ways::{HostFault, Rights, Stop, Unspoken, Ways, pins};
 use std::io::{Read as _, Write as _};
 use std::os::unix::fs::{DirBuilderExt as _, OpenOptionsExt as _};
-use std::path::PathBuf;
+use std::path::{Path, PathBuf};
 use std::sync::Arc;
 use std::time::Duration;
+
+/// The user's own file of known hosts.
+const KNOWN_HOSTS: &str = "~/.ssh/known_hosts";
 
 /// The port of SSH servers (RFC 4253, section 4).
 const SSH_PORT: u16 = 22;
@@ -37,7 +40,7 @@ pub struct HostArgs {
     #[arg(long, value_name = "SHA256:…", value_parser = |text: &str| Fingerprint::parse(text))]
     pub expect_host_key: Option<Fingerprint>,
     /// File of known host keys
-    #[arg(long, value_name = "FILE", value_parser = paths::typed, default_value = "~/.ssh/known_hosts")]
+    #[arg(long, value_name = "FILE", value_parser = paths::typed, default_value = KNOWN_HOSTS)]
     pub known_hosts: PathBuf,
 }
 
@@ -92,28 +95,13 @@ impl HostArgs {
             known_hosts: Vec::new(),
             expected: None,
             required: None,
+            revoked_in: std::sync::Arc::default(),
         };
         Stop { host: host.to_owned(), target, login: login.to_owned(), through: None }
     }
 
     fn known_hosts(&self) -> Result<Vec<u8>, CommandError> {
-        let mut known_hosts = Vec::new();
-        match std::fs::File::open(&self.known_hosts) {
-            Ok(file) => {
-                // One byte more shows that it is too long: a key that stands behind the limit would pass for unknown.
-                let read = file.take(KNOWN_HOSTS_BYTES_MAX + 1).read_to_end(&mut known_hosts);
-                read.map_err(|error| CommandError::file(&self.known_hosts, "read", &error))?;
-                if known_hosts.len() as u64 > KNOWN_HOSTS_BYTES_MAX {
-                    let shown = paths::shown(&self.known_hosts);
-                    let said =
-                        format!("{shown} is larger than {KNOWN_HOSTS_BYTES_MAX} bytes, and no part of it is left out");
-                    return Err(CommandError::usage(said).hint("--known-hosts FILE, with the hosts that are meant"));
-                }
-            }
-            Err(error) if error.kind() == std::io::ErrorKind::NotFound => {}
-            Err(error) => return Err(CommandError::file(&self.known_hosts, "read", &error)),
-        }
-        Ok(known_hosts)
+        read_known_hosts(&self.known_hosts)
     }
 
     /// Signs in; an unknown host key is shown and asked about, and remembered once it is confirmed.
@@ -198,4 +186,29 @@ impl HostArgs {
         };
         write().map_err(|error| CommandError::file(&self.known_hosts, "add the host key to", &error))
     }
+}
+
+/// The user's own file of known hosts; nothing where there is none.
+pub fn users_known_hosts() -> Result<Vec<u8>, CommandError> {
+    paths::typed(KNOWN_HOSTS).map_or(Ok(Vec::new()), |path| read_known_hosts(&path))
+}
+
+fn read_known_hosts(path: &Path) -> Result<Vec<u8>, CommandError> {
+    let mut known_hosts = Vec::new();
+    match std::fs::File::open(path) {
+        Ok(file) => {
+            // One byte more shows that it is too long: a key that stands behind the limit would pass for unknown.
+            let read = file.take(KNOWN_HOSTS_BYTES_MAX + 1).read_to_end(&mut known_hosts);
+            read.map_err(|error| CommandError::file(path, "read", &error))?;
+            if known_hosts.len() as u64 > KNOWN_HOSTS_BYTES_MAX {
+                let shown = paths::shown(path);
+                let said =
+                    format!("{shown} is larger than {KNOWN_HOSTS_BYTES_MAX} bytes, and no part of it is left out");
+                return Err(CommandError::usage(said).hint("--known-hosts FILE, with the hosts that are meant"));
+            }
+        }
+        Err(error) if error.kind() == std::io::ErrorKind::NotFound => {}
+        Err(error) => return Err(CommandError::file(path, "read", &error)),
+    }
+    Ok(known_hosts)
 }

@@ -76,7 +76,8 @@ impl SignInArgs {
     /// With what to sign in and how to get root's rights; a password is asked for as that of `whose`.
     pub fn way(&self, whose: &str) -> Result<Way, CommandError> {
         let network_homes = self.network_homes.then(Arc::default);
-        Ok(Way { credentials: self.credentials(whose)?, rises: self.rise_ways()?, network_homes })
+        let (credentials, rises) = (self.credentials(whose)?, self.rise_ways()?);
+        Ok(Way { credentials, rises, known_hosts: Arc::new(crate::host::users_known_hosts()?), network_homes })
     }
 
     /// The ways to the hosts of a register.

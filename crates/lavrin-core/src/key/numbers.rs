@@ -4,7 +4,7 @@ use crypto_bigint::{BoxedUint, CheckedSub as _, ConcatenatingMul as _, NonZero};
 use zeroize::Zeroizing;
 
 /// Both CRT exponents, `d mod (p-1)` and `d mod (q-1)`; `None` where a prime is too small to have one.
-pub(super) fn crt_exponents(d: &[u8], p: &[u8], q: &[u8]) -> Option<[Zeroizing<Vec<u8>>; 2]> {
+pub(crate) fn crt_exponents(d: &[u8], p: &[u8], q: &[u8]) -> Option<[Zeroizing<Vec<u8>>; 2]> {
     Some([rem_minus_one(d, p)?, rem_minus_one(d, q)?])
 }
 

@@ -9,7 +9,7 @@ use crate::Boxed;
 use lavrin_core::hostkey::{self, Standing};
 use lavrin_core::key::{Fingerprint, PublicKey};
 use russh::client::{self, Handle};
-use russh::keys::{Algorithm, PublicKeyOrCertificate};
+use russh::keys::{Algorithm, EcdsaCurve, HashAlg, PublicKeyOrCertificate};
 use std::borrow::Cow;
 use std::net::SocketAddr;
 use std::sync::{Arc, Mutex};
@@ -32,6 +32,15 @@ const SILENCE_TIMEOUT: Duration = Duration::from_mins(2);
 const BANNER_TIMEOUT: Duration = Duration::from_secs(10);
 const BANNER_BYTES: usize = 1024;
 
+/// The kinds of host keys, each by what it signs with; never SHA-1.
+const KINDS: [&[Algorithm]; 5] = [
+    &[Algorithm::Ed25519],
+    &[Algorithm::Ecdsa { curve: EcdsaCurve::NistP256 }],
+    &[Algorithm::Ecdsa { curve: EcdsaCurve::NistP384 }],
+    &[Algorithm::Ecdsa { curve: EcdsaCurve::NistP521 }],
+    &[Algorithm::Rsa { hash: Some(HashAlg::Sha512) }, Algorithm::Rsa { hash: Some(HashAlg::Sha256) }],
+];
+
 /// Where a host is reached and how its key is known.
 #[derive(Debug, Clone)]
 pub struct Target {
@@ -41,8 +50,10 @@ pub struct Target {
     pub host: String,
     /// Port.
     pub port: u16,
-    /// The user's `known_hosts`.
+    /// The keys that are known for it, as in `known_hosts`: the user's own file, or what the register pins.
     pub known_hosts: Vec<u8>,
+    /// The user's own file, where it is not the one above: keys that it revokes are refused whoever pins them.
+    pub revoked_in: Arc<Vec<u8>>,
     /// The fingerprint the user expects; where given, nothing else is trusted.
     pub expected: Option<Fingerprint>,
     /// The fingerprint that the key must have besides being known or expected.
@@ -180,6 +191,9 @@ impl client::Handler for Watcher {
 impl Target {
     fn judge(&self, key: PublicKey) -> Option<ConnectFault> {
         let (host, shown) = (self.host.clone(), key.fingerprint());
+        if let Standing::Revoked { line } = hostkey::standing(&self.revoked_in, &self.host, self.port, &key) {
+            return Some(ConnectFault::HostKeyRevoked { host, line });
+        }
         if let Some(known) = self.required.filter(|required| *required != shown) {
             return Some(ConnectFault::HostKeyChanged { host, shown, known, line: None });
         }
@@ -210,8 +224,10 @@ impl Target {
         algorithms
     }
 
-    fn config(&self) -> client::Config {
-        let preferred = russh::Preferred { key: Cow::Owned(self.host_key_algorithms()), ..russh::Preferred::DEFAULT };
+    fn config(&self, only: &[Algorithm]) -> client::Config {
+        let mut key = self.host_key_algorithms();
+        key.retain(|algorithm| only.is_empty() || only.contains(algorithm));
+        let preferred = russh::Preferred { key: Cow::Owned(key), ..russh::Preferred::DEFAULT };
         client::Config {
             preferred,
             inactivity_timeout: Some(SILENCE_TIMEOUT),
@@ -221,29 +237,45 @@ impl Target {
         }
     }
 
-    /// Connects and checks the host's key.
+    /// Connects and checks the host's key. A host has keys of several kinds: where the first is not the one that a fingerprint
+    /// stands for, the others are asked for before anything is said to have changed.
     ///
     /// # Errors
     /// The [`ConnectFault`] that says how far it came.
     #[must_use]
     pub fn connect(&self) -> Boxed<'_, Result<Connection, ConnectFault>> {
         Box::pin(async move {
-            match &self.through {
-                None => {
-                    let stream = self.dial().await?;
-                    let banner = self.greeting(&stream).await?;
-                    self.shake_hands(stream, banner).await
-                }
-                Some(through) => {
-                    let mut stream = self.hop(through).await?;
-                    let said = self.greeting_through(&mut stream).await?;
-                    let banner = String::from_utf8_lossy(last_line(&said)).into_owned();
-                    // The library wants to hear the greeting too.
-                    let (read, write) = tokio::io::split(stream);
-                    self.shake_hands(tokio::io::join(std::io::Cursor::new(said).chain(read), write), banner).await
+            let first = self.connect_by(&[]).await;
+            let Err(fault @ ConnectFault::HostKeyChanged { line: None, .. }) = first else { return first };
+            for kind in KINDS {
+                match self.connect_by(kind).await {
+                    // A kind that the host does not have, or has with another key too.
+                    Err(ConnectFault::HostKeyChanged { .. } | ConnectFault::Broken { .. }) => {}
+                    found => return found,
                 }
             }
+            Err(fault)
         })
+    }
+
+    /// One connection on which the host shows a key of these kinds; none given: the one that is preferred.
+    async fn connect_by(&self, only: &[Algorithm]) -> Result<Connection, ConnectFault> {
+        match &self.through {
+            None => {
+                let stream = self.dial().await?;
+                let banner = self.greeting(&stream).await?;
+                self.shake_hands(stream, banner, only).await
+            }
+            Some(through) => {
+                let mut stream = self.hop(through).await?;
+                let said = self.greeting_through(&mut stream).await?;
+                let banner = String::from_utf8_lossy(last_line(&said)).into_owned();
+                // The library wants to hear the greeting too.
+                let (read, write) = tokio::io::split(stream);
+                let stream = tokio::io::join(std::io::Cursor::new(said).chain(read), write);
+                self.shake_hands(stream, banner, only).await
+            }
+        }
     }
 
     /// The key exchange, which shows the host's key.
@@ -251,10 +283,11 @@ impl Target {
         &self,
         stream: impl AsyncRead + AsyncWrite + Unpin + Send + 'static,
         banner: String,
+        only: &[Algorithm],
     ) -> Result<Connection, ConnectFault> {
         let shown = Arc::new(Mutex::new(Shown::default()));
         let watcher = Watcher { target: self.clone(), shown: shown.clone() };
-        let exchange = client::connect_stream(Arc::new(self.config()), stream, watcher);
+        let exchange = client::connect_stream(Arc::new(self.config(only)), stream, watcher);
         let done = tokio::time::timeout(STEP_TIMEOUT, exchange).await;
         let mut shown = shown.lock().expect("nobody panics holding this");
         if let Some(fault) = shown.fault.take() {

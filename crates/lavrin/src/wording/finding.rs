@@ -70,6 +70,7 @@ fn weakness_message(weakness: &Weakness) -> String {
             let shown: String = factor.chars().take(40).collect();
             format!("the RSA modulus can be divided by {shown}: the key is broken")
         }
+        Weakness::PrimeModulus => "the RSA modulus is a single prime: anybody can compute the private key".to_owned(),
         Weakness::SquareModulus => "the RSA modulus is a square: the key is broken".to_owned(),
         Weakness::ClosePrimes { steps } => {
             format!("the RSA primes lie so close together that they are found in {steps} steps: the key is broken")

@@ -16,6 +16,9 @@ pub(super) const MAGIC: &[u8] = b"openssh-key-v1\0";
 /// Rounds of bcrypt that Lavrin writes: about a quarter of a second, as current OpenSSH does.
 pub const ROUNDS_WRITTEN: u32 = 24;
 
+/// Longest padding, in bytes.
+const PADDING_BYTES_MAX: usize = 255;
+
 /// Most rounds that are carried out: ten seconds of work. Real files stay below a few hundred, hostile ones ask for 2^31.
 pub const ROUNDS_MAX: u32 = 1000;
 
@@ -142,7 +145,7 @@ impl Closed {
             other => other,
         };
         let comment = reader.string().map_err(no_comment)?.to_vec();
-        check_padding(reader.rest(), self.cipher.block())?;
+        check_padding(reader.rest())?;
         if *key.public() != self.public {
             return Err(KeyFault::PublicPrivateMismatch);
         }
@@ -180,9 +183,11 @@ fn derive(cipher: Cipher, kdf: &Kdf, passphrase: &[u8]) -> Result<Secret, KeyFau
     Ok(material)
 }
 
-fn check_padding(padding: &[u8], block: usize) -> Result<(), KeyFault> {
+/// The bytes behind the comment count up from 1. There is less than a block of them in files that OpenSSH writes; other writers
+/// add a whole block where none is needed, and OpenSSH reads as many as can be counted so.
+fn check_padding(padding: &[u8]) -> Result<(), KeyFault> {
     let counts_up = padding.iter().zip(1u8..).all(|(byte, expected)| *byte == expected);
-    if counts_up && padding.len() < block { Ok(()) } else { Err(KeyFault::BadPadding) }
+    if counts_up && padding.len() <= PADDING_BYTES_MAX { Ok(()) } else { Err(KeyFault::BadPadding) }
 }
 
 /// Writes a container with its PEM armour: protected with aes256-ctr and bcrypt where a passphrase is given.

@@ -1,6 +1,7 @@
 //! PKCS#1 RSA keys (RFC 8017, appendix A.1).
 
 use super::der::Der;
+use crate::key::numbers::crt_exponents;
 use crate::key::{KeyFault, PrivateKey, PublicKey};
 
 /// Reads `RSAPrivateKey` to its end.
@@ -21,8 +22,14 @@ pub(crate) fn private(bytes: &[u8]) -> Result<PrivateKey, KeyFault> {
         }
     }
     fields.end()?;
-    let [n, e, d, p, q, _, _, iqmp] = numbers;
-    PrivateKey::rsa(n, e, d, p, q, iqmp)
+    let [n, e, d, p, q, dp, dq, iqmp] = numbers;
+    let key = PrivateKey::rsa(n, e, d, p, q, iqmp)?;
+    // Most programs compute with these two: wrong ones give signatures that give the key away.
+    let right = crt_exponents(d, p, q);
+    if right.is_some_and(|[right_p, right_q]| *right_p == dp && *right_q == dq) {
+        return Ok(key);
+    }
+    Err(KeyFault::InvalidValues { detail: "the exponents of the two primes are not those of the key" })
 }
 
 /// Reads `RSAPublicKey` to its end.

@@ -15,6 +15,12 @@ const ITERATIONS_WRITTEN: u32 = 600_000;
 /// Columns of an RFC 4716 block; section 3.1 allows 72.
 const RFC4716_COLUMNS: usize = 70;
 
+/// Longest line of it, in bytes (section 3.1).
+const RFC4716_LINE_BYTES_MAX: usize = 72;
+
+/// So many blanks may stand where a line would be parted, and it is parted before them.
+const BLANKS_TOGETHER: usize = 8;
+
 /// What can be written.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub enum Form {
@@ -85,16 +91,32 @@ pub fn public(form: Form, key: &PublicKey, comment: &str) -> Option<String> {
         Form::Line => Some(format!("{}\n", key.line(comment))),
         Form::Spki => Some(pem::armour("PUBLIC KEY", &spki(key)?).to_string()),
         Form::Rfc4716 => {
-            let header = if comment.is_empty() {
-                String::new()
-            } else {
-                format!("Comment: \"{}\"\n", comment.replace('"', "'"))
-            };
+            let header = if comment.is_empty() { String::new() } else { header(&format!("Comment: \"{comment}\"")) };
             let begin = format!("---- BEGIN SSH2 PUBLIC KEY ----\n{header}");
             Some(pem::wrapped(&begin, "---- END SSH2 PUBLIC KEY ----\n", RFC4716_COLUMNS, &key.blob()).to_string())
         }
         Form::OpenSsh | Form::Pkcs8 | Form::Pkcs1 | Form::Sec1 => None,
     }
+}
+
+/// A header of RFC 4716, continued on further lines where it is too long (section 3.3). No line begins with a blank, which a reader
+/// may take off.
+fn header(text: &str) -> String {
+    let mut out = String::with_capacity(text.len() + text.len() / 32 + 1);
+    let mut room = RFC4716_LINE_BYTES_MAX;
+    let mut rest = text.chars().peekable();
+    while let Some(character) = rest.next() {
+        out.push(character);
+        room -= character.len_utf8();
+        // Room for the next character, and for the backslash behind it where the line does not end there.
+        let next = rest.peek().map_or(0, |next| next.len_utf8() + 1);
+        if room < next + BLANKS_TOGETHER && rest.peek().is_some_and(|next| !next.is_whitespace()) || room < next {
+            out.push_str("\\\n");
+            room = RFC4716_LINE_BYTES_MAX;
+        }
+    }
+    out.push('\n');
+    out
 }
 
 fn algorithm(key: &PublicKey) -> Option<Secret> {
@@ -172,7 +194,21 @@ mod tests {
     use super::*;
     use crate::key::Curve;
     use crate::key::container::{PieceKind, read};
+    use proptest::prelude::*;
     use crate::key::generate::{Recipe, RsaBits, SystemSource, generate};
+
+    proptest! {
+        #[test]
+        fn a_block_keeps_its_comment_on_lines_that_others_read(comment in "[ -~é\u{4e2d}]{0,200}") {
+            let comment = comment.trim();
+            let key = generate(Recipe::Ed25519, &SystemSource).unwrap();
+            let text = public(Form::Rfc4716, key.public(), comment).unwrap();
+            prop_assert!(text.lines().all(|line| line.len() <= RFC4716_LINE_BYTES_MAX), "{text}");
+            let pieces = read(text.as_bytes());
+            let PieceKind::Public { comment: found, .. } = &pieces[0].kind else { panic!("{text}") };
+            prop_assert_eq!(String::from_utf8_lossy(found), comment, "{}", text);
+        }
+    }
 
     #[test]
     fn every_private_form_reads_back() {

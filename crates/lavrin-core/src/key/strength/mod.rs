@@ -5,6 +5,7 @@
 mod close_primes;
 pub mod cross_check;
 mod generator_point;
+mod prime_modulus;
 mod rests;
 mod rsa_exponent;
 mod rsa_odd_size;
@@ -51,6 +52,8 @@ pub enum Weakness {
     },
     /// The modulus is the square of a prime.
     SquareModulus,
+    /// The modulus is a prime itself.
+    PrimeModulus,
     /// The primes are close together.
     ClosePrimes {
         /// Steps after which Fermat's method found them.
@@ -118,6 +121,7 @@ fn found(key: &PublicKey, policy: &Policy, depth: Depth, with_small_factors: boo
         let rest = rests::of(&modulus);
         found.extend(close_primes::check(&modulus, rest, depth));
         found.extend(structured_primes::check(&modulus, rest));
+        found.extend(prime_modulus::check(&modulus, depth));
         found.extend(with_small_factors.then(|| small_factor::check(&modulus, depth)).flatten());
     }
     found

@@ -13,7 +13,7 @@ use lavrin_core::key::container::write::{self, Form};
 use lavrin_core::key::container::{PieceKind, read};
 use lavrin_core::key::generate::SystemSource;
 use lavrin_core::key::private::RsaHash;
-use lavrin_core::key::{KeyFault, PrivateKey, PublicKey};
+use lavrin_core::key::{Algorithm, KeyFault, PrivateKey, PublicKey};
 use lavrin_core::text::printable;
 use serde::Serialize;
 use std::path::{Path, PathBuf};
@@ -136,6 +136,9 @@ pub fn run(args: &ConvertArgs, ui: &Ui) -> Result<Exit, CommandError> {
         public_bytes(args, form, &source.public, &comment)?
     };
     check(&bytes, &source, passphrase.as_ref())?;
+    if form == Form::Pkcs8 && source.public.algorithm() == Algorithm::Ed25519 {
+        ui.warn("the stock client cannot sign in with an Ed25519 key in PKCS#8; for it: --to openssh");
+    }
     let moved = match &args.out {
         Some(path) => put_file(path, &bytes, form.is_private(), args.replace)?,
         None => None,

@@ -75,8 +75,12 @@ fn name_partners(moduli: &[UBig], suspects: &[usize], found: &mut [Together]) {
 
 /// Whether the common factor is more than the small ones, which are told on their own.
 fn has_large_common_factor(one: &UBig, other: &UBig) -> bool {
-    let common = one.gcd(other);
-    common != UBig::ONE && small_factor::of(&common, Depth::Full).is_none_or(|small| small != common)
+    let mut common = one.gcd(other);
+    // A small prime may be in it several times.
+    while let Some(small) = small_factor::of(&common, Depth::Full).filter(|_| common != UBig::ONE) {
+        common /= small;
+    }
+    common != UBig::ONE
 }
 
 #[cfg(test)]
@@ -120,6 +124,14 @@ mod tests {
         assert_eq!(factors, [Some("1000003"), Some("1000003"), None, Some("15")]);
         let shares: Vec<bool> = found.iter().map(|one| one.shares_prime).collect();
         assert_eq!(shares, [false, false, true, true]);
+    }
+
+    #[test]
+    fn powers_of_small_primes_in_common_are_no_shared_primes() {
+        let p = primes();
+        let power = UBig::from(3u8).pow(4) * UBig::from(1_000_003u32).pow(2);
+        let found = found(&[&p[1] * &power, &p[2] * &power]);
+        assert!(found.iter().all(|one| !one.shares_prime && one.small_factor.is_some()), "{found:?}");
     }
 
     #[test]
