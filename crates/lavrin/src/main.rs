@@ -19,10 +19,12 @@ mod ui;
 mod wording;
 
 use std::process::ExitCode;
+use zeroizing_alloc::ZeroAlloc;
 
 /// Reading and printing very many keys asks for memory on both cores all the time; this one serves them side by side.
+/// What is given back is overwritten: secrets pass through many hands, libraries' too, that do not wipe what they leave.
 #[global_allocator]
-static ALLOCATOR: mimalloc::MiMalloc = mimalloc::MiMalloc;
+static ALLOCATOR: ZeroAlloc<mimalloc::MiMalloc> = ZeroAlloc(mimalloc::MiMalloc);
 
 /// Keeps what is in memory, secrets among it, out of core files and away from other processes of the same user.
 fn keep_memory_private() {

@@ -7,7 +7,7 @@ use aws_lc_rs::encoding::AsBigEndian as _;
 use aws_lc_rs::rand::SystemRandom;
 use aws_lc_rs::signature::{self, EcdsaKeyPair, Ed25519KeyPair, KeyPair as _, RsaKeyPair};
 use std::fmt;
-use zeroize::Zeroizing;
+use zeroize::{Zeroize as _, Zeroizing};
 
 /// A private key together with the public half that was checked against it.
 pub struct PrivateKey {
@@ -16,7 +16,10 @@ pub struct PrivateKey {
 }
 
 enum Numbers {
-    Ed25519 { seed: Zeroizing<[u8; 32]> },
+    Ed25519 {
+        /// In a box, so that moving the key leaves no copy behind.
+        seed: Box<Zeroizing<[u8; 32]>>,
+    },
     Ecdsa { scalar: Secret },
     Rsa { d: Secret, p: Secret, q: Secret, iqmp: Secret },
 }
@@ -26,6 +29,17 @@ impl fmt::Debug for PrivateKey {
     fn fmt(&self, out: &mut fmt::Formatter<'_>) -> fmt::Result {
         write!(out, "PrivateKey({} {})", self.public.algorithm(), self.public.fingerprint())
     }
+}
+
+/// Stack that computing with a key may have used, in bytes.
+const STACK_USED: usize = 64 << 10;
+
+/// Overwrites what computing with a secret has left on the stack below the caller.
+#[inline(never)]
+#[expect(clippy::large_stack_arrays, reason = "the stack is what is overwritten")]
+fn wipe_stack() {
+    let mut room = [0u8; STACK_USED];
+    room.zeroize();
 }
 
 /// Which hash an RSA signature uses (RFC 8332); other algorithms have only one.
@@ -51,7 +65,11 @@ impl PrivateKey {
         let pair = Ed25519KeyPair::from_seed_unchecked(seed)
             .map_err(|_| KeyFault::InvalidValues { detail: "not an Ed25519 seed" })?;
         let point = pair.public_key().as_ref().try_into().expect("an Ed25519 point has 32 bytes");
-        Ok(Self { public: PublicKey::Ed25519(point), secret: Numbers::Ed25519 { seed: Zeroizing::new(*seed) } })
+        let mut kept = Box::new(Zeroizing::new([0; 32]));
+        kept.copy_from_slice(seed);
+        drop(pair);
+        wipe_stack();
+        Ok(Self { public: PublicKey::Ed25519(point), secret: Numbers::Ed25519 { seed: kept } })
     }
 
     /// An ECDSA key from its scalar; the public point is computed.
@@ -67,6 +85,8 @@ impl PrivateKey {
         let exchange =
             agreement::PrivateKey::from_private_key(public::exchange(curve), &fixed).map_err(|_| refuse())?;
         let point = exchange.compute_public_key().map_err(|_| refuse())?.as_ref().to_vec();
+        drop(exchange);
+        wipe_stack();
         Ok(Self { public: PublicKey::Ecdsa { curve, point }, secret: Numbers::Ecdsa { scalar: fixed } })
     }
 
@@ -83,6 +103,7 @@ impl PrivateKey {
             return Err(KeyFault::InvalidValues { detail: "modulus, exponents and primes do not belong together" });
         }
         let secret = |number: &[u8]| Zeroizing::new(without_leading_zeros(number).to_vec());
+        wipe_stack();
         let secret = Numbers::Rsa { d: secret(d), p: secret(p), q: secret(q), iqmp: secret(iqmp) };
         Ok(Self { public, secret })
     }
@@ -101,7 +122,7 @@ impl PrivateKey {
         let mut out = Writer::new();
         match (&self.secret, &self.public) {
             (Numbers::Ed25519 { seed }, _) => {
-                let pair = Ed25519KeyPair::from_seed_unchecked(&**seed).map_err(|_| CannotSign)?;
+                let pair = Ed25519KeyPair::from_seed_unchecked(seed.as_slice()).map_err(|_| CannotSign)?;
                 out.string(b"ssh-ed25519").string(pair.sign(data).as_ref());
             }
             (Numbers::Ecdsa { scalar }, PublicKey::Ecdsa { curve, point }) => {
@@ -120,6 +141,7 @@ impl PrivateKey {
             }
             (Numbers::Ecdsa { .. }, _) => return Err(CannotSign),
         }
+        wipe_stack();
         Ok(out.finish().to_vec())
     }
 
@@ -129,7 +151,7 @@ impl PrivateKey {
         match (&self.secret, &self.public) {
             (Numbers::Ed25519 { seed }, PublicKey::Ed25519(point)) => {
                 let mut both = Zeroizing::new(Vec::with_capacity(64));
-                both.extend_from_slice(&**seed);
+                both.extend_from_slice(seed.as_slice());
                 both.extend_from_slice(point);
                 out.string(point).string(&both);
             }

@@ -24,6 +24,7 @@ mod real_shared;
 mod real_sshd;
 mod real_survey;
 mod register;
+mod secrets;
 mod server_cases;
 mod stand_in;
 mod survey;

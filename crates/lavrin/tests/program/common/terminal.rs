@@ -14,6 +14,16 @@ const HIDDEN_WITHIN: Duration = Duration::from_secs(2);
 /// Runs a command on a terminal of its own. Each pair is a text to wait for and the line to type then. Gives everything
 /// that was shown, and whether the command succeeded.
 pub fn talk(world: &super::World, line: &str, dialogue: &[(&str, &str)]) -> (String, bool) {
+    talk_with(world, line, dialogue, |_| ())
+}
+
+/// The same; the program, by its process, is looked at before each line is typed.
+pub fn talk_with(
+    world: &super::World,
+    line: &str,
+    dialogue: &[(&str, &str)],
+    mut look: impl FnMut(u32),
+) -> (String, bool) {
     let mut child = Command::new("script")
         .args(["-qec", &format!("{} {line}", env!("CARGO_BIN_EXE_lavrin")), "/dev/null"])
         .env_clear()
@@ -55,6 +65,10 @@ pub fn talk(world: &super::World, line: &str, dialogue: &[(&str, &str)]) -> (Str
         if ["assphrase", "assword", "once more"].iter().any(|word| question.contains(word)) {
             wait_until_hidden(child.id());
         }
+        // Between the two there may be a shell.
+        if let Some((process, _)) = program_below(child.id()) {
+            look(program_below(process).map_or(process, |(process, _)| process));
+        }
         writeln!(input, "{answer}").unwrap();
     }
     let status = child.wait().unwrap();
@@ -81,13 +95,20 @@ fn wait_until_hidden(script: u32) {
 
 /// The terminal on which the program runs that this one started.
 fn terminal_below(parent: u32) -> Option<std::fs::File> {
+    let (_, device) = program_below(parent)?;
+    let (major, minor) = (device >> 8 & 0xff, device & 0xff);
+    // Terminals of this kind have the major numbers from 136 on, 256 of them each.
+    std::fs::File::open(format!("/dev/pts/{}", major.checked_sub(136)? * 256 + minor)).ok()
+}
+
+/// The program that this one started, and the device number of its terminal.
+fn program_below(parent: u32) -> Option<(u32, u32)> {
     let processes = std::fs::read_dir("/proc").ok()?.flatten();
     let stats = processes.filter_map(|process| std::fs::read_to_string(process.path().join("stat")).ok());
-    let below = stats.filter_map(|stat| {
+    let mut below = stats.filter_map(|stat| {
         let fields: Vec<String> = stat.rsplit_once(") ")?.1.split(' ').map(str::to_owned).collect();
-        (fields[1] == parent.to_string()).then(|| fields[4].parse::<u32>().ok())?
+        let process = stat.split(' ').next()?.parse().ok()?;
+        (fields[1] == parent.to_string()).then(|| Some((process, fields[4].parse::<u32>().ok()?)))?
     });
-    // Terminals of this kind have the major numbers from 136 on, 256 of them each.
-    let number = below.map(|device| (device >> 8 & 0xff, device & 0xff)).find(|(major, _)| *major >= 136)?;
-    std::fs::File::open(format!("/dev/pts/{}", (number.0 - 136) * 256 + number.1)).ok()
+    below.find(|(_, device)| device >> 8 & 0xff >= 136)
 }
