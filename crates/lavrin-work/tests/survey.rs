@@ -45,6 +45,7 @@ async fn all(stops: Vec<Stop>, jumps: Vec<Stop>, parallel: usize, seconds: u64) 
     let way = Way {
         credentials: vec![Credential::Key { key: Arc::new(key()), source: "office".to_owned() }],
         rises: Vec::new(),
+        known_hosts: std::sync::Arc::default(),
         network_homes: None,
     };
     // Room for one: the survey has to wait for whoever takes what it saw.

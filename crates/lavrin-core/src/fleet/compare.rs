@@ -68,6 +68,11 @@ pub enum Difference {
         /// Its comment, safe to show.
         comment: String,
     },
+    /// Nobody can tell what a line of a managed file holds. It stays.
+    NotUnderstood {
+        /// Where.
+        place: Place,
+    },
     /// A mode or an owner is not as it should be.
     Mode(Change),
 }
@@ -404,7 +409,10 @@ impl<'a> OneAccount<'_, 'a> {
     fn one_line(&self, place: &Place, line: &Line, wanted: &[Wanted<'_>]) -> Option<Difference> {
         let (key, comment) = match &line.content {
             Content::Entry(entry) => (entry.fingerprint, printable(entry.comment.trim_ascii())),
-            Content::Unusable(unusable) => (unusable.key.as_ref()?.fingerprint(), String::new()),
+            Content::Unusable(unusable) => match &unusable.key {
+                Some(key) => (key.fingerprint(), String::new()),
+                None => return self.managed.then(|| Difference::NotUnderstood { place: place.clone() }),
+            },
             Content::Blank | Content::Comment => return None,
         };
         if wanted.iter().any(|wanted| wanted.key.fingerprint == key) || self.all.index.is_left_alone(key, self.host) {
@@ -441,7 +449,7 @@ impl Difference {
         match self {
             Self::Add { .. } | Self::Options { .. } => Some(Part::Add),
             Self::Remove { .. } => Some(Part::Remove),
-            Self::Unknown { .. } => None,
+            Self::Unknown { .. } | Self::NotUnderstood { .. } => None,
             Self::Mode(_) => Some(Part::Modes),
         }
     }
@@ -454,7 +462,7 @@ impl Difference {
             | Self::Options { fingerprint, .. }
             | Self::Remove { fingerprint, .. }
             | Self::Unknown { fingerprint, .. } => Some(*fingerprint),
-            Self::Mode(_) => None,
+            Self::NotUnderstood { .. } | Self::Mode(_) => None,
         }
     }
 }
@@ -492,7 +500,7 @@ impl AccountComparison {
                 Difference::Options { place, to, .. } => edits.options.push((place.clone(), to.clone())),
                 Difference::Remove { place, .. } => edits.remove.push(place.clone()),
                 Difference::Mode(_) => edits.modes = true,
-                Difference::Unknown { .. } => {}
+                Difference::Unknown { .. } | Difference::NotUnderstood { .. } => {}
             }
         }
         bring(&self.account, &edits, &|key| self.granted.contains(key), seen, policy)

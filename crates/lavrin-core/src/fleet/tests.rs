@@ -250,6 +250,7 @@ fn differences(access: &str, hosts: &str, keys: &str, change: impl FnOnce(&mut O
             )
         }
         Difference::Unknown { place, .. } => format!("?{}", place.line),
+        Difference::NotUnderstood { place } => format!("!{}", place.line),
         Difference::Mode(change) => format!("m{}", change.path()),
     };
     let mut all: Vec<String> = Vec::new();
@@ -279,6 +280,8 @@ fn what_should_be_and_is_not_what_is_and_should_not_be() {
     assert_eq!(found, expected);
     assert_eq!(differences(EDDA, "complete", &lines(&[1, 9]), |_| ()), ["-? 2 Nobody"]);
     assert!(differences(EDDA, "complete", &(lines(&[1]) + &key(8).line("left-alone")), |_| ()).is_empty());
+    // A line that no reader understands may be anything, also where all are known.
+    assert_eq!(differences(EDDA, "complete", &(lines(&[1]) + "ssh-ed25519 AAAAshort edda\n"), |_| ()), ["!2"]);
     let loose = |seen: &mut Observation| {
         let node = Node { kind: NodeKind::Folder, mode: 0o777, uid: 1001, gid: 1001, access_list: false };
         seen.nodes.insert("/home/edda/.ssh".into(), Fact::Known(node));

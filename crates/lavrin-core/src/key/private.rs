@@ -20,8 +20,15 @@ enum Numbers {
         /// In a box, so that moving the key leaves no copy behind.
         seed: Box<Zeroizing<[u8; 32]>>,
     },
-    Ecdsa { scalar: Secret },
-    Rsa { d: Secret, p: Secret, q: Secret, iqmp: Secret },
+    Ecdsa {
+        scalar: Secret,
+    },
+    Rsa {
+        d: Secret,
+        p: Secret,
+        q: Secret,
+        iqmp: Secret,
+    },
 }
 
 impl fmt::Debug for PrivateKey {

@@ -7,7 +7,7 @@ mod signin;
 
 use crate::Boxed;
 use lavrin_core::hostkey::{self, Standing};
-use lavrin_core::key::{Fingerprint, PublicKey};
+use lavrin_core::key::{Algorithm as KeyKind, Curve, Fingerprint, PublicKey};
 use russh::client::{self, Handle};
 use russh::keys::{Algorithm, EcdsaCurve, HashAlg, PublicKeyOrCertificate};
 use std::borrow::Cow;
@@ -33,12 +33,12 @@ const BANNER_TIMEOUT: Duration = Duration::from_secs(10);
 const BANNER_BYTES: usize = 1024;
 
 /// The kinds of host keys, each by what it signs with; never SHA-1.
-const KINDS: [&[Algorithm]; 5] = [
-    &[Algorithm::Ed25519],
-    &[Algorithm::Ecdsa { curve: EcdsaCurve::NistP256 }],
-    &[Algorithm::Ecdsa { curve: EcdsaCurve::NistP384 }],
-    &[Algorithm::Ecdsa { curve: EcdsaCurve::NistP521 }],
-    &[Algorithm::Rsa { hash: Some(HashAlg::Sha512) }, Algorithm::Rsa { hash: Some(HashAlg::Sha256) }],
+const KINDS: [(KeyKind, &[Algorithm]); 5] = [
+    (KeyKind::Ed25519, &[Algorithm::Ed25519]),
+    (KeyKind::Ecdsa(Curve::P256), &[Algorithm::Ecdsa { curve: EcdsaCurve::NistP256 }]),
+    (KeyKind::Ecdsa(Curve::P384), &[Algorithm::Ecdsa { curve: EcdsaCurve::NistP384 }]),
+    (KeyKind::Ecdsa(Curve::P521), &[Algorithm::Ecdsa { curve: EcdsaCurve::NistP521 }]),
+    (KeyKind::Rsa, &[Algorithm::Rsa { hash: Some(HashAlg::Sha512) }, Algorithm::Rsa { hash: Some(HashAlg::Sha256) }]),
 ];
 
 /// Where a host is reached and how its key is known.
@@ -166,6 +166,7 @@ impl std::fmt::Debug for Connection {
 struct Shown {
     fault: Option<ConnectFault>,
     key: Option<Fingerprint>,
+    kind: Option<KeyKind>,
 }
 
 /// Judges the host's key during the key exchange.
@@ -183,6 +184,7 @@ impl client::Handler for Watcher {
         let key = PublicKey::from_blob(&blob).map_err(|_| russh::Error::UnknownKey)?;
         let mut shown = self.shown.lock().expect("nobody panics holding this");
         shown.key = Some(key.fingerprint());
+        shown.kind = Some(key.algorithm());
         shown.fault = self.target.judge(key);
         Ok(shown.fault.is_none())
     }
@@ -245,10 +247,13 @@ impl Target {
     #[must_use]
     pub fn connect(&self) -> Boxed<'_, Result<Connection, ConnectFault>> {
         Box::pin(async move {
-            let first = self.connect_by(&[]).await;
+            let shown = Arc::new(Mutex::new(Shown::default()));
+            let first = self.connect_by(&[], &shown).await;
             let Err(fault @ ConnectFault::HostKeyChanged { line: None, .. }) = first else { return first };
-            for kind in KINDS {
-                match self.connect_by(kind).await {
+            // One more key of the kind that was shown would be another host's.
+            let kind = shown.lock().expect("nobody panics holding this").kind;
+            for kind in KINDS.into_iter().filter(|(own, _)| Some(*own) != kind) {
+                match self.connect_by(kind.1, &Arc::default()).await {
                     // A kind that the host does not have, or has with another key too.
                     Err(ConnectFault::HostKeyChanged { .. } | ConnectFault::Broken { .. }) => {}
                     found => return found,
@@ -259,12 +264,12 @@ impl Target {
     }
 
     /// One connection on which the host shows a key of these kinds; none given: the one that is preferred.
-    async fn connect_by(&self, only: &[Algorithm]) -> Result<Connection, ConnectFault> {
+    async fn connect_by(&self, only: &[Algorithm], shown: &Arc<Mutex<Shown>>) -> Result<Connection, ConnectFault> {
         match &self.through {
             None => {
                 let stream = self.dial().await?;
                 let banner = self.greeting(&stream).await?;
-                self.shake_hands(stream, banner, only).await
+                self.shake_hands(stream, banner, only, shown).await
             }
             Some(through) => {
                 let mut stream = self.hop(through).await?;
@@ -273,7 +278,7 @@ impl Target {
                 // The library wants to hear the greeting too.
                 let (read, write) = tokio::io::split(stream);
                 let stream = tokio::io::join(std::io::Cursor::new(said).chain(read), write);
-                self.shake_hands(stream, banner, only).await
+                self.shake_hands(stream, banner, only, shown).await
             }
         }
     }
@@ -284,8 +289,8 @@ impl Target {
         stream: impl AsyncRead + AsyncWrite + Unpin + Send + 'static,
         banner: String,
         only: &[Algorithm],
+        shown: &Arc<Mutex<Shown>>,
     ) -> Result<Connection, ConnectFault> {
-        let shown = Arc::new(Mutex::new(Shown::default()));
         let watcher = Watcher { target: self.clone(), shown: shown.clone() };
         let exchange = client::connect_stream(Arc::new(self.config(only)), stream, watcher);
         let done = tokio::time::timeout(STEP_TIMEOUT, exchange).await;

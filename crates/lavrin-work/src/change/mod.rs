@@ -21,7 +21,7 @@ use crate::interrupt::{Interrupt, Stage};
 use crate::ways::HostFault;
 use lavrin_core::key::Fingerprint;
 use lavrin_core::key::generate::{Randomness as _, SystemSource};
-use lavrin_core::login::Reason;
+use lavrin_core::login::{NotGone, Reason};
 use lavrin_core::steps::{Around, LockOut, Steps, Whose};
 use lavrin_core::survey::Observation;
 use lavrin_reach::CarryFault;
@@ -215,15 +215,28 @@ pub struct Ended {
     pub accounts: Vec<(String, End)>,
     /// What the host says about the keys.
     pub asked: Vec<Asked>,
+    /// Keys that went and are not shown to be gone, although all that was to be done is done.
+    pub not_shown: Vec<NotShown>,
     /// What it is like now, where it was looked at again.
     pub after: Option<Box<Observation>>,
+}
+
+/// A key that was taken out of an account and may stand there still.
+#[derive(Debug, Clone)]
+pub struct NotShown {
+    /// The account.
+    pub account: String,
+    /// The key.
+    pub key: Fingerprint,
+    /// Why.
+    pub why: NotGone,
 }
 
 impl Ended {
     /// The same end for all of them.
     pub(crate) fn all(accounts: impl IntoIterator<Item = String>, end: &End) -> Self {
         let accounts = accounts.into_iter().map(|account| (account, end.clone())).collect();
-        Self { accounts, asked: Vec::new(), after: None }
+        Self { accounts, asked: Vec::new(), not_shown: Vec::new(), after: None }
     }
 
     /// The gravest end; that of a place where nothing was to be done is a good one.

@@ -2,12 +2,12 @@
 
 use super::running::{Begun, Running};
 use super::state::last_of_each;
-use super::{End, Trouble};
+use super::{End, NotShown, Trouble};
 use crate::heard::Heard;
 use crate::interrupt::Stage;
 use crate::pool::crash_if_told;
 use lavrin_core::key::{Fingerprint, PublicKey};
-use lavrin_core::login::{self, Question, Reason, Verdict};
+use lavrin_core::login::{self, NotGone, Question, Reason, Verdict};
 use lavrin_core::survey::Observation;
 use std::sync::Arc;
 
@@ -97,7 +97,8 @@ impl Running<'_> {
         let gone = &self.proof.gone;
         let stands_again = |account: &str| {
             let own = gone.iter().filter(|(name, _)| name == account);
-            own.map(|(_, key)| *key).find(|key| login::find_key(account, key, &after).is_some())
+            let stands = |key: &Fingerprint| matches!(login::not_gone(account, key, &after), Some(NotGone::Stands(_)));
+            own.map(|(_, key)| *key).find(stands)
         };
         self.end_done_as(|begun| {
             let changes = begun.changes();
@@ -107,6 +108,23 @@ impl Running<'_> {
             missed.map(|why| End::Unknown(Arc::new(why)))
         });
         Some(after)
+    }
+
+    /// Keys that went from accounts for which all is done, and may stand there still.
+    pub(super) fn not_shown(&self, after: &Observation) -> Vec<NotShown> {
+        let mut found: Vec<NotShown> = Vec::new();
+        for begun in self.all.iter().filter(|begun| begun.end.is_done()) {
+            let account = &begun.task.steps.account.name;
+            let named = self.proof.gone.iter().filter(|(name, _)| name == account).map(|(_, key)| *key);
+            let gone = begun.task.steps.effect().gone.into_iter().map(|key| key.fingerprint());
+            for key in named.chain(gone) {
+                let Some(why) = login::not_gone(account, &key, after) else { continue };
+                if !found.iter().any(|one| one.account == *account && one.key == key) {
+                    found.push(NotShown { account: account.clone(), key, why });
+                }
+            }
+        }
+        found
     }
 
     fn end_done_as(&mut self, end: impl Fn(&Begun) -> Option<End>) {

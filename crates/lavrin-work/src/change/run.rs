@@ -44,8 +44,9 @@ pub(super) async fn run(site: &mut Site, tasks: Vec<Task>, proof: &Proof, terms:
     let (asked, after) = running.prove().await;
     let is_host = running.site.is_host();
     let ended: Vec<(Outcome, String)> = running.all.iter().map(|begun| outcome(begun, &asked, is_host)).collect();
+    let not_shown = after.as_ref().map(|after| running.not_shown(after)).unwrap_or_default();
     let accounts = running.all.into_iter().map(|begun| (begun.task.steps.account.name, begun.end)).collect();
-    let mut ended_all = Ended { accounts, asked, after };
+    let mut ended_all = Ended { accounts, asked, not_shown, after };
     if let Err(fault) = open.close(|number| ended[number].clone()) {
         let why = Arc::new(Trouble::Store(fault));
         ended_all.accounts.iter_mut().for_each(|(_, end)| *end = End::Unknown(why.clone()));

@@ -14,7 +14,7 @@ use clap::Args;
 use lavrin_core::text::{count, printable};
 use lavrin_store::Keeper;
 use lavrin_store::database::Database;
-use lavrin_work::change::{Asked, End, Ended, Terms, Trouble, run_name};
+use lavrin_work::change::{Asked, End, Ended, NotShown, Terms, Trouble, run_name};
 use lavrin_work::fleet_run::FleetRun;
 use lavrin_work::pool::Pace;
 use lavrin_work::survey::Surveyed;
@@ -156,6 +156,7 @@ impl ResultOut {
         let worst = ended.worst();
         let still_open = ended.asked.iter().any(Asked::still_open);
         let exit = exit_of(worst).max(if still_open { Exit::Findings } else { Exit::Done });
+        let exit = exit.max(if ended.not_shown.is_empty() { Exit::Done } else { Exit::NotChecked });
         let ends: Vec<EndOut> = ended.accounts.iter().map(EndOut::of).collect();
         let is_mixed = ended.accounts.iter().any(|(_, end)| end.is_done()) && !worst.is_done();
         let why = worst.trouble().map(|why| match ended.accounts.iter().find(|(_, end)| !end.is_done()) {
@@ -164,6 +165,7 @@ impl ResultOut {
             }
             _ => wording::trouble(why),
         });
+        let why = why.or_else(|| ended.not_shown.first().map(|one| not_shown(one, ended.not_shown.len())));
         Self {
             ends,
             proofs: ended.asked.iter().map(ProofOut::of).collect(),
@@ -175,6 +177,7 @@ impl ResultOut {
     fn row(&self, ui: &Ui) -> Vec<String> {
         let (word, label) = match self.state {
             "done" if self.exit == Exit::Findings => ("done", Label::Bad),
+            "done" if self.exit == Exit::NotChecked => ("done, not shown", Label::Warn),
             "done" => ("done", Label::Good),
             "nothing-to-do" => ("nothing to do", Label::Good),
             "as-before" => ("as it was", Label::Warn),
@@ -293,4 +296,11 @@ pub fn differs_now(opened: &Opened, host: &str, ended: &Ended) -> Vec<AccountOut
     let comparer = lavrin_core::fleet::compare::Comparer::new(register, moment());
     let found = comparer.host(known, after, &HashMap::new());
     found.iter().map(|account| AccountOut::of(account, host)).collect()
+}
+
+/// Why a key that was taken out is not shown to be gone.
+fn not_shown(one: &NotShown, of: usize) -> String {
+    let more = if of > 1 { format!("; so it is with {of} keys") } else { String::new() };
+    let (key, account) = (one.key, printable(one.account.as_bytes()));
+    format!("{key} is not shown to be gone from {account}: {}{more}", wording::not_gone(&one.why))
 }

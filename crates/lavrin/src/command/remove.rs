@@ -61,7 +61,9 @@ pub async fn run(args: &RemoveArgs, ui: &Ui) -> Result<Exit, CommandError> {
         change::finish(ui, &out, (Label::Strong, format!("{what} {target}; nothing was changed")));
         return Ok(Exit::Done);
     }
+    let not_shown;
     let heard = if steps.changes.is_empty() {
+        not_shown = login::not_gone(account, &fingerprint, &work.seen);
         ask(&work, account, key.as_ref()).await
     } else {
         change::show(ui, &steps, &work);
@@ -76,10 +78,15 @@ pub async fn run(args: &RemoveArgs, ui: &Ui) -> Result<Exit, CommandError> {
         }
         work = back.ok_or_else(|| CommandError::with(Exit::Midway, "the program failed"))?;
         out.state = "done";
+        not_shown = ended.not_shown.first().map(|one| one.why.clone());
         ended.asked.into_iter().find(|asked| asked.fingerprint == fingerprint).map(|asked| asked.heard)
     };
     count_sessions(&mut work, &scope, account, &mut out).await?;
-    Ok(conclude(ui, &work, heard.as_ref(), &mut out, &target))
+    if let Some(why) = &not_shown {
+        out.notes.push(format!("that the key is gone is not shown: {}", wording::not_gone(why)));
+    }
+    let shown = if not_shown.is_some() { Exit::NotChecked } else { Exit::Done };
+    Ok(conclude(ui, &work, heard.as_ref(), &mut out, &target).max(shown))
 }
 
 /// Nothing is to be taken out: what the server says counts all the same.

@@ -20,6 +20,12 @@ pub fn message(difference: &Difference) -> String {
         Difference::Unknown { place, comment, .. } => {
             format!("line {}: nobody in the register has this key{}; it stays", place.line, named(comment))
         }
+        Difference::NotUnderstood { place } => {
+            format!(
+                "line {} of {}: what it holds is not understood; it stays, and may be any key",
+                place.line, place.path
+            )
+        }
         Difference::Mode(change) => mode_change(change),
     }
 }

@@ -183,3 +183,28 @@ fn independent_readers_read_what_is_written() {
         assert!(read.lines().count() == 2 && read.lines().all(|line| line == own.join(" ")), "{read}");
     }
 }
+
+#[test]
+#[ignore = "needs python3-cryptography: scripts/test.sh"]
+fn keys_that_another_library_has_padded_its_own_way_are_read() {
+    let world = World::new();
+    let script = "import sys\nfrom cryptography.hazmat.primitives.asymmetric import ec\nfrom cryptography.hazmat.primitives.serialization import *\nfor n in range(20):\n    key = ec.generate_private_key([ec.SECP256R1(), ec.SECP384R1(), ec.SECP521R1()][n % 3])\n    open(sys.argv[1] + '/ec%d' % n, 'wb').write(key.private_bytes(Encoding.PEM, PrivateFormat.OpenSSH, NoEncryption()))\n    print(key.public_key().public_bytes(Encoding.OpenSSH, PublicFormat.OpenSSH).decode())\n";
+    let folder = world.path("home");
+    let public = system("/usr/bin/python3", &["-c", script, folder.to_str().unwrap()]);
+    for (number, line) in public.lines().enumerate() {
+        world.set_mode(&format!("home/ec{number}"), 0o600);
+        let run = world.typed(&format!("key convert home/ec{number} --to line")).expect(0);
+        assert_eq!(run.stdout.trim(), line, "{number}");
+    }
+}
+
+#[test]
+fn whoever_wants_pkcs8_is_told_what_the_stock_client_does_not_read() {
+    let world = World::new();
+    world.put_pair("edda", 1, "edda");
+    let convert = |to: &str| {
+        world.typed(&format!("key convert home/edda --to {to} --out home/{to} --new-passphrase none")).expect(0).stderr
+    };
+    assert!(convert("pkcs8").contains("--to openssh"));
+    assert!(!convert("openssh").contains("--to openssh"));
+}

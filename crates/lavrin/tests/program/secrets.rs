@@ -85,9 +85,7 @@ fn nothing_of_a_key_is_left_in_memory_once_it_is_dropped() {
     world.write("home/large", text(Form::OpenSsh, &large, None).as_slice(), 0o600);
     world.write("home/older", pkcs1.as_slice(), 0o600);
     world.write("home/closed", text(Form::OpenSsh, &small, Some(b"low water")).as_slice(), 0o600);
-    for (command, question) in [
-        ("key inspect home/small home/large home/older home/closed", "Passphrase"),
-    ] {
+    for (command, question) in [("key inspect home/small home/large home/older home/closed", "Passphrase")] {
         let mut left = Vec::new();
         let look = |process: u32| {
             let memory = memory(process);

@@ -86,7 +86,8 @@ fn other_entries_and_odd_bytes_survive_the_way_over_a_shell() {
     let now = std::fs::read(folder.join("authorized_keys")).unwrap();
     let line = site.world.read("home/edda.pub");
     assert_eq!(now, [&odd[..], b"\n", line.as_bytes()].concat());
-    let _ = site.run("remove home/edda.pub edda@127.0.0.1 --password-env PW --yes").expect(0);
+    let run = site.run("remove home/edda.pub edda@127.0.0.1 --password-env PW --yes").expect(3);
+    assert!(run.stdout.contains("is not understood"), "{run}");
     assert_eq!(std::fs::read(folder.join("authorized_keys")).unwrap(), [&odd[..], b"\n"].concat());
     assert_eq!(crate::common::names(&folder), ["authorized_keys"]);
 }

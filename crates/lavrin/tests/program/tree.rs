@@ -158,7 +158,8 @@ fn the_file_that_the_settings_name_is_used_and_all_of_them_are_searched() {
     );
     world.write(KEYS, format!("{}\n", key(1).public().line("again")), 0o600);
     world.set_mode("tree/home/edda/.ssh", 0o700);
-    let _ = world.typed("remove ~/edda.pub edda --root tree --yes").expect(0);
+    let run = world.typed("remove ~/edda.pub edda --root tree --yes").expect(3);
+    assert!(run.stdout.contains("certificates open it too"), "{run}");
     assert_eq!((world.read("tree/home/edda/.keys/first"), world.read(KEYS)), (String::new(), String::new()));
 }
 

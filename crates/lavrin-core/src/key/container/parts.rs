@@ -206,7 +206,18 @@ fn read_other_line(text: &[u8], fault: KeyFault) -> PieceKind {
             comment: comment.to_vec(),
         }));
     }
-    let rest = if first.first() == Some(&b'@') { line::word(rest).1 } else { rest };
+    // A line of known hosts says of some keys that they sign others, or count no more: none of those is a plain key.
+    match first {
+        b"@cert-authority" => {
+            return PieceKind::Rejected(KeyFault::BadStructure {
+                detail: "this is the key of an authority that signs host keys, not one that signs in",
+            });
+        }
+        b"@revoked" => {
+            return PieceKind::Rejected(KeyFault::BadStructure { detail: "this line says that the key is revoked" });
+        }
+        _ => {}
+    }
     if let Some(Ok(found)) = line::parse(rest)
         && fault == KeyFault::NotAKey
     {
@@ -248,6 +259,16 @@ fn read_lines(first: usize, bytes: &[u8]) -> Vec<Piece> {
 mod tests {
     use super::*;
     use crate::key::PrivateKey;
+
+    #[test]
+    fn authorities_and_revoked_keys_of_known_hosts_are_no_plain_keys() {
+        let key = PrivateKey::ed25519(&[1; 32]).unwrap().public().line("x");
+        for (mark, says) in [("@cert-authority", "authority"), ("@revoked", "revoked")] {
+            let pieces = read_lines(1, format!("{mark} *.example {key}\n").as_bytes());
+            let PieceKind::Rejected(fault) = &pieces[0].kind else { panic!("{mark}: {pieces:?}") };
+            assert!(fault.to_string().contains(says), "{fault}");
+        }
+    }
 
     fn told(pieces: impl IntoIterator<Item = Piece>) -> Vec<String> {
         pieces.into_iter().map(|piece| format!("{piece:?}")).collect()

@@ -41,3 +41,29 @@ pub(crate) fn public(bytes: &[u8]) -> Result<PublicKey, KeyFault> {
     fields.end()?;
     PublicKey::rsa(e, n)
 }
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::key::container::der::{self, push_integer};
+    use crate::key::generate::{Recipe, RsaBits, SystemSource, generate};
+
+    #[test]
+    fn wrong_exponents_of_the_primes_are_told() {
+        let key = generate(Recipe::Rsa(RsaBits::B2048), &SystemSource).unwrap();
+        let whole = key.pkcs1().unwrap();
+        assert_eq!(private(&whole).unwrap().public(), key.public());
+        let mut outer = Der::new(&whole);
+        let mut fields = outer.sequence().unwrap();
+        let numbers: Vec<&[u8]> = (0..9).map(|_| fields.integer().unwrap()).collect();
+        for wrong in [6, 7] {
+            let mut body = zeroize::Zeroizing::new(Vec::new());
+            for (place, number) in numbers.iter().enumerate() {
+                // The other prime's exponent in its place, as by a program that mixed them up.
+                push_integer(&mut body, if place == wrong { numbers[13 - wrong] } else { number });
+            }
+            let fault = private(&der::sequence(&body)).unwrap_err();
+            assert_eq!(fault.word(), "invalid-values", "{wrong}");
+        }
+    }
+}

@@ -194,8 +194,8 @@ mod tests {
     use super::*;
     use crate::key::Curve;
     use crate::key::container::{PieceKind, read};
-    use proptest::prelude::*;
     use crate::key::generate::{Recipe, RsaBits, SystemSource, generate};
+    use proptest::prelude::*;
 
     proptest! {
         #[test]

@@ -63,7 +63,7 @@ pub struct AccountOut {
 #[derive(Debug, Serialize)]
 #[cfg_attr(test, derive(schemars::JsonSchema))]
 pub struct DifferenceOut {
-    /// `add`, `options`, `remove`, `unknown` or `mode`.
+    /// `add`, `options`, `remove`, `unknown`, `not-understood` or `mode`.
     pub kind: &'static str,
     /// The person, or `ACCOUNT@HOST`, whose key it is; `null` where nobody in the register has it.
     owner: Option<String>,
@@ -95,6 +95,7 @@ pub struct Summary {
     options: usize,
     remove: usize,
     unknown: usize,
+    not_understood: usize,
     mode: usize,
 }
 
@@ -134,6 +135,7 @@ impl Summary {
                 "options" => self.options += 1,
                 "remove" => self.remove += 1,
                 "unknown" => self.unknown += 1,
+                "not-understood" => self.not_understood += 1,
                 _ => self.mode += 1,
             }
         }
@@ -195,6 +197,10 @@ impl DifferenceOut {
                 let ((path, line), comment) = (at(place), Some(comment.clone()));
                 Self { key: Some(fingerprint.to_string()), path, line, comment, ..plain("unknown") }
             }
+            Difference::NotUnderstood { place } => {
+                let (path, line) = at(place);
+                Self { path, line, ..plain("not-understood") }
+            }
             Difference::Mode(change) => Self { path: Some(change.path().to_string()), ..plain("mode") },
         }
     }
@@ -204,11 +210,11 @@ impl DifferenceOut {
         let (sign, label) = match self.kind {
             "add" => ("+", Label::Good),
             "remove" => ("-", Label::Bad),
-            "unknown" => ("?", Label::Warn),
+            "unknown" | "not-understood" => ("?", Label::Warn),
             "options" => ("~", Label::Type),
             _ => ("m", Label::Type),
         };
-        if self.kind == "mode" {
+        if self.key.is_none() {
             return vec![ui.paint(label, sign), self.message.clone()];
         }
         let who = self.owner.clone().unwrap_or_else(|| "nobody known".to_owned());

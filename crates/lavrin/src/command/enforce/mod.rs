@@ -6,7 +6,7 @@ use super::change::ChangeArgs;
 use super::compare::moment;
 use super::compare::out::{AccountOut, account_text};
 use super::fleet_change::{ManyArgs, ResultOut, begin, check_reads, differs_now, text};
-use super::register::{Opened, RegisterArgs};
+use super::register::{Opened, RegisterArgs, today};
 use super::survey::{hosts_named, look};
 use crate::error::{CommandError, exit_of_no_steps};
 use crate::exit::Exit;
@@ -14,11 +14,12 @@ use crate::sign_in::SignInArgs;
 use crate::ui::{Format, Label, Ui};
 use clap::{Args, ValueEnum};
 use lavrin_core::fleet::compare::Part;
+use lavrin_core::fleet::{Index, Owner};
 use lavrin_store::database::Database;
 use lavrin_work::change::{Ended, Job};
 use lavrin_work::fleet::removed;
 use lavrin_work::fleet_run::FleetRun;
-use lavrin_work::owed;
+use lavrin_work::owed::{self, NewDebt};
 use lavrin_work::plan::{Plan, Planned, Which};
 use lavrin_work::ways::Ways;
 use serde::Serialize;
@@ -126,6 +127,8 @@ pub async fn run(args: &EnforceArgs, ui: &Ui) -> Result<Exit, CommandError> {
         run_id = run.terms.run;
         // What is done is not owed any more.
         owed::settle(&mut opened, &ended)?;
+        let debts = not_shown(&opened, &ended);
+        owed::add(&mut opened, &debts, today())?;
     }
     finish(args, planned, results, run_id, ui)
 }
@@ -169,6 +172,21 @@ async fn carry(
         }
     }
     Ok((results, ended))
+}
+
+/// Keys of people that were taken out and are not shown to be gone: their removal is owed.
+fn not_shown(opened: &Opened, ended: &BTreeMap<String, Ended>) -> Vec<NewDebt> {
+    let index = Index::of(opened.register());
+    let mut debts = Vec::new();
+    for (host, ended) in ended {
+        for one in &ended.not_shown {
+            if let Some(Owner::Person { id, .. }) = index.owner(one.key) {
+                let (account, host) = (one.account.clone(), host.clone());
+                debts.push(NewDebt { key: one.key, person: id.clone(), account, host });
+            }
+        }
+    }
+    debts
 }
 
 /// How it ended on each host.

@@ -134,6 +134,12 @@ pub fn run(args: &GenerateArgs, ui: &Ui) -> Result<Exit, CommandError> {
         .map_err(|fault| CommandError::usage(format!("the key could not be written: {fault}")))?;
     let line = key.public().line(&comment);
     let moved = pair.write(&text, &format!("{line}\n"), args.replace)?;
+    if pair.is_open_to_others() {
+        let folder = paths::shown(&args.folder);
+        ui.warn(&format!(
+            "others may write in {folder} and put another key in the place of this one: chmod go-w {folder}"
+        ));
+    }
     let out = GenerateOut {
         schema: "lavrin/key-generate/1",
         private: pair.private.to_string_lossy().into_owned(),

@@ -48,6 +48,12 @@ impl Pair {
         }
     }
 
+    /// Whether others may write in the folder, and so take the pair away or put another one there.
+    pub fn is_open_to_others(&self) -> bool {
+        let mode = std::fs::metadata(&self.folder).map_or(0, |meta| meta.permissions().mode());
+        mode & 0o022 != 0 && mode & 0o1000 == 0
+    }
+
     /// Writes both files and gives the paths under which old ones were kept.
     pub fn write(&self, private: &str, public: &str, replace: bool) -> Result<Vec<PathBuf>, CommandError> {
         let mut moved = Vec::new();
