@@ -24,14 +24,12 @@ pub fn printable(bytes: &[u8]) -> String {
     let mut out = String::with_capacity(bytes.len());
     for chunk in bytes.utf8_chunks() {
         for character in chunk.valid().chars() {
-            if !is_plain(character) {
-                if character.is_ascii() {
-                    let _ = write!(out, "\\x{:02x}", character as u32);
-                } else {
-                    let _ = write!(out, "\\u{{{:x}}}", character as u32);
-                }
-            } else {
+            if is_plain(character) {
                 out.push(character);
+            } else if character.is_ascii() {
+                let _ = write!(out, "\\x{:02x}", character as u32);
+            } else {
+                let _ = write!(out, "\\u{{{:x}}}", character as u32);
             }
         }
         for byte in chunk.invalid() {

@@ -1,6 +1,6 @@
 //! The steps that bring the key files of an account to what was asked, line by line.
 
-use super::modes::Modes;
+use super::modes::{self, Modes};
 use super::{
     Access, Account, BytePath, Change, NoSteps, Observation, Obstacle, Place, Policy, Revived, Steps, Target, access,
     can_be_mended, check_home, login, owner_after, target,
@@ -121,7 +121,7 @@ fn write(modes: &Modes<'_>, file: &Target, add: &[String], edits: &Edits, steps:
         Some(node) if !sets_modes => (node.mode, owner_after(&file.real, node, node.mode, modes.account, modes.seen)),
         _ => modes.file_should_be(file),
     };
-    let was = modes.was(file, mode, owner);
+    let was = modes::was(file, mode, owner);
     // Where the owner changes by writing the file anew, one writing is enough.
     steps.changes.retain(|change| !matches!(change, Change::WriteFile { path, .. } if *path == file.real));
     steps.changes.push(Change::WriteFile { path: file.real.clone(), old: file.bytes.clone(), new, mode, owner, was });

@@ -1,6 +1,6 @@
 //! The steps that put a public key into an account.
 
-use super::modes::Modes;
+use super::modes::{self, Modes};
 use super::{
     Access, Account, Change, KeysFile, NoSteps, Observation, Place, Policy, Revived, Steps, Target, access,
     can_be_mended, check_home, login, target,
@@ -66,7 +66,7 @@ fn append(modes: &Modes<'_>, found: &Target, line: &str, steps: &mut Steps) {
     if found.node.as_ref().is_some_and(|node| node.uid == owner.uid) {
         modes.file(found, steps);
     }
-    let was = modes.was(found, mode, owner);
+    let was = modes::was(found, mode, owner);
     steps.changes.push(Change::WriteFile { path: found.real.clone(), old: found.bytes.clone(), new, mode, owner, was });
     steps.target = Some(Place { path: found.named.clone(), line: number });
 }

@@ -2,7 +2,7 @@
 //!
 //! What would bring a key to life that the server has ignored is withheld unless that key was named by its fingerprint.
 
-use super::modes::Modes;
+use super::modes::{self, Modes};
 use super::{
     Access, Account, BytePath, Change, NoSteps, Node, Observation, ObstacleKind, Place, Policy, Revived, Steps, Target,
     access, check_home, login, target,
@@ -199,7 +199,7 @@ fn rewrite(file: &Sick, reads: bool, told: bool, modes: &Modes<'_>, consent: &[F
         return;
     }
     let (mode, owner) = modes.file_should_be(&file.target);
-    let was = modes.was(&file.target, mode, owner);
+    let was = modes::was(&file.target, mode, owner);
     // Where the owner changes by writing the file anew, one writing is enough.
     let real = &file.target.real;
     mending.steps.changes.retain(|change| !matches!(change, Change::WriteFile { path, .. } if path == real));

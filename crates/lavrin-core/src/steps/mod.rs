@@ -362,14 +362,16 @@ fn target(named: &BytePath, account: &Account, seen: &Observation) -> Result<Tar
 
 /// Owner and group that a file can have once it has been replaced with this mode. Where root alone decides what a name means,
 /// root writes, and keeps both. Elsewhere the account writes with its own rights, so the file becomes the account's; a group that
-/// the account is not in is kept where it has any rights, and the step fails where the system does not allow that.
+/// the account is not in is kept where the file was its own and the group has any rights, and the step fails where the system
+/// does not allow that.
 fn owner_after(path: &BytePath, node: &Node, mode: u32, account: &Account, seen: &Observation) -> Owner {
     let by_account = seen.viewer != Some(0) || !is_under_root_alone(path, seen);
     if !by_account || account.is_root() {
         return Owner { uid: node.uid, gid: node.gid };
     }
     let is_in = |group: &crate::account::Group| group.gid == node.gid && group.members.contains(&account.name);
-    let may_keep = node.gid == account.gid || mode & 0o070 != 0 || seen.groups.iter().any(is_in);
+    let counts = node.uid == account.uid && mode & 0o070 != 0;
+    let may_keep = node.gid == account.gid || counts || seen.groups.iter().any(is_in);
     Owner { uid: account.uid, gid: if may_keep { node.gid } else { account.gid } }
 }
 

@@ -137,13 +137,11 @@ impl Modes<'_> {
     }
 }
 
-impl Modes<'_> {
-    /// What a file has just before it is written: a mode that is wrong is set right by then, where its owner stays.
-    pub(super) fn was(&self, found: &Target, mode: u32, owner: Owner) -> Option<Was> {
-        let node = found.node.as_ref()?;
-        let mode_before = if node.uid == owner.uid { mode } else { node.mode };
-        Was::of(Some(&Node { mode: mode_before, ..node.clone() }), mode, owner)
-    }
+/// What a file has just before it is written: a mode that is wrong is set right by then, where its owner stays.
+pub(super) fn was(found: &Target, mode: u32, owner: Owner) -> Option<Was> {
+    let node = found.node.as_ref()?;
+    let mode_before = if node.uid == owner.uid { mode } else { node.mode };
+    Was::of(Some(&Node { mode: mode_before, ..node.clone() }), mode, owner)
 }
 
 fn set_mode(path: &BytePath, node: &Node, wanted: u32, steps: &mut Steps) {

@@ -20,6 +20,10 @@ const LOOK_TIMEOUT: Duration = Duration::from_mins(2);
 /// Longest answer, in bytes: a look at ten thousand accounts stays far below.
 const ANSWER_BYTES_MAX: usize = 256 << 20;
 
+/// Most bytes that all accounts may say in one round, and one of them: two long key files and what frames them.
+const SAID_BYTES_MAX: usize = 240 << 20;
+const ACCOUNT_BYTES_MAX: usize = 36 << 20;
+
 /// How long a look at a home on a network file system may take.
 const NETWORK_TIMEOUT: Duration = Duration::from_secs(20);
 
@@ -136,8 +140,9 @@ impl ShellHost {
                 self.silent.insert(account.to_owned());
             }
             let own = asked.get(account);
-            said.iter()
-                .for_each(|frame| heard.of(frame, Some(account), &|path| own.is_some_and(|own| own.contains(path))));
+            for frame in &said {
+                heard.of(frame, Some(account), &|path| own.is_some_and(|own| own.contains(path)));
+            }
         }
         heard.take_into(seen);
         for want in wants.iter().filter(|want| want.account.as_ref().is_some_and(|name| self.silent.contains(name))) {
@@ -155,6 +160,8 @@ impl ShellHost {
         let mut accounts: Vec<Option<&str>> = wants.iter().map(|want| want.account.as_deref()).collect();
         accounts.sort_unstable();
         accounts.dedup();
+        // However much each of them says, the answer is one that is read.
+        let _ = writeln!(body, "MOST={}", (SAID_BYTES_MAX / accounts.len()).min(ACCOUNT_BYTES_MAX));
         for name in accounts {
             let own = wants.iter().filter(|want| want.account.as_deref() == name);
             let Some(account) = name.and_then(|name| seen.account(name)) else {
@@ -293,8 +300,9 @@ pub(super) fn take_whole(
                 seen.nodes.entry(path.clone()).or_insert(Fact::Unseen(Why::NoAnswer));
             }
         }
-        // What an account's own process says counts only for what it was asked about.
-        said.iter().for_each(|inner| take(inner, seen, &|path| usual.contains(path)));
+        // What an account's own process says counts only for what it was asked about. A long file is asked for by itself.
+        let is_long = |inner: &&Frame<'_>| inner.id.starts_with(b"c ") && inner.status == TOO_LARGE;
+        said.iter().filter(|inner| !is_long(inner)).for_each(|inner| take(inner, seen, &|path| usual.contains(path)));
     }
     silent
 }

@@ -22,7 +22,7 @@ pub fn marked(colour: usize, text: &str) -> String {
 }
 
 /// The text as it leaves: marks become what `colours` says of them, `None` the end of a colour; all else is written out.
-pub fn leaving<'a>(text: &'a str, format: Format, colours: impl Fn(Option<usize>) -> String) -> Cow<'a, str> {
+pub fn leaving(text: &str, format: Format, colours: impl Fn(Option<usize>) -> String) -> Cow<'_, str> {
     if text.bytes().all(is_harmless) {
         return Cow::Borrowed(text);
     }

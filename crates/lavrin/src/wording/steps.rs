@@ -2,7 +2,7 @@
 
 use super::{comment, mode};
 use lavrin_core::keysfile::repair::{LineRepair, RepairKind};
-use lavrin_core::steps::{Change, Mending, NotCovered, Owner, Revived, Steps, Withheld, WithheldWhat};
+use lavrin_core::steps::{Change, Mending, NotCovered, Owner, Revived, Steps, Was, Withheld, WithheldWhat};
 use lavrin_core::text::count;
 
 /// One line for each change, in order.
@@ -62,14 +62,19 @@ fn change_line(change: &Change, steps: &Steps) -> String {
         Change::WriteFile { path, old: None, mode: bits, owner: own, .. } => {
             format!("make {path} with the key, mode {}, owner {}", mode(*bits), owner(own))
         }
-        Change::WriteFile { path, old: Some(old), new, mode: bits, .. } if new.len() >= old.len() => {
+        Change::WriteFile { path, old: Some(old), new, mode: bits, owner: own, was } if new.len() >= old.len() => {
             match &steps.target {
                 Some(place) => format!(
-                    "add the key to {path} as line {}, mode {}; everything else stays as it is",
+                    "add the key to {path} as line {}, mode {}{}; everything else stays as it is",
                     place.line,
-                    mode(*bits)
+                    mode(*bits),
+                    new_owner(*own, *was, &owner)
                 ),
-                None => format!("write {path} anew for its owner, mode {}; its content stays as it is", mode(*bits)),
+                None => format!(
+                    "write {path} anew for its owner, mode {}{}; its content stays as it is",
+                    mode(*bits),
+                    new_owner(*own, *was, &owner)
+                ),
             }
         }
         Change::WriteFile { path, .. } => {
@@ -88,6 +93,12 @@ fn change_line(change: &Change, steps: &Steps) -> String {
         }
         Change::RemoveFolder { path, .. } | Change::RemoveFile { path, .. } => format!("remove {path}"),
     }
+}
+
+/// Whose a file becomes, where it was somebody else's.
+fn new_owner(now: Owner, was: Option<Was>, name: &dyn Fn(&Owner) -> String) -> String {
+    let was = was.filter(|was| was.owner.uid != now.uid);
+    was.map(|was| format!(", owner {} (was {})", name(&now), name(&was.owner))).unwrap_or_default()
 }
 
 /// What is brought to life.
