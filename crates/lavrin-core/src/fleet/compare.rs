@@ -1,5 +1,6 @@
 //! What register and observation disagree on, account by account.
 
+pub use super::difference::{Difference, Part, WhyGone};
 use super::index::{Index, Standing};
 use super::{Moment, Removed};
 use crate::account::Account;
@@ -10,100 +11,12 @@ use crate::keysfile::options::Options;
 use crate::keysfile::{Content, Line, read_all};
 use crate::login::Place;
 use crate::policy::Policy;
-use crate::register::{Date, Grant, Host, OwnedKey, Person, Register, Whom};
-use crate::steps::{self, Change, Edits, Kept, NoSteps, Steps, bring};
+use crate::register::{Grant, Host, OwnedKey, Person, Register, Whom};
+use crate::steps::{self, Edits, Kept, NoSteps, Steps, bring};
 use crate::survey::{Observation, Resolved, resolve};
 use crate::text::printable;
 use foldhash::quality::RandomState;
 use std::collections::{BTreeSet, HashMap, HashSet};
-
-/// One thing that register and observation disagree on.
-#[derive(Debug, Clone, PartialEq, Eq)]
-pub enum Difference {
-    /// An entry is missing.
-    Add {
-        /// Whose key.
-        who: String,
-        /// Which key.
-        fingerprint: Fingerprint,
-        /// The line, options first.
-        line: String,
-        /// The options alone.
-        options: String,
-    },
-    /// An entry should carry other options.
-    Options {
-        /// Whose key.
-        who: String,
-        /// Which key.
-        fingerprint: Fingerprint,
-        /// Where.
-        place: Place,
-        /// What it carries.
-        from: String,
-        /// What it should carry.
-        to: String,
-    },
-    /// An entry should not be there.
-    Remove {
-        /// Whose key, where the register knows.
-        who: Option<String>,
-        /// Which key.
-        fingerprint: Fingerprint,
-        /// Where.
-        place: Place,
-        /// Its comment, safe to show.
-        comment: String,
-        /// Why not.
-        why: WhyGone,
-        /// When it was removed before; something has put it back since.
-        back: Option<Date>,
-    },
-    /// Nobody in the register has this key. It stays.
-    Unknown {
-        /// Which key.
-        fingerprint: Fingerprint,
-        /// Where.
-        place: Place,
-        /// Its comment, safe to show.
-        comment: String,
-    },
-    /// Nobody can tell what a line of a managed file holds. It stays.
-    NotUnderstood {
-        /// Where.
-        place: Place,
-    },
-    /// A mode or an owner is not as it should be.
-    Mode(Change),
-}
-
-/// Why an entry should not be there.
-#[derive(Debug, Clone, Copy, PartialEq, Eq)]
-pub enum WhyGone {
-    /// Its person has left.
-    Left(Date),
-    /// The key is not used any more.
-    Retired(Date),
-    /// The grant is over.
-    Over(Date),
-    /// There is no grant.
-    NotGranted,
-    /// Nobody has the key, and the register is complete for this host.
-    Nobody,
-    /// Another entry of the same key says what it may do.
-    Second,
-}
-
-/// Which differences are ended.
-#[derive(Debug, Clone, Copy, PartialEq, Eq)]
-pub enum Part {
-    /// Missing entries and options.
-    Add,
-    /// Entries that should not be there.
-    Remove,
-    /// Modes and owners.
-    Modes,
-}
 
 /// One account.
 #[derive(Debug, Clone)]
@@ -439,31 +352,6 @@ impl<'a> OneAccount<'_, 'a> {
             why,
             back: self.removed.get(&(self.account.name.clone(), key)).copied(),
         })
-    }
-}
-
-impl Difference {
-    /// To which part it belongs; `None` for what only a person can decide.
-    #[must_use]
-    pub fn part(&self) -> Option<Part> {
-        match self {
-            Self::Add { .. } | Self::Options { .. } => Some(Part::Add),
-            Self::Remove { .. } => Some(Part::Remove),
-            Self::Unknown { .. } | Self::NotUnderstood { .. } => None,
-            Self::Mode(_) => Some(Part::Modes),
-        }
-    }
-
-    /// The key that it is about.
-    #[must_use]
-    pub fn key(&self) -> Option<Fingerprint> {
-        match self {
-            Self::Add { fingerprint, .. }
-            | Self::Options { fingerprint, .. }
-            | Self::Remove { fingerprint, .. }
-            | Self::Unknown { fingerprint, .. } => Some(*fingerprint),
-            Self::NotUnderstood { .. } | Self::Mode(_) => None,
-        }
     }
 }
 

@@ -4,6 +4,7 @@
 mod access;
 pub mod adopt;
 pub mod compare;
+mod difference;
 mod entries;
 mod fault;
 mod hosts;

@@ -1,6 +1,7 @@
 //! Looking at a host: one script for everything that is wanted, one answer.
 
 use super::frames::{Frame, by_id, frames, of_account};
+use super::heard::{Heard, may_be_roots, path_of};
 use super::network::{Asked, Mounts};
 use super::{ShellHost, quoted, quoted_path};
 use crate::Boxed;
@@ -191,62 +192,6 @@ impl ShellHost {
     }
 }
 
-/// Whether root itself may answer: nobody's rights are asked for, or it is a file that may lie where root alone decides.
-fn may_be_roots(want: &Want) -> bool {
-    want.account.is_none() || matches!(want.what, Wanted::Bytes(..))
-}
-
-fn path_of(want: &Want) -> Option<&BytePath> {
-    match &want.what {
-        Wanted::System(_) => None,
-        Wanted::Node(path) | Wanted::Bytes(path, _) | Wanted::Names(path) | Wanted::PrivateKeys(path) => Some(path),
-    }
-}
-
-fn add<T>(said: BTreeMap<BytePath, Fact<T>>, seen: &mut BTreeMap<BytePath, Fact<T>>) {
-    for (path, fact) in said {
-        seen.entry(path).or_insert(fact);
-    }
-}
-
-/// What was said in one round. Where two accounts say different things of one file, neither is believed.
-#[derive(Default)]
-struct Heard {
-    own: HashMap<Option<String>, Observation>,
-}
-
-impl Heard {
-    fn of(&mut self, frame: &Frame<'_>, account: Option<&str>, asked: &dyn Fn(&BytePath) -> bool) {
-        take(frame, self.own.entry(account.map(str::to_owned)).or_default(), asked);
-    }
-
-    /// Root's word counts before that of accounts.
-    fn take_into(mut self, seen: &mut Observation) {
-        let mut all: Vec<Observation> = self.own.remove(&None).into_iter().collect();
-        let mut bytes: BTreeMap<BytePath, Fact<Vec<u8>>> =
-            all.first_mut().map(|root| std::mem::take(&mut root.bytes)).unwrap_or_default();
-        let roots: HashSet<BytePath> = bytes.keys().cloned().collect();
-        for mut one in self.own.into_values() {
-            for (path, fact) in std::mem::take(&mut one.bytes) {
-                match bytes.get_mut(&path) {
-                    None => drop(bytes.insert(path, fact)),
-                    Some(other) if *other != fact && !roots.contains(&path) => {
-                        *other = Fact::Unseen(Why::Other("the accounts that read it say different things".to_owned()));
-                    }
-                    Some(_) => {}
-                }
-            }
-            all.push(one);
-        }
-        add(bytes, &mut seen.bytes);
-        for one in all {
-            add(one.nodes, &mut seen.nodes);
-            add(one.names, &mut seen.names);
-            add(one.private_keys, &mut seen.private_keys);
-        }
-    }
-}
-
 /// The script of a first look.
 pub(super) fn system_body(who: &Who, network_homes: bool) -> String {
     let one = if let Who::One(name) = who { name.as_str() } else { "" };
@@ -402,7 +347,7 @@ fn zone_seconds(zone: &str) -> Option<i64> {
 }
 
 /// Takes one frame about a path into the observation, where that path may be told.
-fn take(frame: &Frame<'_>, seen: &mut Observation, may: &dyn Fn(&BytePath) -> bool) {
+pub(super) fn take(frame: &Frame<'_>, seen: &mut Observation, may: &dyn Fn(&BytePath) -> bool) {
     if frame.id == b"N" {
         take_listing(frame.bytes, seen, may);
     }

@@ -3,6 +3,7 @@
 pub mod by_hand;
 mod carry;
 mod frames;
+mod heard;
 mod look;
 mod network;
 
