@@ -98,7 +98,10 @@ impl<'a> Plan<'a> {
                 Which::Keys(keys) => account.only_keys(keys),
             }
             account.managed |= self.everywhere && !account.differences.is_empty();
-            all.extend(self.steps(host, account, &seen).filter(|steps| !steps.changes.is_empty()));
+            // What is only told about an account that is not managed needs no steps, and must not fail for want of them.
+            if account.managed || account.fault.is_some() {
+                all.extend(self.steps(host, account, &seen).filter(|steps| !steps.changes.is_empty()));
+            }
         }
         found.retain(|account| account.fault.is_some() || !account.differences.is_empty());
         self.accounts.insert(host.to_owned(), found);

@@ -120,10 +120,12 @@ impl ShellHost {
         let inner = self.write_script(writing, folder, &child, account);
         let payload = inner.len() + writing.bytes();
         let seconds = ACCOUNT_SECONDS + payload as u64 / 100_000;
+        let call = write_call(account, folder, &inner);
+        // What runs as the account holds neither what we read from nor what we write into.
         let script = format!(
-            "T={seconds}; {}{CHANGE}\n{CARRY}\n{{ relay {payload} & }} 3<&0 | {} | within {} cat\nprintf '\\n%s Z %s\\n' \"$N\" $?\n",
+            "T={seconds}; {}{CHANGE}\n{CARRY}\nif own {}; then {call}; else {{ relay {payload} & }} 3<&0 | {call} | within {} cat; fi\nprintf '\\n%s Z %s\\n' \"$N\" $?\n",
             self.opening(&nonce, &child),
-            write_call(account, folder, &inner),
+            account.uid,
             seconds + 1,
         );
         // Until "go" is sent nothing can have changed, whatever goes wrong.

@@ -14,7 +14,7 @@ use std::os::unix::fs::{PermissionsExt as _, chown, symlink};
 use std::path::{Path, PathBuf};
 use std::process::{Command, Stdio};
 
-const CASES: u64 = 250;
+const CASES: u64 = 200;
 
 /// Dropbear waits after each refusal, so fewer are asked.
 const SMALL_CASES: u64 = 40;

@@ -2,9 +2,9 @@
 # pipe of its own, under a word of its own, for a limited time and up to a limited length: nobody there holds what we write
 # into, or speaks for somebody else. D is the way to drop; without root's rights, or in a stand-in's tree, there is nothing
 # to drop.
-if timeout -s KILL 5 true 2>/dev/null; then TO=y; fi
 D=none; SE=; T=${T:-6}; MOST=2621440; LATE=0
 if [ "$ME" = 0 ] && [ -z "$R" ]; then
+  if timeout -s KILL 5 true 2>/dev/null; then TO=y; fi
   if setpriv --reuid 0 --regid 0 --clear-groups true 2>/dev/null; then D=setpriv
   elif command -v runuser >/dev/null 2>&1; then D=runuser
   elif command -v su >/dev/null 2>&1; then D=su
