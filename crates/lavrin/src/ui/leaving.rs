@@ -23,7 +23,8 @@ pub fn marked(colour: usize, text: &str) -> String {
 
 /// The text as it leaves: marks become what `colours` says of them, `None` the end of a colour; all else is written out.
 pub fn leaving(text: &str, format: Format, colours: impl Fn(Option<usize>) -> String) -> Cow<'_, str> {
-    if text.bytes().all(is_harmless) {
+    // All bytes are looked at, whatever the first are, so that many are looked at at once: lists of keys are long.
+    if text.bytes().fold(true, |harmless, byte| harmless & is_harmless(byte)) {
         return Cow::Borrowed(text);
     }
     let mut out = String::with_capacity(text.len() + 64);
