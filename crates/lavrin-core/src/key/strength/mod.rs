@@ -121,10 +121,16 @@ fn found(key: &PublicKey, policy: &Policy, depth: Depth, with_small_factors: boo
         let rest = rests::of(&modulus);
         found.extend(close_primes::check(&modulus, rest, depth));
         found.extend(structured_primes::check(&modulus, rest));
-        found.extend(prime_modulus::check(&modulus, depth));
+        found.extend(with_small_factors.then(|| prime_modulus::check(&modulus, depth)).flatten());
         found.extend(with_small_factors.then(|| small_factor::check(&modulus, depth)).flatten());
     }
     found
+}
+
+/// Whether an RSA modulus is a prime itself. It takes some milliseconds, so that very many keys are not asked.
+#[must_use]
+pub fn prime_modulus(key: &PublicKey) -> Option<Weakness> {
+    prime_modulus::check(&odd_modulus(key)?, Depth::Full)
 }
 
 /// Small factors of an RSA modulus.

@@ -23,6 +23,9 @@ const FULL_SEARCH_BYTES: usize = 350_000;
 /// How many of the other keys a finding names.
 const PARTNERS_TOLD: usize = 5;
 
+/// Held against each other, so many keys are also tried for a modulus that is a prime itself, which takes milliseconds each.
+const PRIMES_TRIED: usize = 256;
+
 /// Keys that are judged and handed on at once.
 const KEYS_AT_ONCE: usize = 1024;
 
@@ -317,10 +320,12 @@ impl Inspection {
     fn judge(&mut self) {
         // Held against each other, the keys are searched for small factors on the way, all at once.
         let (policy, depth, one_by_one) = (&self.policy, self.depth, !self.cross_checked);
+        let few = self.keys.len() - self.judged <= PRIMES_TRIED;
         self.keys[self.judged..].par_iter_mut().with_min_len(JUDGED_BY_ONE).for_each(|seen| {
             let (Some(key), Some(fingerprint)) = (&seen.key, seen.fingerprint) else { return };
             let find = if one_by_one { strength::all_weaknesses } else { strength::weaknesses };
-            for weakness in find(key, policy, depth) {
+            let prime = (few && !one_by_one).then(|| strength::prime_modulus(key)).flatten();
+            for weakness in find(key, policy, depth).into_iter().chain(prime) {
                 seen.findings.push(Finding::of(Fault::WeakKey { weakness, fingerprint }));
             }
         });
