@@ -27,7 +27,7 @@ const FOLDERS: [(&str, u32); 5] = [
     ("root", 0o700),
 ];
 
-/// A key that somebody left on the server; it is made anew each time.
+/// A key that somebody left on the server; it is made again each time.
 const STRAY: &str = "home/tidelog/.ssh/buoy-7";
 
 pub(crate) fn lay_out(root: &Path) -> io::Result<()> {

@@ -37,7 +37,7 @@ impl Opened {
         self.files.iter().find(|file| file.path == path).map(|file| file.text.as_str())
     }
 
-    /// Puts a new text in place of the one that was read, and reads anew.
+    /// Puts a new text in place of the one that was read, and reads it again.
     ///
     /// # Errors
     /// [`StoreFault`]; also where somebody else has changed the file meanwhile. Nothing is written then.

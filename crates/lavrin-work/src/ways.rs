@@ -313,7 +313,7 @@ impl Ways {
         })
     }
 
-    /// The shared connection to a host over which others are reached; one that was lost is made anew.
+    /// The shared connection to a host over which others are reached; one that was lost is made again.
     async fn over(&self, name: &str) -> Result<Arc<Connection>, HostFault> {
         let stop = self.jumps().get(name).cloned().ok_or_else(|| HostFault::NoWay { host: name.to_owned() })?;
         let cell = {

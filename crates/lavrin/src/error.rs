@@ -79,7 +79,7 @@ impl From<DatabaseFault> for CommandError {
             DatabaseFault::Damaged { path, .. } => {
                 let path = shell_word(&crate::paths::shown(path));
                 said.because("nothing was changed")
-                    .hint(format!("put it back from a backup, or begin anew: mv {path} {path}.damaged"))
+                    .hint(format!("put it back from a backup, or start with an empty one: mv {path} {path}.damaged"))
             }
             DatabaseFault::Busy { .. } => said.hint("wait until the other one is done"),
             DatabaseFault::Other { .. } | DatabaseFault::System(_) => said,
@@ -145,7 +145,7 @@ impl From<ConnectFault> for CommandError {
                 said.hint(format!("compare it on the host's own console, then: --expect-host-key {fingerprint}"))
             }
             ConnectFault::HostKeyChanged { line, .. } => {
-                let mut said = said.because("either the host was set up anew, or somebody stands in between");
+                let mut said = said.because("either the host was reinstalled, or somebody stands in between");
                 said.exit = Exit::Stopped;
                 match line {
                     Some(line) => said.hint(format!(

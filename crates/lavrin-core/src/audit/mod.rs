@@ -17,7 +17,7 @@ use foldhash::quality::RandomState;
 use std::collections::{HashMap, HashSet};
 use std::sync::{Arc, RwLock};
 
-/// Most keys whose weaknesses are remembered; beyond that they are judged anew.
+/// Most keys whose weaknesses are remembered; beyond that they are judged again.
 const JUDGED_MAX: usize = 200_000;
 
 /// What an audit found.

@@ -122,7 +122,7 @@ fn write(modes: &Modes<'_>, file: &Target, add: &[String], edits: &Edits, steps:
         _ => modes.file_should_be(file),
     };
     let was = modes::was(file, mode, owner);
-    // Where the owner changes by writing the file anew, one writing is enough.
+    // Where the owner changes by replacing the file, one writing is enough.
     steps.changes.retain(|change| !matches!(change, Change::WriteFile { path, .. } if *path == file.real));
     steps.changes.push(Change::WriteFile { path: file.real.clone(), old: file.bytes.clone(), new, mode, owner, was });
 }

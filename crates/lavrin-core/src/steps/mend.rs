@@ -200,7 +200,7 @@ fn rewrite(file: &Sick, reads: bool, told: bool, modes: &Modes<'_>, consent: &[F
     }
     let (mode, owner) = modes.file_should_be(&file.target);
     let was = modes::was(&file.target, mode, owner);
-    // Where the owner changes by writing the file anew, one writing is enough.
+    // Where the owner changes by replacing the file, one writing is enough.
     let real = &file.target.real;
     mending.steps.changes.retain(|change| !matches!(change, Change::WriteFile { path, .. } if path == real));
     let (path, old) = (real.clone(), Some(bytes.clone()));

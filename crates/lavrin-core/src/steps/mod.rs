@@ -39,7 +39,7 @@ pub struct Owner {
     pub gid: u32,
 }
 
-/// Mode and owner of a file before it is written anew.
+/// Mode and owner of a file before it is replaced.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub struct Was {
     /// Its permission bits.

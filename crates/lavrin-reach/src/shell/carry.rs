@@ -2,7 +2,7 @@
 //! what a name means, and on `.` after an entered folder has proven to be the one that was meant. Which of the two it is, is
 //! decided on the host at that moment (`scripts/carry.sh`), never by what an account has said.
 
-use super::look::letters_of;
+use super::listing::letters_of;
 use super::{ShellHost, quoted, quoted_path};
 use crate::ssh::{Exec, ExecFault};
 use crate::{Boxed, CarryFault};

@@ -2,12 +2,13 @@
 
 use super::frames::{Frame, by_id, frames, of_account};
 use super::heard::{Heard, may_be_roots, path_of};
+use super::listing;
 use super::network::{Asked, Mounts};
 use super::{ShellHost, quoted, quoted_path};
 use crate::Boxed;
 use crate::ssh::{ExecFault, Said};
 use lavrin_core::account::{Account, add_shadow, read_groups, read_passwd};
-use lavrin_core::fs::{BytePath, Fact, Node, NodeKind, Why};
+use lavrin_core::fs::{BytePath, Fact, NodeKind, Why};
 use lavrin_core::login;
 use lavrin_core::survey::{Known, Observation, Server, StrayKey, Want, Wanted, Who, key_use};
 use std::collections::{BTreeMap, HashMap, HashSet};
@@ -105,7 +106,7 @@ impl ShellHost {
         for frame in frames(&answer, &nonce) {
             match frame.id {
                 [b'n', b' ', path @ ..] if nodes.contains(&BytePath::new(path)) => {
-                    seen.nodes.insert(BytePath::new(path), node(&frame));
+                    seen.nodes.insert(BytePath::new(path), listing::node(frame.bytes, frame.status));
                 }
                 [b'c', b' ', path @ ..] if files.contains(&BytePath::new(path)) => {
                     seen.bytes.insert(BytePath::new(path), content(&frame));
@@ -349,7 +350,9 @@ fn zone_seconds(zone: &str) -> Option<i64> {
 /// Takes one frame about a path into the observation, where that path may be told.
 pub(super) fn take(frame: &Frame<'_>, seen: &mut Observation, may: &dyn Fn(&BytePath) -> bool) {
     if frame.id == b"N" {
-        take_listing(frame.bytes, seen, may);
+        for (path, node) in listing::nodes(frame.bytes).filter(|(path, _)| may(path)) {
+            seen.nodes.entry(path).or_insert(node);
+        }
     }
     let [kind, b' ', path @ ..] = frame.id else { return };
     let path = BytePath::new(path);
@@ -357,7 +360,7 @@ pub(super) fn take(frame: &Frame<'_>, seen: &mut Observation, may: &dyn Fn(&Byte
         return;
     }
     match kind {
-        b'n' => drop(seen.nodes.entry(path).or_insert_with(|| node(frame))),
+        b'n' => drop(seen.nodes.entry(path).or_insert_with(|| listing::node(frame.bytes, frame.status))),
         b'l' => {
             if let Some(Fact::Known(node)) = seen.nodes.get_mut(&path) {
                 node.kind = NodeKind::Link(frame.bytes.strip_suffix(b"\n").unwrap_or(frame.bytes).to_vec());
@@ -389,95 +392,7 @@ fn names(frame: &Frame<'_>) -> Fact<Vec<Vec<u8>>> {
         let lines = frame.bytes.split(|byte| *byte == b'\n').filter(|line| !line.is_empty());
         return Fact::Known(lines.map(<[u8]>::to_vec).collect());
     }
-    refusal(frame.bytes)
-}
-
-fn refusal<T>(said: &[u8]) -> Fact<T> {
-    let said = String::from_utf8_lossy(said);
-    if said.contains("No such file") || said.contains("Not a directory") {
-        Fact::Absent
-    } else if said.contains("ermission denied") {
-        Fact::Unseen(Why::Permission)
-    } else {
-        Fact::Unseen(Why::Other(lavrin_core::text::printable(said.trim().as_bytes())))
-    }
-}
-
-/// Reads a line of `ls -ldn`.
-fn node(frame: &Frame<'_>) -> Fact<Node> {
-    if frame.status != 0 {
-        return refusal(frame.bytes);
-    }
-    let text = String::from_utf8_lossy(frame.bytes);
-    let mut words = text.split_ascii_whitespace();
-    let parsed = (|| {
-        let bits = words.next()?;
-        words.next()?;
-        let (uid, gid) = (words.next()?.parse().ok()?, words.next()?.parse().ok()?);
-        let kind = match bits.as_bytes().first()? {
-            b'-' => NodeKind::File,
-            b'd' => NodeKind::Folder,
-            b'l' => NodeKind::Link(Vec::new()),
-            _ => NodeKind::Special,
-        };
-        Some(Node {
-            kind,
-            mode: mode_of(bits.get(1..10)?.as_bytes())?,
-            uid,
-            gid,
-            access_list: bits.as_bytes().get(10) == Some(&b'+'),
-        })
-    })();
-    parsed.map_or_else(|| Fact::Unseen(Why::Other("its listing was not understood".to_owned())), Fact::Known)
-}
-
-/// A listing of several plain paths, each as `./home/edda` at the end of its line.
-fn take_listing(bytes: &[u8], seen: &mut Observation, may: &dyn Fn(&BytePath) -> bool) {
-    for line in bytes.split(|byte| *byte == b'\n') {
-        let Some(path) = line.rsplit(|byte| *byte == b' ').next().and_then(|path| path.strip_prefix(b".")) else {
-            continue;
-        };
-        let path = BytePath::new(path);
-        let fact = node(&Frame { id: b"N", bytes: line, status: 0 });
-        if fact.known().is_some() && may(&path) {
-            seen.nodes.entry(path).or_insert(fact);
-        }
-    }
-}
-
-/// The bits behind nine letters such as `rwxr-s--T`.
-fn mode_of(letters: &[u8]) -> Option<u32> {
-    let mut mode = 0;
-    for (place, letter) in letters.iter().enumerate() {
-        let bit = 0o400 >> place;
-        let special = 0o4000 >> (place / 3);
-        mode |= match letter {
-            b'-' => 0,
-            b'r' | b'w' | b'x' => bit,
-            b's' | b't' => bit | special,
-            b'S' | b'T' => special,
-            _ => return None,
-        };
-    }
-    Some(mode)
-}
-
-/// The nine letters of a mode, as `ls` shows them behind the kind.
-pub(super) fn letters_of(mode: u32) -> String {
-    let mut letters = String::with_capacity(9);
-    for place in 0..9 {
-        let set = mode & (0o400 >> place) != 0;
-        let special = place % 3 == 2 && mode & (0o4000 >> (place / 3)) != 0;
-        letters.push(match (special, set, place) {
-            (true, true, 8) => 't',
-            (true, false, 8) => 'T',
-            (true, true, _) => 's',
-            (true, false, _) => 'S',
-            (false, true, _) => ['r', 'w', 'x'][place % 3],
-            (false, false, _) => '-',
-        });
-    }
-    letters
+    listing::refusal(frame.bytes)
 }
 
 fn stray_keys(folder: &BytePath, bytes: &[u8]) -> Vec<StrayKey> {
@@ -499,27 +414,6 @@ fn stray_keys(folder: &BytePath, bytes: &[u8]) -> Vec<StrayKey> {
 #[cfg(test)]
 mod tests {
     use super::*;
-
-    #[test]
-    fn listings_are_read_in_both_dialects() {
-        let read = |line: &str| node(&Frame { id: b"n /x", bytes: line.as_bytes(), status: 0 });
-        let expected = Node { kind: NodeKind::Folder, mode: 0o2755, uid: 1001, gid: 50, access_list: false };
-        assert_eq!(read("drwxr-sr-x 2 1001 50 4096 Nov 23 08:00 /home/edda\n"), Fact::Known(expected));
-        let Fact::Known(file) = read("-rw-r-----+   1 0        0              12 Nov 23  2025 /x y\n") else {
-            panic!()
-        };
-        assert_eq!((file.mode, file.access_list), (0o640, true));
-        assert!(matches!(read("nonsense"), Fact::Unseen(_)));
-        let gone = Frame { id: b"n /x", bytes: b"ls: /x: No such file or directory\n", status: 1 };
-        assert_eq!(node(&gone), Fact::Absent);
-    }
-
-    #[test]
-    fn letters_and_modes_are_each_others_inverse() {
-        for mode in 0..=0o7777 {
-            assert_eq!(mode_of(letters_of(mode).as_bytes()), Some(mode));
-        }
-    }
 
     #[test]
     fn a_frame_about_a_path_that_was_not_asked_for_is_not_believed() {

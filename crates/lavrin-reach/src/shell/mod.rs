@@ -4,6 +4,7 @@ pub mod by_hand;
 mod carry;
 mod frames;
 mod heard;
+mod listing;
 mod look;
 mod network;
 

@@ -46,7 +46,7 @@ pub(super) async fn held(socket: &str) -> Result<Vec<Held>, String> {
     if length > ANSWER_BYTES_MAX {
         return Err(format!("the agent at {socket} says more than {ANSWER_BYTES_MAX} bytes"));
     }
-    read(&answer).ok_or_else(|| format!("the agent at {socket} does not tell its keys"))
+    read(&answer).ok_or_else(|| format!("the agent at {socket} does not list its keys"))
 }
 
 /// Reads the answer. Where it breaks off, what came before counts.

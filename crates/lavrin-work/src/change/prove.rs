@@ -86,12 +86,12 @@ impl Running<'_> {
         let after = match self.look().await {
             Ok(after) => after,
             Err(fault) => {
-                let Some(anew) = self.look_anew().await else {
+                let Some(now) = self.look_again().await else {
                     let why = Arc::new(Trouble::Host(fault));
                     self.end_done_as(|_| Some(End::Unknown(why.clone())));
                     return None;
                 };
-                Box::new(anew)
+                Box::new(now)
             }
         };
         let gone = &self.proof.gone;

@@ -19,7 +19,7 @@ impl Running<'_> {
     /// Looks over a new connection what became of the changes of one account. All made: they stand, and are proven with the
     /// rest. Otherwise what was made is taken back.
     pub(super) async fn settle(&mut self, number: usize, why: Arc<Trouble>) -> End {
-        let Some(now) = self.look_anew().await else { return End::Unknown(why) };
+        let Some(now) = self.look_again().await else { return End::Unknown(why) };
         match state_of(&self.all[number].changes(), &now) {
             State::New => End::Done,
             State::Old => End::AsBefore(why),
@@ -34,7 +34,7 @@ impl Running<'_> {
         if self.take_back(number, self.all[number].changes.len()).await {
             return End::AsBefore(why);
         }
-        let Some(now) = self.look_anew().await else { return End::Unknown(why) };
+        let Some(now) = self.look_again().await else { return End::Unknown(why) };
         match state_of(&self.all[number].changes(), &now) {
             State::Old => End::AsBefore(why),
             State::New | State::Half => self.undo_what_holds(number, &now, why).await,
@@ -48,7 +48,7 @@ impl Running<'_> {
     }
 
     /// A look over a new connection; `None` where none came about.
-    pub(super) async fn look_anew(&mut self) -> Option<Observation> {
+    pub(super) async fn look_again(&mut self) -> Option<Observation> {
         self.terms.stage(self.site.name(), Stage::Settling);
         for _ in 0..TRIES {
             if self.site.is_host() {

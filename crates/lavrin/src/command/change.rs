@@ -267,7 +267,9 @@ fn state_told(error: CommandError, end: &End, why: &Trouble, account: &str, plac
         (End::AsBefore(_), Trouble::NoProof { .. } | Trouble::NoLogin(_)) => error
             .because("the change was taken back over the session that was still open; everything is as it was")
             .hint(look),
-        (End::AsBefore(_), _) => error.because("everything is as it was").hint("run the command again: it looks anew"),
+        (End::AsBefore(_), _) => {
+            error.because("everything is as it was").hint("run the command again: it looks at the host again first")
+        }
         (End::NotBegun(_), _) => error.because("nothing was changed"),
         (End::Unknown(_), Trouble::StandsAgain(_)) => error.hint(look),
         (End::Unknown(_), _) => error

@@ -84,7 +84,7 @@ pub fn run(args: &CheckArgs, ui: &Ui) -> Result<Exit, CommandError> {
             ui.part(&drawn(finding, &opened, &lines, ui));
         }
         if findings.len() > DRAWN_MAX {
-            ui.part(&format!("… and {} more; --format json tells all\n\n", findings.len() - DRAWN_MAX));
+            ui.part(&format!("… and {} more; --format json lists all\n\n", findings.len() - DRAWN_MAX));
         }
         ui.result(&summary(&out, &findings, ui));
     }

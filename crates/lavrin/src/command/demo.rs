@@ -149,11 +149,13 @@ impl Stage<'_> {
         self.say("8. What should be, beside what is: + is missing, - should not be there, ? is nobody's");
         self.expect(0, "lavrin grant edda keeper --tag lights --register ~/halvmark")?;
         self.expect(1, "lavrin compare lights --register ~/halvmark")?;
-        self.say("It is brought about: each account as a whole, proven by a fresh login and asked from outside");
+        self.say(
+            "The hosts are brought into line: each account as a whole, proven by a fresh login and asked from outside",
+        );
         self.expect(0, &format!("lavrin enforce lights --yes --reason 'the register is in force' {there}"))?;
         self.expect(1, "lavrin compare lights --register ~/halvmark")?;
         self.say(
-            "Runa has left in spring. Her keys go everywhere, and every host is asked whether it still takes them.\nOne damaged line in the office nobody understands: that she is gone there is not shown, so it is owed",
+            "Runa has left in spring. Her keys are removed everywhere, and each host is asked whether it still takes them.\nOne line in the office is damaged and cannot be read: nothing shows that her key is gone there, so it stays owed",
         );
         self.expect(3, &format!("lavrin offboard runa --yes {there}"))?;
         self.expect(0, &format!("lavrin probe runa --until refused {there}"))?;

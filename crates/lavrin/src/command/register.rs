@@ -93,7 +93,7 @@ fn unreadable(fault: &StoreFault) -> CommandError {
     CommandError::usage("the register cannot be read").because(fault.to_string()).hint(format!("ls -l {path}"))
 }
 
-/// Writes a file anew and shows what changed in it. The result has to read, or nothing is written. Gives the register as it is
+/// Replaces a file and shows what changed in it. The result has to read, or nothing is written. Gives the register as it is
 /// then.
 pub fn change_file(opened: &Opened, ui: &Ui, path: &str, new: &str) -> Result<Opened, CommandError> {
     let mut files = opened.files.clone();

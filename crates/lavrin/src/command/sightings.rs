@@ -104,7 +104,7 @@ impl SightingOut {
         let used = match (&self.last_used, &self.last_used_from, &self.logs_since) {
             (Some(day), Some(from), _) => format!("used {day} from {from}"),
             (_, _, Some(since)) => format!("not seen since the logs begin on {since}"),
-            _ => "no logs tell of its use".to_owned(),
+            _ => "no log shows its use".to_owned(),
         };
         format!("since {}, {used}", self.since)
     }

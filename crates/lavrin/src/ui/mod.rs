@@ -194,7 +194,8 @@ impl Ui {
 
 /// Tells somebody who ended a run why it has not ended yet. What comes next on the screen may be a progress line.
 pub fn tell_that_it_ends() {
-    let said = "ending: no further host is begun, those at work finish their safety steps; once more does not wait";
+    let said =
+        "ending: no further host is started; those at work finish their safety steps; a second Ctrl-C does not wait";
     let _ = writeln!(std::io::stderr(), "\r{said}");
 }
 

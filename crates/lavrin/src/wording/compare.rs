@@ -51,6 +51,6 @@ fn mode_change(change: &Change) -> String {
         Change::SetOwner { path, from, to } => {
             format!("{path} belongs to uid {}, should be uid {}", from.uid, to.uid)
         }
-        other => format!("{} is to be written anew for its owner", other.path()),
+        other => format!("{} is to be replaced by a copy that belongs to its owner", other.path()),
     }
 }

@@ -31,7 +31,7 @@ pub fn message(fault: &Fault) -> String {
             "a private key lies on the server, protected by a passphrase".to_owned()
         }
         Fault::StrayPrivateKey { protected: None } => {
-            "a private key lies on the server; whether it is protected could not be told".to_owned()
+            "a private key lies on the server; whether it is protected could not be seen".to_owned()
         }
         Fault::PrivateKeyInKeysFile => {
             "part of a PRIVATE key stands in the key file; count that key as burnt".to_owned()

@@ -66,7 +66,7 @@ pub fn remedy(fault: &HostFault, finding: &Finding, host: Option<&str>, path: &s
             "look for what writes it: configuration management, an agent of a cloud, a colleague's script".to_owned()
         }
         HostFault::KeyLongUnused { .. } | HostFault::KeyNeverSeen { .. } => {
-            "ask whether it is still needed; logs tell nothing before they begin".to_owned()
+            "ask whether it is still needed; logs show nothing before they begin".to_owned()
         }
         HostFault::SettingsBroken { .. } => format!("sshd -t -f {path}    on the host shows it"),
         HostFault::RootWithPassword => format!("once a key opens root: PermitRootLogin prohibit-password in {path}"),

@@ -39,7 +39,7 @@ pub fn server(seen: &Observation) -> String {
         Known::Banner(banner) => format!("{whose} (it calls itself {})", printable(banner.as_bytes())),
         Known::Packages(path, version) => format!("{whose} ({path} lists {})", printable(version.as_bytes())),
         Known::OsRelease => format!("{whose} (by /etc/os-release)"),
-        Known::Assumed => format!("{whose} (assumed, since nothing here tells; --server says otherwise)"),
+        Known::Assumed => format!("{whose} (assumed, since nothing here shows it; --server says otherwise)"),
     }
 }
 

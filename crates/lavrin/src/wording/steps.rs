@@ -71,7 +71,7 @@ fn change_line(change: &Change, steps: &Steps) -> String {
                     new_owner(*own, *was, &owner)
                 ),
                 None => format!(
-                    "write {path} anew for its owner, mode {}{}; its content stays as it is",
+                    "replace {path} by a copy that belongs to its owner, mode {}{}; its content stays as it is",
                     mode(*bits),
                     new_owner(*own, *was, &owner)
                 ),

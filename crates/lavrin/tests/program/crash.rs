@@ -171,7 +171,7 @@ fn a_signal_lets_the_host_at_work_finish_and_begins_no_other() {
         let states: Vec<&str> = states.iter().map(|(_, state)| state.as_str()).collect();
         assert_eq!((run.status, states), (4, vec!["done", "not-begun", "not-begun"]), "{signal:?}");
         assert!(run.stdout.contains("not begun, since the run was ended"), "{run:}");
-        assert!(run.stderr.contains("ending: no further host is begun"), "{run:}");
+        assert!(run.stderr.contains("ending: no further host is started"), "{run:}");
         assert_eq!([3, 4, 5].map(|host| fleet.has_key(host)), [true, false, false]);
         fleet.nothing_is_open();
     }

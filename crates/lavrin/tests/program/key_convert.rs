@@ -141,41 +141,15 @@ fn independent_readers_read_what_is_written() {
                 "{name}"
             );
         }
-        let protected = format!("{algorithm}.protected");
-        let _ = world
-            .run_with(
-                &variables,
-                &[
-                    "key",
-                    "convert",
-                    &path(algorithm),
-                    "--to",
-                    "pkcs8",
-                    "--out",
-                    &path(&protected),
-                    "--new-passphrase-env",
-                    "P",
-                ],
-            )
-            .expect(0);
+        let protect = |name: &str, container: &str| {
+            let (from, to) = (path(algorithm), path(name));
+            let words = ["key", "convert", &from, "--to", container, "--out", &to, "--new-passphrase-env", "P"];
+            let _ = world.run_with(&variables, &words).expect(0);
+        };
+        let (protected, closed) = (format!("{algorithm}.protected"), format!("{algorithm}.closed"));
+        protect(&protected, "pkcs8");
+        protect(&closed, "openssh");
         let _ = system("openssl", &["pkey", "-in", &path(&protected), "-passin", "pass:low water", "-noout", "-check"]);
-        let closed = format!("{algorithm}.closed");
-        let _ = world
-            .run_with(
-                &variables,
-                &[
-                    "key",
-                    "convert",
-                    &path(algorithm),
-                    "--to",
-                    "openssh",
-                    "--out",
-                    &path(&closed),
-                    "--new-passphrase-env",
-                    "P",
-                ],
-            )
-            .expect(0);
         let script = "import sys\nfrom cryptography.hazmat.primitives.serialization import *\nfor name, word in ((sys.argv[1], None), (sys.argv[2], b'low water')):\n    key = load_ssh_private_key(open(name, 'rb').read(), word)\n    print(key.public_key().public_bytes(Encoding.OpenSSH, PublicFormat.OpenSSH).decode())\n";
         let read = system("/usr/bin/python3", &["-c", script, &path(algorithm), &path(&closed)]);
         let own = world.read(&format!("home/{algorithm}.pub"));

@@ -20,6 +20,7 @@ mod random_sshd;
 mod real_dropbear;
 mod real_enforce;
 mod real_held;
+mod real_login;
 mod real_mend;
 mod real_owner;
 mod real_shared;

@@ -175,7 +175,7 @@ fn print_text(
     }
     findings.iter().take(TOLD_MAX).for_each(|finding| ui.part(&finding_text(finding, ui)));
     if findings.len() > TOLD_MAX {
-        ui.part(&format!("  … and {} more; --format json tells all\n", findings.len() - TOLD_MAX));
+        ui.part(&format!("  … and {} more; --format json lists all\n", findings.len() - TOLD_MAX));
     }
     let not_checked = not_checked_out(report);
     if !not_checked.is_empty() {

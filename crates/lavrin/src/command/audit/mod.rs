@@ -162,7 +162,7 @@ async fn open(args: &AuditArgs, register: Option<&Opened>, ui: &Ui) -> Result<Wo
     }
 }
 
-/// So many rows are brought into line with each other; a longer list begins anew.
+/// So many rows are brought into line with each other; a longer list starts again.
 const ROWS_IN_LINE: usize = 2_000;
 
 /// What an entry usually takes as JSON, in bytes.

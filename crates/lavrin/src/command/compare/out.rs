@@ -231,7 +231,7 @@ pub fn print(out: &CompareOut, ui: &Ui) {
     }
     out.hosts.iter().take(TOLD_MAX).for_each(|host| ui.part(&host_text(host, ui)));
     if out.hosts.len() > TOLD_MAX {
-        ui.part(&format!("… and {} more hosts; --format json tells all\n", out.hosts.len() - TOLD_MAX));
+        ui.part(&format!("… and {} more hosts; --format json lists all\n", out.hosts.len() - TOLD_MAX));
     }
     ui.result(&summary_text(&out.summary, &out.register, ui));
 }
@@ -252,7 +252,7 @@ pub fn host_text(host: &HostOut, ui: &Ui) -> String {
 
 /// An account with everything that differs on it.
 pub fn account_text(account: &AccountOut, ui: &Ui) -> String {
-    let told = if account.managed { "" } else { "  (not managed, so only told)" };
+    let told = if account.managed { "" } else { "  (not managed, so only shown)" };
     let mut text = format!("  {}{told}\n", ui.paint(Label::Strong, &account.account));
     let rows: Vec<Vec<String>> = account.differences.iter().map(|difference| difference.row(ui)).collect();
     let (modes, keys): (Vec<Vec<String>>, Vec<Vec<String>>) = rows.into_iter().partition(|row| row.len() == 2);

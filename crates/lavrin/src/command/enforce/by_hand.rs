@@ -33,9 +33,12 @@ use std::sync::{Arc, Mutex};
 pub fn script(args: &EnforceArgs, opened: &Opened, ui: &Ui) -> Result<Exit, CommandError> {
     let host = one_host(args, opened)?;
     let unseen = || {
-        CommandError::with(Exit::NotChecked, format!("nothing is known of {} yet, so no change can be told", host.id))
-            .hint("lavrin survey --script >look.sh, then on the host, as root: sh look.sh >answer")
-            .hint(format!("lavrin survey {} --read answer", host.id))
+        CommandError::with(
+            Exit::NotChecked,
+            format!("nothing is known of {} yet, so no change can be worked out", host.id),
+        )
+        .hint("lavrin survey --script >look.sh, then on the host, as root: sh look.sh >answer")
+        .hint(format!("lavrin survey {} --read answer", host.id))
     };
     let store = Database::open_existing(opened.folder.path())?.ok_or_else(unseen)?;
     let seen = Memory::of(&store).observations(&[&host.id], i64::MAX)?.pop().flatten().ok_or_else(unseen)?;
@@ -140,7 +143,7 @@ pub fn read(args: &EnforceArgs, path: &Path, opened: &mut Opened, ui: &Ui) -> Re
         Told::AsBefore(why) => ui.paint(Label::Warn, &format!("{}: everything is as it was: {why}", host.id)),
         Told::Damaged => String::new(),
     };
-    ui.result(&format!("{headline}\nlavrin compare {}    tells what differs now", host.id));
+    ui.result(&format!("{headline}\nlavrin compare {}    shows what differs now", host.id));
     Ok(exit)
 }
 

@@ -47,7 +47,7 @@ pub fn run(args: &TrustArgs, ui: &Ui) -> Result<Exit, CommandError> {
             .because(format!("pinned: {}", pinned.value.fingerprint()))
             .because(format!("shown:  {fingerprint}"))
             .because("somebody else may be answering in its place; nothing was changed")
-            .hint("ask who looks after the host; if it was set up anew: --replace"));
+            .hint("ask who looks after the host; if it was reinstalled: --replace"));
     }
     confirm(args, host, &key, ui)?;
     pin(&opened, host, &key, ui)

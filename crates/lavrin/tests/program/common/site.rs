@@ -3,6 +3,7 @@
 use super::servers::{Account, PASSWORD, Server, system};
 use super::{Run, World};
 use std::process::{Command, Stdio};
+use std::time::{Duration, Instant};
 
 pub const PLAIN: &str = "UsePAM no\nPasswordAuthentication yes\nStrictModes yes\n";
 
@@ -40,7 +41,22 @@ impl Drop for Running {
     }
 }
 
+/// Waits until something is so, ten seconds at most.
+pub fn wait_for(mut done: impl FnMut() -> bool) {
+    let begun = Instant::now();
+    while !done() {
+        assert!(begun.elapsed() < Duration::from_secs(10), "it did not happen in time");
+        std::thread::sleep(Duration::from_millis(50));
+    }
+}
+
 impl Site {
+    /// The server's configuration, by its name in the world.
+    pub fn config_name(&self) -> String {
+        let names = super::names(&self.world.path(""));
+        names.into_iter().find(|name| name.starts_with("sshd-") && name.ends_with(".conf")).unwrap()
+    }
+
     pub fn new(config: &str) -> Self {
         Self::with_shell(config, "/bin/sh")
     }

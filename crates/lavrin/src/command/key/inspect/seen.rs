@@ -309,7 +309,7 @@ impl Inspection {
     /// Somebody at a terminal can type it; an empty answer leaves the key closed.
     fn ask_for_passphrase(&mut self, path: &Path) {
         if self.passphrase.is_none() && self.may_ask && !self.given.is_given() {
-            let prompt = format!("Passphrase of {} (empty: tell what shows without it): ", paths::shown(path));
+            let prompt = format!("Passphrase of {} (empty: show what can be read without it): ", paths::shown(path));
             self.passphrase = secret::ask(&prompt).ok().filter(|text| !text.is_empty());
             // Asked once: a folder of protected keys would ask for ever.
             self.may_ask = false;
