@@ -1,4 +1,4 @@
-//! The real thing: OpenSSH's server with real accounts, and the real `ssh` client. Ways to get in: real_login.rs.
+//! The real thing: OpenSSH's server with real accounts, and the real `ssh` client. Ways to get in: `real_login.rs`.
 
 use crate::common::World;
 use crate::common::servers::{PASSWORD, system};
