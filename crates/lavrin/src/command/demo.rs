@@ -155,7 +155,7 @@ impl Stage<'_> {
         self.expect(0, &format!("lavrin enforce lights --yes --reason 'the register is in force' {there}"))?;
         self.expect(1, "lavrin compare lights --register ~/halvmark")?;
         self.say(
-            "Runa has left in spring. Her keys are removed everywhere, and each host is asked whether it still takes them.\nOne line in the office is damaged and cannot be read: nothing shows that her key is gone there, so it stays owed",
+            "Runa has left. Her keys are removed everywhere, and each host is asked whether it still takes them.\nOne line in the office is damaged and cannot be read: nothing shows that her key is gone there, so it stays owed",
         );
         self.expect(3, &format!("lavrin offboard runa --yes {there}"))?;
         self.expect(0, &format!("lavrin probe runa --until refused {there}"))?;

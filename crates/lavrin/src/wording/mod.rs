@@ -117,7 +117,9 @@ pub fn not_gone(why: &NotGone) -> String {
     match why {
         NotGone::Stands(place) => format!("it stands in {} line {}", place.path, place.line),
         NotGone::Unseen(path, why) => format!("{path} was not read: {}", crate::error::why_words(why)),
-        NotGone::NotUnderstood(place) => format!("what {} line {} holds is not understood", place.path, place.line),
+        NotGone::NotUnderstood(place) => {
+            format!("what {} line {} holds is not understood: mend or delete that line first", place.path, place.line)
+        }
         NotGone::KeysCommand(command) => {
             format!("a command gives the server keys too: AuthorizedKeysCommand {command}")
         }
