@@ -16,6 +16,7 @@ pub mod keysfile;
 pub mod login;
 pub mod policy;
 pub mod register;
+pub mod server;
 pub mod server_config;
 pub mod steps;
 pub mod survey;

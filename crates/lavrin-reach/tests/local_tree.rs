@@ -3,8 +3,9 @@
 use lavrin_core::account::Account;
 use lavrin_core::fs::BytePath;
 use lavrin_core::key::Fingerprint;
+use lavrin_core::server::{Known, Server, Version};
 use lavrin_core::steps::{Change, Guarded, Owner, Steps, guard};
-use lavrin_core::survey::{Known, Observation, Server, Want, Wanted, Who};
+use lavrin_core::survey::{Observation, Want, Wanted, Who};
 use lavrin_reach::CarryFault;
 use lavrin_reach::local::LocalTree;
 use std::os::unix::fs::{PermissionsExt as _, symlink};
@@ -194,7 +195,7 @@ fn the_server_is_found_in_the_lists_of_packages() {
     };
     let openssh = package("openssh-server", "install ok installed");
     let (server, known) = server_in(&[debian, ("var/lib/dpkg/status", &openssh)]);
-    assert_eq!(server, Server::OpenSsh { tolerates_private_groups: true });
+    assert_eq!(server, Server::debian(Version(9, 2)));
     assert_eq!(known, Known::Packages("/var/lib/dpkg/status".into(), "1:9.2p1-2".to_owned()));
     let gone = package("openssh-server", "deinstall ok config-files");
     assert_eq!(server_in(&[debian, ("var/lib/dpkg/status", &gone)]).1, Known::OsRelease);
@@ -202,15 +203,20 @@ fn the_server_is_found_in_the_lists_of_packages() {
     let (server, known) = server_in(&[("lib/apk/db/installed", small)]);
     assert_eq!(
         (server, known),
-        (Server::Dropbear, Known::Packages("/lib/apk/db/installed".into(), "2022.83-r1".to_owned()))
+        (
+            Server::dropbear(Some(Version(2022, 83))),
+            Known::Packages("/lib/apk/db/installed".into(), "2022.83-r1".to_owned())
+        )
     );
-    assert_eq!(server_in(&[]), (Server::OpenSsh { tolerates_private_groups: false }, Known::Assumed));
+    let twelve = ("etc/os-release", "ID=debian\nVERSION_ID=\"12\"\n");
+    assert_eq!(server_in(&[twelve]), (Server::debian(Version(9, 2)), Known::OsRelease));
+    assert_eq!(server_in(&[]), (Server::openssh(None), Known::Assumed));
 }
 
 #[test]
 fn what_the_user_says_about_the_server_goes_before_what_is_found() {
     let mut seen = Observation::default();
-    seen.found_server(Server::Dropbear, Known::Given("dropbear-2022.83".to_owned()));
-    seen.found_server(Server::Unknown, Known::OsRelease);
-    assert_eq!(seen.server, Server::Dropbear);
+    seen.found_server(Server::dropbear(None), Known::Given("dropbear-2022.83".to_owned()));
+    seen.found_server(Server::default(), Known::OsRelease);
+    assert_eq!(seen.server, Server::dropbear(Some(Version(2022, 83))));
 }

@@ -157,7 +157,7 @@ pub(crate) async fn log_in(target: &Target, account: &str, holder: &Holder) -> (
         Err(fault) => return (Heard::Nothing(NoProof::NoConnection(Box::new(fault))), None),
     };
     let credential = Credential::Key { key: holder.key.clone(), source: holder.source.clone() };
-    match connection.sign_in(account, &[credential]).await {
+    match connection.sign_in(account, &[credential], &[]).await {
         Ok(signed) => (Heard::LoggedIn(signed), Some(connection)),
         Err(rejected) => (Heard::LoginRefused(Box::new(rejected)), None),
     }

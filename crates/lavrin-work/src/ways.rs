@@ -1,5 +1,6 @@
 //! The ways to hosts: where each is, who signs in, over which others it is reached, and how root's rights are got there.
 
+use lavrin_core::fleet::Offers;
 use lavrin_core::hostkey::line_for;
 use lavrin_core::key::Fingerprint;
 use lavrin_core::key::generate::SystemSource;
@@ -31,6 +32,8 @@ pub struct Stop {
     pub login: String,
     /// The host over which it is reached.
     pub through: Option<String>,
+    /// Keys that an agent's others come after.
+    pub first: Vec<Fingerprint>,
 }
 
 /// With what to sign in, and how to get root's rights.
@@ -44,19 +47,6 @@ pub struct Way {
     pub known_hosts: Arc<Vec<u8>>,
     /// Where homes on a network file system are looked at: what no host has looked at yet.
     pub network_homes: Option<Arc<Claims>>,
-}
-
-impl Way {
-    /// The same, with the keys that the register knows offered before the others that an agent holds.
-    fn knowing(mut self, register: &Register) -> Self {
-        for credential in &mut self.credentials {
-            if let Credential::Agent { first, .. } = credential {
-                let people = register.people.values().filter(|person| person.left.is_none());
-                *first = people.flat_map(|person| &person.keys).map(|key| key.fingerprint).collect();
-            }
-        }
-        self
-    }
 }
 
 /// Why a host of the register is not spoken to.
@@ -177,6 +167,8 @@ pub struct Ways {
     /// The hosts over which others are reached.
     jumps: Mutex<HashMap<String, Stop>>,
     open: Mutex<HashMap<String, Arc<tokio::sync::Mutex<Option<Shared>>>>>,
+    /// Which keys of an agent are offered first.
+    offers: Offers,
 }
 
 impl Ways {
@@ -185,8 +177,11 @@ impl Ways {
     pub fn of(register: &Register, way: Way, login: Option<String>) -> Self {
         let jumps = register.hosts.values().filter_map(|host| host.through.as_ref());
         let jumps = jumps.filter_map(|through| register.hosts.get(&through.value));
+        let has_agent = way.credentials.iter().any(|one| matches!(one, Credential::Agent { .. }));
+        let offers = if has_agent { Offers::of(register) } else { Offers::default() };
         // Who signs in where the work is done says nothing about the hosts on the way.
-        Self { login, ..Self::over_these(jumps.map(|host| stop(host, None)), way.knowing(register)) }
+        let jumps: Vec<Stop> = jumps.map(|host| stop(host, None, &offers)).collect();
+        Self { login, offers, ..Self::over_these(jumps, way) }
     }
 
     /// Ways over these hosts, or over none.
@@ -198,13 +193,13 @@ impl Ways {
             (stop.host.clone(), stop)
         };
         let jumps = jumps.into_iter().map(jump).collect();
-        Self { way, login: None, jumps: Mutex::new(jumps), open: Mutex::default() }
+        Self { way, login: None, jumps: Mutex::new(jumps), open: Mutex::default(), offers: Offers::default() }
     }
 
     /// A host of the register as a look or a change comes by it.
     #[must_use]
     pub fn stop(&self, host: &Host) -> Stop {
-        let mut stop = stop(host, self.login.as_deref());
+        let mut stop = stop(host, self.login.as_deref(), &self.offers);
         stop.target.revoked_in = self.way.known_hosts.clone();
         stop
     }
@@ -308,7 +303,8 @@ impl Ways {
             let mut connection = target.connect().await?;
             // Whoever answers next must be the same host.
             target.expected = Some(connection.host_key());
-            let signed = connection.sign_in(&stop.login, &self.way.credentials).await?;
+            let first = [&stop.first, self.offers.known()].concat();
+            let signed = connection.sign_in(&stop.login, &self.way.credentials, &first).await?;
             Ok((connection, signed, target))
         })
     }
@@ -343,13 +339,14 @@ pub fn unspoken(register: &Register, host: &Host) -> Option<HostFault> {
     if register.goes_round(host) { fault(Unspoken::Endless) } else { None }
 }
 
-fn stop(host: &Host, login: Option<&str>) -> Stop {
+fn stop(host: &Host, login: Option<&str>, offers: &Offers) -> Stop {
     let login = login.or(host.login.as_deref()).unwrap_or(USUAL_LOGIN);
     Stop {
         host: host.id.clone(),
         target: pinned(host),
         login: login.to_owned(),
         through: host.through.as_ref().map(|through| through.value.clone()),
+        first: offers.on(host, login),
     }
 }
 

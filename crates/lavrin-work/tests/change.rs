@@ -61,7 +61,7 @@ fn stop(name: &str, host: &StandIn) -> Stop {
         required: None,
         revoked_in: std::sync::Arc::default(),
     };
-    Stop { host: name.to_owned(), target, login: "root".to_owned(), through: None }
+    Stop { host: name.to_owned(), target, login: "root".to_owned(), through: None, first: Vec::new() }
 }
 
 fn ways() -> Arc<Ways> {

@@ -34,7 +34,13 @@ fn stop(name: &str, host: &StandIn, through: Option<&str>) -> Stop {
         required: None,
         revoked_in: std::sync::Arc::default(),
     };
-    Stop { host: name.to_owned(), target, login: "root".to_owned(), through: through.map(str::to_owned) }
+    Stop {
+        host: name.to_owned(),
+        target,
+        login: "root".to_owned(),
+        through: through.map(str::to_owned),
+        first: Vec::new(),
+    }
 }
 
 fn public(line: &str) -> PublicKey {

@@ -68,7 +68,7 @@ async fn the_stand_in_refuses_what_a_server_refuses() {
     assert!(text.starts_with("-----BEGIN"));
     let credentials =
         [Credential::Key { key: std::sync::Arc::new(key(2)), source: "two".into() }, Credential::Password(wrong)];
-    let rejected = connection.sign_in("edda", &credentials).await.unwrap_err();
+    let rejected = connection.sign_in("edda", &credentials, &[]).await.unwrap_err();
     let methods: Vec<&str> = rejected.tried.iter().map(|tried| tried.method).collect();
     assert_eq!(methods, ["publickey", "password"]);
     assert_eq!(rejected.offered, ["publickey", "password"]);

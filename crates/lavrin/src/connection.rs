@@ -1,8 +1,9 @@
 //! The arguments that say which connection and which server is asked about.
 
 use clap::Args;
+use lavrin_core::server::{Known, Server};
 use lavrin_core::server_config::Connection;
-use lavrin_core::survey::{Known, Observation, Server};
+use lavrin_core::survey::Observation;
 use std::net::IpAddr;
 
 /// The connection that is asked about, as far as it is known.
@@ -43,7 +44,7 @@ impl ServerArgs {
     /// Writes what was given into an observation that is about to begin.
     pub fn give(&self, seen: &mut Observation) {
         if let Some(GivenServer(server, name)) = &self.server {
-            seen.found_server(server.clone(), Known::Given(name.clone()));
+            seen.found_server(*server, Known::Given(name.clone()));
         }
     }
 }

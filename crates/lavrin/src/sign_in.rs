@@ -92,7 +92,7 @@ impl SignInArgs {
             let key = Arc::new(input::private_key(path, &self.passphrase())?);
             list.push(Credential::Key { key, source: paths::shown(path) });
         } else if let Some(socket) = std::env::var("SSH_AUTH_SOCK").ok().filter(|socket| !socket.is_empty()) {
-            list.push(Credential::Agent { socket, first: Vec::new() });
+            list.push(Credential::Agent { socket });
         }
         list.extend(self.password(whose)?.map(Credential::Password));
         Ok(list)

@@ -3,7 +3,7 @@
 
 use crate::account::{Account, is_private_group};
 use crate::fs::{BytePath, Node, NodeKind};
-use crate::survey::{Observation, Resolved, Server, Want, Wanted, only_roots_links, passed, resolve};
+use crate::survey::{Observation, Resolved, Want, Wanted, only_roots_links, passed, resolve};
 
 const GROUP_WRITE: u32 = 0o020;
 const OTHER_WRITE: u32 = 0o002;
@@ -152,7 +152,7 @@ fn merge(obstacles: &mut Vec<Obstacle>, wrong: Obstacle) {
 /// The folders the server checks: up to the home where the file lies in it, else up to the root. Dropbear asks for the
 /// folder named and the home, wherever links lead.
 fn unsafe_folders(named: &BytePath, real: &BytePath, account: &Account, seen: &Observation) -> Vec<Obstacle> {
-    if seen.server == Server::Dropbear {
+    if seen.server.is_dropbear() {
         let folders = [named.parent(), Some(account.home.clone())];
         let found = folders.into_iter().flatten().filter_map(|folder| match resolve(&folder, seen) {
             Resolved::To(path, node) => unsafe_node(&path, &node, account, seen),
@@ -203,7 +203,7 @@ fn unsafe_node(path: &BytePath, node: &Node, account: &Account, seen: &Observati
 #[must_use]
 pub fn refused_bits(node: &Node, account: &Account, seen: &Observation) -> u32 {
     let tolerated = node.mode & GROUP_WRITE != 0
-        && matches!(seen.server, Server::OpenSsh { tolerates_private_groups: true })
+        && seen.server.tolerates_private_groups
         && is_private_group(node.gid, node.uid, account, &seen.accounts, &seen.groups);
     if tolerated { OTHER_WRITE } else { OTHER_WRITE | GROUP_WRITE }
 }
@@ -267,6 +267,7 @@ mod tests {
     use super::*;
     use crate::account::{read_groups, read_passwd};
     use crate::fs::Fact;
+    use crate::server::{Server, Version};
 
     const FILE: &str = "/home/edda/.ssh/authorized_keys";
 
@@ -292,15 +293,15 @@ mod tests {
 
     #[test]
     fn folders_above_the_home_do_not_matter() {
-        assert_eq!(verdict(0o755, 0o700, 0o600, 1001, Server::Unknown), Access::Open(FILE.into()));
-        assert_eq!(verdict(0o755, 0o100, 0o644, 0, Server::Unknown), Access::Open(FILE.into()));
+        assert_eq!(verdict(0o755, 0o700, 0o600, 1001, Server::default()), Access::Open(FILE.into()));
+        assert_eq!(verdict(0o755, 0o100, 0o644, 0, Server::default()), Access::Open(FILE.into()));
     }
 
     #[test]
     fn group_write_is_tolerated_only_by_debian_and_world_write_by_nobody() {
-        let debian = Server::OpenSsh { tolerates_private_groups: true };
-        assert_eq!(verdict(0o775, 0o770, 0o664, 1001, debian.clone()), Access::Open(FILE.into()));
-        let Access::Barred(_, obstacles) = verdict(0o775, 0o700, 0o664, 1001, Server::Unknown) else { panic!() };
+        let debian = Server::debian(Version(9, 2));
+        assert_eq!(verdict(0o775, 0o770, 0o664, 1001, debian), Access::Open(FILE.into()));
+        let Access::Barred(_, obstacles) = verdict(0o775, 0o700, 0o664, 1001, Server::default()) else { panic!() };
         assert_eq!(obstacles.len(), 2);
         assert_eq!(obstacles[0].kind, ObstacleKind::TooOpen { found: 0o664, wanted: 0o600 });
         assert_eq!(obstacles[1].kind, ObstacleKind::TooOpen { found: 0o775, wanted: 0o755 });
@@ -314,16 +315,16 @@ mod tests {
             other => panic!("{other:?}"),
         };
         let wrong = ObstacleKind::WrongOwner { found: 1002, wanted: 1001, unreadable: false };
-        assert_eq!(only(verdict(0o755, 0o700, 0o644, 1002, Server::Unknown)), wrong);
+        assert_eq!(only(verdict(0o755, 0o700, 0o644, 1002, Server::default())), wrong);
         let roots = ObstacleKind::WrongOwner { found: 0, wanted: 1001, unreadable: true };
-        assert_eq!(only(verdict(0o755, 0o700, 0o600, 0, Server::Unknown)), roots);
+        assert_eq!(only(verdict(0o755, 0o700, 0o600, 0, Server::default())), roots);
         let closed = ObstacleKind::TooClosed { found: 0o600, wanted: 0o700 };
-        assert_eq!(only(verdict(0o755, 0o600, 0o600, 1001, Server::Unknown)), closed);
+        assert_eq!(only(verdict(0o755, 0o600, 0o600, 1001, Server::default())), closed);
     }
 
     #[test]
     fn the_folder_that_a_link_lies_in_has_to_let_the_account_pass() {
-        let (account, mut seen) = seen(0o755, 0o700, 0o600, 1001, Server::Unknown);
+        let (account, mut seen) = seen(0o755, 0o700, 0o600, 1001, Server::default());
         let mut put = |path: &str, kind, uid| {
             seen.nodes.insert(path.into(), Fact::Known(Node { kind, mode: 0o700, uid, gid: uid, access_list: false }));
         };
@@ -339,7 +340,7 @@ mod tests {
 
     #[test]
     fn roots_rights_are_not_led_along_a_link_that_somebody_else_may_have_laid() {
-        let (account, mut seen) = seen(0o755, 0o700, 0o600, 0, Server::Unknown);
+        let (account, mut seen) = seen(0o755, 0o700, 0o600, 0, Server::default());
         let mut put = |path: &str, kind, mode, uid, access_list| {
             seen.nodes.insert(path.into(), Fact::Known(Node { kind, mode, uid, gid: uid, access_list }));
         };
@@ -376,7 +377,7 @@ mod tests {
 
     #[test]
     fn a_folder_in_place_of_the_file_is_told() {
-        let (account, mut seen) = seen(0o755, 0o700, 0o600, 1001, Server::Unknown);
+        let (account, mut seen) = seen(0o755, 0o700, 0o600, 1001, Server::default());
         seen.nodes.insert(FILE.into(), Fact::Absent);
         assert_eq!(access(&FILE.into(), &account, true, &seen), Access::Missing(FILE.into()));
         let node = Node { kind: NodeKind::Folder, mode: 0o700, uid: 1001, gid: 1001, access_list: false };

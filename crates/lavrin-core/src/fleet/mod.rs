@@ -9,6 +9,7 @@ mod entries;
 mod fault;
 mod hosts;
 mod index;
+mod offers;
 mod settings;
 #[cfg(test)]
 mod tests;
@@ -24,6 +25,7 @@ use crate::survey::key_use::KeyUse;
 pub use access::{Access, wants, who};
 pub use fault::{HOST_RULES, HostFault};
 pub use index::{Index, Owner};
+pub use offers::Offers;
 use std::collections::{BTreeMap, HashMap};
 
 /// A moment, for the core without a clock.

@@ -3,11 +3,11 @@
 use super::fault::HostFault;
 use crate::finding::{Fault, Finding};
 use crate::server_config::Settings;
-use crate::survey::{Observation, Server};
+use crate::survey::Observation;
 
 pub(super) fn check(seen: &Observation) -> Vec<Finding> {
     // Only OpenSSH has these settings; where its files could not be read, that is told as not checked.
-    let Some(root) = seen.accounts.iter().find(|account| account.is_root()).filter(|_| seen.server != Server::Dropbear)
+    let Some(root) = seen.accounts.iter().find(|account| account.is_root()).filter(|_| !seen.server.is_dropbear())
     else {
         return Vec::new();
     };

@@ -331,3 +331,24 @@ fn a_file_that_several_accounts_read_is_left_alone_and_a_shared_home_serves_ever
     let found = differences(EDDA, "", &lines(&[1]), root);
     assert_eq!(found, ["root: -sten 1 Left(Date { year: 2026, month: 10, day: 1 })"]);
 }
+
+#[test]
+fn an_agents_keys_are_offered_in_the_order_of_what_they_may_open() {
+    let register = register(
+        "[[grant]]\nperson = \"edda\"\naccount = \"lamp\"\nhosts = [\"*\"]\n[[grant]]\nperson = \"runa\"\naccount = \"root\"\nhosts = [\"*\"]\n",
+        "",
+    );
+    let offers = super::Offers::of(&register);
+    let key_of = |who: &str| register.people[who].keys[0].fingerprint;
+    let host = register.hosts.values().next().unwrap();
+    assert_eq!(offers.on(host, "root")[..1], [key_of("runa")]);
+    assert_eq!(offers.on(host, "lamp")[..1], [key_of("edda")]);
+    assert!(offers.on(host, "root").contains(&key_of("edda")));
+    assert!(
+        register
+            .people
+            .values()
+            .filter(|one| one.left.is_none())
+            .all(|one| { one.keys.iter().all(|key| offers.known().contains(&key.fingerprint)) })
+    );
+}

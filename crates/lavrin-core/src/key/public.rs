@@ -1,6 +1,7 @@
 //! Public keys and their blob, the bytes that servers compare and fingerprints are made of.
 
 use super::{Algorithm, Curve, Fingerprint, KeyFault, base64, edwards};
+use crate::text::printable;
 use crate::wire::{Reader, Writer, without_leading_zeros};
 use aws_lc_rs::{agreement, rsa, signature};
 
@@ -58,16 +59,17 @@ impl PublicKey {
         if Algorithm::from_name(name).is_none() {
             return Err(unknown_algorithm(name));
         }
-        let (key, minimal) = Self::from_blob_as_server(blob)?;
-        if minimal { Ok(key) } else { Err(KeyFault::IntegerNotMinimal) }
+        let (key, strict) = Self::from_blob_as_server(blob)?;
+        strict.map_or(Ok(key), Err)
     }
 
     /// Reads a blob as OpenSSH's server does, which lets an RSA number have surplus leading zeros and takes other names of an
-    /// algorithm inside. Equal keys are equal then, however they are written. The flag says whether the form was canonical.
+    /// algorithm inside. Equal keys are equal then, however they are written. Beside the key stands why a strict reader refuses it;
+    /// nothing where the form is canonical.
     ///
     /// # Errors
     /// The [`KeyFault`] that says which field is wrong.
-    pub fn from_blob_as_server(blob: &[u8]) -> Result<(Self, bool), KeyFault> {
+    pub fn from_blob_as_server(blob: &[u8]) -> Result<(Self, Option<KeyFault>), KeyFault> {
         let mut reader = Reader::new(blob);
         let name = reader.string()?;
         let Some(algorithm) = Algorithm::from_inner_name(name) else {
@@ -75,7 +77,12 @@ impl PublicKey {
         };
         let (key, minimal) = Self::read_body(algorithm, &mut reader)?;
         reader.end()?;
-        Ok((key, minimal && name == algorithm.name().as_bytes()))
+        let strict = if name == algorithm.name().as_bytes() {
+            (!minimal).then_some(KeyFault::IntegerNotMinimal)
+        } else {
+            Some(KeyFault::TypeMismatch { outside: algorithm.name().to_owned(), inside: printable(name) })
+        };
+        Ok((key, strict))
     }
 
     /// Reads the fields behind the algorithm's name, as they also stand inside a private key.
@@ -246,7 +253,7 @@ impl PublicKey {
 }
 
 fn unknown_algorithm(name: &[u8]) -> KeyFault {
-    let shown = crate::text::printable(&name[..name.len().min(64)]);
+    let shown = printable(&name[..name.len().min(64)]);
     if Algorithm::is_retired(name) {
         KeyFault::PolicyAlgorithm { name: shown }
     } else {
@@ -367,7 +374,8 @@ mod tests {
         let rsa = |name: &[u8]| blob(&[name, &[1, 0, 1], &[0, 0xc5, 0x11, 0x11]]);
         let key = PublicKey::from_blob(&rsa(b"ssh-rsa")).unwrap();
         for name in [&b"RSA"[..], b"rsa", b"rsa-sha2-256", b"rsa-sha2-512"] {
-            assert_eq!(PublicKey::from_blob_as_server(&rsa(name)).unwrap(), (key.clone(), false));
+            let (same, strict) = PublicKey::from_blob_as_server(&rsa(name)).unwrap();
+            assert_eq!((same, strict.unwrap().word()), (key.clone(), "type-mismatch"));
             assert!(PublicKey::from_blob(&rsa(name)).is_err());
         }
         for name in [&b"rsa-sha2-1"[..], b"ECDSA", b"ssh-RSA", b"dss"] {
@@ -379,8 +387,8 @@ mod tests {
     fn a_surplus_leading_zero_is_only_read_as_the_server_does() {
         let bytes = blob(&[b"ssh-rsa", &[1, 0, 1], &[0, 0, 0xc5, 0x11, 0x11]]);
         assert_eq!(PublicKey::from_blob(&bytes), Err(KeyFault::IntegerNotMinimal));
-        let (key, minimal) = PublicKey::from_blob_as_server(&bytes).unwrap();
-        assert!(!minimal);
+        let (key, strict) = PublicKey::from_blob_as_server(&bytes).unwrap();
+        assert_eq!(strict, Some(KeyFault::IntegerNotMinimal));
         assert_eq!(key.bits(), 24);
         assert_eq!(key.blob(), blob(&[b"ssh-rsa", &[1, 0, 1], &[0, 0xc5, 0x11, 0x11]]));
     }

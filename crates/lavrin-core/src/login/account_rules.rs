@@ -5,7 +5,7 @@ use super::{Question, Reason, ReasonKind};
 use crate::account::{Account, Aging, Password};
 use crate::fs::NodeKind;
 use crate::server_config::{Settings, group_names, matches};
-use crate::survey::{Observation, Resolved, Server, resolve};
+use crate::survey::{Observation, Resolved, resolve};
 
 const SECONDS_A_DAY: i64 = 86_400;
 
@@ -43,7 +43,7 @@ pub(super) fn reasons(account: &Account, settings: &Settings, question: &Questio
 
 /// Locks and dates. With `UsePAM` the server leaves them to PAM, which asks after the key was accepted.
 fn state(account: &Account, settings: &Settings, today: i64, seen: &Observation) -> Option<ReasonKind> {
-    if seen.server == Server::Dropbear {
+    if seen.server.is_dropbear() {
         return None;
     }
     let pam = settings.word("usepam", "no") == "yes";

@@ -7,7 +7,7 @@ use crate::fs::{BytePath, Fact, Why};
 use crate::key::Fingerprint;
 use crate::keysfile::{Content, KeysFile};
 use crate::server_config::Settings;
-use crate::survey::{Observation, Resolved, Server, resolve};
+use crate::survey::{Observation, Resolved, resolve};
 use std::collections::HashMap;
 
 /// Why a key is not shown to be gone from an account.
@@ -48,7 +48,7 @@ impl Traces {
         for file in key_files(account, seen) {
             traces.file(&file, seen);
         }
-        if seen.server != Server::Dropbear {
+        if !seen.server.is_dropbear() {
             traces.settings(&Settings::of(account, seen));
         }
         traces

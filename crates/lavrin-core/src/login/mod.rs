@@ -16,7 +16,7 @@ use crate::key::container::{PieceKind, read};
 use crate::key::{Fingerprint, PublicKey};
 use crate::keysfile::{Entry, KeysFile};
 use crate::server_config::{self, ConfigFault, Settings};
-use crate::survey::{KEYS_FILE_BYTES_MAX, Observation, Resolved, Server, Want, Wanted, Who, resolve};
+use crate::survey::{KEYS_FILE_BYTES_MAX, Observation, Resolved, Want, Wanted, Who, resolve};
 pub use gone::{NotGone, Traces, not_gone};
 pub use limits::Limits;
 pub(crate) use offered::{is_binary_list, lists, revoked_file};
@@ -179,7 +179,7 @@ pub fn root_may_see(name: Option<&str>, seen: &Observation) -> HashSet<BytePath>
 /// The key files of an account: dropbear knows one, OpenSSH those that its settings name.
 #[must_use]
 pub fn key_files(account: &Account, seen: &Observation) -> Vec<BytePath> {
-    if seen.server == Server::Dropbear {
+    if seen.server.is_dropbear() {
         vec![account.home.join(b".ssh/authorized_keys")]
     } else {
         Settings::of(account, seen).key_files(account)
@@ -189,7 +189,7 @@ pub fn key_files(account: &Account, seen: &Observation) -> Vec<BytePath> {
 /// Whether the server refuses to read files with loose modes. Dropbear always does.
 #[must_use]
 pub fn strict(settings: &Settings, seen: &Observation) -> bool {
-    seen.server == Server::Dropbear || settings.word("strictmodes", "yes") != "no"
+    seen.server.is_dropbear() || settings.word("strictmodes", "yes") != "no"
 }
 
 /// Decides.
@@ -282,7 +282,7 @@ fn open_questions(account: &Account, settings: &Settings, seen: &Observation, ac
     {
         reasons.extend(place("authenticationmethods", ReasonKind::FurtherMethod(said("authenticationmethods"))));
     }
-    if !settings.unseen.is_empty() && seen.server != Server::Dropbear {
+    if !settings.unseen.is_empty() && !seen.server.is_dropbear() {
         reasons.push(Reason::at(ReasonKind::SettingsUnseen, &settings.unseen[0], None));
     }
     for (keyword, path, line) in &settings.conditional {
@@ -375,7 +375,7 @@ fn search_file(
     file: &KeysFile,
     path: &BytePath,
 ) -> Result<(usize, Limits), Vec<Reason>> {
-    if seen.server == Server::Dropbear {
+    if seen.server.is_dropbear() {
         return dropbear::search(file.as_bytes(), &question.fingerprint, path);
     }
     let mut reasons = Vec::new();

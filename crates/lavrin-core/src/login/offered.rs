@@ -8,7 +8,7 @@ use crate::key::container::{PieceKind, read};
 use crate::key::{Algorithm, Fingerprint, PublicKey};
 use crate::keysfile::options::Options;
 use crate::server_config::Settings;
-use crate::survey::{KEYS_FILE_BYTES_MAX, Observation, Resolved, Server, Want, Wanted, resolve};
+use crate::survey::{KEYS_FILE_BYTES_MAX, Observation, Resolved, Want, Wanted, resolve};
 
 /// RSA keys below this size are refused by every OpenSSH server; `RequiredRSASize` can only raise it.
 const SERVER_RSA_BITS_MIN: usize = 1024;
@@ -17,7 +17,7 @@ const SERVER_RSA_BITS_MIN: usize = 1024;
 const BINARY_LIST: &[u8] = b"SSHKRL\n\0";
 
 pub(super) fn reasons(question: &Question, account: &Account, settings: &Settings, seen: &Observation) -> Vec<Reason> {
-    if seen.server == Server::Dropbear {
+    if seen.server.is_dropbear() {
         return Vec::new();
     }
     let mut reasons = Vec::new();

@@ -9,7 +9,7 @@ mod patterns;
 
 use crate::account::{Account, Group};
 use crate::fs::BytePath;
-use crate::survey::{Observation, Server, Want};
+use crate::survey::{Observation, Want};
 pub use conditions::Connection;
 pub use effective::Prepared;
 pub use lines::ConfigFault;
@@ -50,7 +50,7 @@ pub struct Settings {
 /// What has to be looked at before [`Settings::from_files`] can say everything.
 #[must_use]
 pub fn wants(seen: &Observation) -> Vec<Want> {
-    if seen.prepared.is_some() || seen.server == Server::Dropbear {
+    if seen.prepared.is_some() || seen.server.is_dropbear() {
         return Vec::new();
     }
     collect(&main_path(seen), seen).wants
@@ -89,7 +89,7 @@ impl Settings {
     #[must_use]
     pub fn of(account: &Account, seen: &Observation) -> Arc<Self> {
         // Dropbear has no settings in files, and OpenSSH's do not concern it.
-        if seen.server == Server::Dropbear {
+        if seen.server.is_dropbear() {
             return Arc::default();
         }
         match (&seen.said_by_server, &seen.prepared) {

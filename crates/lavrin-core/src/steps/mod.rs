@@ -410,7 +410,7 @@ fn check_home(account: &Account, seen: &Observation) -> Result<(BytePath, Node),
 }
 
 fn not_covered(account: &Account, seen: &Observation) -> Vec<NotCovered> {
-    if seen.server == crate::survey::Server::Dropbear {
+    if seen.server.is_dropbear() {
         return Vec::new();
     }
     let settings = Settings::of(account, seen);

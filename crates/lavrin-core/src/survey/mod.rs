@@ -7,6 +7,7 @@ pub mod snapshot;
 
 use crate::account::{Account, Group};
 use crate::fs::{BytePath, Fact, Node, NodeKind, Why};
+use crate::server::{Known, Server};
 use crate::server_config::{Connection, Prepared};
 use key_use::KeyUses;
 use serde::{Deserialize, Serialize};
@@ -81,69 +82,6 @@ pub struct StrayKey {
     pub protected: Option<bool>,
 }
 
-/// What runs the logins.
-#[derive(Debug, Clone, PartialEq, Eq, Default, Serialize, Deserialize)]
-#[serde(rename_all = "kebab-case")]
-pub enum Server {
-    /// OpenSSH; Debian's build tolerates group write where the group is private to the account.
-    OpenSsh {
-        /// Whether it is Debian's build or one that descends from it.
-        tolerates_private_groups: bool,
-    },
-    /// Dropbear: one key file per account, no settings for it.
-    Dropbear,
-    /// Not known; OpenSSH's rules without Debian's tolerance are assumed.
-    #[default]
-    Unknown,
-}
-
-impl Server {
-    /// Reads a name as `openssh-9.2+debian`, `openssh-9.9` or `dropbear-2022.83`.
-    #[must_use]
-    pub fn from_name(name: &str) -> Option<Self> {
-        let (software, version) = name.split_once('-')?;
-        let (number, build) = version.split_once('+').unwrap_or((version, ""));
-        let is_number = |text: &str| text.starts_with(|first: char| first.is_ascii_digit());
-        match (software, is_number(number), build) {
-            ("openssh", true, "debian") => Some(Self::OpenSsh { tolerates_private_groups: true }),
-            ("openssh", true, "") => Some(Self::OpenSsh { tolerates_private_groups: false }),
-            ("dropbear", true, "") => Some(Self::Dropbear),
-            _ => None,
-        }
-    }
-
-    /// Reads the identification a server sends (RFC 4253, section 4.2), as `SSH-2.0-OpenSSH_9.2p1 Debian-2`.
-    #[must_use]
-    pub fn from_banner(banner: &str) -> Self {
-        let software = banner.splitn(3, '-').nth(2).unwrap_or_default();
-        if software.starts_with("OpenSSH") {
-            let tolerates_private_groups = software.contains("Debian") || software.contains("Ubuntu");
-            Self::OpenSsh { tolerates_private_groups }
-        } else if software.starts_with("dropbear") {
-            Self::Dropbear
-        } else {
-            Self::Unknown
-        }
-    }
-}
-
-/// How it is known what runs the logins.
-#[derive(Debug, Clone, PartialEq, Eq, Default, Serialize, Deserialize)]
-#[serde(rename_all = "kebab-case")]
-pub enum Known {
-    /// The user said so.
-    Given(String),
-    /// The server itself said so.
-    Banner(String),
-    /// The system's list of packages says so: the file and the version.
-    Packages(BytePath, String),
-    /// From what kind of system it is.
-    OsRelease,
-    /// Nothing told; the usual server is assumed.
-    #[default]
-    Assumed,
-}
-
 /// What was seen.
 #[derive(Debug, Clone, Default)]
 pub struct Observation {
@@ -207,7 +145,7 @@ impl Observation {
     /// Writes down what runs the logins; what the user said goes before what was found.
     pub fn found_server(&mut self, server: Server, known: Known) {
         if !matches!(self.server_known, Known::Given(_)) {
-            (self.server, self.server_known) = (server, known);
+            (self.server, self.server_known) = (server.or_version(known.version()), known);
         }
     }
 
@@ -459,18 +397,5 @@ mod tests {
     fn link_loops_end() {
         let seen = tree(&[("/a", NodeKind::Link(b"/b".to_vec())), ("/b", NodeKind::Link(b"a".to_vec()))]);
         assert_eq!(resolve(&"/a".into(), &seen), Resolved::Loop);
-    }
-
-    #[test]
-    fn banners_tell_the_server() {
-        let debian = Server::OpenSsh { tolerates_private_groups: true };
-        assert_eq!(Server::from_name("openssh-9.2+debian"), Some(debian.clone()));
-        assert_eq!(Server::from_name("openssh-9.9"), Some(Server::OpenSsh { tolerates_private_groups: false }));
-        assert_eq!(Server::from_name("dropbear-2022.83"), Some(Server::Dropbear));
-        assert_eq!([Server::from_name("openssh"), Server::from_name("other-1")], [None, None]);
-        assert_eq!(Server::from_banner("SSH-2.0-OpenSSH_9.2p1 Debian-2+deb12u10"), debian);
-        assert_eq!(Server::from_banner("SSH-2.0-OpenSSH_9.9"), Server::OpenSsh { tolerates_private_groups: false });
-        assert_eq!(Server::from_banner("SSH-2.0-dropbear_2022.83"), Server::Dropbear);
-        assert_eq!(Server::from_banner("nonsense"), Server::Unknown);
     }
 }

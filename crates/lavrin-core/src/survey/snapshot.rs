@@ -1,9 +1,10 @@
 //! An observation as it is kept: a document, and the contents of files apart from it, each under its hash. What stayed
 //! the same, on one host over time or on many hosts at once, is then kept once.
 
-use super::{Known, Observation, Server, StrayKey};
+use super::{Observation, StrayKey};
 use crate::account::{Account, Group};
 use crate::fs::{BytePath, Fact, Node};
+use crate::server::{Known, Server};
 use crate::text::as_text;
 use aws_lc_rs::digest;
 use serde::{Deserialize, Serialize};
@@ -83,7 +84,7 @@ impl Snapshot {
         let document = Document {
             form: FORM,
             viewer: seen.viewer,
-            server: seen.server.clone(),
+            server: seen.server,
             server_known: seen.server_known.clone(),
             config_path: seen.config_path.clone(),
             accounts: seen.accounts.clone(),
@@ -168,7 +169,8 @@ fn restored(document: Document, content: impl Fn(&Hash) -> Option<Vec<u8>>) -> R
     Ok(Observation {
         looked: true,
         viewer: document.viewer,
-        server: document.server,
+        // Documents of the first form name the version only in how it is known.
+        server: document.server.or_version(document.server_known.version()),
         server_known: document.server_known,
         config_path: document.config_path,
         accounts: document.accounts,
@@ -196,6 +198,7 @@ mod tests {
     use super::*;
     use crate::account::{add_shadow, read_groups, read_passwd};
     use crate::fs::{NodeKind, Why};
+    use crate::server::Version;
     use proptest::prelude::*;
 
     fn world(name: &[u8], content: &[u8]) -> Observation {
@@ -204,7 +207,7 @@ mod tests {
         let mut seen = Observation {
             looked: true,
             viewer: Some(0),
-            server: Server::OpenSsh { tolerates_private_groups: true },
+            server: Server::debian(Version(9, 2)),
             server_known: Known::Banner("SSH-2.0-OpenSSH_9.2p1".to_owned()),
             accounts: accounts.into(),
             groups: read_groups(b"edda:x:1001:\ncrew:x:50:edda,sten\n").into(),

@@ -3,7 +3,8 @@
 use super::LocalTree;
 use lavrin_core::account::{add_shadow, read_groups, read_passwd};
 use lavrin_core::fs::BytePath;
-use lavrin_core::survey::{Known, NETWORK_FILE_SYSTEMS, Observation, Server};
+use lavrin_core::server::{Known, Server, Version};
+use lavrin_core::survey::{NETWORK_FILE_SYSTEMS, Observation};
 use std::sync::Arc;
 
 /// Longest account file that is read, in bytes.
@@ -19,8 +20,7 @@ pub(super) fn look(tree: &LocalTree, seen: &mut Observation) {
         add_shadow(&mut accounts, &bytes);
     }
     seen.accounts = Arc::new(accounts);
-    let is_debian = descends_from_debian(&read("/etc/os-release").unwrap_or_default());
-    let (server, known) = server(is_debian, read);
+    let (server, known) = server(&read("/etc/os-release").unwrap_or_default(), read);
     seen.found_server(server, known);
     seen.network_homes = network_homes(tree, seen);
 }
@@ -33,6 +33,24 @@ fn descends_from_debian(os_release: &[u8]) -> bool {
     values.any(|(name, value)| matches!(name, "ID" | "ID_LIKE") && descends(value))
 }
 
+/// The version of OpenSSH that a release of Debian itself comes with.
+fn of_debian_release(os_release: &[u8]) -> Option<Version> {
+    let text = String::from_utf8_lossy(os_release);
+    let value = |name: &str| {
+        let line = text.lines().find_map(|line| line.strip_prefix(name)?.strip_prefix('='))?;
+        Some(line.trim_matches('"').to_owned())
+    };
+    if value("ID").as_deref() != Some("debian") {
+        return None;
+    }
+    match value("VERSION_ID")?.as_str() {
+        "11" => Some(Version(8, 4)),
+        "12" => Some(Version(9, 2)),
+        "13" => Some(Version(10, 0)),
+        _ => None,
+    }
+}
+
 /// Lists of installed packages as text, and the mark in front of a package's name and of its version there.
 const PACKAGE_LISTS: [(&str, &str, &str); 3] = [
     ("/var/lib/dpkg/status", "Package: ", "Version: "),
@@ -42,8 +60,9 @@ const PACKAGE_LISTS: [(&str, &str, &str); 3] = [
 
 /// Which server is installed, by the list of packages, else by the kind of system. Where both are there, OpenSSH's is
 /// the one that is asked about.
-fn server(is_debian: bool, read: impl Fn(&str) -> Option<Vec<u8>>) -> (Server, Known) {
-    let openssh = Server::OpenSsh { tolerates_private_groups: is_debian };
+fn server(os_release: &[u8], read: impl Fn(&str) -> Option<Vec<u8>>) -> (Server, Known) {
+    let is_debian = descends_from_debian(os_release);
+    let openssh = Server { tolerates_private_groups: is_debian, ..Server::openssh(None) };
     let mut dropbear = None;
     for (path, name, version) in PACKAGE_LISTS {
         let Some(list) = read(path) else { continue };
@@ -61,8 +80,8 @@ fn server(is_debian: bool, read: impl Fn(&str) -> Option<Vec<u8>>) -> (Server, K
         dropbear = dropbear.or_else(|| ["dropbear-bin", "dropbear"].into_iter().find_map(installed));
     }
     match dropbear {
-        Some(known) => (Server::Dropbear, known),
-        None if is_debian => (openssh, Known::OsRelease),
+        Some(known) => (Server::dropbear(None), known),
+        None if is_debian => (openssh.or_version(of_debian_release(os_release)), Known::OsRelease),
         None => (openssh, Known::Assumed),
     }
 }

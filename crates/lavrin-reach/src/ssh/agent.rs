@@ -76,7 +76,7 @@ fn entry(blob: &[u8], comment: &[u8]) -> Held {
     Held::Odd(format!("{source}: {what} ({kind})"))
 }
 
-/// The keys in the order in which they are offered: those that are known for the host first.
+/// The keys in the order in which they are offered: those in `first` before the others.
 pub(super) fn in_order(held: Vec<Held>, first: &[Fingerprint]) -> (Vec<(PublicKey, String)>, Vec<String>) {
     let (mut keys, mut odd) = (Vec::new(), Vec::new());
     for one in held {
@@ -85,7 +85,8 @@ pub(super) fn in_order(held: Vec<Held>, first: &[Fingerprint]) -> (Vec<(PublicKe
             Held::Odd(what) => odd.push(what),
         }
     }
-    keys.sort_by_key(|(key, _)| !first.contains(&key.fingerprint()));
+    let place = |key: &PublicKey| first.iter().position(|one| *one == key.fingerprint()).unwrap_or(first.len());
+    keys.sort_by_cached_key(|(key, _)| place(key));
     (keys, odd)
 }
 

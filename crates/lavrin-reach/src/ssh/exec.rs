@@ -15,9 +15,6 @@ use zeroize::Zeroizing;
 /// What the script's own shell says first.
 const HELLO: &[u8] = b"lavrin-hello\n";
 
-/// What sudo is told to say when it wants the password.
-const ASK: &[u8] = b"lavrin-ask";
-
 /// How doas asks, with the account and the host in between.
 const DOAS_ASKS: &[u8] = b") password: ";
 const DOAS_BEGINS: &[u8] = b"doas (";
@@ -165,7 +162,8 @@ impl Connection {
         let command = match rise {
             Rise::No => format!("exec {shell}"),
             Rise::Sudo => format!("exec sudo -n {shell}"),
-            Rise::SudoPassword(_) => format!("exec sudo -k -S -p lavrin-ask {shell}"),
+            // It asks with a word that nobody can say before it.
+            Rise::SudoPassword(_) => format!("exec sudo -k -S -p {} {shell}", exec.mark),
             Rise::Doas => format!("exec doas -n {shell}"),
             // The terminal must hand bytes through as they are, once doas has read the password from it.
             Rise::DoasPassword(_) => {
@@ -232,7 +230,7 @@ impl Connection {
 impl Exec {
     async fn greet(&mut self, rise: &Rise) -> Result<(), ExecFault> {
         match rise {
-            Rise::SudoPassword(password) => self.give(password, "sudo", ASK).await?,
+            Rise::SudoPassword(password) => self.give(password, "sudo", self.mark.clone().as_bytes()).await?,
             Rise::DoasPassword(password) => self.give(password, "doas", DOAS_ASKS).await?,
             Rise::No | Rise::Sudo | Rise::Doas => {}
         }

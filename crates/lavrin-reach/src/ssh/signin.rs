@@ -32,8 +32,6 @@ pub enum Credential {
     Agent {
         /// The socket.
         socket: String,
-        /// Keys that are offered first: those known to open the account.
-        first: Vec<Fingerprint>,
     },
     /// A password, for the methods `password` and `keyboard-interactive`.
     Password(Zeroizing<String>),
@@ -114,7 +112,8 @@ impl State {
 }
 
 impl Connection {
-    /// Signs in with the first credential that the server takes.
+    /// Signs in with the first credential that the server takes. Of an agent's keys those in `first` are offered before the
+    /// others, in that order.
     ///
     /// # Errors
     /// [`Rejected`] with everything that was offered and tried.
@@ -122,6 +121,7 @@ impl Connection {
         &'a mut self,
         account: &'a str,
         credentials: &'a [Credential],
+        first: &'a [Fingerprint],
     ) -> Boxed<'a, Result<SignedIn, Rejected>> {
         Box::pin(async move {
             let rejected = Rejected {
@@ -149,7 +149,7 @@ impl Connection {
                 }
                 let attempt = match credential {
                     Credential::Key { key, source } => self.with_key(account, key, source, &mut state).await,
-                    Credential::Agent { socket, first } => self.with_agent(account, socket, first, &mut state).await,
+                    Credential::Agent { socket } => self.with_agent(account, socket, first, &mut state).await,
                     Credential::Password(password) => self.with_password(account, password, &mut state).await,
                 };
                 match attempt {

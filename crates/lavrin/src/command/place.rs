@@ -7,8 +7,9 @@ use crate::host::HostArgs;
 use crate::ui::Ui;
 use lavrin_core::fleet::compare::Comparer;
 use lavrin_core::fs::BytePath;
+use lavrin_core::server::Known;
 use lavrin_core::steps::{Around, Login, Steps};
-use lavrin_core::survey::{Known, Observation};
+use lavrin_core::survey::Observation;
 use lavrin_work::Scope;
 use lavrin_work::look::Wants;
 use lavrin_work::site::Site;
@@ -79,7 +80,7 @@ impl Work {
 
     /// Forgets what was seen and looks again.
     pub async fn look_again(&mut self, wants: &Wants<'_>) -> Result<(), CommandError> {
-        let (server, known) = (self.seen.server.clone(), self.seen.server_known.clone());
+        let (server, known) = (self.seen.server, self.seen.server_known.clone());
         self.seen = Observation { connection: self.seen.connection.clone(), ..Observation::default() };
         if matches!(known, Known::Given(_)) {
             self.seen.found_server(server, known);

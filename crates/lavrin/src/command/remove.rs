@@ -12,8 +12,8 @@ use crate::{input, paths, wording};
 use clap::Args;
 use lavrin_core::key::PublicKey;
 use lavrin_core::login;
+use lavrin_core::server::Software;
 use lavrin_core::steps::{Steps, remove};
-use lavrin_core::survey::Server;
 use lavrin_core::text::count;
 use lavrin_work::change::Proof;
 use lavrin_work::ways::Rights;
@@ -124,7 +124,7 @@ async fn count_sessions(
     if out.state != "done" {
         work.look_again(&|seen| scope.wants(seen)).await?;
     }
-    let counted = matches!(work.seen.server, Server::OpenSsh { .. });
+    let counted = work.seen.server.software == Software::OpenSsh;
     out.open_sessions = work.seen.sessions.get("").filter(|_| counted).map(|count| count.saturating_sub(own));
     out.notes.push(match out.open_sessions {
         Some(0) => format!("no other session of {account} is open"),

@@ -14,7 +14,8 @@ use lavrin_core::key::KeyFault;
 use lavrin_core::key::container::TextNote;
 use lavrin_core::keysfile::LineFault;
 use lavrin_core::login::{Limits, NotGone};
-use lavrin_core::survey::{Known, Observation, Server};
+use lavrin_core::server::{Known, Software};
+use lavrin_core::survey::Observation;
 use lavrin_core::text::printable;
 use lavrin_reach::ssh::{NoAnswer, SignedIn};
 use lavrin_work::NoProof;
@@ -29,11 +30,13 @@ pub fn signed_in(signed: &SignedIn, host: &str) -> String {
 
 /// By whose rules it was judged, and how that is known.
 pub fn server(seen: &Observation) -> String {
-    let whose = match &seen.server {
-        Server::OpenSsh { tolerates_private_groups: true } => "OpenSSH as Debian builds it",
-        Server::OpenSsh { tolerates_private_groups: false } | Server::Unknown => "OpenSSH",
-        Server::Dropbear => "dropbear",
+    let name = match seen.server.software {
+        Software::OpenSsh | Software::Unknown => "OpenSSH",
+        Software::Dropbear => "dropbear",
     };
+    let version = seen.server.version.map(|version| format!(" {version}")).unwrap_or_default();
+    let build = if seen.server.tolerates_private_groups { " as Debian builds it" } else { "" };
+    let whose = format!("{name}{version}{build}");
     match &seen.server_known {
         Known::Given(name) => format!("{whose} (asked for: {name})"),
         Known::Banner(banner) => format!("{whose} (it calls itself {})", printable(banner.as_bytes())),

@@ -17,11 +17,10 @@ pub struct KeyLine<'a> {
     pub key: Arc<PublicKey>,
     /// Its fingerprint.
     pub fingerprint: Fingerprint,
-    /// Whether the blob is in its canonical form, so that its bytes are the key's blob.
-    pub canonical: bool,
     /// What stands behind the blob.
     pub comment: &'a [u8],
     label: &'a [u8],
+    strict: Option<KeyFault>,
 }
 
 impl KeyLine<'_> {
@@ -34,7 +33,7 @@ impl KeyLine<'_> {
                 inside: self.key.algorithm().to_string(),
             });
         }
-        (!self.canonical).then_some(KeyFault::IntegerNotMinimal)
+        self.strict.clone()
     }
 }
 
@@ -111,14 +110,14 @@ fn parse_behind_label<'a>(
         }
         Ok(read)
     };
-    let Read { key, fingerprint, canonical } = known.and_then(|known| known.find(base64)).map_or_else(read, Ok)?;
+    let Read { key, fingerprint, strict } = known.and_then(|known| known.find(base64)).map_or_else(read, Ok)?;
     if key.algorithm() != algorithm {
         return Err(KeyFault::TypeMismatch {
             outside: printable(&label[..label.len().min(LABEL_SHOWN)]),
             inside: key.algorithm().to_string(),
         });
     }
-    Ok(KeyLine { key, fingerprint, canonical, comment, label })
+    Ok(KeyLine { key, fingerprint, comment, label, strict })
 }
 
 /// What a word of base64 holds.
@@ -126,14 +125,16 @@ fn parse_behind_label<'a>(
 struct Read {
     key: Arc<PublicKey>,
     fingerprint: Fingerprint,
-    canonical: bool,
+    /// Why a strict reader refuses its form.
+    strict: Option<KeyFault>,
 }
 
 fn read_blob(base64: &[u8]) -> Result<Read, KeyFault> {
     let blob = decode(base64)?;
-    let (key, canonical) = PublicKey::from_blob_as_server(&blob)?;
-    let fingerprint = if canonical { Fingerprint::of(&blob) } else { key.fingerprint() };
-    Ok(Read { key: Arc::new(key), fingerprint, canonical })
+    let (key, strict) = PublicKey::from_blob_as_server(&blob)?;
+    // The bytes of a canonical form are the key's blob.
+    let fingerprint = if strict.is_none() { Fingerprint::of(&blob) } else { key.fingerprint() };
+    Ok(Read { key: Arc::new(key), fingerprint, strict })
 }
 
 /// Most base64 that is remembered, in bytes: some 100,000 keys.

@@ -108,7 +108,7 @@ fn banner(body: &[u8], nonce: &str) -> String {
 mod tests {
     use super::*;
     use lavrin_core::key::generate::SystemSource;
-    use lavrin_core::survey::Server;
+    use lavrin_core::server::{Server, Version};
 
     fn run(script: &str) -> Vec<u8> {
         let folder = tempfile::tempdir().unwrap();
@@ -137,13 +137,10 @@ mod tests {
     fn the_program_tells_what_its_banner_would() {
         let server =
             |said: &str| Server::from_banner(&banner(format!("\nN B version\n{said}\nN E 0\n").as_bytes(), "N"));
-        let debian = Server::OpenSsh { tolerates_private_groups: true };
+        let debian = Server::debian(Version(9, 2));
         assert_eq!(server("OpenSSH_9.2p1 Debian-2+deb12u7, OpenSSL 3.0"), debian);
-        assert_eq!(
-            server("unknown option -- V\nOpenSSH_8.4p1, OpenSSL"),
-            Server::OpenSsh { tolerates_private_groups: false }
-        );
-        assert_eq!(server("Dropbear v2022.83"), Server::Dropbear);
-        assert_eq!(server("sh: not found"), Server::Unknown);
+        assert_eq!(server("unknown option -- V\nOpenSSH_8.4p1, OpenSSL"), Server::openssh(Some(Version(8, 4))));
+        assert_eq!(server("Dropbear v2022.83"), Server::dropbear(Some(Version(2022, 83))));
+        assert_eq!(server("sh: not found"), Server::default());
     }
 }

@@ -1,0 +1,23 @@
+#!/usr/bin/env bash
+# Makes the trees of the three Debian releases whose servers Lavrin is held against, once, and prints their folder:
+# server-trees.sh [SUITE …]. As root, on Debian. debootstrap checks every package against the archive's keyring.
+set -euo pipefail
+cd "$(dirname "$0")/.."
+trees=${LAVRIN_SERVER_TREES:-${CARGO_TARGET_DIR:-$PWD/target}/server-trees}
+[ $# -gt 0 ] || set -- bullseye bookworm trixie
+command -v debootstrap >/dev/null || DEBIAN_FRONTEND=noninteractive apt-get install -y -qq --no-install-recommends debootstrap >&2
+keyring=/usr/share/keyrings/debian-archive-keyring.gpg
+mirror=$(sed -n 's/^\(URIs:\|deb\)\( \[.*\]\)\? *\(http[^ ]*debian\)\/\? *.*/\3/p' /etc/apt/sources.list /etc/apt/sources.list.d/*.sources 2>/dev/null | head -1) || true
+mkdir -p "$trees"
+for suite in "$@"; do
+  # A tree counts once it is whole: it is made beside its place and moved there.
+  [ -e "$trees/$suite/made" ] && continue
+  rm -rf "$trees/$suite" "$trees/$suite.new"
+  debootstrap --variant=minbase --include=openssh-server,dropbear-bin,netbase --keyring="$keyring" \
+    "$suite" "$trees/$suite.new" "${mirror:-http://deb.debian.org/debian}" >"$trees/$suite.log" 2>&1 ||
+    { tail -5 "$trees/$suite.log" >&2; exit 2; }
+  chroot "$trees/$suite.new" dpkg-query -W -f '${Package} ${Version}\n' openssh-server dropbear-bin >"$trees/$suite.new/made"
+  rm -rf "$trees/$suite.new/var/cache/apt/archives" "$trees/$suite.new/usr/share/doc" "$trees/$suite.new/usr/share/locale"
+  mv "$trees/$suite.new" "$trees/$suite"
+done
+echo "$trees"
