@@ -20,5 +20,6 @@ pub mod server;
 pub mod server_config;
 pub mod steps;
 pub mod survey;
+pub mod system;
 pub mod text;
 pub mod wire;

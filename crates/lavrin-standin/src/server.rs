@@ -8,6 +8,7 @@ use lavrin_core::key::PublicKey;
 use lavrin_core::login::{self, Outcome, Question};
 use lavrin_core::server_config::Connection;
 use lavrin_core::survey::{Observation, Want, Wanted};
+use lavrin_core::system::System;
 use russh::keys::ssh_key;
 use russh::server::{Auth, ChannelOpenHandle, Config, Handler, Msg, PublicKeyOffer, Session, VerifiedPublicKey};
 use russh::{Channel, ChannelId, MethodKind, MethodSet, SshId};
@@ -107,13 +108,13 @@ impl World {
         let connection = Connection { from: Some(from), ..Connection::default() };
         let mut seen = Observation { connection, ..Observation::default() };
         for _ in 0..ROUNDS_MAX {
-            let wants = login::wants(account, &seen);
+            let wants = login::wants(account, &System::of(&seen));
             if wants.is_empty() {
                 break;
             }
             self.look(&wants, &mut seen);
         }
-        login::judge(&question, &seen).outcome == Outcome::Accepted
+        login::judge(&question, &System::of(&seen)).outcome == Outcome::Accepted
     }
 
     /// Runs a script in the tree and gives what it printed.

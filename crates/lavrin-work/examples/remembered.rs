@@ -10,6 +10,7 @@ use lavrin_core::key::PrivateKey;
 use lavrin_core::survey::Observation;
 use lavrin_core::survey::key_use::KeyUses;
 use lavrin_core::survey::snapshot::Snapshot;
+use lavrin_core::system::System;
 use lavrin_store::database::{Database, Sighted};
 use std::error::Error;
 use std::fmt::Write as _;
@@ -38,7 +39,7 @@ fn main() -> Result<(), Box<dyn Error>> {
             let less = usize::from(agreed && host % 20 == 0);
             let seen = observation(host, entries - less, &lines);
             let sighted: Vec<Sighted> = auditor
-                .entries(&seen)
+                .entries(&System::of(&seen))
                 .into_iter()
                 .map(|entry| Sighted {
                     account: entry.account.to_string(),

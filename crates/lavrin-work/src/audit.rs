@@ -3,11 +3,12 @@
 use crate::look::look_tree;
 use lavrin_core::account::Account;
 use lavrin_core::audit::{self, AuditEntry, Auditor, Report};
-use lavrin_core::server_config::{self, Prepared};
+use lavrin_core::server_config::{self, Config};
 use lavrin_core::survey::{Observation, Want, Wanted, Who};
+use lavrin_core::system::System;
 use lavrin_reach::local::LocalTree;
 use rayon::prelude::*;
-use std::sync::mpsc;
+use std::sync::{Arc, mpsc};
 
 /// Accounts that are audited before what was found is handed on.
 const ACCOUNTS_AT_ONCE: usize = 256;
@@ -37,16 +38,16 @@ pub fn audit_tree<T: Send>(
     look_tree(tree, &mut base, &|seen: &Observation| {
         if seen.looked { common_wants(seen) } else { vec![Want { what: Wanted::System(Who::All), account: None }] }
     });
-    base.prepared = Some(Prepared::new(&base));
+    let config = Arc::new(Config::of(&base));
     let (mut report, mut entries) = (Report::default(), 0);
     let (done, finished) = mpsc::sync_channel(CHUNKS_WAITING);
     std::thread::scope(|scope| {
-        let (base, render) = (&base, &render);
+        let (base, config, render) = (&base, &config, &render);
         // While one part is handed on, the next is audited.
         scope.spawn(move || {
             for accounts in base.accounts.chunks(ACCOUNTS_AT_ONCE) {
                 let parts: Vec<(Report, usize, T)> =
-                    accounts.par_iter().map(|account| one(tree, auditor, account, base, render)).collect();
+                    accounts.par_iter().map(|account| one(tree, auditor, account, base, config, render)).collect();
                 if done.send(parts).is_err() {
                     return;
                 }
@@ -58,7 +59,7 @@ pub fn audit_tree<T: Send>(
             take(rendered);
         }
     });
-    report.not_checked.extend(audit::settings_unseen(&base));
+    report.not_checked.extend(audit::settings_unseen(&System::sharing(&base, config)));
     report.sort();
     Audited { report, entries, seen: base }
 }
@@ -68,11 +69,12 @@ fn one<T>(
     auditor: &Auditor,
     account: &Account,
     base: &Observation,
+    config: &Arc<Config>,
     render: &impl Fn(&[AuditEntry]) -> T,
 ) -> (Report, usize, T) {
     let mut seen = base.clone();
-    look_tree(tree, &mut seen, &|seen: &Observation| audit::wants_of(account, seen));
-    let mut report = auditor.account(account, &seen);
+    look_tree(tree, &mut seen, &|seen: &Observation| audit::wants_of(account, &System::sharing(seen, config.clone())));
+    let mut report = auditor.account(account, &System::sharing(&seen, config.clone()));
     let entries = std::mem::take(&mut report.entries);
     (report, entries.len(), render(&entries))
 }

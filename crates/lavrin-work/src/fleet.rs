@@ -4,9 +4,9 @@ use lavrin_core::fleet::compare::{AccountComparison, Comparer};
 use lavrin_core::fleet::{FleetAuditor, FleetReport, HostState, Moment, Removed};
 use lavrin_core::key::Fingerprint;
 use lavrin_core::register::{Date, Host, Register};
-use lavrin_core::server_config::Prepared;
 use lavrin_core::survey::Observation;
 use lavrin_core::survey::snapshot::{self, Hash, SnapshotFault};
+use lavrin_core::system::System;
 use lavrin_store::database::{Database, DatabaseFault, Look};
 use lavrin_store::{Event, Outcome};
 use rayon::prelude::*;
@@ -114,7 +114,7 @@ pub fn audit(
         let parts: Vec<FleetReport> = some
             .par_iter()
             .zip(seen)
-            .map(|(host, seen)| auditor.host(host, seen, states.get(&host.id).unwrap_or(&unknown)))
+            .map(|(host, seen)| auditor.host(host, seen.as_ref(), states.get(&host.id).unwrap_or(&unknown)))
             .collect();
         for part in parts {
             report.absorb(part);
@@ -213,10 +213,8 @@ pub fn compare(
         let one = |(name, seen): (String, Option<Observation>)| {
             let host = register.hosts.get(&name)?;
             let look = looks.get(&name);
-            let accounts = seen.map(|mut seen| {
-                seen.prepared = Some(Prepared::new(&seen));
-                comparer.host(host, &seen, removed.get(&name).unwrap_or(&none))
-            });
+            let accounts =
+                seen.map(|seen| comparer.host(host, &System::of(&seen), removed.get(&name).unwrap_or(&none)));
             let seen = look.and_then(|look| look.seen).filter(|_| accounts.is_some());
             let fault = look.and_then(|look| look.fault.clone());
             Some((host.id.as_str(), Compared { host: name, seen, fault, accounts: accounts.unwrap_or_default() }))

@@ -8,6 +8,7 @@ use lavrin_core::login;
 use lavrin_core::register::Date;
 use lavrin_core::register::edit::{EditFault, NewOwed, add_owed, remove_owed};
 use lavrin_core::survey::Observation;
+use lavrin_core::system::System;
 use lavrin_store::StoreFault;
 use std::collections::BTreeMap;
 use thiserror::Error;
@@ -98,8 +99,7 @@ pub fn settle_where(opened: &mut Opened, done: impl Fn(&str, &str, &str) -> bool
 /// Whether a key may still stand in an account, or in any where it is owed for all of them.
 fn may_stand(seen: &Observation, account: &str, key: &str) -> bool {
     let Ok(key) = Fingerprint::parse(key) else { return true };
-    if account == ALL {
-        return seen.accounts.iter().any(|account| login::not_gone(&account.name, &key, seen).is_some());
-    }
-    login::not_gone(account, &key, seen).is_some()
+    let system = System::of(seen);
+    let may_stand = |account: &str| login::not_gone(account, &key, &system).is_some();
+    if account == ALL { seen.accounts.iter().any(|account| may_stand(&account.name)) } else { may_stand(account) }
 }

@@ -7,9 +7,9 @@ use lavrin_core::fleet::compare::{AccountComparison, Comparer, Part};
 use lavrin_core::fleet::{Moment, Removed};
 use lavrin_core::key::Fingerprint;
 use lavrin_core::register::{Host, Register};
-use lavrin_core::server_config::Prepared;
 use lavrin_core::steps::{Around, NoSteps, Steps};
 use lavrin_core::survey::Observation;
+use lavrin_core::system::System;
 use std::collections::{BTreeMap, HashMap};
 use std::sync::Arc;
 
@@ -85,11 +85,11 @@ impl<'a> Plan<'a> {
     }
 
     /// Takes in what was seen of a host. It is kept only where there is something to do.
-    pub fn take(&mut self, host: &str, mut seen: Box<Observation>) {
+    pub fn take(&mut self, host: &str, seen: Box<Observation>) {
         let Some(known) = self.register.hosts.get(host) else { return };
         let none = Removed::default();
-        seen.prepared = Some(Prepared::new(&seen));
-        let mut found = self.comparer.host(known, &seen, self.removed.get(host).unwrap_or(&none));
+        let system = System::of(&seen);
+        let mut found = self.comparer.host(known, &system, self.removed.get(host).unwrap_or(&none));
         let mut all = Vec::new();
         for account in &mut found {
             match &self.which {
@@ -100,13 +100,12 @@ impl<'a> Plan<'a> {
             account.managed |= self.everywhere && !account.differences.is_empty();
             // What is only told about an account that is not managed needs no steps, and must not fail for want of them.
             if account.managed || account.fault.is_some() {
-                all.extend(self.steps(host, account, &seen).filter(|steps| !steps.changes.is_empty()));
+                all.extend(self.steps(host, account, &system).filter(|steps| !steps.changes.is_empty()));
             }
         }
         found.retain(|account| account.fault.is_some() || !account.differences.is_empty());
         self.accounts.insert(host.to_owned(), found);
         if !all.is_empty() {
-            seen.prepared = None;
             let seen: Arc<Observation> = Arc::new(*seen);
             let around = Arc::new(Around { seen: seen.clone(), granted: self.comparer.granted(known) });
             let task = |steps| Task { steps, seen: seen.clone(), around: around.clone() };
@@ -114,7 +113,7 @@ impl<'a> Plan<'a> {
         }
     }
 
-    fn steps(&mut self, host: &str, account: &mut AccountComparison, seen: &Observation) -> Option<Steps> {
+    fn steps(&mut self, host: &str, account: &mut AccountComparison, seen: &System<'_>) -> Option<Steps> {
         match account.steps(seen, &self.register.rules.policy) {
             Ok(steps) => Some(steps),
             // It is worked on where it was looked at, once for all hosts that share it.

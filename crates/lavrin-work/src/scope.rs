@@ -1,6 +1,7 @@
 //! How far a look goes.
 
 use lavrin_core::survey::{Observation, Want, Wanted, Who};
+use lavrin_core::system::System;
 use lavrin_core::{audit, fleet, login};
 
 /// How far a look goes, so that the same look can be made again.
@@ -19,14 +20,14 @@ impl Scope {
     #[must_use]
     pub fn wants(&self, seen: &Observation) -> Vec<Want> {
         match self {
-            Self::Account(name) => login::wants(name, seen),
+            Self::Account(name) => login::wants(name, &System::of(seen)),
             Self::Accounts if !seen.looked => vec![Want { what: Wanted::System(Who::All), account: None }],
             Self::Accounts => {
-                let mut wants = audit::wants(seen);
+                let mut wants = audit::wants(&System::of(seen));
                 wants.retain(|want| !matches!(want.what, Wanted::PrivateKeys(_)));
                 wants
             }
-            Self::Survey => fleet::wants(seen),
+            Self::Survey => fleet::wants(&System::of(seen)),
         }
     }
 }

@@ -9,6 +9,7 @@ use lavrin_core::audit::{AuditEntry, Auditor};
 use lavrin_core::register::{Host, Register};
 use lavrin_core::survey::Observation;
 use lavrin_core::survey::snapshot::Snapshot;
+use lavrin_core::system::System;
 use lavrin_core::text::printable;
 use lavrin_store::database::{Database, DatabaseFault, Sighted};
 use lavrin_store::{Keeper, StoreFault};
@@ -168,7 +169,7 @@ pub fn remember(
         key: entry.fingerprint,
         comment: printable(entry.comment.trim_ascii()),
     };
-    let entries: Vec<Sighted> = auditor.entries(seen).into_iter().map(sighted).collect();
+    let entries: Vec<Sighted> = auditor.entries(&System::of(seen)).into_iter().map(sighted).collect();
     let changed = store.record(host, now, &Snapshot::of(seen), &entries, &seen.key_uses)?;
     Ok((changed, entries.len()))
 }

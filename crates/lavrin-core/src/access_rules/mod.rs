@@ -3,7 +3,8 @@
 
 use crate::account::{Account, is_private_group};
 use crate::fs::{BytePath, Node, NodeKind};
-use crate::survey::{Observation, Resolved, Want, Wanted, only_roots_links, passed, resolve};
+use crate::survey::{Resolved, Want, Wanted, only_roots_links, passed, resolve};
+use crate::system::System;
 
 const GROUP_WRITE: u32 = 0o020;
 const OTHER_WRITE: u32 = 0o002;
@@ -64,7 +65,7 @@ pub enum Access {
 
 /// What has to be looked at before [`access`] can decide.
 #[must_use]
-pub fn wants(file: &BytePath, account: &Account, seen: &Observation) -> Vec<Want> {
+pub fn wants(file: &BytePath, account: &Account, seen: &System<'_>) -> Vec<Want> {
     // What lies in the home, or behind a link that somebody may have laid, is not looked at with root's rights.
     let ask = |path: BytePath| {
         let inside = path.is_within(&account.home) && path != account.home;
@@ -87,7 +88,7 @@ pub fn wants(file: &BytePath, account: &Account, seen: &Observation) -> Vec<Want
 
 /// Whether the server reads this key file for the account. `strict` is the server's `StrictModes`.
 #[must_use]
-pub fn access(file: &BytePath, account: &Account, strict: bool, seen: &Observation) -> Access {
+pub fn access(file: &BytePath, account: &Account, strict: bool, seen: &System<'_>) -> Access {
     let (real, node) = match resolve(file, seen) {
         Resolved::To(real, node) => (real, node),
         Resolved::Missing(path) => return Access::Missing(path),
@@ -112,7 +113,7 @@ pub fn access(file: &BytePath, account: &Account, strict: bool, seen: &Observati
 /// Where a key file really is, if its content may be asked for: behind a link that somebody else than root may have laid
 /// only what the account itself can certainly read.
 #[must_use]
-pub fn may_be_read(file: &BytePath, account: &Account, seen: &Observation) -> Option<BytePath> {
+pub fn may_be_read(file: &BytePath, account: &Account, seen: &System<'_>) -> Option<BytePath> {
     match access(file, account, false, seen) {
         Access::Open(real) => {
             let uncertain = |at: &BytePath| seen.node(at).known().is_some_and(|node| node.access_list);
@@ -127,7 +128,7 @@ pub fn may_be_read(file: &BytePath, account: &Account, seen: &Observation) -> Op
 /// The paths of an account's key file that root may look at where the account itself may not: it lies where only root, or
 /// the account in its own folders, has put it.
 #[must_use]
-pub fn root_may_see(file: &BytePath, seen: &Observation) -> Vec<BytePath> {
+pub fn root_may_see(file: &BytePath, seen: &System<'_>) -> Vec<BytePath> {
     if !only_roots_links(file, seen) {
         return Vec::new();
     }
@@ -151,7 +152,7 @@ fn merge(obstacles: &mut Vec<Obstacle>, wrong: Obstacle) {
 
 /// The folders the server checks: up to the home where the file lies in it, else up to the root. Dropbear asks for the
 /// folder named and the home, wherever links lead.
-fn unsafe_folders(named: &BytePath, real: &BytePath, account: &Account, seen: &Observation) -> Vec<Obstacle> {
+fn unsafe_folders(named: &BytePath, real: &BytePath, account: &Account, seen: &System<'_>) -> Vec<Obstacle> {
     if seen.server.is_dropbear() {
         let folders = [named.parent(), Some(account.home.clone())];
         let found = folders.into_iter().flatten().filter_map(|folder| match resolve(&folder, seen) {
@@ -187,7 +188,7 @@ fn advised(path: &BytePath, node: &Node, account: &Account) -> u32 {
     }
 }
 
-fn unsafe_node(path: &BytePath, node: &Node, account: &Account, seen: &Observation) -> Option<Obstacle> {
+fn unsafe_node(path: &BytePath, node: &Node, account: &Account, seen: &System<'_>) -> Option<Obstacle> {
     if node.uid != 0 && node.uid != account.uid {
         let kind = ObstacleKind::WrongOwner { found: node.uid, wanted: account.uid, unreadable: false };
         return Some(Obstacle { path: path.clone(), kind });
@@ -201,14 +202,14 @@ fn unsafe_node(path: &BytePath, node: &Node, account: &Account, seen: &Observati
 /// The write bits for which the server does not read what lies here: those of others, and of a group that is not
 /// private to the account.
 #[must_use]
-pub fn refused_bits(node: &Node, account: &Account, seen: &Observation) -> u32 {
+pub fn refused_bits(node: &Node, account: &Account, seen: &System<'_>) -> u32 {
     let tolerated = node.mode & GROUP_WRITE != 0
         && seen.server.tolerates_private_groups
         && is_private_group(node.gid, node.uid, account, &seen.accounts, &seen.groups);
     if tolerated { OTHER_WRITE } else { OTHER_WRITE | GROUP_WRITE }
 }
 
-fn unreachable(named: &BytePath, real: &BytePath, node: &Node, account: &Account, seen: &Observation) -> Vec<Obstacle> {
+fn unreachable(named: &BytePath, real: &BytePath, node: &Node, account: &Account, seen: &System<'_>) -> Vec<Obstacle> {
     // An access list can grant what the bits do not show; nothing is claimed then.
     let barred = |path: &BytePath, node: &Node, need: u32| {
         let all_may = [6, 3, 0].iter().all(|shift| node.mode >> shift & need == need);
@@ -235,12 +236,12 @@ fn unreachable(named: &BytePath, real: &BytePath, node: &Node, account: &Account
     found
 }
 
-fn in_group(gid: u32, account: &Account, seen: &Observation) -> bool {
+fn in_group(gid: u32, account: &Account, seen: &System<'_>) -> bool {
     account.gid == gid || seen.groups.iter().any(|group| group.gid == gid && group.members.contains(&account.name))
 }
 
 /// The three bits of the mode that hold for this account.
-fn granted(node: &Node, account: &Account, seen: &Observation) -> u32 {
+fn granted(node: &Node, account: &Account, seen: &System<'_>) -> u32 {
     match shift(node, account, seen) {
         6 => node.mode >> 6 & 7,
         3 => node.mode >> 3 & 7,
@@ -248,11 +249,11 @@ fn granted(node: &Node, account: &Account, seen: &Observation) -> u32 {
     }
 }
 
-fn need_bits(node: &Node, account: &Account, seen: &Observation, need: u32) -> u32 {
+fn need_bits(node: &Node, account: &Account, seen: &System<'_>, need: u32) -> u32 {
     need << shift(node, account, seen)
 }
 
-fn shift(node: &Node, account: &Account, seen: &Observation) -> u32 {
+fn shift(node: &Node, account: &Account, seen: &System<'_>) -> u32 {
     if node.uid == account.uid {
         6
     } else if in_group(node.gid, account, seen) {
@@ -268,6 +269,7 @@ mod tests {
     use crate::account::{read_groups, read_passwd};
     use crate::fs::Fact;
     use crate::server::{Server, Version};
+    use crate::survey::Observation;
 
     const FILE: &str = "/home/edda/.ssh/authorized_keys";
 
@@ -288,7 +290,7 @@ mod tests {
 
     fn verdict(home: u32, folder: u32, file: u32, owner: u32, server: Server) -> Access {
         let (account, seen) = seen(home, folder, file, owner, server);
-        access(&FILE.into(), &account, true, &seen)
+        access(&FILE.into(), &account, true, &System::of(&seen))
     }
 
     #[test]
@@ -330,12 +332,12 @@ mod tests {
         };
         put(FILE, NodeKind::Link(b"/home/edda/kept".to_vec()), 0);
         put("/home/edda/kept", NodeKind::File, 1001);
-        assert_eq!(access(&FILE.into(), &account, true, &seen), Access::Open("/home/edda/kept".into()));
+        assert_eq!(access(&FILE.into(), &account, true, &System::of(&seen)), Access::Open("/home/edda/kept".into()));
         let mut put = |path: &str, kind, uid| {
             seen.nodes.insert(path.into(), Fact::Known(Node { kind, mode: 0o700, uid, gid: uid, access_list: false }));
         };
         put("/home/edda/.ssh", NodeKind::Folder, 0);
-        assert!(matches!(access(&FILE.into(), &account, true, &seen), Access::Barred(_, _)));
+        assert!(matches!(access(&FILE.into(), &account, true, &System::of(&seen)), Access::Barred(_, _)));
     }
 
     #[test]
@@ -353,25 +355,25 @@ mod tests {
             let mut seen = seen.clone();
             let link = Node { kind: NodeKind::Link(to.into()), mode: 0o777, uid: 1001, gid: 1001, access_list: false };
             seen.nodes.insert(FILE.into(), Fact::Known(link));
-            let read = may_be_read(&FILE.into(), &account, &seen).map(|path| path.to_string());
-            (read, root_may_see(&FILE.into(), &seen).len())
+            let read = may_be_read(&FILE.into(), &account, &System::of(&seen)).map(|path| path.to_string());
+            (read, root_may_see(&FILE.into(), &System::of(&seen)).len())
         };
         // What root left in the home is read by root; what a link of the account leads to only where the account may.
-        assert_eq!(may_be_read(&FILE.into(), &account, &seen), Some(FILE.into()));
-        assert_eq!(root_may_see(&FILE.into(), &seen).len(), 4);
+        assert_eq!(may_be_read(&FILE.into(), &account, &System::of(&seen)), Some(FILE.into()));
+        assert_eq!(root_may_see(&FILE.into(), &System::of(&seen)).len(), 4);
         assert_eq!(laid("/etc/shadow"), (None, 0));
         assert_eq!(laid("../../../etc/roots_link"), (None, 0));
         assert_eq!(laid("/etc/motd"), (Some("/etc/motd".to_owned()), 0));
         assert_eq!(laid("/etc/listed"), (None, 0));
         // A link that root laid, and a file that root could not see, with the way to it.
-        assert_eq!(may_be_read(&"/etc/roots_link".into(), &account, &seen), Some("/etc/shadow".into()));
+        assert_eq!(may_be_read(&"/etc/roots_link".into(), &account, &System::of(&seen)), Some("/etc/shadow".into()));
         seen.nodes.insert("/etc/shadow".into(), Fact::Unseen(crate::fs::Why::Permission));
-        assert_eq!(root_may_see(&"/etc/shadow".into(), &seen), ["/etc".into(), "/etc/shadow".into()]);
+        assert_eq!(root_may_see(&"/etc/shadow".into(), &System::of(&seen)), ["/etc".into(), "/etc/shadow".into()]);
         // Whatever lies behind such a link is asked for with the account's rights.
         let link = NodeKind::Link(b"/root/keys".to_vec());
         let link = Node { kind: link, mode: 0o777, uid: 1001, gid: 1001, access_list: false };
         seen.nodes.insert(FILE.into(), Fact::Known(link));
-        let asked = wants(&FILE.into(), &account, &seen);
+        let asked = wants(&FILE.into(), &account, &System::of(&seen));
         assert!(asked.iter().all(|want| want.account.as_deref() == Some("edda")) && asked.len() == 1, "{asked:?}");
     }
 
@@ -379,9 +381,9 @@ mod tests {
     fn a_folder_in_place_of_the_file_is_told() {
         let (account, mut seen) = seen(0o755, 0o700, 0o600, 1001, Server::default());
         seen.nodes.insert(FILE.into(), Fact::Absent);
-        assert_eq!(access(&FILE.into(), &account, true, &seen), Access::Missing(FILE.into()));
+        assert_eq!(access(&FILE.into(), &account, true, &System::of(&seen)), Access::Missing(FILE.into()));
         let node = Node { kind: NodeKind::Folder, mode: 0o700, uid: 1001, gid: 1001, access_list: false };
         seen.nodes.insert(FILE.into(), Fact::Known(node));
-        assert_eq!(access(&FILE.into(), &account, true, &seen), Access::NotRegular(FILE.into()));
+        assert_eq!(access(&FILE.into(), &account, true, &System::of(&seen)), Access::NotRegular(FILE.into()));
     }
 }

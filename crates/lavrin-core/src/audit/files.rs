@@ -7,12 +7,11 @@ use crate::finding::{Fault, Finding};
 use crate::fs::{BytePath, Node};
 use crate::login;
 use crate::policy::Policy;
-use crate::server_config::Settings;
-use crate::survey::Observation;
+use crate::system::System;
 use std::collections::HashSet;
 
-pub(super) fn audit(account: &Account, files: &[BytePath], seen: &Observation, policy: &Policy, report: &mut Report) {
-    let strict = login::strict(&Settings::of(account, seen), seen);
+pub(super) fn audit(account: &Account, files: &[BytePath], seen: &System<'_>, policy: &Policy, report: &mut Report) {
+    let strict = login::strict(&seen.settings(account), seen);
     let mut told: HashSet<BytePath> = HashSet::new();
     for path in files {
         let mut say = |path: &BytePath, fault| {

@@ -6,12 +6,13 @@ use crate::finding::{Fault, Finding};
 use crate::fs::{BytePath, Fact};
 use crate::keysfile::{Content, Entry, Line, read_all};
 use crate::login::Limits;
-use crate::survey::{Observation, Resolved, resolve};
+use crate::survey::{Resolved, resolve};
+use crate::system::System;
 use foldhash::quality::RandomState;
 use std::collections::HashMap;
 use std::sync::Arc;
 
-pub(super) fn audit(auditor: &Auditor, account: &Account, files: &[BytePath], seen: &Observation, report: &mut Report) {
+pub(super) fn audit(auditor: &Auditor, account: &Account, files: &[BytePath], seen: &System<'_>, report: &mut Report) {
     for path in files {
         let unseen = |path: &BytePath, why| NotChecked { account: Some(account.name.clone()), path: path.clone(), why };
         let real = match resolve(path, seen) {
@@ -33,7 +34,7 @@ pub(super) fn audit(auditor: &Auditor, account: &Account, files: &[BytePath], se
 }
 
 /// The entries of an account's key files, whatever is wrong with them.
-pub(super) fn entries(auditor: &Auditor, account: &Account, files: &[BytePath], seen: &Observation) -> Vec<AuditEntry> {
+pub(super) fn entries(auditor: &Auditor, account: &Account, files: &[BytePath], seen: &System<'_>) -> Vec<AuditEntry> {
     let mut entries = Vec::new();
     let name: Arc<str> = account.name.as_str().into();
     for path in files {

@@ -11,8 +11,8 @@ use crate::key::strength::{self, Depth, Weakness};
 use crate::key::{Fingerprint, PublicKey};
 use crate::login::{self, Limits};
 use crate::policy::Policy;
-use crate::server_config::Settings;
-use crate::survey::{Observation, Want, Wanted, Who};
+use crate::survey::{Want, Wanted, Who};
+use crate::system::System;
 use foldhash::quality::RandomState;
 use std::collections::{HashMap, HashSet};
 use std::sync::{Arc, RwLock};
@@ -99,7 +99,7 @@ impl Report {
 
 /// What has to be looked at before [`audit`] can say everything.
 #[must_use]
-pub fn wants(seen: &Observation) -> Vec<Want> {
+pub fn wants(seen: &System<'_>) -> Vec<Want> {
     if !seen.looked {
         return vec![Want { what: Wanted::System(Who::All), account: None }];
     }
@@ -111,7 +111,7 @@ pub fn wants(seen: &Observation) -> Vec<Want> {
 
 /// What has to be looked at for one account.
 #[must_use]
-pub fn wants_of(account: &Account, seen: &Observation) -> Vec<Want> {
+pub fn wants_of(account: &Account, seen: &System<'_>) -> Vec<Want> {
     let mut wants = login::wants_of(account, seen);
     let folder = account.home.join(b".ssh");
     // Only where the folder is known to be one: most accounts have none, and each question costs.
@@ -141,7 +141,7 @@ impl Auditor {
 
     /// Everything about one account.
     #[must_use]
-    pub fn account(&self, account: &Account, seen: &Observation) -> Report {
+    pub fn account(&self, account: &Account, seen: &System<'_>) -> Report {
         let mut report = Report { accounts: 1, ..Report::default() };
         if seen.network_homes.contains(&account.home) {
             let (name, path) = (account.name.clone(), account.home.clone());
@@ -157,7 +157,7 @@ impl Auditor {
 
     /// The entries of every account, and nothing else.
     #[must_use]
-    pub fn entries(&self, seen: &Observation) -> Vec<AuditEntry> {
+    pub fn entries(&self, seen: &System<'_>) -> Vec<AuditEntry> {
         let of = |account: &Account| keys::entries(self, account, &login::key_files(account, seen), seen);
         seen.accounts.iter().flat_map(of).collect()
     }
@@ -179,7 +179,7 @@ impl Auditor {
 
 /// Audits every account of an observation.
 #[must_use]
-pub fn audit(seen: &Observation, policy: &Policy) -> Report {
+pub fn audit(seen: &System<'_>, policy: &Policy) -> Report {
     let auditor = Auditor::new(policy.clone());
     let mut report = Report::default();
     for account in seen.accounts.iter() {
@@ -192,13 +192,13 @@ pub fn audit(seen: &Observation, policy: &Policy) -> Report {
 
 /// Files of the server's configuration that could not be read.
 #[must_use]
-pub fn settings_unseen(seen: &Observation) -> Vec<NotChecked> {
+pub fn settings_unseen(seen: &System<'_>) -> Vec<NotChecked> {
     let Some(account) = seen.accounts.first() else { return Vec::new() };
-    let unseen = Settings::of(account, seen).unseen.clone();
+    let unseen = seen.settings(account).unseen.clone();
     unseen.into_iter().map(|path| NotChecked { account: None, path, why: Why::Permission }).collect()
 }
 
-fn private_keys(account: &Account, seen: &Observation, report: &mut Report) {
+fn private_keys(account: &Account, seen: &System<'_>, report: &mut Report) {
     let folder = account.home.join(b".ssh");
     match seen.private_keys.get(&folder) {
         Some(Fact::Known(keys)) => report.findings.extend(keys.iter().map(|key| Finding {
@@ -220,6 +220,7 @@ mod tests {
     use crate::account::read_passwd;
     use crate::fs::{Node, NodeKind};
     use crate::key::{PrivateKey, PublicKey};
+    use crate::survey::Observation;
     use crate::survey::StrayKey;
 
     fn world(content: &str, file_mode: u32, owner: u32) -> Observation {
@@ -241,13 +242,13 @@ mod tests {
     }
 
     fn rules(seen: &Observation) -> Vec<&'static str> {
-        audit(seen, &Policy::default()).findings.iter().map(|finding| finding.fault.rule()).collect()
+        audit(&System::of(seen), &Policy::default()).findings.iter().map(|finding| finding.fault.rule()).collect()
     }
 
     #[test]
     fn an_account_in_order_gives_entries_and_no_findings() {
         let key = PrivateKey::ed25519(&[1; 32]).unwrap();
-        let report = audit(&world(&key.public().line("edda@lantern"), 0o600, 1001), &Policy::default());
+        let report = audit(&System::of(&world(&key.public().line("edda@lantern"), 0o600, 1001)), &Policy::default());
         assert!(report.findings.is_empty(), "{:?}", report.findings);
         assert_eq!(report.entries.len(), 1);
         assert_eq!(report.entries[0].fingerprint, key.public().fingerprint());
@@ -285,7 +286,7 @@ mod tests {
     fn what_was_not_seen_is_not_checked() {
         let mut seen = world("", 0o600, 1001);
         seen.bytes.insert("/home/edda/.ssh/authorized_keys".into(), Fact::Unseen(Why::Permission));
-        let report = audit(&seen, &Policy::default());
+        let report = audit(&System::of(&seen), &Policy::default());
         assert_eq!(report.not_checked.len(), 1);
         assert_eq!(report.not_checked[0].why, Why::Permission);
     }

@@ -3,8 +3,8 @@
 use crate::account::Account;
 use crate::key::Fingerprint;
 use crate::login::{self, Limits, Outcome, Question};
-use crate::server_config::Prepared;
-use crate::survey::{Observation, Want};
+use crate::survey::Want;
+use crate::system::System;
 use crate::text::printable;
 
 /// A key that opens an account, or may open it.
@@ -24,7 +24,7 @@ pub struct Access {
 
 /// What has to be looked at on a host, so that an audit and [`who`] can say everything.
 #[must_use]
-pub fn wants(seen: &Observation) -> Vec<Want> {
+pub fn wants(seen: &System<'_>) -> Vec<Want> {
     let mut wants = crate::audit::wants(seen);
     if seen.looked {
         let with_keys = |account: &&Account| {
@@ -42,12 +42,11 @@ pub fn wants(seen: &Observation) -> Vec<Want> {
 
 /// Every key that opened an account at this time (seconds since 1970), by account.
 #[must_use]
-pub fn who(mut seen: Observation, at: i64) -> Vec<Access> {
-    seen.prepared = Some(Prepared::new(&seen));
+pub fn who(seen: &System<'_>, at: i64) -> Vec<Access> {
     let mut found = Vec::new();
     for account in seen.accounts.iter() {
-        for (key, comment) in login::keys_of(&account.name, &seen) {
-            let verdict = login::judge(&Question::plain(&account.name, &key, at), &seen);
+        for (key, comment) in login::keys_of(&account.name, seen) {
+            let verdict = login::judge(&Question::plain(&account.name, &key, at), seen);
             if verdict.outcome != Outcome::Refused {
                 found.push(Access {
                     account: account.name.clone(),

@@ -13,7 +13,8 @@ use crate::login::Place;
 use crate::policy::Policy;
 use crate::register::{Grant, Host, OwnedKey, Person, Register, Whom};
 use crate::steps::{self, Edits, Kept, NoSteps, Steps, bring};
-use crate::survey::{Observation, Resolved, resolve};
+use crate::survey::{Resolved, resolve};
+use crate::system::System;
 use crate::text::printable;
 use foldhash::quality::RandomState;
 use std::collections::{BTreeSet, HashMap, HashSet};
@@ -134,7 +135,7 @@ impl<'a> Comparer<'a> {
     /// Every account of a host on which something differs. `removed` says which entries were removed before, and when.
     /// The observation should be prepared, where it has many accounts.
     #[must_use]
-    pub fn host(&self, host: &Host, seen: &Observation, removed: &Removed) -> Vec<AccountComparison> {
+    pub fn host(&self, host: &Host, seen: &System<'_>, removed: &Removed) -> Vec<AccountComparison> {
         let grants = self.grants_on(host);
         let mut found: Vec<AccountComparison> = Vec::new();
         let mut read: HashSet<BytePath, RandomState> = HashSet::default();
@@ -222,7 +223,7 @@ impl<'a> Comparer<'a> {
 }
 
 /// Whether a file may be a key file: it holds something and is none of the server's own settings.
-fn may_hold_keys(path: &BytePath, content: &Fact<Vec<u8>>, seen: &Observation) -> bool {
+fn may_hold_keys(path: &BytePath, content: &Fact<Vec<u8>>, seen: &System<'_>) -> bool {
     let of_server = || {
         seen.config_path.as_ref() == Some(path)
             || path.as_bytes() == b"/etc/ssh/sshd_config"
@@ -232,7 +233,7 @@ fn may_hold_keys(path: &BytePath, content: &Fact<Vec<u8>>, seen: &Observation) -
 }
 
 /// Files that several managed accounts read: a change for one of them would be one for the others.
-fn share(found: &mut [AccountComparison], host: &Host, seen: &Observation) {
+fn share(found: &mut [AccountComparison], host: &Host, seen: &System<'_>) {
     let real = |name: &str| -> Vec<BytePath> {
         let targets = seen.account(name).and_then(|account| steps::targets(account, seen).ok());
         targets.into_iter().flatten().map(|target| target.real).collect()
@@ -251,7 +252,7 @@ struct OneAccount<'b, 'a> {
     host: &'b Host,
     account: &'b Account,
     managed: bool,
-    seen: &'b Observation,
+    seen: &'b System<'b>,
     removed: &'b Removed,
 }
 
@@ -377,7 +378,7 @@ impl AccountComparison {
     ///
     /// # Errors
     /// [`NoSteps`].
-    pub fn steps(&self, seen: &Observation, policy: &Policy) -> Result<Steps, NoSteps> {
+    pub fn steps(&self, seen: &System<'_>, policy: &Policy) -> Result<Steps, NoSteps> {
         if let Some(fault) = &self.fault {
             return Err(fault.clone());
         }

@@ -19,9 +19,9 @@ use crate::finding::{Fault, Finding, Severity};
 use crate::fs::BytePath;
 use crate::key::Fingerprint;
 use crate::register::{Date, Exception, Host, Register};
-use crate::server_config::Prepared;
 use crate::survey::Observation;
 use crate::survey::key_use::KeyUse;
+use crate::system::System;
 pub use access::{Access, wants, who};
 pub use fault::{HOST_RULES, HostFault};
 pub use index::{Index, Owner};
@@ -130,11 +130,11 @@ impl<'a> FleetAuditor<'a> {
 
     /// Everything about one host. Without an observation only that it was never seen.
     #[must_use]
-    pub fn host(&self, host: &Host, seen: Option<Observation>, state: &HostState) -> FleetReport {
+    pub fn host(&self, host: &Host, seen: Option<&Observation>, state: &HostState) -> FleetReport {
         let mut report = FleetReport::default();
         let mut findings = hosts::check(host, state, self.now);
-        if let Some(mut seen) = seen {
-            seen.prepared = Some(Prepared::new(&seen));
+        if let Some(seen) = seen {
+            let seen = System::of(seen);
             let of_system = self.system(&seen);
             report.accounts = of_system.accounts;
             report.not_checked = of_system.not_checked.into_iter().map(|item| (host.id.clone(), item)).collect();
@@ -155,7 +155,7 @@ impl<'a> FleetAuditor<'a> {
     }
 
     /// Every account of a host, as the audit of a single one sees it.
-    fn system(&self, seen: &Observation) -> Report {
+    fn system(&self, seen: &System<'_>) -> Report {
         let mut report = Report::default();
         for account in seen.accounts.iter() {
             report.absorb(self.auditor.account(account, seen));

@@ -2,16 +2,15 @@
 
 use super::fault::HostFault;
 use crate::finding::{Fault, Finding};
-use crate::server_config::Settings;
-use crate::survey::Observation;
+use crate::system::System;
 
-pub(super) fn check(seen: &Observation) -> Vec<Finding> {
+pub(super) fn check(seen: &System<'_>) -> Vec<Finding> {
     // Only OpenSSH has these settings; where its files could not be read, that is told as not checked.
     let Some(root) = seen.accounts.iter().find(|account| account.is_root()).filter(|_| !seen.server.is_dropbear())
     else {
         return Vec::new();
     };
-    let settings = Settings::of(root, seen);
+    let settings = seen.settings(root);
     if !settings.unseen.is_empty() {
         return Vec::new();
     }

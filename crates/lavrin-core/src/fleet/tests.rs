@@ -4,6 +4,7 @@ use crate::fs::{Fact, Node, NodeKind};
 use crate::key::{PrivateKey, PublicKey};
 use crate::register::{SourceFile, read};
 use crate::survey::StrayKey;
+use crate::system::System;
 
 const DAY: i64 = 86_400;
 const TODAY: Date = Date { year: 2026, month: 11, day: 23 };
@@ -79,7 +80,7 @@ const SHUT: &str = "PasswordAuthentication no\nKbdInteractiveAuthentication no\n
 
 fn rules_of(register: &Register, host: &str, seen: Option<Observation>, state: &HostState) -> Vec<&'static str> {
     let auditor = FleetAuditor::new(register, now());
-    let mut report = auditor.host(&register.hosts[host], seen, state);
+    let mut report = auditor.host(&register.hosts[host], seen.as_ref(), state);
     auditor.finish(&mut report);
     report.findings.iter().map(|found| found.finding.fault.rule()).collect()
 }
@@ -218,12 +219,12 @@ fn who_could_log_in_follows_the_verdict_of_that_day() {
     let keys = format!("{}expiry-time=\"20261101\" {}", line(1), line(2));
     let at = |date: Date| {
         let seen = host_with(&keys, SHUT);
-        who(seen, date.number() * DAY).into_iter().map(|access| access.key).collect::<Vec<_>>()
+        who(&System::of(&seen), date.number() * DAY).into_iter().map(|access| access.key).collect::<Vec<_>>()
     };
     let (one, two) = (key(1).fingerprint(), key(2).fingerprint());
     assert_eq!(at(Date { year: 2026, month: 10, day: 1 }), [one, two]);
     assert_eq!(at(TODAY), [one]);
-    assert!(who(host_with(&keys, "DenyUsers edda\n"), now().time).is_empty());
+    assert!(who(&System::of(&host_with(&keys, "DenyUsers edda\n")), now().time).is_empty());
 }
 
 /// Differences as signs, in order: what is missing, what carries other options, what goes and why, what is nobody's, modes.
@@ -237,7 +238,7 @@ fn differences(access: &str, hosts: &str, keys: &str, change: impl FnOnce(&mut O
     let mut seen = host_with(keys, "");
     change(&mut seen);
     let removed = [(("edda".to_owned(), key(3).fingerprint()), TODAY)].into();
-    let found = Comparer::new(&register, now()).host(&host, &seen, &removed);
+    let found = Comparer::new(&register, now()).host(&host, &System::of(&seen), &removed);
     let sign = |difference: &Difference| match difference {
         Difference::Add { who, options, .. } => format!("+{who} {options}"),
         Difference::Options { who, place, from, to, .. } => format!("~{who} {} {from}>{to}", place.line),

@@ -5,11 +5,12 @@ use super::{Question, Reason, ReasonKind};
 use crate::account::{Account, Aging, Password};
 use crate::fs::NodeKind;
 use crate::server_config::{Settings, group_names, matches};
-use crate::survey::{Observation, Resolved, resolve};
+use crate::survey::{Resolved, resolve};
+use crate::system::System;
 
 const SECONDS_A_DAY: i64 = 86_400;
 
-pub(super) fn reasons(account: &Account, settings: &Settings, question: &Question, seen: &Observation) -> Vec<Reason> {
+pub(super) fn reasons(account: &Account, settings: &Settings, question: &Question, seen: &System<'_>) -> Vec<Reason> {
     let mut reasons = Vec::new();
     let mut push = |kind, keyword: &str| {
         let setting = settings.get(keyword);
@@ -42,7 +43,7 @@ pub(super) fn reasons(account: &Account, settings: &Settings, question: &Questio
 }
 
 /// Locks and dates. With `UsePAM` the server leaves them to PAM, which asks after the key was accepted.
-fn state(account: &Account, settings: &Settings, today: i64, seen: &Observation) -> Option<ReasonKind> {
+fn state(account: &Account, settings: &Settings, today: i64, seen: &System<'_>) -> Option<ReasonKind> {
     if seen.server.is_dropbear() {
         return None;
     }
@@ -60,7 +61,7 @@ fn state(account: &Account, settings: &Settings, today: i64, seen: &Observation)
     }
 }
 
-fn shell(account: &Account, seen: &Observation) -> Option<ReasonKind> {
+fn shell(account: &Account, seen: &System<'_>) -> Option<ReasonKind> {
     match resolve(&account.shell, seen) {
         // A tree without the folder of the shell is only part of a system and says nothing about it.
         Resolved::Missing(path) if path.name() == account.shell.name() => {
@@ -74,7 +75,7 @@ fn shell(account: &Account, seen: &Observation) -> Option<ReasonKind> {
 }
 
 /// The keyword of the list that keeps the account out, in the server's order.
-fn kept_out(account: &Account, settings: &Settings, seen: &Observation) -> Option<&'static str> {
+fn kept_out(account: &Account, settings: &Settings, seen: &System<'_>) -> Option<&'static str> {
     let list = |keyword: &str| settings.get(keyword).map(|setting| &setting.words);
     let user = |words: &Vec<String>| words.iter().any(|word| user_fits(word, account, settings, seen));
     // As with users, a `!` in front is part of the name.
@@ -96,7 +97,7 @@ fn kept_out(account: &Account, settings: &Settings, seen: &Observation) -> Optio
 }
 
 /// A pattern of users, perhaps with `@` and patterns of hosts. A `!` in front is no negation here but part of the name.
-fn user_fits(word: &str, account: &Account, settings: &Settings, seen: &Observation) -> bool {
+fn user_fits(word: &str, account: &Account, settings: &Settings, seen: &System<'_>) -> bool {
     let (user, host) = word.split_once('@').map_or((word, None), |(user, host)| (user, Some(host)));
     if !matches(user.as_bytes(), account.name.as_bytes()) {
         return false;

@@ -7,7 +7,8 @@ use crate::fs::{BytePath, Fact, Why};
 use crate::key::Fingerprint;
 use crate::keysfile::{Content, KeysFile};
 use crate::server_config::Settings;
-use crate::survey::{Observation, Resolved, resolve};
+use crate::survey::{Resolved, resolve};
+use crate::system::System;
 use std::collections::HashMap;
 
 /// Why a key is not shown to be gone from an account.
@@ -39,7 +40,7 @@ pub struct Traces {
 impl Traces {
     /// Those of an account.
     #[must_use]
-    pub fn of(account: &Account, seen: &Observation) -> Self {
+    pub fn of(account: &Account, seen: &System<'_>) -> Self {
         let mut traces = Self::default();
         if seen.network_homes.contains(&account.home) {
             traces.open.push(NotGone::Unseen(account.home.clone(), Why::NetworkHome));
@@ -49,7 +50,7 @@ impl Traces {
             traces.file(&file, seen);
         }
         if !seen.server.is_dropbear() {
-            traces.settings(&Settings::of(account, seen));
+            traces.settings(&seen.settings(account));
         }
         traces
     }
@@ -66,7 +67,7 @@ impl Traces {
         self.open.is_empty()
     }
 
-    fn file(&mut self, named: &BytePath, seen: &Observation) {
+    fn file(&mut self, named: &BytePath, seen: &System<'_>) {
         let real = match resolve(named, seen) {
             Resolved::To(real, _) => real,
             // The server finds nothing there either.
@@ -113,7 +114,7 @@ impl Traces {
 
 /// Why a key is not gone from an account, or not shown to be; `None`: it is gone.
 #[must_use]
-pub fn not_gone(name: &str, key: &Fingerprint, seen: &Observation) -> Option<NotGone> {
+pub fn not_gone(name: &str, key: &Fingerprint, seen: &System<'_>) -> Option<NotGone> {
     match seen.account(name) {
         Some(account) => Traces::of(account, seen).not_gone(key),
         // Whoever reads the list of accounts as root reads all of it.
@@ -128,6 +129,7 @@ mod tests {
     use crate::account::read_passwd;
     use crate::fs::{Node, NodeKind};
     use crate::key::PrivateKey;
+    use crate::survey::Observation;
 
     const FILE: &str = "/home/edda/.ssh/authorized_keys";
 
@@ -152,7 +154,7 @@ mod tests {
 
     #[test]
     fn a_key_is_gone_where_all_was_read_and_no_line_holds_it() {
-        let ask = |seen: &Observation| not_gone("edda", &key(1).fingerprint(), seen);
+        let ask = |seen: &Observation| not_gone("edda", &key(1).fingerprint(), &System::of(seen));
         let other = key(2).line("sten");
         assert_eq!(ask(&seen(&other)), None);
         let place = |line| Place { path: FILE.into(), line };
@@ -167,7 +169,7 @@ mod tests {
 
     #[test]
     fn what_was_not_read_is_not_gone() {
-        let ask = |seen: &Observation| not_gone("edda", &key(1).fingerprint(), seen);
+        let ask = |seen: &Observation| not_gone("edda", &key(1).fingerprint(), &System::of(seen));
         let mut world = seen("");
         world.bytes.insert(FILE.into(), Fact::Unseen(Why::TooLarge(1)));
         assert_eq!(ask(&world), Some(NotGone::Unseen(FILE.into(), Why::TooLarge(1))));

@@ -16,7 +16,8 @@ use crate::key::container::{PieceKind, read};
 use crate::key::{Fingerprint, PublicKey};
 use crate::keysfile::{Entry, KeysFile};
 use crate::server_config::{self, ConfigFault, Settings};
-use crate::survey::{KEYS_FILE_BYTES_MAX, Observation, Resolved, Want, Wanted, Who, resolve};
+use crate::survey::{KEYS_FILE_BYTES_MAX, Resolved, Want, Wanted, Who, resolve};
+use crate::system::System;
 pub use gone::{NotGone, Traces, not_gone};
 pub use limits::Limits;
 pub(crate) use offered::{is_binary_list, lists, revoked_file};
@@ -93,7 +94,7 @@ pub struct Place {
 
 /// What has to be looked at before [`judge`] can say everything about one account.
 #[must_use]
-pub fn wants(name: &str, seen: &Observation) -> Vec<Want> {
+pub fn wants(name: &str, seen: &System<'_>) -> Vec<Want> {
     if !seen.looked {
         return vec![Want { what: Wanted::System(Who::One(name.to_owned())), account: None }];
     }
@@ -109,7 +110,7 @@ pub fn wants(name: &str, seen: &Observation) -> Vec<Want> {
 
 /// What has to be looked at to find the key in the files of other accounts too.
 #[must_use]
-pub fn wants_of_others(seen: &Observation) -> Vec<Want> {
+pub fn wants_of_others(seen: &System<'_>) -> Vec<Want> {
     let mut distinct = HashSet::new();
     let all = seen.accounts.iter().flat_map(|account| wants_of(account, seen));
     all.filter(|want| distinct.insert(want.clone())).collect()
@@ -117,7 +118,7 @@ pub fn wants_of_others(seen: &Observation) -> Vec<Want> {
 
 /// The key of this fingerprint, from whichever of the account's files holds it.
 #[must_use]
-pub fn find_key(name: &str, fingerprint: &Fingerprint, seen: &Observation) -> Option<PublicKey> {
+pub fn find_key(name: &str, fingerprint: &Fingerprint, seen: &System<'_>) -> Option<PublicKey> {
     let account = seen.account(name)?;
     key_files(account, seen).iter().find_map(|file| {
         let Resolved::To(real, _) = resolve(file, seen) else { return None };
@@ -130,7 +131,7 @@ pub fn find_key(name: &str, fingerprint: &Fingerprint, seen: &Observation) -> Op
 
 /// Every key that stands in a key file of the account, usable or not, with its comment, each once.
 #[must_use]
-pub fn keys_of(name: &str, seen: &Observation) -> Vec<(PublicKey, Vec<u8>)> {
+pub fn keys_of(name: &str, seen: &System<'_>) -> Vec<(PublicKey, Vec<u8>)> {
     let Some(account) = seen.account(name) else { return Vec::new() };
     let mut found: Vec<(PublicKey, Vec<u8>)> = Vec::new();
     let mut told = HashSet::new();
@@ -151,7 +152,7 @@ pub fn keys_of(name: &str, seen: &Observation) -> Vec<(PublicKey, Vec<u8>)> {
 
 /// The same for an account that was found. Homes on a network file system that nobody asked for are left alone.
 #[must_use]
-pub fn wants_of(account: &Account, seen: &Observation) -> Vec<Want> {
+pub fn wants_of(account: &Account, seen: &System<'_>) -> Vec<Want> {
     if seen.network_homes.contains(&account.home) {
         return Vec::new();
     }
@@ -170,7 +171,7 @@ pub fn wants_of(account: &Account, seen: &Observation) -> Vec<Want> {
 /// What root may look at for an account where that may not look itself: its own files where root alone, or the account in
 /// its own folders, has put them. `None`: every account's.
 #[must_use]
-pub fn root_may_see(name: Option<&str>, seen: &Observation) -> HashSet<BytePath> {
+pub fn root_may_see(name: Option<&str>, seen: &System<'_>) -> HashSet<BytePath> {
     let accounts = seen.accounts.iter().filter(|account| name.is_none_or(|name| account.name == name));
     let files = accounts.flat_map(|account| key_files(account, seen));
     files.flat_map(|file| access_rules::root_may_see(&file, seen)).collect()
@@ -178,23 +179,23 @@ pub fn root_may_see(name: Option<&str>, seen: &Observation) -> HashSet<BytePath>
 
 /// The key files of an account: dropbear knows one, OpenSSH those that its settings name.
 #[must_use]
-pub fn key_files(account: &Account, seen: &Observation) -> Vec<BytePath> {
+pub fn key_files(account: &Account, seen: &System<'_>) -> Vec<BytePath> {
     if seen.server.is_dropbear() {
         vec![account.home.join(b".ssh/authorized_keys")]
     } else {
-        Settings::of(account, seen).key_files(account)
+        seen.settings(account).key_files(account)
     }
 }
 
 /// Whether the server refuses to read files with loose modes. Dropbear always does.
 #[must_use]
-pub fn strict(settings: &Settings, seen: &Observation) -> bool {
+pub fn strict(settings: &Settings, seen: &System<'_>) -> bool {
     seen.server.is_dropbear() || settings.word("strictmodes", "yes") != "no"
 }
 
 /// Decides.
 #[must_use]
-pub fn judge(question: &Question, seen: &Observation) -> Verdict {
+pub fn judge(question: &Question, seen: &System<'_>) -> Verdict {
     let Some(account) = seen.account(&question.account) else {
         return settle(vec![Reason::plain(ReasonKind::NoSuchAccount)], None, Limits::default());
     };
@@ -202,7 +203,7 @@ pub fn judge(question: &Question, seen: &Observation) -> Verdict {
         let unseen = Reason::at(ReasonKind::Unseen(Why::NetworkHome), &account.home, None);
         return settle(vec![unseen], None, Limits::default());
     }
-    let settings = Settings::of(account, seen);
+    let settings = seen.settings(account);
     let mut reasons = config_reasons(&settings);
     reasons.extend(account_rules::reasons(account, &settings, question, seen));
     reasons.extend(offered::reasons(question, account, &settings, seen));
@@ -265,7 +266,7 @@ fn config_reasons(settings: &Settings) -> Vec<Reason> {
 }
 
 /// What the server's settings leave open.
-fn open_questions(account: &Account, settings: &Settings, seen: &Observation, accepted: bool) -> Vec<Reason> {
+fn open_questions(account: &Account, settings: &Settings, seen: &System<'_>, accepted: bool) -> Vec<Reason> {
     let mut reasons = Vec::new();
     let place = |keyword: &str, kind: ReasonKind| {
         let setting = settings.get(keyword)?;
@@ -321,7 +322,7 @@ struct Search {
 }
 
 /// Goes through the key files as the server does: the first entry that matches and is usable wins.
-fn search(question: &Question, account: &Account, settings: &Settings, seen: &Observation) -> Search {
+fn search(question: &Question, account: &Account, settings: &Settings, seen: &System<'_>) -> Search {
     let mut reasons = Vec::new();
     let files = key_files(account, seen);
     if files.is_empty() {
@@ -371,7 +372,7 @@ fn search_file(
     question: &Question,
     account: &Account,
     settings: &Settings,
-    seen: &Observation,
+    seen: &System<'_>,
     file: &KeysFile,
     path: &BytePath,
 ) -> Result<(usize, Limits), Vec<Reason>> {
@@ -416,7 +417,7 @@ fn entry_reason(
     question: &Question,
     account: &Account,
     settings: &Settings,
-    seen: &Observation,
+    seen: &System<'_>,
     entry: &Entry,
 ) -> Option<ReasonKind> {
     let options = &entry.options;
@@ -459,7 +460,7 @@ fn barred_reasons(
     question: &Question,
     account: &Account,
     settings: &Settings,
-    seen: &Observation,
+    seen: &System<'_>,
 ) -> Vec<Reason> {
     match access {
         Access::Barred(real, obstacles) => {
@@ -481,7 +482,7 @@ fn barred_reasons(
 }
 
 /// Whether the key stands in another account's file: the right key for the wrong account.
-fn other_accounts(question: &Question, account: &Account, seen: &Observation) -> Vec<Reason> {
+fn other_accounts(question: &Question, account: &Account, seen: &System<'_>) -> Vec<Reason> {
     let mut found = Vec::new();
     for other in seen.accounts.iter().filter(|other| other.name != account.name) {
         for path in key_files(other, seen) {

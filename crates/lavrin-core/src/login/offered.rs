@@ -8,7 +8,8 @@ use crate::key::container::{PieceKind, read};
 use crate::key::{Algorithm, Fingerprint, PublicKey};
 use crate::keysfile::options::Options;
 use crate::server_config::Settings;
-use crate::survey::{KEYS_FILE_BYTES_MAX, Observation, Resolved, Want, Wanted, resolve};
+use crate::survey::{KEYS_FILE_BYTES_MAX, Resolved, Want, Wanted, resolve};
+use crate::system::System;
 
 /// RSA keys below this size are refused by every OpenSSH server; `RequiredRSASize` can only raise it.
 const SERVER_RSA_BITS_MIN: usize = 1024;
@@ -16,7 +17,7 @@ const SERVER_RSA_BITS_MIN: usize = 1024;
 /// How a binary list of revoked keys begins.
 const BINARY_LIST: &[u8] = b"SSHKRL\n\0";
 
-pub(super) fn reasons(question: &Question, account: &Account, settings: &Settings, seen: &Observation) -> Vec<Reason> {
+pub(super) fn reasons(question: &Question, account: &Account, settings: &Settings, seen: &System<'_>) -> Vec<Reason> {
     if seen.server.is_dropbear() {
         return Vec::new();
     }
@@ -66,8 +67,8 @@ fn file_of_revoked(settings: &Settings) -> Option<BytePath> {
 }
 
 /// The file of revoked keys, where the settings for an account name one.
-pub(crate) fn revoked_file(account: &Account, seen: &Observation) -> Option<BytePath> {
-    file_of_revoked(&Settings::of(account, seen))
+pub(crate) fn revoked_file(account: &Account, seen: &System<'_>) -> Option<BytePath> {
+    file_of_revoked(&seen.settings(account))
 }
 
 /// Whether a list of revoked keys is in the binary form.
@@ -75,7 +76,7 @@ pub(crate) fn is_binary_list(bytes: &[u8]) -> bool {
     bytes.starts_with(BINARY_LIST)
 }
 
-pub(super) fn revoked_wants(account: &Account, seen: &Observation) -> Option<Want> {
+pub(super) fn revoked_wants(account: &Account, seen: &System<'_>) -> Option<Want> {
     let file = revoked_file(account, seen)?;
     match resolve(&file, seen) {
         Resolved::Ask(path) => Some(Want { what: Wanted::Node(path), account: None }),
@@ -85,7 +86,7 @@ pub(super) fn revoked_wants(account: &Account, seen: &Observation) -> Option<Wan
 }
 
 /// A server that cannot read its list of revoked keys takes every key for revoked.
-fn revoked(question: &Question, _: &Account, settings: &Settings, seen: &Observation) -> Option<Reason> {
+fn revoked(question: &Question, _: &Account, settings: &Settings, seen: &System<'_>) -> Option<Reason> {
     let file = file_of_revoked(settings)?;
     let reason = |kind| Some(Reason::at(kind, &file, None));
     let real = match resolve(&file, seen) {

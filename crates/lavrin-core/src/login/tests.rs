@@ -5,6 +5,8 @@ use crate::account::{read_groups, read_passwd};
 use crate::fs::{Node, NodeKind};
 use crate::key::PrivateKey;
 use crate::key::container::write::{self, Form};
+use crate::survey::Observation;
+use crate::system::System;
 use std::sync::Arc;
 
 const FILE: &str = "/home/edda/.ssh/authorized_keys";
@@ -39,11 +41,11 @@ fn key(seed: u8) -> PublicKey {
     PrivateKey::ed25519(&[seed; 32]).unwrap().public().clone()
 }
 
-fn ask(seen: &Observation) -> Verdict {
+fn ask(seen: &System<'_>) -> Verdict {
     judge(&Question::plain("edda", &key(1), 1_795_392_000), seen)
 }
 
-fn rule(seen: &Observation) -> &'static str {
+fn rule(seen: &System<'_>) -> &'static str {
     ask(seen).deciding.map_or("accepted", |reason| reason.kind.rule())
 }
 
@@ -53,7 +55,7 @@ fn line() -> String {
 
 #[test]
 fn a_key_in_good_order_opens_the_account() {
-    let verdict = ask(&world(&format!("# tide\n{}\n", line()), ""));
+    let verdict = ask(&System::of(&world(&format!("# tide\n{}\n", line()), "")));
     assert_eq!(verdict.outcome, Outcome::Accepted);
     assert_eq!(verdict.entry, Some(Place { path: FILE.into(), line: 2 }));
     assert!(verdict.limits.is_empty());
@@ -71,13 +73,13 @@ fn each_option_that_refuses_is_named() {
         ("restrict,command=\"/bin/tide\" ", "accepted"),
     ];
     for (options, expected) in cases {
-        assert_eq!(rule(&world(&format!("{options}{}\n", line()), "")), expected, "{options}");
+        assert_eq!(rule(&System::of(&world(&format!("{options}{}\n", line()), ""))), expected, "{options}");
     }
 }
 
 #[test]
 fn an_entry_that_is_passed_over_falls_through_to_a_later_one() {
-    let verdict = ask(&world(&format!("expiry-time=\"20010101\" {0}\nno-pty {0}\n", line()), ""));
+    let verdict = ask(&System::of(&world(&format!("expiry-time=\"20010101\" {0}\nno-pty {0}\n", line()), "")));
     assert_eq!(verdict.outcome, Outcome::Accepted);
     assert_eq!(verdict.entry.unwrap().line, 2);
     assert_eq!(verdict.limits.denied, ["terminal"]);
@@ -109,7 +111,7 @@ fn settings_that_keep_the_account_out_are_named_with_their_line() {
         ("Match address 192.0.2.10/24\nPermitRootLogin no", "config-rejected"),
     ];
     for (config, expected) in cases {
-        assert_eq!(rule(&world(&line(), config)), expected, "{config}");
+        assert_eq!(rule(&System::of(&world(&line(), config))), expected, "{config}");
     }
 }
 
@@ -120,7 +122,7 @@ fn a_mode_on_the_way_decides_before_a_missing_entry() {
         "/home/edda".into(),
         Fact::Known(Node { kind: NodeKind::Folder, mode: 0o777, uid: 1001, gid: 1001, access_list: false }),
     );
-    let verdict = ask(&seen);
+    let verdict = ask(&System::of(&seen));
     assert_eq!(
         verdict.deciding.unwrap().kind,
         ReasonKind::Obstacle(ObstacleKind::TooOpen { found: 0o777, wanted: 0o755 })
@@ -135,23 +137,24 @@ fn a_key_that_is_there_and_not_on_a_line_of_its_own_is_told() {
     for mangled in
         [format!("{other}{line}\n"), rfc, format!("# tide\r{line}\r"), format!("{}\n{}\n", &line[..76], &line[76..])]
     {
-        assert_eq!(rule(&world(&mangled, "")), "key-not-on-its-line", "{mangled}");
+        assert_eq!(rule(&System::of(&world(&mangled, ""))), "key-not-on-its-line", "{mangled}");
     }
-    assert_eq!(rule(&world(&other, "")), "no-entry");
+    assert_eq!(rule(&System::of(&world(&other, ""))), "no-entry");
 }
 
 #[test]
 fn what_was_not_seen_is_undecided_and_named() {
     let mut seen = world(&line(), "");
     seen.bytes.insert(FILE.into(), Fact::Unseen(Why::Permission));
-    let verdict = ask(&seen);
+    let verdict = ask(&System::of(&seen));
     assert_eq!(verdict.outcome, Outcome::Undecided);
     assert_eq!(verdict.deciding.unwrap().kind, ReasonKind::Unseen(Why::Permission));
 }
 
 #[test]
 fn a_command_that_gives_keys_leaves_a_missing_entry_undecided() {
-    let verdict = ask(&world("", "AuthorizedKeysCommand /usr/bin/keys %u\nAuthorizedKeysCommandUser nobody"));
+    let verdict =
+        ask(&System::of(&world("", "AuthorizedKeysCommand /usr/bin/keys %u\nAuthorizedKeysCommandUser nobody")));
     assert_eq!(verdict.outcome, Outcome::Undecided);
     assert_eq!(verdict.deciding.unwrap().kind.rule(), "keys-command");
 }
@@ -160,7 +163,7 @@ fn a_command_that_gives_keys_leaves_a_missing_entry_undecided() {
 fn the_right_key_for_the_wrong_account_is_found() {
     let mut seen = world("", "");
     seen.bytes.insert("/home/sten/.ssh/authorized_keys".into(), Fact::Known(line().into_bytes()));
-    let verdict = ask(&seen);
+    let verdict = ask(&System::of(&seen));
     assert_eq!(verdict.outcome, Outcome::Refused);
     assert_eq!(verdict.also[0].kind, ReasonKind::OtherAccount("sten".into()));
 }
@@ -169,15 +172,10 @@ fn the_right_key_for_the_wrong_account_is_found() {
 fn a_missing_account_and_a_locked_one_are_told() {
     let mut seen = world(&line(), "");
     Arc::make_mut(&mut seen.accounts)[0].password = Some(Password::Locked);
-    assert_eq!(rule(&seen), "account-locked");
-    assert_eq!(
-        rule(&{
-            let mut pam = world(&line(), "UsePAM yes");
-            Arc::make_mut(&mut pam.accounts)[0].password = Some(Password::Locked);
-            pam
-        }),
-        "accepted"
-    );
+    assert_eq!(rule(&System::of(&seen)), "account-locked");
+    let mut pam = world(&line(), "UsePAM yes");
+    Arc::make_mut(&mut pam.accounts)[0].password = Some(Password::Locked);
+    assert_eq!(rule(&System::of(&pam)), "accepted");
     seen.accounts = Arc::default();
-    assert_eq!(rule(&seen), "no-such-account");
+    assert_eq!(rule(&System::of(&seen)), "no-such-account");
 }

@@ -12,26 +12,26 @@ use std::collections::{BTreeMap, HashSet};
 use std::sync::Arc;
 
 /// A configuration taken apart once for the many accounts of a system.
-#[derive(Debug, Clone)]
-pub struct Prepared {
-    collected: Arc<Collected>,
+#[derive(Debug)]
+pub struct Config {
+    collected: Collected,
     same: Option<Arc<Settings>>,
 }
 
-impl Prepared {
-    /// Takes the configuration apart that was seen. What is seen of it later does not count any more.
+impl Config {
+    /// Takes the configuration apart that was seen.
     #[must_use]
-    pub fn new(seen: &Observation) -> Self {
+    pub fn of(seen: &Observation) -> Self {
         let collected = collect(&main_path(seen), seen);
         let differs = collected.statements.iter().any(|statement| statement.keyword == "match");
         let nobody = Account::unknown("");
         let same = (!differs).then(|| Arc::new(settings(&collected, Some(&nobody), seen)));
-        Self { collected: Arc::new(collected), same }
+        Self { collected, same }
     }
 
     /// What is in force for this account.
     #[must_use]
-    pub fn of(&self, account: &Account, seen: &Observation) -> Arc<Settings> {
+    pub fn of_account(&self, account: &Account, seen: &Observation) -> Arc<Settings> {
         self.same.clone().unwrap_or_else(|| Arc::new(settings(&self.collected, Some(account), seen)))
     }
 }
@@ -242,14 +242,14 @@ mod tests {
     }
 
     #[test]
-    fn a_prepared_configuration_says_what_reading_it_for_each_account_says() {
+    fn a_configuration_taken_apart_once_says_what_reading_it_for_each_account_says() {
         let accounts = read_passwd(b"edda:x:1001:1001::/home/edda:/bin/sh\nsten:x:1002:1002::/home/sten:/bin/sh\n");
         for text in ["StrictModes no\nUsePAM yes\n", "Match User sten\nAuthorizedKeysFile /etc/keys/%u\n", "Nonsense\n"]
         {
             let seen = seen(text);
-            let prepared = Prepared::new(&seen);
+            let config = Config::of(&seen);
             for account in &accounts {
-                assert_eq!(*prepared.of(account, &seen), Settings::from_files(Some(account), &seen), "{text}");
+                assert_eq!(*config.of_account(account, &seen), Settings::from_files(Some(account), &seen), "{text}");
             }
         }
     }

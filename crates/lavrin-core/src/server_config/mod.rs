@@ -11,12 +11,11 @@ use crate::account::{Account, Group};
 use crate::fs::BytePath;
 use crate::survey::{Observation, Want};
 pub use conditions::Connection;
-pub use effective::Prepared;
+pub use effective::Config;
 pub use lines::ConfigFault;
 use lines::{collect, read_line};
 pub use patterns::{list_matches, matches};
 use std::collections::BTreeMap;
-use std::sync::Arc;
 
 /// The file that the server reads unless told otherwise.
 pub const USUAL_PATH: &str = "/etc/ssh/sshd_config";
@@ -50,7 +49,7 @@ pub struct Settings {
 /// What has to be looked at before [`Settings::from_files`] can say everything.
 #[must_use]
 pub fn wants(seen: &Observation) -> Vec<Want> {
-    if seen.prepared.is_some() || seen.server.is_dropbear() {
+    if seen.server.is_dropbear() {
         return Vec::new();
     }
     collect(&main_path(seen), seen).wants
@@ -85,20 +84,6 @@ const DEFAULTS: [(&str, &str); 11] = [
 ];
 
 impl Settings {
-    /// What is in force for a login: what the server itself said, else what its files say.
-    #[must_use]
-    pub fn of(account: &Account, seen: &Observation) -> Arc<Self> {
-        // Dropbear has no settings in files, and OpenSSH's do not concern it.
-        if seen.server.is_dropbear() {
-            return Arc::default();
-        }
-        match (&seen.said_by_server, &seen.prepared) {
-            (Some(said), _) => Arc::new(Self::from_server(said)),
-            (None, Some(prepared)) => prepared.of(account, seen),
-            (None, None) => Arc::new(Self::from_files(Some(account), seen)),
-        }
-    }
-
     /// Reads the configuration files for an account and the connection that the observation is about; without an account
     /// no Match block holds.
     #[must_use]

@@ -2,12 +2,12 @@
 
 use super::modes::{self, Modes};
 use super::{
-    Access, Account, BytePath, Change, NoSteps, Observation, Obstacle, Place, Policy, Revived, Steps, Target, access,
-    can_be_mended, check_home, login, owner_after, target,
+    Access, Account, BytePath, Change, NoSteps, Obstacle, Place, Policy, Revived, Steps, Target, access, can_be_mended,
+    check_home, login, owner_after, target,
 };
 use crate::key::Fingerprint;
 use crate::keysfile::KeysFile;
-use crate::server_config::Settings;
+use crate::system::System;
 
 /// What is asked of the key files of one account.
 #[derive(Debug, Clone, Default)]
@@ -29,7 +29,7 @@ pub struct Edits {
 pub(crate) fn modes(
     account: &Account,
     found: &[Target],
-    seen: &Observation,
+    seen: &System<'_>,
     policy: &Policy,
 ) -> Result<Vec<Change>, NoSteps> {
     let (home, home_node) = check_home(account, seen)?;
@@ -39,7 +39,7 @@ pub(crate) fn modes(
 }
 
 /// The files that the server reads for an account, two names of one file once.
-pub(crate) fn targets(account: &Account, seen: &Observation) -> Result<Vec<Target>, NoSteps> {
+pub(crate) fn targets(account: &Account, seen: &System<'_>) -> Result<Vec<Target>, NoSteps> {
     let mut found: Vec<Target> = Vec::new();
     for named in login::key_files(account, seen) {
         let target = target(&named, account, seen)?;
@@ -58,7 +58,7 @@ pub fn bring(
     name: &str,
     edits: &Edits,
     granted: &dyn Fn(&Fingerprint) -> bool,
-    seen: &Observation,
+    seen: &System<'_>,
     policy: &Policy,
 ) -> Result<Steps, NoSteps> {
     let account = seen.account(name).ok_or(NoSteps::NoSuchAccount)?;
@@ -128,8 +128,8 @@ fn write(modes: &Modes<'_>, file: &Target, add: &[String], edits: &Edits, steps:
 }
 
 /// Entries of a file that the server did not read until now and that stay in it, where the changes open it.
-fn revived(account: &Account, file: &Target, changed: &[BytePath], steps: &Steps, seen: &Observation) -> Vec<Revived> {
-    let strict = login::strict(&Settings::of(account, seen), seen);
+fn revived(account: &Account, file: &Target, changed: &[BytePath], steps: &Steps, seen: &System<'_>) -> Vec<Revived> {
+    let strict = login::strict(&seen.settings(account), seen);
     let Access::Barred(_, obstacles) = access(&file.named, account, strict, seen) else { return Vec::new() };
     let opened = |obstacle: &Obstacle| can_be_mended(obstacle) && changed.contains(&obstacle.path);
     if !obstacles.iter().all(opened) {

@@ -4,6 +4,7 @@ use super::{Change, Steps};
 use crate::key::Fingerprint;
 use crate::login::{Outcome, Question, judge};
 use crate::survey::Observation;
+use crate::system::System;
 use std::sync::Arc;
 
 /// The login over which the steps would be carried out.
@@ -111,12 +112,13 @@ pub fn guard_around(
         return Ok(());
     }
     let after = around.seen.after(all.iter().flat_map(|steps| &steps.changes));
-    let opens = |kept: &Kept, seen: &Observation| {
+    let (before, after) = (System::of(&around.seen), System::of(&after));
+    let opens = |kept: &Kept, seen: &System<'_>| {
         let (account, fingerprint) = (kept.account.clone(), kept.fingerprint);
         let question = Question { account, fingerprint, key: None, certificate: None, signature: None, now };
         judge(&question, seen).outcome != Outcome::Refused
     };
-    let lost = |kept: &&Kept| opens(kept, &around.seen) && !opens(kept, &after);
+    let lost = |kept: &&Kept| opens(kept, &before) && !opens(kept, &after);
     let is_own = |kept: &Kept| own.as_ref() == Some(kept);
     match own.iter().chain(&around.granted).find(lost) {
         Some(kept) => Err(LockOut {
@@ -170,7 +172,7 @@ mod tests {
     #[test]
     fn a_file_that_others_read_loses_neither_the_login_nor_a_key_that_is_let_in() {
         let world = around(&[]);
-        let steps = remove("edda", &print(1), &world.seen).unwrap();
+        let steps = remove("edda", &print(1), &System::of(&world.seen)).unwrap();
         let ask = |world: &Around, login: &Login, accepted| guard_around(&[&steps], world, Some(login), 0, accepted);
         assert_eq!(ask(&world, &login(1), false).unwrap_err().of, Whose::Login);
         assert!(ask(&world, &login(2), false).is_ok() && ask(&world, &login(1), true).is_ok());
@@ -185,7 +187,7 @@ mod tests {
         let world = around(&[]);
         let path: crate::fs::BytePath = "/srv".into();
         let opened = Change::SetMode { path, from: 0o777, to: 0o755 };
-        let steps = restore("edda", &[opened], &world.seen).unwrap();
+        let steps = restore("edda", &[opened], &System::of(&world.seen)).unwrap();
         assert!(guard_around(&[&steps], &world, Some(&login(1)), 0, false).is_err());
         assert!(guard_around(&[], &world, Some(&login(1)), 0, false).is_ok());
     }

@@ -2,18 +2,18 @@
 
 use super::modes::{self, Modes};
 use super::{
-    Access, Account, Change, KeysFile, NoSteps, Observation, Place, Policy, Revived, Steps, Target, access,
-    can_be_mended, check_home, login, target,
+    Access, Account, Change, KeysFile, NoSteps, Place, Policy, Revived, Steps, Target, access, can_be_mended,
+    check_home, login, target,
 };
 use crate::key::PublicKey;
 use crate::login::Limits;
-use crate::server_config::Settings;
+use crate::system::System;
 
 /// The steps that add `line`, which holds `key`. The first file that the server reads takes it.
 ///
 /// # Errors
 /// [`NoSteps`] where something is in the way that is not for Lavrin to decide.
-pub fn install(name: &str, key: &PublicKey, line: &str, seen: &Observation, policy: &Policy) -> Result<Steps, NoSteps> {
+pub fn install(name: &str, key: &PublicKey, line: &str, seen: &System<'_>, policy: &Policy) -> Result<Steps, NoSteps> {
     let account = seen.account(name).ok_or(NoSteps::NoSuchAccount)?;
     let files = login::key_files(account, seen);
     let first = files.first().ok_or(NoSteps::NoKeyFileNamed)?;
@@ -72,8 +72,8 @@ fn append(modes: &Modes<'_>, found: &Target, line: &str, steps: &mut Steps) {
 }
 
 /// The other entries of a file that the server did not read until now and will read afterwards.
-fn revived(account: &Account, found: &Target, own: &crate::key::Fingerprint, seen: &Observation) -> Vec<Revived> {
-    let strict = login::strict(&Settings::of(account, seen), seen);
+fn revived(account: &Account, found: &Target, own: &crate::key::Fingerprint, seen: &System<'_>) -> Vec<Revived> {
+    let strict = login::strict(&seen.settings(account), seen);
     let Access::Barred(_, obstacles) = access(&found.named, account, strict, seen) else { return Vec::new() };
     if !obstacles.iter().all(can_be_mended) {
         return Vec::new();

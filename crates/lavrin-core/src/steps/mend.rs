@@ -4,13 +4,13 @@
 
 use super::modes::{self, Modes};
 use super::{
-    Access, Account, BytePath, Change, NoSteps, Node, Observation, ObstacleKind, Place, Policy, Revived, Steps, Target,
-    access, check_home, login, target,
+    Access, Account, BytePath, Change, NoSteps, Node, ObstacleKind, Place, Policy, Revived, Steps, Target, access,
+    check_home, login, target,
 };
 use crate::key::Fingerprint;
 use crate::keysfile::repair::{LineRepair, Repairs};
 use crate::keysfile::{Entry, LineFault};
-use crate::server_config::Settings;
+use crate::system::System;
 use std::collections::BTreeSet;
 
 /// What would be mended for one account, what is withheld, and what is left for a person to decide.
@@ -92,7 +92,7 @@ struct Sick {
 ///
 /// # Errors
 /// [`NoSteps`] where nothing at all can be done for the account.
-pub fn mend(name: &str, consent: &[Fingerprint], seen: &Observation, policy: &Policy) -> Result<Mending, NoSteps> {
+pub fn mend(name: &str, consent: &[Fingerprint], seen: &System<'_>, policy: &Policy) -> Result<Mending, NoSteps> {
     let account = seen.account(name).ok_or(NoSteps::NoSuchAccount)?;
     let (home, home_node) = check_home(account, seen)?;
     let mut mending =
@@ -113,8 +113,8 @@ pub fn mend(name: &str, consent: &[Fingerprint], seen: &Observation, policy: &Po
     Ok(mending)
 }
 
-fn sick_files(account: &Account, seen: &Observation, left: &mut Vec<Left>) -> Vec<Sick> {
-    let strict = login::strict(&Settings::of(account, seen), seen);
+fn sick_files(account: &Account, seen: &System<'_>, left: &mut Vec<Left>) -> Vec<Sick> {
+    let strict = login::strict(&seen.settings(account), seen);
     let mut files: Vec<Sick> = Vec::new();
     for named in login::key_files(account, seen) {
         match target(&named, account, seen) {

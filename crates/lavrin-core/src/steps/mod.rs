@@ -18,8 +18,8 @@ use crate::key::Fingerprint;
 use crate::keysfile::KeysFile;
 use crate::login::{self, Limits, Place};
 use crate::policy::Policy;
-use crate::server_config::Settings;
 use crate::survey::{Observation, Resolved, is_under_root_alone, resolve, resolve_new};
+use crate::system::System;
 pub use bring::{Edits, bring};
 pub(crate) use bring::{modes, targets};
 pub use effect::Effect;
@@ -246,7 +246,7 @@ impl Steps {
     }
 
     /// No steps yet, with what they will not cover.
-    fn none(account: &Account, fingerprint: Option<Fingerprint>, seen: &Observation) -> Self {
+    fn none(account: &Account, fingerprint: Option<Fingerprint>, seen: &System<'_>) -> Self {
         Self { not_covered: not_covered(account, seen), ..Self::blank(account, fingerprint) }
     }
 }
@@ -329,7 +329,7 @@ impl Target {
 }
 
 /// Looks up a key file: what is there, or that nothing is and the folder it would lie in.
-fn target(named: &BytePath, account: &Account, seen: &Observation) -> Result<Target, NoSteps> {
+fn target(named: &BytePath, account: &Account, seen: &System<'_>) -> Result<Target, NoSteps> {
     match resolve(named, seen) {
         Resolved::To(real, node) => {
             if node.kind != NodeKind::File {
@@ -364,7 +364,7 @@ fn target(named: &BytePath, account: &Account, seen: &Observation) -> Result<Tar
 /// root writes, and keeps both. Elsewhere the account writes with its own rights, so the file becomes the account's; a group that
 /// the account is not in is kept where the file was its own and the group has any rights, and the step fails where the system
 /// does not allow that.
-fn owner_after(path: &BytePath, node: &Node, mode: u32, account: &Account, seen: &Observation) -> Owner {
+fn owner_after(path: &BytePath, node: &Node, mode: u32, account: &Account, seen: &System<'_>) -> Owner {
     let by_account = seen.viewer != Some(0) || !is_under_root_alone(path, seen);
     if !by_account || account.is_root() {
         return Owner { uid: node.uid, gid: node.gid };
@@ -383,7 +383,7 @@ fn can_be_mended(obstacle: &Obstacle) -> bool {
     )
 }
 
-fn within_home(path: &BytePath, account: &Account, seen: &Observation) -> bool {
+fn within_home(path: &BytePath, account: &Account, seen: &System<'_>) -> bool {
     let home = match resolve(&account.home, seen) {
         Resolved::To(home, _) => home,
         _ => account.home.clone(),
@@ -392,7 +392,7 @@ fn within_home(path: &BytePath, account: &Account, seen: &Observation) -> bool {
 }
 
 /// The home as it really is, or why nothing can be done in it.
-fn check_home(account: &Account, seen: &Observation) -> Result<(BytePath, Node), NoSteps> {
+fn check_home(account: &Account, seen: &System<'_>) -> Result<(BytePath, Node), NoSteps> {
     if seen.network_homes.contains(&account.home) {
         return Err(NoSteps::HomeOnNetwork(account.home.clone()));
     }
@@ -409,11 +409,11 @@ fn check_home(account: &Account, seen: &Observation) -> Result<(BytePath, Node),
     }
 }
 
-fn not_covered(account: &Account, seen: &Observation) -> Vec<NotCovered> {
+fn not_covered(account: &Account, seen: &System<'_>) -> Vec<NotCovered> {
     if seen.server.is_dropbear() {
         return Vec::new();
     }
-    let settings = Settings::of(account, seen);
+    let settings = seen.settings(account);
     let said = |keyword: &str| settings.get(keyword).map(|setting| setting.words.join(" "));
     let mut list = Vec::new();
     list.extend(said("authorizedkeyscommand").map(NotCovered::KeysCommand));

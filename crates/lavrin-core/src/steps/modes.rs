@@ -1,17 +1,16 @@
 //! What modes and owners on the way to a key file should be, and the changes that make them so.
 
 use crate::access_rules::refused_bits;
+use crate::system::System;
 
-use super::{
-    Account, BytePath, Change, NoSteps, Node, NodeKind, Observation, Owner, Policy, Steps, Target, Was, owner_after,
-};
+use super::{Account, BytePath, Change, NoSteps, Node, NodeKind, Owner, Policy, Steps, Target, Was, owner_after};
 
 /// What modes and owners should be, and the changes that make them so.
 pub(super) struct Modes<'a> {
     pub(super) account: &'a Account,
     pub(super) home: &'a BytePath,
     pub(super) policy: &'a Policy,
-    pub(super) seen: &'a Observation,
+    pub(super) seen: &'a System<'a>,
 }
 
 impl Modes<'_> {

@@ -1,14 +1,15 @@
 //! The steps that take a key out of an account.
 
-use super::{Change, NoSteps, Observation, Steps, Was, check_home, login, owner_after, target};
+use super::{Change, NoSteps, Steps, Was, check_home, login, owner_after, target};
 use crate::key::Fingerprint;
 use crate::login::{Limits, Place};
+use crate::system::System;
 
 /// The steps that remove every line of the key from every file that the server reads for the account.
 ///
 /// # Errors
 /// [`NoSteps`] where one of the files could not be read: removing from the others would look complete and not be.
-pub fn remove(name: &str, fingerprint: &Fingerprint, seen: &Observation) -> Result<Steps, NoSteps> {
+pub fn remove(name: &str, fingerprint: &Fingerprint, seen: &System<'_>) -> Result<Steps, NoSteps> {
     let account = seen.account(name).ok_or(NoSteps::NoSuchAccount)?;
     check_home(account, seen)?;
     let mut steps = Steps::none(account, Some(*fingerprint), seen);

@@ -1,14 +1,15 @@
 //! The steps that take changes back which were made some time ago.
 
-use super::{Change, NoSteps, Observation, Steps};
+use super::{Change, NoSteps, Steps};
 use crate::fs::{BytePath, Fact};
+use crate::system::System;
 
 /// The steps that put back what these changes, in the order in which they were made, have changed. What is as it was
 /// before them is passed over.
 ///
 /// # Errors
 /// [`NoSteps::ChangedSince`] where something is neither as the changes left it nor as it was before them.
-pub fn restore(name: &str, changes: &[Change], seen: &Observation) -> Result<Steps, NoSteps> {
+pub fn restore(name: &str, changes: &[Change], seen: &System<'_>) -> Result<Steps, NoSteps> {
     let account = seen.account(name).ok_or(NoSteps::NoSuchAccount)?;
     let mut steps = Steps::none(account, None, seen);
     for (number, change) in changes.iter().enumerate().rev() {
@@ -26,7 +27,7 @@ pub fn restore(name: &str, changes: &[Change], seen: &Observation) -> Result<Ste
 }
 
 /// Whether everything at a path is as it was before the first of the changes.
-fn is_back(path: &BytePath, changes: &[Change], seen: &Observation) -> bool {
+fn is_back(path: &BytePath, changes: &[Change], seen: &System<'_>) -> bool {
     let node = seen.node(path).into_known();
     let own = || changes.iter().filter(|change| change.path() == path);
     let mode = own().find_map(|change| match change {

@@ -1,18 +1,19 @@
 //! The steps that put keys into the server's own list of revoked keys: no file of any account opens anything to them then.
 
-use super::{Change, NoSteps, Observation, Owner, Steps};
+use super::{Change, NoSteps, Owner, Steps};
 use crate::fs::Fact;
 use crate::key::PublicKey;
 use crate::keysfile::KeysFile;
 use crate::login;
 use crate::survey::{Resolved, resolve};
+use crate::system::System;
 
 /// The steps; `None` where the server uses no such list. A list that it keeps in its own binary form is left alone.
 ///
 /// # Errors
 /// [`NoSteps`].
 #[must_use]
-pub fn revoke(keys: &[PublicKey], seen: &Observation) -> Option<Result<Steps, NoSteps>> {
+pub fn revoke(keys: &[PublicKey], seen: &System<'_>) -> Option<Result<Steps, NoSteps>> {
     let root = seen.accounts.iter().find(|account| account.is_root())?;
     let file = login::revoked_file(root, seen)?;
     let (real, node) = match resolve(&file, seen) {

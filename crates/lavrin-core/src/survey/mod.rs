@@ -8,7 +8,7 @@ pub mod snapshot;
 use crate::account::{Account, Group};
 use crate::fs::{BytePath, Fact, Node, NodeKind, Why};
 use crate::server::{Known, Server};
-use crate::server_config::{Connection, Prepared};
+use crate::server_config::Connection;
 use key_use::KeyUses;
 use serde::{Deserialize, Serialize};
 use std::collections::BTreeMap;
@@ -99,8 +99,6 @@ pub struct Observation {
     pub config_path: Option<BytePath>,
     /// What the server itself said is in force for the account asked about (`keyword value` lines).
     pub said_by_server: Option<Vec<u8>>,
-    /// The server's configuration taken apart, where many accounts are asked about.
-    pub prepared: Option<Prepared>,
     /// The accounts, in the system's order.
     pub accounts: Arc<Vec<Account>>,
     /// The groups.

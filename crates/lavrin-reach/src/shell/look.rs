@@ -12,6 +12,7 @@ use lavrin_core::fs::{BytePath, Fact, NodeKind, Why};
 use lavrin_core::login;
 use lavrin_core::server::{Known, Server};
 use lavrin_core::survey::{Observation, StrayKey, Want, Wanted, Who, key_use};
+use lavrin_core::system::System;
 use std::collections::{BTreeMap, HashMap, HashSet};
 use std::fmt::Write as _;
 use std::sync::Arc;
@@ -271,12 +272,12 @@ fn root_may_see(wants: &[Want], seen: &Observation) -> HashSet<BytePath> {
     let mut of: HashSet<Option<&str>> = HashSet::new();
     for want in wants {
         match &want.what {
-            Wanted::System(Who::All) => return login::root_may_see(None, seen),
+            Wanted::System(Who::All) => return login::root_may_see(None, &System::of(seen)),
             Wanted::System(Who::One(name)) => drop(of.insert(Some(name))),
             _ => drop(of.insert(want.account.as_deref())),
         }
     }
-    of.into_iter().flatten().flat_map(|name| login::root_may_see(Some(name), seen)).collect()
+    of.into_iter().flatten().flat_map(|name| login::root_may_see(Some(name), &System::of(seen))).collect()
 }
 
 fn one_only(who: &Who) -> bool {

@@ -9,6 +9,7 @@ use crate::pool::crash_if_told;
 use lavrin_core::key::{Fingerprint, PublicKey};
 use lavrin_core::login::{self, NotGone, Question, Reason, Verdict};
 use lavrin_core::survey::Observation;
+use lavrin_core::system::System;
 use std::sync::Arc;
 
 /// What a host says about a key after the change.
@@ -94,10 +95,10 @@ impl Running<'_> {
                 Box::new(now)
             }
         };
-        let gone = &self.proof.gone;
+        let (gone, system) = (&self.proof.gone, System::of(&after));
         let stands_again = |account: &str| {
             let own = gone.iter().filter(|(name, _)| name == account);
-            let stands = |key: &Fingerprint| matches!(login::not_gone(account, key, &after), Some(NotGone::Stands(_)));
+            let stands = |key: &Fingerprint| matches!(login::not_gone(account, key, &system), Some(NotGone::Stands(_)));
             own.map(|(_, key)| *key).find(stands)
         };
         self.end_done_as(|begun| {
@@ -112,13 +113,13 @@ impl Running<'_> {
 
     /// Keys that went from accounts for which all is done, and may stand there still.
     pub(super) fn not_shown(&self, after: &Observation) -> Vec<NotShown> {
-        let mut found: Vec<NotShown> = Vec::new();
+        let (mut found, system): (Vec<NotShown>, _) = (Vec::new(), System::of(after));
         for begun in self.all.iter().filter(|begun| begun.end.is_done()) {
             let account = &begun.task.steps.account.name;
             let named = self.proof.gone.iter().filter(|(name, _)| name == account).map(|(_, key)| *key);
             let gone = begun.task.steps.effect().gone.into_iter().map(|key| key.fingerprint());
             for key in named.chain(gone) {
-                let Some(why) = login::not_gone(account, &key, after) else { continue };
+                let Some(why) = login::not_gone(account, &key, &system) else { continue };
                 if !found.iter().any(|one| one.account == *account && one.key == key) {
                     found.push(NotShown { account: account.clone(), key, why });
                 }
@@ -179,14 +180,15 @@ impl Running<'_> {
 
     /// What the file itself says why a key is refused from here.
     fn explained(&self, account: &str, key: &PublicKey, after: &Observation) -> Vec<Reason> {
-        let verdict = login::judge(&Question::plain(account, key, self.terms.now), after);
+        let verdict = login::judge(&Question::plain(account, key, self.terms.now), &System::of(after));
         let reasons = verdict.deciding.into_iter().chain(verdict.also);
         reasons.filter(|reason| reason.kind.refuses_only_from_here()).collect()
     }
 
     fn verdict(&self, asked: &Asked, after: &Observation) -> Option<Verdict> {
-        let key = login::find_key(&asked.account, &asked.fingerprint, after)?;
-        Some(login::judge(&Question::plain(&asked.account, &key, self.terms.now), after))
+        let system = System::of(after);
+        let key = login::find_key(&asked.account, &asked.fingerprint, &system)?;
+        Some(login::judge(&Question::plain(&asked.account, &key, self.terms.now), &system))
     }
 }
 

@@ -4,6 +4,7 @@ use super::Leaver;
 use lavrin_core::key::Fingerprint;
 use lavrin_core::login::{NotGone, Traces};
 use lavrin_core::survey::Observation;
+use lavrin_core::system::System;
 use std::collections::BTreeMap;
 
 /// One key that is not shown to be gone from one account.
@@ -24,9 +25,9 @@ pub struct Shown(BTreeMap<String, Vec<Standing>>);
 impl Shown {
     /// Takes in a host as it is now, all its accounts, managed or not; what was known of it before is forgotten.
     pub fn take(&mut self, host: &str, seen: &Observation, leaver: &Leaver) {
-        let mut standing = Vec::new();
+        let (mut standing, system) = (Vec::new(), System::of(seen));
         for account in seen.accounts.iter() {
-            let traces = Traces::of(account, seen);
+            let traces = Traces::of(account, &system);
             for key in &leaver.prints {
                 let (account, key) = (account.name.clone(), *key);
                 standing.extend(traces.not_gone(&key).map(|why| Standing { account, key, why }));

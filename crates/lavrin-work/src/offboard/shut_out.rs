@@ -9,6 +9,7 @@ use lavrin_core::key::PublicKey;
 use lavrin_core::register::{Placed, Register};
 use lavrin_core::steps::{Around, NoSteps, revoke};
 use lavrin_core::survey::Observation;
+use lavrin_core::system::System;
 use std::collections::BTreeMap;
 use std::sync::Arc;
 
@@ -32,7 +33,7 @@ impl<'a> ShutOut<'a> {
 
     /// Takes in what was seen of a host.
     pub fn take(&mut self, host: &str, seen: &Observation) {
-        match revoke(&self.leaver.keys, seen) {
+        match revoke(&self.leaver.keys, &System::of(seen)) {
             None => self.without += 1,
             Some(Ok(steps)) if steps.changes.is_empty() => {}
             Some(Ok(steps)) => {

@@ -11,6 +11,7 @@ use lavrin_core::fleet::adopt::{Found, unknown_keys};
 use lavrin_core::key::Fingerprint;
 use lavrin_core::register::Host;
 use lavrin_core::register::edit::{NewGrant, NewKey, add_grant, add_key, set_date, set_text};
+use lavrin_core::system::System;
 use lavrin_core::text::{count, printable};
 use lavrin_store::database::Database;
 use lavrin_work::fleet::Memory;
@@ -119,7 +120,7 @@ fn look(opened: &Opened, hosts: &[&Host]) -> Result<Vec<Found>, CommandError> {
     for some in hosts.chunks(HOSTS_AT_ONCE) {
         let names: Vec<&str> = some.iter().map(|host| host.id.as_str()).collect();
         for (host, seen) in names.iter().zip(memory.observations(&names, i64::MAX)?) {
-            let found = seen.map(|seen| auditor.entries(&seen)).unwrap_or_default();
+            let found = seen.map(|seen| auditor.entries(&System::of(&seen))).unwrap_or_default();
             entries.extend(found.into_iter().map(|entry| ((*host).to_owned(), entry)));
         }
     }

@@ -11,6 +11,7 @@ use crate::table::columns;
 use crate::ui::{Label, Ui};
 use crate::wording::{self, heard};
 use clap::Args;
+use lavrin_core::system::System;
 use lavrin_core::text::{count, printable};
 use lavrin_store::Keeper;
 use lavrin_store::database::Database;
@@ -294,7 +295,7 @@ pub fn differs_now(opened: &Opened, host: &str, ended: &Ended) -> Vec<AccountOut
         return Vec::new();
     };
     let comparer = lavrin_core::fleet::compare::Comparer::new(register, moment());
-    let found = comparer.host(known, after, &HashMap::new());
+    let found = comparer.host(known, &System::of(after), &HashMap::new());
     found.iter().map(|account| AccountOut::of(account, host)).collect()
 }
 

@@ -13,6 +13,7 @@ use clap::Args;
 use lavrin_core::fleet::{Access, Index, who};
 use lavrin_core::key::Fingerprint;
 use lavrin_core::register::Date;
+use lavrin_core::system::System;
 use lavrin_core::text::{count, printable};
 use lavrin_store::database::{Database, Seen};
 use lavrin_store::{Entry, Event, Keeper, Outcome};
@@ -269,7 +270,8 @@ fn access_at(day: Date, subject: &Subject, opened: &Opened, store: &Database, ui
     for some in hosts.chunks(HOSTS_AT_ONCE) {
         let names: Vec<&str> = some.iter().map(String::as_str).collect();
         let seen = memory.observations(&names, end)?;
-        let found: Vec<Option<Vec<Access>>> = seen.into_par_iter().map(|seen| Some(who(seen?, end))).collect();
+        let found: Vec<Option<Vec<Access>>> =
+            seen.into_par_iter().map(|seen| Some(who(&System::of(&seen?), end))).collect();
         for (host, found) in some.iter().zip(found) {
             let Some(found) = found else {
                 unknown.push(host.clone());

@@ -14,6 +14,7 @@ use lavrin_core::key::PublicKey;
 use lavrin_core::login;
 use lavrin_core::server::Software;
 use lavrin_core::steps::{Steps, remove};
+use lavrin_core::system::System;
 use lavrin_core::text::count;
 use lavrin_work::change::Proof;
 use lavrin_work::ways::Rights;
@@ -51,8 +52,9 @@ pub async fn run(args: &RemoveArgs, ui: &Ui) -> Result<Exit, CommandError> {
     let scope = Scope::Account(account.clone());
     work.look(&|seen| scope.wants(seen)).await?;
     change::close_left_open(&work, register.as_ref())?;
-    let steps = remove(account, &fingerprint, &work.seen).map_err(|fault| no_steps(&fault, account, &work.name))?;
-    let key = given.map(|given| given.key).or_else(|| login::find_key(account, &fingerprint, &work.seen));
+    let steps = remove(account, &fingerprint, &System::of(&work.seen))
+        .map_err(|fault| no_steps(&fault, account, &work.name))?;
+    let key = given.map(|given| given.key).or_else(|| login::find_key(account, &fingerprint, &System::of(&work.seen)));
     let mut out = out_of(args, &steps, &work);
     let target = format!("{account} on {}", work.name);
     let tasks = change::guarded(vec![steps.clone()], &mut work, register.as_ref(), args.accept_lockout).await?;
@@ -63,7 +65,7 @@ pub async fn run(args: &RemoveArgs, ui: &Ui) -> Result<Exit, CommandError> {
     }
     let not_shown;
     let heard = if steps.changes.is_empty() {
-        not_shown = login::not_gone(account, &fingerprint, &work.seen);
+        not_shown = login::not_gone(account, &fingerprint, &System::of(&work.seen));
         ask(&work, account, key.as_ref()).await
     } else {
         change::show(ui, &steps, &work);

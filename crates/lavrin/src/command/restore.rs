@@ -17,6 +17,7 @@ use lavrin_core::fleet::compare::Comparer;
 use lavrin_core::register::{Host, Register};
 use lavrin_core::steps::{Around, Change, Effect, Steps, restore};
 use lavrin_core::survey::Observation;
+use lavrin_core::system::System;
 use lavrin_core::text::count;
 use lavrin_store::{Entry, Event, Keeper, Outcome};
 use lavrin_work::Scope;
@@ -214,7 +215,7 @@ fn plan(known: &[Known], host: &str, seen: &Observation) -> Result<Vec<Steps>, C
     }
     let mut all = Vec::new();
     for (account, changes) in by_account {
-        let steps = restore(account, &changes, seen).map_err(|fault| no_steps(&fault, account, host))?;
+        let steps = restore(account, &changes, &System::of(seen)).map_err(|fault| no_steps(&fault, account, host))?;
         if !steps.changes.is_empty() {
             all.push(steps);
         }
@@ -233,7 +234,8 @@ async fn on_one(args: &RestoreArgs, register: Option<&Opened>, known: &Known, ui
     let scope = Scope::Account(account.clone());
     work.look(&|seen| scope.wants(seen)).await?;
     change::close_left_open(&work, register)?;
-    let steps = restore(account, &known.changes, &work.seen).map_err(|fault| no_steps(&fault, account, &work.name))?;
+    let steps = restore(account, &known.changes, &System::of(&work.seen))
+        .map_err(|fault| no_steps(&fault, account, &work.name))?;
     let target = format!("{account} on {}", work.name);
     if steps.changes.is_empty() {
         ui.result(&format!("Nothing to do: {target} is as it was before"));

@@ -14,6 +14,7 @@ use crate::{clock, input, paths, wording};
 use clap::Args;
 use lavrin_core::key::Fingerprint;
 use lavrin_core::login::{self, Outcome, Question, Reason, ReasonKind, Verdict};
+use lavrin_core::system::System;
 use lavrin_work::ways::Rights;
 use serde::Serialize;
 use std::path::PathBuf;
@@ -98,16 +99,16 @@ pub async fn run(args: &WhyArgs, ui: &Ui) -> Result<Exit, CommandError> {
         Work::open(ui, register.as_ref(), &args.target, args.root.as_deref(), &args.host, Rights::Wanted).await?;
     work.seen.connection = args.connection.connection();
     args.server.give(&mut work.seen);
-    work.look(&|seen| login::wants(account, seen)).await?;
-    let mut verdict = login::judge(&question, &work.seen);
+    work.look(&|seen| login::wants(account, &System::of(seen))).await?;
+    let mut verdict = login::judge(&question, &System::of(&work.seen));
     if verdict
         .deciding
         .as_ref()
         .is_some_and(|reason| matches!(reason.kind, ReasonKind::NoEntry | ReasonKind::NoKeyFile))
     {
         // The right key for the wrong account is a common mistake, and worth a second look.
-        work.look(&login::wants_of_others).await?;
-        verdict = login::judge(&question, &work.seen);
+        work.look(&|seen| login::wants_of_others(&System::of(seen))).await?;
+        verdict = login::judge(&question, &System::of(&work.seen));
     }
     let out = out_of(args, &question, &verdict, &work);
     ui.result(&if ui.format == Format::Json { crate::json::print(&out) } else { text_of(&out, &verdict, args, ui) });
@@ -127,16 +128,16 @@ async fn everybody(args: &WhyArgs, ui: &Ui) -> Result<Exit, CommandError> {
         Work::open(ui, register.as_ref(), &args.target, args.root.as_deref(), &args.host, Rights::Wanted).await?;
     work.seen.connection = args.connection.connection();
     args.server.give(&mut work.seen);
-    work.look(&|seen| login::wants(account, seen)).await?;
+    work.look(&|seen| login::wants(account, &System::of(seen))).await?;
     if work.seen.account(account).is_none() {
         return Err(CommandError::with(Exit::Findings, format!("there is no account {account} on {}", work.name)));
     }
-    let keys = login::keys_of(account, &work.seen);
+    let keys = login::keys_of(account, &System::of(&work.seen));
     let judged: Vec<_> = keys
         .iter()
         .map(|(key, comment)| {
             let question = Question { signature: args.signature.clone(), ..Question::plain(account, key, now) };
-            let verdict = login::judge(&question, &work.seen);
+            let verdict = login::judge(&question, &System::of(&work.seen));
             let why = out_of(args, &question, &verdict, &work);
             (WhoKeyOut { comment: wording::comment(comment), algorithm: key.algorithm().name(), why }, verdict)
         })

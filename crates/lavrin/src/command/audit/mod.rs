@@ -20,6 +20,7 @@ use crate::{paths, wording};
 use clap::Args;
 use lavrin_core::audit::{self, AuditEntry, Auditor, Report};
 use lavrin_core::finding::{Finding, Severity};
+use lavrin_core::system::System;
 use lavrin_core::text::{count, printable};
 use lavrin_work::audit_tree;
 use lavrin_work::ways::Rights;
@@ -131,8 +132,8 @@ pub async fn run(args: &AuditArgs, ui: &Ui) -> Result<Exit, CommandError> {
         work.seen = audited.seen;
         (audited.report, audited.entries)
     } else {
-        work.look(&audit::wants).await?;
-        let report = audit::audit(&work.seen, &policy);
+        work.look(&|seen| audit::wants(&System::of(seen))).await?;
+        let report = audit::audit(&System::of(&work.seen), &policy);
         entries.add(entries_rendered(&report.entries, ui));
         let count = report.entries.len();
         (report, count)

@@ -15,6 +15,7 @@ use lavrin_core::fleet;
 use lavrin_core::key::generate::SystemSource;
 use lavrin_core::register::Host;
 use lavrin_core::steps::{Guarded, guard};
+use lavrin_core::system::System;
 use lavrin_core::text::printable;
 use lavrin_reach::shell::by_hand::{self, Told, change_script, id_in, paste, told};
 use lavrin_store::database::Database;
@@ -130,7 +131,8 @@ pub fn read(args: &EnforceArgs, path: &Path, opened: &mut Opened, ui: &Ui) -> Re
             event: Event::Outcome { outcome, detail: detail.clone() },
         })?;
     }
-    let seen = by_hand::read(&answer, fleet::wants).map_err(|fault| bad(fault.to_string()))?;
+    let seen =
+        by_hand::read(&answer, |seen| fleet::wants(&System::of(seen))).map_err(|fault| bad(fault.to_string()))?;
     remember(&store, &Auditor::default(), &host.id, clock::unix(), &seen)?;
     if state == Told::Done {
         let ended =

@@ -10,6 +10,7 @@ use crate::ui::{Label, Ui};
 use crate::{clock, paths, wording};
 use lavrin_core::key::generate::SystemSource;
 use lavrin_core::login::{self, Outcome as Verdict, Question};
+use lavrin_core::system::System;
 use lavrin_reach::shell::by_hand::{self, Told, id_in, install_script, paste, told};
 use lavrin_store::{Entry, Event, Outcome};
 use lavrin_work::change::{BY_HAND, run_name};
@@ -54,8 +55,10 @@ pub fn read(args: &InstallArgs, path: &Path, register: Option<&Opened>, ui: &Ui)
         Some(Told::Unknown(why)) => return Err(CommandError::with(Exit::Midway, format!("{place}: {why}"))),
         None => return Err(bad("it does not say how the change ended".to_owned())),
     }
-    let seen = by_hand::read(&answer, |seen| login::wants(account, seen)).map_err(|fault| bad(fault.to_string()))?;
-    let verdict = login::judge(&Question::plain(account, &given.key, clock::now().unix_timestamp()), &seen);
+    let seen = by_hand::read(&answer, |seen| login::wants(account, &System::of(seen)))
+        .map_err(|fault| bad(fault.to_string()))?;
+    let verdict =
+        login::judge(&Question::plain(account, &given.key, clock::now().unix_timestamp()), &System::of(&seen));
     let said = match (verdict.outcome, &verdict.deciding) {
         (Verdict::Accepted, _) => "by the server's rules the key opens the account".to_owned(),
         (_, Some(reason)) => wording::reason::message(reason, account),

@@ -19,6 +19,7 @@ use lavrin_core::key::strength;
 use lavrin_core::login::{self, Outcome as Verdict, Question};
 use lavrin_core::policy::Policy;
 use lavrin_core::steps::{Steps, install};
+use lavrin_core::system::System;
 use lavrin_core::text::shell_word;
 use lavrin_reach::ssh::Connection;
 use lavrin_work::change::{Ended, Proof};
@@ -80,7 +81,7 @@ pub async fn run(args: &InstallArgs, ui: &Ui) -> Result<Exit, CommandError> {
     let scope = Scope::Account(account.clone());
     work.look(&|seen| scope.wants(seen)).await?;
     change::close_left_open(&work, register.as_ref())?;
-    let steps = install(account, &given.key, &given.entry(), &work.seen, &policy)
+    let steps = install(account, &given.key, &given.entry(), &System::of(&work.seen), &policy)
         .map_err(|fault| no_steps(&fault, account, &work.name))?;
     let mut out = out_of(args, &given, &steps, &work);
     if args.change.preview || steps.changes.is_empty() {
@@ -277,7 +278,7 @@ async fn run_note(command: &str, connection: Option<&Connection>) -> String {
 fn read_back(args: &InstallArgs, ui: &Ui, work: &Work, given: &GivenKey, out: &mut ChangeOut) -> Exit {
     let account = &args.target.account;
     let question = Question::plain(account, &given.key, clock::now().unix_timestamp());
-    let verdict = login::judge(&question, &work.seen);
+    let verdict = login::judge(&question, &System::of(&work.seen));
     let judged = match (verdict.outcome, &verdict.deciding) {
         (Verdict::Accepted, _) => "by the server's rules the key opens the account".to_owned(),
         (_, Some(reason)) => wording::reason::message(reason, account),

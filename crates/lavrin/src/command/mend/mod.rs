@@ -16,6 +16,7 @@ use clap::Args;
 use lavrin_core::key::Fingerprint;
 use lavrin_core::policy::Policy;
 use lavrin_core::steps::{Mending, NoSteps, Steps, mend};
+use lavrin_core::system::System;
 use lavrin_work::Scope;
 use lavrin_work::change::{End, Proof};
 use lavrin_work::ways::Rights;
@@ -167,7 +168,7 @@ impl Target {
 fn cases(target: &Target, consent: &[Fingerprint], policy: &Policy, work: &Work) -> Result<Vec<Case>, CommandError> {
     let case = |account: &str| Case {
         account: account.to_owned(),
-        found: mend(account, consent, &work.seen, policy),
+        found: mend(account, consent, &System::of(&work.seen), policy),
         state: State::Nothing,
     };
     if let Some(account) = &target.account {

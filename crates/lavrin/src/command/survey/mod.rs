@@ -18,6 +18,7 @@ use lavrin_core::fleet;
 use lavrin_core::key::generate::SystemSource;
 use lavrin_core::register::{Host, Register};
 use lavrin_core::survey::Observation;
+use lavrin_core::system::System;
 use lavrin_core::text::printable;
 use lavrin_reach::shell::by_hand;
 use lavrin_store::database::Database;
@@ -125,7 +126,7 @@ fn take_in(args: &SurveyArgs, path: &Path, opened: &Opened, ui: &Ui) -> Result<E
         }
     };
     let answer = input::bytes(path)?;
-    let seen = by_hand::read(&answer, fleet::wants).map_err(|fault| {
+    let seen = by_hand::read(&answer, |seen| fleet::wants(&System::of(seen))).map_err(|fault| {
         CommandError::usage(format!("{} cannot be used", paths::shown(path)))
             .because(fault.to_string())
             .hint("lavrin survey --script >look.sh, then on the host, as root: sh look.sh >answer")

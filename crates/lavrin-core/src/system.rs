@@ -1,0 +1,63 @@
+//! The system: what was seen, the server's configuration taken apart, and what runs the logins. All judges take it.
+
+use crate::account::Account;
+use crate::server_config::{Config, Settings};
+use crate::survey::Observation;
+use std::ops::Deref;
+use std::sync::{Arc, OnceLock};
+
+/// What was seen of a system, with its configuration taken apart when somebody first asks for a setting. It borrows the
+/// observation: nothing new can be seen while something is judged, so what was taken apart is never out of date.
+#[derive(Debug)]
+pub struct System<'a> {
+    seen: &'a Observation,
+    config: OnceLock<Arc<Config>>,
+    said: OnceLock<Arc<Settings>>,
+}
+
+impl<'a> System<'a> {
+    /// The system that was seen.
+    #[must_use]
+    pub fn of(seen: &'a Observation) -> Self {
+        Self { seen, config: OnceLock::new(), said: OnceLock::new() }
+    }
+
+    /// One account of a system whose configuration is known already.
+    #[must_use]
+    pub fn sharing(seen: &'a Observation, config: Arc<Config>) -> Self {
+        Self { seen, config: OnceLock::from(config), said: OnceLock::new() }
+    }
+
+    /// What was seen.
+    #[must_use]
+    pub fn observation(&self) -> &'a Observation {
+        self.seen
+    }
+
+    /// The server's configuration.
+    #[must_use]
+    pub fn config(&self) -> &Arc<Config> {
+        self.config.get_or_init(|| Arc::new(Config::of(self.seen)))
+    }
+
+    /// What is in force for a login: what the server itself said, else what its files say.
+    #[must_use]
+    pub fn settings(&self, account: &Account) -> Arc<Settings> {
+        // Dropbear has no settings in files, and OpenSSH's do not concern it.
+        if self.server.is_dropbear() {
+            return Arc::default();
+        }
+        match &self.said_by_server {
+            Some(said) => self.said.get_or_init(|| Arc::new(Settings::from_server(said))).clone(),
+            None => self.config().of_account(account, self.seen),
+        }
+    }
+}
+
+impl Deref for System<'_> {
+    type Target = Observation;
+
+    fn deref(&self) -> &Observation {
+        self.seen
+    }
+}
