@@ -1,8 +1,11 @@
 //! The system: what was seen, the server's configuration taken apart, and what runs the logins. All judges take it.
 
 use crate::account::Account;
+use crate::keysfile::{Dialect, KeysFile};
+use crate::login::Switches;
 use crate::server_config::{Config, Settings};
 use crate::survey::Observation;
+use crate::version::Version;
 use std::ops::Deref;
 use std::sync::{Arc, OnceLock};
 
@@ -13,19 +16,33 @@ pub struct System<'a> {
     seen: &'a Observation,
     config: OnceLock<Arc<Config>>,
     said: OnceLock<Arc<Settings>>,
+    dialect: OnceLock<Dialect>,
+    switches: OnceLock<Switches>,
 }
 
 impl<'a> System<'a> {
     /// The system that was seen.
     #[must_use]
     pub fn of(seen: &'a Observation) -> Self {
-        Self { seen, config: OnceLock::new(), said: OnceLock::new() }
+        Self {
+            seen,
+            config: OnceLock::new(),
+            said: OnceLock::new(),
+            dialect: OnceLock::new(),
+            switches: OnceLock::new(),
+        }
     }
 
     /// One account of a system whose configuration is known already.
     #[must_use]
     pub fn sharing(seen: &'a Observation, config: Arc<Config>) -> Self {
-        Self { seen, config: OnceLock::from(config), said: OnceLock::new() }
+        Self {
+            seen,
+            config: OnceLock::from(config),
+            said: OnceLock::new(),
+            dialect: OnceLock::new(),
+            switches: OnceLock::new(),
+        }
     }
 
     /// What was seen.
@@ -40,6 +57,30 @@ impl<'a> System<'a> {
         self.config.get_or_init(|| Arc::new(Config::of(self.seen)))
     }
 
+    /// The switches that dropbear is started with.
+    #[must_use]
+    pub fn switches(&self) -> &Switches {
+        self.switches.get_or_init(|| Switches::of(self.seen))
+    }
+
+    /// How its server reads key files.
+    #[must_use]
+    pub fn dialect(&self) -> &Dialect {
+        let new = || Dialect { version: self.openssh_version(), services: self.services() };
+        self.dialect.get_or_init(new)
+    }
+
+    /// A key file as its server reads it.
+    #[must_use]
+    pub fn keys_file(&self, bytes: &[u8]) -> KeysFile {
+        KeysFile::parse_for(bytes, self.dialect())
+    }
+
+    /// The version by whose rules a file is read; those of new versions on a server that is no OpenSSH.
+    fn openssh_version(&self) -> Version {
+        if self.server.is_dropbear() { Dialect::default().version } else { self.server.rules() }
+    }
+
     /// What is in force for a login: what the server itself said, else what its files say.
     #[must_use]
     pub fn settings(&self, account: &Account) -> Arc<Settings> {
@@ -48,7 +89,7 @@ impl<'a> System<'a> {
             return Arc::default();
         }
         match &self.said_by_server {
-            Some(said) => self.said.get_or_init(|| Arc::new(Settings::from_server(said))).clone(),
+            Some(said) => self.said.get_or_init(|| Arc::new(Settings::from_server(said, self.server.rules()))).clone(),
             None => self.config().of_account(account, self.seen),
         }
     }

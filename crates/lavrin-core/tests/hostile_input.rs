@@ -47,7 +47,7 @@ fn check(bytes: &[u8]) {
     let _ = private_key_head(bytes);
     let _ = openssh::Closed::parse(bytes);
     let _ = standing(bytes, "lantern.example", 22, key().public());
-    let _ = Settings::from_server(bytes);
+    let _ = Settings::from_server(bytes, lavrin_core::server::Version(9, 2));
     let (front, rest) = split(bytes);
     assert!(front.len() + rest.len() <= bytes.len());
     let _ = Options::parse(front);

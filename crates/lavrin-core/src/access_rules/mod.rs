@@ -3,6 +3,7 @@
 
 use crate::account::{Account, is_private_group};
 use crate::fs::{BytePath, Node, NodeKind};
+use crate::login::checks_key_file;
 use crate::survey::{Resolved, Want, Wanted, only_roots_links, passed, resolve};
 use crate::system::System;
 
@@ -102,7 +103,8 @@ pub fn access(file: &BytePath, account: &Account, strict: bool, seen: &System<'_
     // The server opens the file with the account's rights before it looks at owners and modes.
     let mut obstacles = unreachable(file, &real, &node, account, seen);
     if strict {
-        let on_the_way = unsafe_node(&real, &node, account, seen).into_iter();
+        let looks_at_file = !seen.server.is_dropbear() || checks_key_file(seen.server.rules());
+        let on_the_way = unsafe_node(&real, &node, account, seen).filter(|_| looks_at_file).into_iter();
         for wrong in on_the_way.chain(unsafe_folders(file, &real, account, seen)) {
             merge(&mut obstacles, wrong);
         }
@@ -154,7 +156,8 @@ fn merge(obstacles: &mut Vec<Obstacle>, wrong: Obstacle) {
 /// folder named and the home, wherever links lead.
 fn unsafe_folders(named: &BytePath, real: &BytePath, account: &Account, seen: &System<'_>) -> Vec<Obstacle> {
     if seen.server.is_dropbear() {
-        let folders = [named.parent(), Some(account.home.clone())];
+        let home = seen.switches().looks_at_home().then(|| account.home.clone());
+        let folders = [named.parent(), home];
         let found = folders.into_iter().flatten().filter_map(|folder| match resolve(&folder, seen) {
             Resolved::To(path, node) => unsafe_node(&path, &node, account, seen),
             _ => None,

@@ -25,7 +25,7 @@ pub(super) fn audit(auditor: &Auditor, account: &Account, files: &[BytePath], se
         };
         match seen.content(&real) {
             Fact::Known(bytes) => {
-                read(auditor, account, path, read_all(bytes, Some(&auditor.known)), report);
+                read(auditor, account, path, read_all(bytes, Some(&auditor.known), seen.dialect()), report);
             }
             Fact::Unseen(why) => report.not_checked.push(unseen(path, why)),
             Fact::Absent => {}
@@ -41,7 +41,7 @@ pub(super) fn entries(auditor: &Auditor, account: &Account, files: &[BytePath], 
         let Resolved::To(real, _) = resolve(path, seen) else { continue };
         let Fact::Known(bytes) = seen.content(&real) else { continue };
         let shared_path = Arc::new(path.clone());
-        for Line { number, content, .. } in read_all(bytes, Some(&auditor.known)) {
+        for Line { number, content, .. } in read_all(bytes, Some(&auditor.known), seen.dialect()) {
             if let Content::Entry(entry) = content {
                 entries.push(audit_entry(&name, &shared_path, number, *entry));
             }

@@ -300,7 +300,7 @@ impl<'a> OneAccount<'_, 'a> {
         for file in &targets {
             let named = |line: Line| (Place { path: file.named.clone(), line: line.number }, line);
             let bytes = file.bytes.as_deref().unwrap_or_default();
-            lines.extend(read_all(bytes, Some(&self.all.known)).into_iter().map(named));
+            lines.extend(read_all(bytes, Some(&self.all.known), self.seen.dialect()).into_iter().map(named));
             read.insert(file.real.clone());
         }
         let mut found = Vec::new();

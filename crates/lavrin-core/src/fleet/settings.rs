@@ -14,29 +14,29 @@ pub(super) fn check(seen: &System<'_>) -> Vec<Finding> {
     if !settings.unseen.is_empty() {
         return Vec::new();
     }
-    let is = |keyword: &str, default: &str, wanted: &str| settings.word(keyword, default) == wanted;
-    let passwords = is("passwordauthentication", "yes", "yes") || is("kbdinteractiveauthentication", "yes", "yes");
-    let root_with_password = passwords && is("permitrootlogin", "prohibit-password", "yes");
+    let is = |keyword: &str, wanted: &str| settings.word(keyword) == wanted;
+    let passwords = is("passwordauthentication", "yes") || is("kbdinteractiveauthentication", "yes");
+    let root_with_password = passwords && is("permitrootlogin", "yes");
     let mut faults = Vec::new();
     if let Some(fault) = settings.faults.first() {
         faults.push(HostFault::SettingsBroken { what: fault.what.clone(), line: fault.line });
     }
     if root_with_password {
         faults.push(HostFault::RootWithPassword);
-    } else if is("passwordauthentication", "yes", "yes") {
+    } else if is("passwordauthentication", "yes") {
         faults.push(HostFault::PasswordsOn);
     }
-    if passwords && is("permitemptypasswords", "no", "yes") {
+    if passwords && is("permitemptypasswords", "yes") {
         faults.push(HostFault::EmptyPasswords);
     }
-    if is("strictmodes", "yes", "no") {
+    if is("strictmodes", "no") {
         faults.push(HostFault::StrictModesOff);
     }
-    if is("pubkeyauthentication", "yes", "no") {
+    if is("pubkeyauthentication", "no") {
         faults.push(HostFault::KeysOff);
     }
     for keyword in ["authorizedkeyscommand", "trustedusercakeys", "authorizedprincipalscommand"] {
-        let value = settings.word(keyword, "none");
+        let value = settings.word(keyword);
         if value != "none" {
             faults.push(HostFault::KeysFromElsewhere { keyword, value });
         }

@@ -54,6 +54,7 @@ fn host_with(keys: &str, config: &str) -> Observation {
     let mut seen = Observation {
         looked: true,
         accounts: read_passwd(b"root:x:0:0::/root:/bin/sh\nedda:x:1001:1001::/home/edda:/bin/sh\n").into(),
+        server: crate::server::Server::debian(crate::version::Version(9, 2)),
         ..Observation::default()
     };
     let mut put = |path: &str, kind, mode, uid| {

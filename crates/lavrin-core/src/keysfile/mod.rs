@@ -8,10 +8,28 @@ pub mod repair;
 
 use crate::key::container::line::{self, KeyLine, KnownKeys};
 use crate::key::{Fingerprint, KeyFault, PublicKey};
+use crate::services::Services;
+use crate::version::Version;
 use options::{OptionFault, Options};
 use rayon::prelude::*;
 use std::sync::Arc;
 use thiserror::Error;
+
+/// Whose reading counts, where servers differ.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Dialect {
+    /// The version of OpenSSH.
+    pub version: Version,
+    /// Names of ports.
+    pub services: Services,
+}
+
+impl Default for Dialect {
+    /// That of new servers, where nothing is known.
+    fn default() -> Self {
+        Self { version: Version(10, 0), services: Services::default() }
+    }
+}
 
 /// A key file.
 #[derive(Debug, Clone, PartialEq, Eq)]
@@ -122,7 +140,13 @@ impl KeysFile {
     /// Takes a file apart. Never fails: what is no entry is kept as what it is.
     #[must_use]
     pub fn parse(bytes: &[u8]) -> Self {
-        Self { bytes: bytes.to_vec(), lines: read_all(bytes, None) }
+        Self::parse_for(bytes, &Dialect::default())
+    }
+
+    /// The same as a certain server reads it.
+    #[must_use]
+    pub fn parse_for(bytes: &[u8], dialect: &Dialect) -> Self {
+        Self { bytes: bytes.to_vec(), lines: read_all(bytes, None, dialect) }
     }
 
     /// The file, byte for byte.
@@ -160,7 +184,7 @@ impl KeysFile {
 }
 
 /// All lines; many are read side by side.
-pub(crate) fn read_all(bytes: &[u8], known: Option<&KnownKeys>) -> Vec<Line> {
+pub(crate) fn read_all(bytes: &[u8], known: Option<&KnownKeys>, dialect: &Dialect) -> Vec<Line> {
     let mut start = 0;
     let ends = memchr::memchr_iter(b'\n', bytes).map(|at| at + 1);
     let last = bytes.last().filter(|last| **last != b'\n').map(|_| bytes.len());
@@ -168,7 +192,7 @@ pub(crate) fn read_all(bytes: &[u8], known: Option<&KnownKeys>) -> Vec<Line> {
     let line = |(index, span): (usize, &(usize, usize))| Line {
         number: index + 1,
         span: *span,
-        content: read_line_with(&bytes[span.0..span.1], known),
+        content: read_line_with(&bytes[span.0..span.1], known, dialect),
     };
     if spans.len() < PARALLEL_LINES {
         spans.iter().enumerate().map(line).collect()
@@ -187,16 +211,16 @@ fn server_text(line: &[u8]) -> &[u8] {
 }
 
 fn read_line(line: &[u8]) -> Content {
-    read_line_with(line, None)
+    read_line_with(line, None, &Dialect::default())
 }
 
-fn read_line_with(line: &[u8], known: Option<&KnownKeys>) -> Content {
+fn read_line_with(line: &[u8], known: Option<&KnownKeys>, dialect: &Dialect) -> Content {
     let text = server_text(line);
     match text.first() {
         None if line.contains(&0) => unusable(LineFault::NoKey, None),
         None => Content::Blank,
         Some(b'#') => Content::Comment,
-        Some(_) => read_entry(text, known),
+        Some(_) => read_entry(text, known, dialect),
     }
 }
 
@@ -204,7 +228,7 @@ fn unusable(fault: LineFault, key: Option<Arc<PublicKey>>) -> Content {
     Content::Unusable(Box::new(Unusable { fault, key }))
 }
 
-fn read_entry(text: &[u8], known: Option<&KnownKeys>) -> Content {
+fn read_entry(text: &[u8], known: Option<&KnownKeys>, dialect: &Dialect) -> Content {
     if let Some(behind) = text.strip_prefix(b"\xef\xbb\xbf") {
         // The key is told all the same, so that it can be found.
         let plain = line::parse(behind);
@@ -224,7 +248,7 @@ fn read_entry(text: &[u8], known: Option<&KnownKeys>) -> Content {
     }
     let (front, rest) = options::split(text);
     match line::parse_with(rest, known) {
-        Some(Ok(key)) => match Options::parse(front) {
+        Some(Ok(key)) => match Options::parse_for(front, dialect) {
             Ok(options) => entry(key, options),
             Err(fault) => unusable(LineFault::Options(fault), Some(key.key)),
         },

@@ -1,6 +1,9 @@
 //! The options in front of an entry (manual page of sshd, "`AUTHORIZED_KEYS` FILE FORMAT", and what the server does).
 
+use super::Dialect;
+use crate::services::is_permission;
 use crate::text::printable;
+use crate::version::Version;
 use thiserror::Error;
 
 /// What an option takes.
@@ -133,6 +136,14 @@ impl Options {
     /// # Errors
     /// [`OptionFault`] where the server would skip the line.
     pub fn parse(text: &[u8]) -> Result<Self, OptionFault> {
+        Self::parse_for(text, &Dialect::default())
+    }
+
+    /// The same as a certain server reads it.
+    ///
+    /// # Errors
+    /// [`OptionFault`] where that server would skip the line.
+    pub fn parse_for(text: &[u8], dialect: &Dialect) -> Result<Self, OptionFault> {
         let mut list: Vec<KeyOption> = Vec::new();
         let mut rest = text;
         loop {
@@ -157,7 +168,7 @@ impl Options {
                 return Err(OptionFault::Repeated { name: name.to_owned() });
             }
             if let Some(value) = &value {
-                check_value(name, value, &list)?;
+                check_value(name, value, &list, dialect)?;
             }
             if !matches!(rest.first(), None | Some(b',')) {
                 return Err(OptionFault::NoComma { name: name.to_owned() });
@@ -211,19 +222,24 @@ impl Options {
 const PERMITS_MAX: usize = 4096;
 const VARIABLES_MAX: usize = 1024;
 
-/// Longest host in a permission that the server takes, in bytes.
-const HOST_BYTES_MAX: usize = 1024;
+/// Since this version a time may end in `Z`, for UTC.
+const UTC_SINCE: Version = Version(9, 1);
 
 /// What the server looks at in a value before it takes the line.
-fn check_value(name: &'static str, value: &[u8], before: &[KeyOption]) -> Result<(), OptionFault> {
+fn check_value(name: &'static str, value: &[u8], before: &[KeyOption], dialect: &Dialect) -> Result<(), OptionFault> {
+    let permission = |host_may_be_missing| {
+        std::str::from_utf8(value).is_ok_and(|text| is_permission(text, host_may_be_missing, &dialect.services))
+    };
     let good = match name {
         "environment" => value.iter().position(|byte| *byte == b'=').is_some_and(|end| {
             end > 0 && value[..end].iter().all(|byte| byte.is_ascii_alphanumeric() || *byte == b'_')
         }),
-        "expiry-time" => super::expiry::expiry(value).is_some(),
+        "expiry-time" => {
+            super::expiry::expiry(value).is_some() && (dialect.version >= UTC_SINCE || !value.ends_with(b"Z"))
+        }
         "tunnel" => is_tunnel(value),
-        "permitopen" => is_permission(value, false),
-        "permitlisten" => is_permission(value, true),
+        "permitopen" => permission(false),
+        "permitlisten" => permission(true),
         _ => true,
     };
     if !good {
@@ -259,62 +275,6 @@ fn is_tunnel(value: &[u8]) -> bool {
         || (digits.bytes().all(|byte| byte.is_ascii_digit())
             && digits.parse().is_ok_and(|number: u32| number <= TUNNEL_MAX))
 }
-
-/// `host:port`, the host in brackets where it has colons; `*` stands for any port. Where one listens, the host may be
-/// left out. A port may be a name of `services(5)`.
-fn is_permission(value: &[u8], host_may_be_missing: bool) -> bool {
-    let (host, port) = match value {
-        [b'[', rest @ ..] => {
-            let Some(end) = rest.iter().position(|byte| *byte == b']') else { return false };
-            match &rest[end + 1..] {
-                [b':', port @ ..] => (&rest[..end], port),
-                _ => return false,
-            }
-        }
-        _ => match value.iter().position(|byte| *byte == b':') {
-            Some(at) => (&value[..at], &value[at + 1..]),
-            None if host_may_be_missing => (&b"*"[..], value),
-            None => return false,
-        },
-    };
-    !host.is_empty() && host.len() <= HOST_BYTES_MAX && is_port(port)
-}
-
-fn is_port(port: &[u8]) -> bool {
-    let Ok(text) = std::str::from_utf8(port) else { return false };
-    if text == "*" {
-        return true;
-    }
-    match text.parse::<u16>() {
-        Ok(number) => number > 0,
-        // A name: letters, digits and dashes, at least one letter (RFC 6335, section 5.1).
-        Err(_) => {
-            text.bytes().all(|byte| byte.is_ascii_alphanumeric() || byte == b'-' || byte == b'_')
-                && text.bytes().any(|byte| byte.is_ascii_alphabetic())
-                && SERVICES.contains(&text)
-        }
-    }
-}
-
-/// Names of ports that every system knows.
-const SERVICES: [&str; 16] = [
-    "ssh",
-    "smtp",
-    "domain",
-    "http",
-    "https",
-    "imap",
-    "imaps",
-    "imap2",
-    "pop3",
-    "pop3s",
-    "ldap",
-    "ldaps",
-    "ntp",
-    "ftp",
-    "postgresql",
-    "mysql",
-];
 
 fn known(name: &[u8]) -> Result<(&'static str, Takes), OptionFault> {
     KNOWN

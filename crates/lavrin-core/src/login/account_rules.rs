@@ -1,10 +1,9 @@
 //! What the server asks of the account before it looks at any key: state, shell, access lists, root, methods.
 
-use super::address;
 use super::{Question, Reason, ReasonKind};
 use crate::account::{Account, Aging, Password};
 use crate::fs::NodeKind;
-use crate::server_config::{Settings, group_names, matches};
+use crate::server_config::{Settings, addresses, group_names, matches};
 use crate::survey::{Resolved, resolve};
 use crate::system::System;
 
@@ -29,14 +28,14 @@ pub(super) fn reasons(account: &Account, settings: &Settings, question: &Questio
     if let Some(keyword) = kept_out(account, settings, seen) {
         push(ReasonKind::UserNotAllowed(keyword), &keyword.to_ascii_lowercase());
     }
-    let root = settings.word("permitrootlogin", "prohibit-password");
+    let root = settings.word("permitrootlogin");
     if account.is_root() && root == "no" {
         push(ReasonKind::RootNotAllowed(root), "permitrootlogin");
     }
-    if settings.word("pubkeyauthentication", "yes") == "no" {
+    if settings.word("pubkeyauthentication") == "no" {
         push(ReasonKind::PublicKeysOff, "pubkeyauthentication");
     }
-    if settings.word("maxauthtries", "6") == "0" {
+    if settings.word("maxauthtries") == "0" {
         push(ReasonKind::NoTries, "maxauthtries");
     }
     reasons
@@ -47,7 +46,7 @@ fn state(account: &Account, settings: &Settings, today: i64, seen: &System<'_>) 
     if seen.server.is_dropbear() {
         return None;
     }
-    let pam = settings.word("usepam", "no") == "yes";
+    let pam = settings.word("usepam") == "yes";
     let ended = account.aging.is_some_and(|aging| aging.has_ended(today));
     let outdated = account.aging.is_some_and(|aging| aging.is_closed_by_age(today));
     match (pam, account.password, account.aging) {
@@ -103,6 +102,6 @@ fn user_fits(word: &str, account: &Account, settings: &Settings, seen: &System<'
         return false;
     }
     let (Some(host), Some(address)) = (host, seen.connection.from) else { return true };
-    let name = seen.connection.from_host.as_deref().filter(|_| settings.word("usedns", "no") == "yes");
-    address::list_takes_client(host, address, name)
+    let name = seen.connection.from_host.as_deref().filter(|_| settings.word("usedns") == "yes");
+    addresses::list_takes_client(host, address, name)
 }

@@ -5,7 +5,7 @@ use super::{Place, key_files};
 use crate::account::Account;
 use crate::fs::{BytePath, Fact, Why};
 use crate::key::Fingerprint;
-use crate::keysfile::{Content, KeysFile};
+use crate::keysfile::Content;
 use crate::server_config::Settings;
 use crate::survey::{Resolved, resolve};
 use crate::system::System;
@@ -82,7 +82,7 @@ impl Traces {
             Fact::Unseen(Why::WrongKind) => return,
             Fact::Unseen(why) => return self.open.push(NotGone::Unseen(real, why)),
         };
-        for line in KeysFile::parse(bytes).into_lines() {
+        for line in seen.keys_file(bytes).into_lines() {
             let place = Place { path: named.clone(), line: line.number };
             match line.content {
                 Content::Blank | Content::Comment => {}

@@ -1,7 +1,6 @@
 //! The verdict: would this server let this key into this account, and which rule decides.
 
 mod account_rules;
-pub mod address;
 mod dropbear;
 mod gone;
 mod limits;
@@ -15,9 +14,15 @@ use crate::key::container::certificate::Certificate;
 use crate::key::container::{PieceKind, read};
 use crate::key::{Fingerprint, PublicKey};
 use crate::keysfile::{Entry, KeysFile};
+use crate::server_config::addresses;
 use crate::server_config::{self, ConfigFault, Settings};
+use crate::services;
+use crate::survey::glob;
 use crate::survey::{KEYS_FILE_BYTES_MAX, Resolved, Want, Wanted, Who, resolve};
 use crate::system::System;
+use crate::version::Version;
+pub use dropbear::Switches;
+pub(crate) use dropbear::checks_key_file;
 pub use gone::{NotGone, Traces, not_gone};
 pub use limits::Limits;
 pub(crate) use offered::{is_binary_list, lists, revoked_file};
@@ -122,7 +127,7 @@ pub fn find_key(name: &str, fingerprint: &Fingerprint, seen: &System<'_>) -> Opt
     let account = seen.account(name)?;
     key_files(account, seen).iter().find_map(|file| {
         let Resolved::To(real, _) = resolve(file, seen) else { return None };
-        let document = KeysFile::parse(seen.content(&real).into_known()?);
+        let document = seen.keys_file(seen.content(&real).into_known()?);
         let entries = document.entries().map(|(_, entry)| entry.key.clone());
         let dead = document.unusable().filter_map(|(_, unusable)| unusable.key.clone());
         entries.chain(dead).find(|key| key.fingerprint() == *fingerprint).map(Arc::unwrap_or_clone)
@@ -138,7 +143,7 @@ pub fn keys_of(name: &str, seen: &System<'_>) -> Vec<(PublicKey, Vec<u8>)> {
     for file in key_files(account, seen) {
         let Resolved::To(real, _) = resolve(&file, seen) else { continue };
         let Some(bytes) = seen.content(&real).into_known() else { continue };
-        let document = KeysFile::parse(bytes);
+        let document = seen.keys_file(bytes);
         let entries = document.entries().map(|(_, entry)| (entry.key.clone(), entry.comment.clone()));
         let dead = document.unusable().filter_map(|(_, unusable)| Some((unusable.key.clone()?, Vec::new())));
         for (key, comment) in entries.chain(dead) {
@@ -156,7 +161,17 @@ pub fn wants_of(account: &Account, seen: &System<'_>) -> Vec<Want> {
     if seen.network_homes.contains(&account.home) {
         return Vec::new();
     }
-    let mut wants = if seen.said_by_server.is_some() { Vec::new() } else { server_config::wants(seen) };
+    let mut wants = match (seen.server.is_dropbear(), &seen.said_by_server) {
+        (true, _) => dropbear::wants().to_vec(),
+        (false, Some(_)) => Vec::new(),
+        (false, None) => server_config::wants(seen),
+    };
+    let (folders, _) = folders_of_patterns(account, seen);
+    let name = || Some(account.name.clone());
+    wants.extend(folders.into_iter().map(|folder| Want { what: Wanted::Names(folder), account: name() }));
+    if asks_for_services(account, seen) {
+        wants.push(Want { what: Wanted::Bytes(services::PATH.into(), services::BYTES_MAX), account: None });
+    }
     for file in key_files(account, seen) {
         wants.extend(access_rules::wants(&file, account, seen));
         if let Some(real) = access_rules::may_be_read(&file, account, seen) {
@@ -168,6 +183,22 @@ pub fn wants_of(account: &Account, seen: &System<'_>) -> Vec<Want> {
     wants
 }
 
+/// Whether an entry names a port by its name.
+fn asks_for_services(account: &Account, seen: &System<'_>) -> bool {
+    if seen.server.is_dropbear() || seen.bytes.contains_key(&BytePath::from(services::PATH)) {
+        return false;
+    }
+    let of_ports = |bytes: &[u8]| {
+        let mut places = memchr::memmem::find_iter(bytes, b"permit");
+        places.any(|at| {
+            let line = bytes[at..].split(|byte| *byte == b'\n').next().unwrap_or_default();
+            let value = line.splitn(3, |byte| *byte == b'"').nth(1).unwrap_or_default();
+            services::may_be_named(&String::from_utf8_lossy(value))
+        })
+    };
+    key_files(account, seen).iter().any(|file| seen.content(file).into_known().is_some_and(|bytes| of_ports(bytes)))
+}
+
 /// What root may look at for an account where that may not look itself: its own files where root alone, or the account in
 /// its own folders, has put them. `None`: every account's.
 #[must_use]
@@ -177,20 +208,43 @@ pub fn root_may_see(name: Option<&str>, seen: &System<'_>) -> HashSet<BytePath> 
     files.flat_map(|file| access_rules::root_may_see(&file, seen)).collect()
 }
 
+/// Since this version `AuthorizedKeysFile` may be a pattern.
+const PATTERNS_SINCE: Version = Version(10, 0);
+
 /// The key files of an account: dropbear knows one, OpenSSH those that its settings name.
 #[must_use]
 pub fn key_files(account: &Account, seen: &System<'_>) -> Vec<BytePath> {
     if seen.server.is_dropbear() {
-        vec![account.home.join(b".ssh/authorized_keys")]
-    } else {
-        seen.settings(account).key_files(account)
+        return seen.switches().key_file(account).into_iter().collect();
     }
+    let files = seen.settings(account).key_files(account);
+    if seen.server.rules() < PATTERNS_SINCE || !files.iter().any(glob::is_pattern) {
+        return files;
+    }
+    let expanded = files
+        .into_iter()
+        .map(|file| if glob::is_pattern(&file) { glob::expand(&file, seen).paths } else { vec![file] });
+    expanded.flatten().collect()
+}
+
+/// Folders whose names have to be seen, and those whose names could not be, before it is known which key files an account has.
+fn folders_of_patterns(account: &Account, seen: &System<'_>) -> (Vec<BytePath>, Vec<BytePath>) {
+    if seen.server.is_dropbear() || seen.server.rules() < PATTERNS_SINCE {
+        return (Vec::new(), Vec::new());
+    }
+    let files = seen.settings(account).key_files(account);
+    let expanded = files.iter().filter(|file| glob::is_pattern(file)).map(|file| glob::expand(file, seen));
+    expanded.fold((Vec::new(), Vec::new()), |(mut ask, mut unseen), one| {
+        ask.extend(one.ask);
+        unseen.extend(one.unseen);
+        (ask, unseen)
+    })
 }
 
 /// Whether the server refuses to read files with loose modes. Dropbear always does.
 #[must_use]
 pub fn strict(settings: &Settings, seen: &System<'_>) -> bool {
-    seen.server.is_dropbear() || settings.word("strictmodes", "yes") != "no"
+    seen.server.is_dropbear() || settings.word("strictmodes") != "no"
 }
 
 /// Decides.
@@ -205,6 +259,9 @@ pub fn judge(question: &Question, seen: &System<'_>) -> Verdict {
     }
     let settings = seen.settings(account);
     let mut reasons = config_reasons(&settings);
+    if seen.server.is_dropbear() {
+        reasons.extend(dropbear::reasons(account, question, seen));
+    }
     reasons.extend(account_rules::reasons(account, &settings, question, seen));
     reasons.extend(offered::reasons(question, account, &settings, seen));
     // What comes behind the key on the server comes behind it here.
@@ -262,7 +319,11 @@ fn config_reasons(settings: &Settings) -> Vec<Reason> {
             line: setting.and_then(|setting| setting.line),
         }
     });
-    settings.faults.iter().map(refused).chain(fatal).collect()
+    let ends = settings
+        .ends
+        .as_ref()
+        .map(|fault| Reason::at(ReasonKind::SessionEnds(fault.what.clone()), &fault.path, Some(fault.line)));
+    settings.faults.iter().map(refused).chain(fatal).chain(ends).collect()
 }
 
 /// What the server's settings leave open.
@@ -283,8 +344,15 @@ fn open_questions(account: &Account, settings: &Settings, seen: &System<'_>, acc
     {
         reasons.extend(place("authenticationmethods", ReasonKind::FurtherMethod(said("authenticationmethods"))));
     }
+    let (ask, unseen) = folders_of_patterns(account, seen);
+    for folder in ask.iter().chain(&unseen) {
+        reasons.push(Reason::at(ReasonKind::Unseen(Why::NotReached), folder, None));
+    }
     if !settings.unseen.is_empty() && !seen.server.is_dropbear() {
         reasons.push(Reason::at(ReasonKind::SettingsUnseen, &settings.unseen[0], None));
+    }
+    for (keyword, path, line) in &settings.unknown {
+        reasons.push(Reason::at(ReasonKind::SettingUnknown(keyword.clone()), path, Some(*line)));
     }
     for (keyword, path, line) in &settings.conditional {
         let concerns = keyword != "permitrootlogin" || account.is_root();
@@ -351,7 +419,7 @@ fn search(question: &Question, account: &Account, settings: &Settings, seen: &Sy
                 continue;
             }
         };
-        match search_file(question, account, settings, seen, &KeysFile::parse(bytes), file) {
+        match search_file(question, account, settings, seen, &seen.keys_file(bytes), file) {
             Ok((line, limits)) => {
                 // What an earlier file says does not matter once a later one opens the account.
                 return Search { reasons: Vec::new(), entry: Some(Place { path: file.clone(), line }), limits };
@@ -377,7 +445,7 @@ fn search_file(
     path: &BytePath,
 ) -> Result<(usize, Limits), Vec<Reason>> {
     if seen.server.is_dropbear() {
-        return dropbear::search(file.as_bytes(), &question.fingerprint, path);
+        return dropbear::search(file.as_bytes(), &question.fingerprint, path, seen.server.rules());
     }
     let mut reasons = Vec::new();
     // A certificate is looked up by the key of its authority.
@@ -438,7 +506,7 @@ fn entry_reason(
         return Some(ReasonKind::Expired { at: shown(value) });
     }
     if account.is_root()
-        && settings.word("permitrootlogin", "") == "forced-commands-only"
+        && settings.word("permitrootlogin") == "forced-commands-only"
         && options.value("command").is_none()
     {
         return Some(ReasonKind::RootNotAllowed("forced-commands-only".to_owned()));
@@ -449,8 +517,8 @@ fn entry_reason(
     let from = options.value("from")?;
     let Some(address) = seen.connection.from else { return Some(ReasonKind::FromUnknown { from: shown(from) }) };
     // Only a server that looks up names holds patterns against them.
-    let host = seen.connection.from_host.as_deref().filter(|_| settings.word("usedns", "no") == "yes");
-    let takes = address::list_takes_client(&String::from_utf8_lossy(from), address, host);
+    let host = seen.connection.from_host.as_deref().filter(|_| settings.word("usedns") == "yes");
+    let takes = addresses::list_takes_client(&String::from_utf8_lossy(from), address, host);
     (!takes).then(|| ReasonKind::FromElsewhere { from: shown(from) })
 }
 
@@ -469,7 +537,7 @@ fn barred_reasons(
                 .map(|Obstacle { path, kind }| Reason::at(ReasonKind::Obstacle(kind.clone()), path, None))
                 .collect();
             if let Some(bytes) = seen.content(real).into_known() {
-                let found = search_file(question, account, settings, seen, &KeysFile::parse(bytes), file);
+                let found = search_file(question, account, settings, seen, &seen.keys_file(bytes), file);
                 reasons.extend(found.err().unwrap_or_default());
             }
             reasons
@@ -487,7 +555,7 @@ fn other_accounts(question: &Question, account: &Account, seen: &System<'_>) -> 
     for other in seen.accounts.iter().filter(|other| other.name != account.name) {
         for path in key_files(other, seen) {
             let Some(bytes) = seen.content(&path).into_known() else { continue };
-            if let Some(line) = KeysFile::parse(bytes).lines_of(&question.fingerprint).first() {
+            if let Some(line) = seen.keys_file(bytes).lines_of(&question.fingerprint).first() {
                 found.push(Reason::at(ReasonKind::OtherAccount(other.name.clone()), &path, Some(*line)));
             }
         }

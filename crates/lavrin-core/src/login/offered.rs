@@ -55,7 +55,7 @@ fn algorithm_off(question: &Question, settings: &Settings) -> Option<String> {
 
 fn too_small(question: &Question, settings: &Settings) -> Option<Reason> {
     let key = question.key.as_ref().filter(|key| key.algorithm() == Algorithm::Rsa)?;
-    let min = settings.word("requiredrsasize", "1024").parse().unwrap_or(SERVER_RSA_BITS_MIN).max(SERVER_RSA_BITS_MIN);
+    let min = settings.word("requiredrsasize").parse().unwrap_or(SERVER_RSA_BITS_MIN).max(SERVER_RSA_BITS_MIN);
     let bits = key.bits();
     (bits < min).then(|| Reason::plain(ReasonKind::KeyTooSmall { bits, min }))
 }

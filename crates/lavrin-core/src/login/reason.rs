@@ -30,6 +30,8 @@ pub enum ReasonKind {
     ShellMissing(BytePath),
     /// The shell is no file that can be run.
     ShellNotExecutable(BytePath),
+    /// The shell is not in the system's list of shells.
+    ShellNotListed(BytePath),
     /// `MaxAuthTries` is 0.
     NoTries,
     /// The server does not start with its configuration.
@@ -98,6 +100,13 @@ pub enum ReasonKind {
         /// The server's minimum.
         min: usize,
     },
+    /// The RSA key is longer than the server takes.
+    KeyTooLarge {
+        /// Its bits.
+        bits: usize,
+        /// The server's maximum.
+        max: usize,
+    },
     /// `RevokedKeys` is in use and was not looked at.
     RevokedKeysUnseen,
     /// The key alone is not enough.
@@ -106,6 +115,10 @@ pub enum ReasonKind {
     KeysCommand(String),
     /// The server's configuration could not be read; its defaults were assumed.
     SettingsUnseen,
+    /// A keyword that nobody here knows; the server may.
+    SettingUnknown(String),
+    /// The session of this login ends as soon as it begins.
+    SessionEnds(String),
     /// A Match block whose condition cannot be decided sets this keyword.
     SettingConditional(String),
     /// Something could not be looked at.
@@ -133,6 +146,7 @@ impl ReasonKind {
             Self::AccountStage(_) => "account-stage",
             Self::ShellMissing(_) => "shell-missing",
             Self::ShellNotExecutable(_) => "shell-not-executable",
+            Self::ShellNotListed(_) => "shell-not-listed",
             Self::NoTries => "no-tries",
             Self::ConfigRejected(_) => "config-rejected",
             Self::PatternUnknown(_) => "pattern-unknown",
@@ -162,6 +176,9 @@ impl ReasonKind {
             Self::VerificationUnknown => "verification-unknown",
             Self::PrincipalsOnPlainKey => "principals-on-plain-key",
             Self::KeyTooSmall { .. } => "key-too-small",
+            Self::KeyTooLarge { .. } => "key-too-large",
+            Self::SettingUnknown(_) => "setting-unknown",
+            Self::SessionEnds(_) => "session-ends",
             Self::RevokedKeysUnseen => "revoked-keys-unseen",
             Self::FurtherMethod(_) => "further-method",
             Self::KeysCommand(_) => "keys-command",
@@ -180,10 +197,10 @@ impl ReasonKind {
             Self::AccountLocked => "account-locked",
             Self::AccountExpired => "account-expired",
             Self::AccountStage(_) => "account-stage",
-            Self::ShellMissing(_) | Self::ShellNotExecutable(_) => "shell",
+            Self::ShellMissing(_) | Self::ShellNotExecutable(_) | Self::ShellNotListed(_) => "shell",
             Self::NoTries => "too-many-tries",
             Self::ConfigRejected(_) => "config-rejected",
-            Self::PatternUnknown(_) => "server-fatal",
+            Self::PatternUnknown(_) | Self::SessionEnds(_) => "server-fatal",
             Self::AlgorithmOff(_) => "algorithm-off",
             Self::CertificateRefused(_) => "certificate",
             Self::UserNotAllowed(_) => "user-not-allowed",
@@ -207,9 +224,14 @@ impl ReasonKind {
             Self::PrincipalsOnPlainKey => "refused-by-options",
             Self::VerificationUnknown => "signature",
             Self::KeyTooSmall { .. } => "key-too-small",
+            Self::KeyTooLarge { .. } => "algorithm-off",
             Self::RevokedKeysUnseen | Self::Revoked | Self::RevokedListMissing => "key-revoked",
             Self::FurtherMethod(_) => "partial",
-            Self::KeysCommand(_) | Self::SettingsUnseen | Self::SettingConditional(_) | Self::Unseen(_) => "undecided",
+            Self::KeysCommand(_)
+            | Self::SettingsUnseen
+            | Self::SettingConditional(_)
+            | Self::SettingUnknown(_)
+            | Self::Unseen(_) => "undecided",
         }
     }
 
@@ -228,6 +250,7 @@ impl ReasonKind {
                 | Self::KeysCommand(_)
                 | Self::SettingsUnseen
                 | Self::SettingConditional(_)
+                | Self::SettingUnknown(_)
                 | Self::Unseen(_)
         )
     }

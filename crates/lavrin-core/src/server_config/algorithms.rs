@@ -1,29 +1,32 @@
-//! Signature algorithms: the names that OpenSSH's server knows, and the lists in `PubkeyAcceptedAlgorithms`.
+//! The names of algorithms that OpenSSH's server knows, and lists of them as in `PubkeyAcceptedAlgorithms`.
 
 use super::patterns::{list_matches, matches};
+use crate::server::Version;
 
-/// What the server accepts unless told otherwise (OpenSSH 9.2), in its order.
-pub const DEFAULT: [&str; 16] = [
-    "ssh-ed25519-cert-v01@openssh.com",
-    "ecdsa-sha2-nistp256-cert-v01@openssh.com",
-    "ecdsa-sha2-nistp384-cert-v01@openssh.com",
-    "ecdsa-sha2-nistp521-cert-v01@openssh.com",
-    "sk-ssh-ed25519-cert-v01@openssh.com",
-    "sk-ecdsa-sha2-nistp256-cert-v01@openssh.com",
-    "rsa-sha2-512-cert-v01@openssh.com",
-    "rsa-sha2-256-cert-v01@openssh.com",
-    "ssh-ed25519",
-    "ecdsa-sha2-nistp256",
-    "ecdsa-sha2-nistp384",
-    "ecdsa-sha2-nistp521",
-    "sk-ssh-ed25519@openssh.com",
-    "sk-ecdsa-sha2-nistp256@openssh.com",
-    "rsa-sha2-512",
-    "rsa-sha2-256",
-];
+/// What a list is about.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Kind {
+    /// Signature algorithms; patterns may stand in such a list.
+    Signature,
+    /// The same without those of certificates.
+    PlainSignature,
+    /// Ciphers.
+    Cipher,
+    /// Message authentication codes.
+    Mac,
+    /// Key exchanges.
+    KeyExchange,
+    /// Key exchanges of GSSAPI, which distributions add.
+    GssKeyExchange,
+}
 
-/// Every name that the server knows, in the order in which it replaces a pattern.
-const KNOWN: [&str; 21] = [
+/// The version that made SHA-1 signatures of RSA keys optional, and put Ed25519 in front.
+const NO_SHA1_SINCE: Version = Version(8, 8);
+
+/// The version that forgot DSA.
+const NO_DSA_SINCE: Version = Version(10, 0);
+
+const SIGNATURES: &[&str] = &[
     "ssh-ed25519",
     "ssh-ed25519-cert-v01@openssh.com",
     "sk-ssh-ed25519@openssh.com",
@@ -47,21 +50,188 @@ const KNOWN: [&str; 21] = [
     "rsa-sha2-512-cert-v01@openssh.com",
 ];
 
-/// Whether the server knows every name of a list, or some name that a pattern in it matches.
-pub fn list_is_valid(list: &str) -> bool {
-    let names = list.trim_start_matches(['+', '-', '^']);
-    let is_known = |name: &str| KNOWN.iter().any(|known| matches(name.as_bytes(), known.as_bytes()));
-    !names.is_empty() && names.split(',').all(|name| !name.is_empty() && is_known(name))
+/// The same in the order in which 8.4 replaces a pattern.
+const SIGNATURES_84: &[&str] = &[
+    "ssh-ed25519",
+    "ssh-ed25519-cert-v01@openssh.com",
+    "sk-ssh-ed25519@openssh.com",
+    "sk-ssh-ed25519-cert-v01@openssh.com",
+    "ssh-rsa",
+    "rsa-sha2-256",
+    "rsa-sha2-512",
+    "ssh-dss",
+    "ecdsa-sha2-nistp256",
+    "ecdsa-sha2-nistp384",
+    "ecdsa-sha2-nistp521",
+    "sk-ecdsa-sha2-nistp256@openssh.com",
+    "webauthn-sk-ecdsa-sha2-nistp256@openssh.com",
+    "ssh-rsa-cert-v01@openssh.com",
+    "rsa-sha2-256-cert-v01@openssh.com",
+    "rsa-sha2-512-cert-v01@openssh.com",
+    "ssh-dss-cert-v01@openssh.com",
+    "ecdsa-sha2-nistp256-cert-v01@openssh.com",
+    "ecdsa-sha2-nistp384-cert-v01@openssh.com",
+    "ecdsa-sha2-nistp521-cert-v01@openssh.com",
+    "sk-ecdsa-sha2-nistp256-cert-v01@openssh.com",
+];
+
+const ACCEPTED: &[&str] = &[
+    "ssh-ed25519-cert-v01@openssh.com",
+    "ecdsa-sha2-nistp256-cert-v01@openssh.com",
+    "ecdsa-sha2-nistp384-cert-v01@openssh.com",
+    "ecdsa-sha2-nistp521-cert-v01@openssh.com",
+    "sk-ssh-ed25519-cert-v01@openssh.com",
+    "sk-ecdsa-sha2-nistp256-cert-v01@openssh.com",
+    "rsa-sha2-512-cert-v01@openssh.com",
+    "rsa-sha2-256-cert-v01@openssh.com",
+    "ssh-ed25519",
+    "ecdsa-sha2-nistp256",
+    "ecdsa-sha2-nistp384",
+    "ecdsa-sha2-nistp521",
+    "sk-ssh-ed25519@openssh.com",
+    "sk-ecdsa-sha2-nistp256@openssh.com",
+    "rsa-sha2-512",
+    "rsa-sha2-256",
+];
+
+const ACCEPTED_84: &[&str] = &[
+    "ecdsa-sha2-nistp256-cert-v01@openssh.com",
+    "ecdsa-sha2-nistp384-cert-v01@openssh.com",
+    "ecdsa-sha2-nistp521-cert-v01@openssh.com",
+    "sk-ecdsa-sha2-nistp256-cert-v01@openssh.com",
+    "ssh-ed25519-cert-v01@openssh.com",
+    "sk-ssh-ed25519-cert-v01@openssh.com",
+    "rsa-sha2-512-cert-v01@openssh.com",
+    "rsa-sha2-256-cert-v01@openssh.com",
+    "ssh-rsa-cert-v01@openssh.com",
+    "ecdsa-sha2-nistp256",
+    "ecdsa-sha2-nistp384",
+    "ecdsa-sha2-nistp521",
+    "sk-ecdsa-sha2-nistp256@openssh.com",
+    "ssh-ed25519",
+    "sk-ssh-ed25519@openssh.com",
+    "rsa-sha2-512",
+    "rsa-sha2-256",
+    "ssh-rsa",
+];
+
+/// What only some versions know: the name, the first version and the first that does not any more.
+type Row = (&'static str, Version, Option<Version>);
+
+const fn always(name: &'static str) -> Row {
+    (name, Version(0, 0), None)
+}
+
+const CIPHERS: &[Row] = &[
+    always("3des-cbc"),
+    always("aes128-cbc"),
+    always("aes192-cbc"),
+    always("aes256-cbc"),
+    always("aes128-ctr"),
+    always("aes192-ctr"),
+    always("aes256-ctr"),
+    always("aes128-gcm@openssh.com"),
+    always("aes256-gcm@openssh.com"),
+    always("chacha20-poly1305@openssh.com"),
+    ("rijndael-cbc@lysator.liu.se", Version(0, 0), Some(Version(8, 5))),
+];
+
+const MACS: &[Row] = &[
+    always("hmac-sha1"),
+    always("hmac-sha1-96"),
+    always("hmac-sha2-256"),
+    always("hmac-sha2-512"),
+    always("hmac-md5"),
+    always("hmac-md5-96"),
+    always("umac-64@openssh.com"),
+    always("umac-128@openssh.com"),
+    always("hmac-sha1-etm@openssh.com"),
+    always("hmac-sha1-96-etm@openssh.com"),
+    always("hmac-sha2-256-etm@openssh.com"),
+    always("hmac-sha2-512-etm@openssh.com"),
+    always("hmac-md5-etm@openssh.com"),
+    always("hmac-md5-96-etm@openssh.com"),
+    always("umac-64-etm@openssh.com"),
+    always("umac-128-etm@openssh.com"),
+];
+
+const KEY_EXCHANGES: &[Row] = &[
+    always("diffie-hellman-group1-sha1"),
+    always("diffie-hellman-group14-sha1"),
+    always("diffie-hellman-group14-sha256"),
+    always("diffie-hellman-group16-sha512"),
+    always("diffie-hellman-group18-sha512"),
+    always("diffie-hellman-group-exchange-sha1"),
+    always("diffie-hellman-group-exchange-sha256"),
+    always("ecdh-sha2-nistp256"),
+    always("ecdh-sha2-nistp384"),
+    always("ecdh-sha2-nistp521"),
+    always("curve25519-sha256"),
+    always("curve25519-sha256@libssh.org"),
+    ("sntrup4591761x25519-sha512@tinyssh.org", Version(0, 0), Some(Version(8, 5))),
+    ("sntrup761x25519-sha512@openssh.com", Version(8, 5), None),
+    ("sntrup761x25519-sha512", Version(9, 2), None),
+    ("mlkem768x25519-sha256", Version(9, 9), None),
+];
+
+const GSS_KEY_EXCHANGES: &[Row] = &[
+    always("gss-gex-sha1-"),
+    always("gss-group1-sha1-"),
+    always("gss-group14-sha1-"),
+    always("gss-group14-sha256-"),
+    always("gss-group16-sha512-"),
+    always("gss-nistp256-sha256-"),
+    always("gss-curve25519-sha256-"),
+];
+
+/// The signature algorithms of public keys that a version accepts unless told otherwise, in its order.
+pub fn accepted(version: Version) -> &'static [&'static str] {
+    if version < NO_SHA1_SINCE { ACCEPTED_84 } else { ACCEPTED }
+}
+
+/// Every signature algorithm that a version knows, in the order in which it replaces a pattern.
+fn signatures(version: Version) -> impl Iterator<Item = &'static str> {
+    let names = if version < Version(8, 5) { SIGNATURES_84 } else { SIGNATURES };
+    names.iter().copied().filter(move |name| version < NO_DSA_SINCE || !name.starts_with("ssh-dss"))
+}
+
+/// The first name in a list that the server does not know, so that it does not start. What a `-` takes away may be anything.
+pub fn unknown_in(list: &str, kind: Kind, version: Version) -> Option<String> {
+    let prefixes: &[char] = if kind == Kind::GssKeyExchange { &[] } else { &['+', '^'] };
+    if list.starts_with('-') && kind != Kind::GssKeyExchange {
+        return None;
+    }
+    let names = list.strip_prefix(prefixes).unwrap_or(list);
+    if names.is_empty() {
+        return Some(list.to_owned());
+    }
+    let in_rows = |rows: &[Row], name: &str| {
+        rows.iter()
+            .any(|(known, since, end)| *known == name && version >= *since && end.is_none_or(|end| version < end))
+    };
+    let is_known = |name: &&str| match kind {
+        Kind::Signature => signatures(version).any(|known| matches(name.as_bytes(), known.as_bytes())),
+        Kind::PlainSignature => {
+            let mut plain = signatures(version).filter(|known| !known.contains("-cert-"));
+            plain.any(|known| matches(name.as_bytes(), known.as_bytes()))
+        }
+        Kind::Cipher => in_rows(CIPHERS, name),
+        Kind::Mac => in_rows(MACS, name),
+        Kind::KeyExchange => in_rows(KEY_EXCHANGES, name),
+        Kind::GssKeyExchange => in_rows(GSS_KEY_EXCHANGES, name),
+    };
+    // The server reads up to an empty name.
+    names.split(',').take_while(|name| !name.is_empty()).find(|name| !is_known(name)).map(str::to_owned)
 }
 
 /// The list in force: a plain one as it stands, with patterns replaced by what they match; `+` adds to the default, `-`
 /// takes from it, `^` puts in front.
-pub fn in_force(list: &str) -> Vec<String> {
+pub fn in_force(list: &str, version: Version) -> Vec<String> {
     let spelled_out = |list: &str| {
         let mut names: Vec<String> = Vec::new();
-        for name in list.split(',') {
+        for name in list.split(',').take_while(|name| !name.is_empty()) {
             let found: Vec<&str> = if name.contains(['*', '?']) {
-                KNOWN.iter().copied().filter(|known| matches(name.as_bytes(), known.as_bytes())).collect()
+                signatures(version).filter(|known| matches(name.as_bytes(), known.as_bytes())).collect()
             } else {
                 vec![name]
             };
@@ -69,7 +239,7 @@ pub fn in_force(list: &str) -> Vec<String> {
         }
         names
     };
-    let default = || DEFAULT.map(str::to_owned).to_vec();
+    let default = || accepted(version).iter().map(|name| (*name).to_owned()).collect::<Vec<_>>();
     let mut names = match list.as_bytes().first() {
         Some(b'+') => [default(), spelled_out(&list[1..])].concat(),
         Some(b'^') => [spelled_out(&list[1..]), default()].concat(),
@@ -89,14 +259,30 @@ pub fn in_force(list: &str) -> Vec<String> {
 mod tests {
     use super::*;
 
+    const USUAL: Version = Version(9, 2);
+
     #[test]
     fn prefixes_change_the_default() {
+        let in_force = |list: &str| in_force(list, USUAL);
         assert_eq!(in_force("+ssh-rsa").last().unwrap(), "ssh-rsa");
         assert_eq!(in_force("^rsa-sha2-256").first().unwrap(), "rsa-sha2-256");
-        assert_eq!(in_force("^rsa-sha2-256").len(), DEFAULT.len());
+        assert_eq!(in_force("^rsa-sha2-256").len(), ACCEPTED.len());
         assert!(!in_force("-rsa*,ssh-ed25519").iter().any(|name| name.starts_with("rsa") || name == "ssh-ed25519"));
         assert_eq!(in_force("rsa-sha2-*,ssh-ed25519").last().unwrap(), "ssh-ed25519");
-        assert!(list_is_valid("+ssh-rsa") && list_is_valid("sk-*"));
-        assert!(!list_is_valid("ssh-ed25519,") && !list_is_valid("nosuch") && !list_is_valid(""));
+    }
+
+    #[test]
+    fn what_a_version_knows_is_that_of_the_version() {
+        let unknown = |list: &str, version| unknown_in(list, Kind::Signature, version);
+        assert_eq!([unknown("+ssh-rsa", USUAL), unknown("sk-*", USUAL), unknown("-nosuch", USUAL)], [None, None, None]);
+        assert_eq!([unknown("ssh-ed25519,,nosuch", USUAL), unknown(",nosuch", USUAL)], [None, None]);
+        assert!(unknown("+", USUAL).is_some() && unknown("*,!ssh-rsa", USUAL).is_some());
+        assert!(unknown_in("*-cert-*", Kind::PlainSignature, USUAL).is_some());
+        assert_eq!(unknown("nosuch", USUAL).as_deref(), Some("nosuch"));
+        assert_eq!((unknown("+ssh-dss", USUAL), unknown("+ssh-dss", Version(10, 0)).is_some()), (None, true));
+        assert!(accepted(Version(8, 4)).contains(&"ssh-rsa") && !accepted(USUAL).contains(&"ssh-rsa"));
+        assert!(unknown_in("mlkem768x25519-sha256", Kind::KeyExchange, USUAL).is_some());
+        assert_eq!(unknown_in("aes128-ctr", Kind::Cipher, USUAL), None);
+        assert!(unknown_in("aes*", Kind::Cipher, USUAL).is_some());
     }
 }

@@ -1,9 +1,11 @@
 //! The conditions of a Match line.
 
-use super::group_names;
 use super::patterns::list_matches;
+use super::values::Rules;
+use super::{addresses, group_names};
 use crate::account::Account;
-use crate::login::address;
+use crate::server::Version;
+use crate::services::port;
 use crate::survey::Observation;
 use std::net::IpAddr;
 
@@ -33,7 +35,10 @@ pub enum Applies {
     Undecided,
 }
 
-/// Whether a Match line holds.
+/// Since this version the words of a Match line are split like those of any other line.
+pub(super) const MATCH_AS_WORDS_SINCE: Version = Version(10, 0);
+
+/// Whether a Match line holds for an account; `rules` are those of the server.
 ///
 /// # Errors
 /// What the server does not understand of it, so that it does not start.
@@ -41,65 +46,92 @@ pub fn condition(
     words: &[String],
     account: &Account,
     host_counts: bool,
+    rules: &Rules<'_>,
     seen: &Observation,
 ) -> Result<Applies, String> {
+    let one = One { account, host_counts, rules, seen };
     let mut applies = Applies::Yes;
+    let mut words = words.iter();
     let mut criteria = 0;
-    let mut words = words.iter().filter(|word| *word != "=");
     while let Some(word) = words.next() {
-        let (criterion, joined) =
-            word.split_once('=').map_or((word.as_str(), None), |(name, value)| (name, Some(value)));
         criteria += 1;
-        if criterion.eq_ignore_ascii_case("all") {
+        // Older versions have split at the '=' before.
+        let (criterion, joined) = match word.split_once('=') {
+            Some((name, value)) if !value.is_empty() => (name, Some(value)),
+            _ => (word.as_str(), None),
+        };
+        if criterion.eq_ignore_ascii_case("all") && joined.is_none() {
             if criteria > 1 || words.next().is_some() {
                 return Err("'all' cannot be combined with other Match attributes".to_owned());
             }
             return Ok(Applies::Yes);
         }
-        let value = joined.filter(|value| !value.is_empty()).or_else(|| words.next().map(String::as_str));
-        let value = value.ok_or_else(|| format!("Match {criterion} has no pattern"))?;
-        match one(criterion, value, account, host_counts, seen)? {
-            Applies::Yes => {}
-            Applies::No => applies = Applies::No,
-            Applies::Undecided if applies == Applies::Yes => applies = Applies::Undecided,
-            Applies::Undecided => {}
-        }
+        let said =
+            if criterion.eq_ignore_ascii_case("invalid-user") && joined.is_none() && one.knows(INVALID_USER_SINCE) {
+                if seen.account(&account.name).is_none() { Applies::Yes } else { Applies::No }
+            } else {
+                let value = joined.or_else(|| words.next().map(String::as_str)).filter(|value| !value.is_empty());
+                one.holds(criterion, value.ok_or_else(|| format!("Match {criterion} has no pattern"))?)?
+            };
+        applies = match (applies, said) {
+            (Applies::No, _) | (_, Applies::No) => Applies::No,
+            (Applies::Undecided, _) | (_, Applies::Undecided) => Applies::Undecided,
+            _ => Applies::Yes,
+        };
     }
     Ok(applies)
 }
 
-fn one(
-    criterion: &str,
-    value: &str,
-    account: &Account,
+const INVALID_USER_SINCE: Version = Version(9, 9);
+const VERSION_SINCE: Version = Version(10, 0);
+
+/// What one criterion is held against.
+struct One<'a> {
+    account: &'a Account,
     host_counts: bool,
-    seen: &Observation,
-) -> Result<Applies, String> {
-    let connection = &seen.connection;
-    if criterion.to_ascii_lowercase().ends_with("address") && !address::list_is_consistent(value) {
-        return Err(format!("a range in '{value}' has a length that does not fit its address"));
+    rules: &'a Rules<'a>,
+    seen: &'a Observation,
+}
+
+impl One<'_> {
+    fn knows(&self, since: Version) -> bool {
+        self.rules.version >= since
     }
-    let holds = match criterion.to_ascii_lowercase().as_str() {
-        "user" => Some(list_matches(value.split(','), &account.name)),
-        "group" => Some(group_list_takes(value, account, seen)),
-        "address" => connection.from.map(|from| address::list_takes(value, from)),
-        "host" => host_of(connection, host_counts).map(|host| {
-            let lower = value.to_ascii_lowercase();
-            list_matches(lower.split(','), &host.to_ascii_lowercase())
-        }),
-        "localaddress" => connection.local_address.map(|local| address::list_takes(value, local)),
-        "localport" => {
-            let port: u16 = value.parse().map_err(|_| format!("'{value}' is no port"))?;
-            connection.local_port.map(|local| local == port)
+
+    fn holds(&self, criterion: &str, value: &str) -> Result<Applies, String> {
+        let connection = &self.seen.connection;
+        let criterion = criterion.to_ascii_lowercase();
+        if criterion.ends_with("address") && !addresses::list_is_sound(value) {
+            return Err(format!("an element of '{value}' is empty, or a range in it has a length that does not fit"));
         }
-        "rdomain" => None,
-        other => return Err(format!("no Match attribute is called '{other}'")),
-    };
-    Ok(match holds {
-        Some(true) => Applies::Yes,
-        Some(false) => Applies::No,
-        None => Applies::Undecided,
-    })
+        let holds = match criterion.as_str() {
+            "user" => Some(list_matches(value.split(','), &self.account.name)),
+            "group" => Some(group_list_takes(value, self.account, self.seen)),
+            "address" => connection.from.map(|from| addresses::list_takes(value, from)),
+            "host" => host_of(connection, self.host_counts).map(|host| {
+                let lower = value.to_ascii_lowercase();
+                list_matches(lower.split(','), &host.to_ascii_lowercase())
+            }),
+            "localaddress" => connection.local_address.map(|local| addresses::list_takes(value, local)),
+            "localport" => {
+                let port = port(value, self.rules.services).ok_or_else(|| format!("'{value}' is no port"))?;
+                connection.local_port.map(|local| local == port)
+            }
+            // No connection on Linux comes in at one.
+            "rdomain" => Some(false),
+            // It is held against the whole release with its build, which only a greeting tells.
+            "version" if self.knows(VERSION_SINCE) => match self.seen.server_known.release() {
+                Some(release) => Some(list_matches(value.split(','), release)),
+                None => (value == "*").then_some(true),
+            },
+            other => return Err(format!("no Match attribute is called '{other}'")),
+        };
+        Ok(match holds {
+            Some(true) => Applies::Yes,
+            Some(false) => Applies::No,
+            None => Applies::Undecided,
+        })
+    }
 }
 
 /// What a host pattern is held against: the name, where the server looks it up, else the address.

@@ -5,8 +5,11 @@
 
 use super::conditions::{Applies, condition};
 use super::lines::{Collected, ConfigFault, Statement, collect};
-use super::{Setting, Settings, USUAL_PATH, add, keywords, main_path};
+use super::values::{Rules, STRICT_SINCE, check};
+use super::{Setting, Settings, Takes, USUAL_PATH, add, keywords, main_path};
 use crate::account::Account;
+use crate::server::Version;
+use crate::services::Services;
 use crate::survey::Observation;
 use std::collections::{BTreeMap, HashSet};
 use std::sync::Arc;
@@ -15,6 +18,7 @@ use std::sync::Arc;
 #[derive(Debug)]
 pub struct Config {
     collected: Collected,
+    services: Services,
     same: Option<Arc<Settings>>,
 }
 
@@ -25,14 +29,15 @@ impl Config {
         let collected = collect(&main_path(seen), seen);
         let differs = collected.statements.iter().any(|statement| statement.keyword == "match");
         let nobody = Account::unknown("");
-        let same = (!differs).then(|| Arc::new(settings(&collected, Some(&nobody), seen)));
-        Self { collected, same }
+        let services = seen.services();
+        let same = (!differs).then(|| Arc::new(settings(&collected, Some(&nobody), &services, seen)));
+        Self { collected, services, same }
     }
 
     /// What is in force for this account.
     #[must_use]
     pub fn of_account(&self, account: &Account, seen: &Observation) -> Arc<Settings> {
-        self.same.clone().unwrap_or_else(|| Arc::new(settings(&self.collected, Some(account), seen)))
+        self.same.clone().unwrap_or_else(|| Arc::new(settings(&self.collected, Some(account), &self.services, seen)))
     }
 }
 
@@ -52,27 +57,35 @@ struct Methods {
 
 struct Reading<'a> {
     account: Option<&'a Account>,
+    rules: Rules<'a>,
     seen: &'a Observation,
     host_counts: bool,
     settings: Settings,
     matched: BTreeMap<String, Setting>,
-    subsystems: HashSet<Option<String>>,
+    subsystems: HashSet<String>,
     blocks: Vec<Block>,
     methods: Methods,
 }
 
 /// What is in force for an account; without one no Match block holds.
-pub(super) fn settings(collected: &Collected, account: Option<&Account>, seen: &Observation) -> Settings {
+pub(super) fn settings(
+    collected: &Collected,
+    account: Option<&Account>,
+    services: &Services,
+    seen: &Observation,
+) -> Settings {
+    let rules = Rules { version: seen.server.rules(), services };
     let looks_up = collected.statements.iter().find(|statement| statement.keyword == "usedns");
     let looks_up = looks_up.is_some_and(|statement| statement.words == ["yes"]);
     let mut reading = Reading {
         account,
+        rules,
         seen,
         host_counts: looks_up || seen.connection.host_counts,
         settings: Settings {
             unseen: collected.unseen.clone(),
             faults: collected.faults.clone(),
-            ..Settings::default()
+            ..Settings::of_version(rules.version)
         },
         matched: BTreeMap::new(),
         subsystems: HashSet::new(),
@@ -86,6 +99,9 @@ pub(super) fn settings(collected: &Collected, account: Option<&Account>, seen: &
     check_methods(&mut reading.settings);
     check_commands(&mut reading.settings);
     reading.settings.values.extend(reading.matched);
+    if rules.version < STRICT_SINCE {
+        ask_by_keyboard(&mut reading.settings);
+    }
     reading.settings
 }
 
@@ -100,14 +116,17 @@ impl Reading<'_> {
         }
         // What stands under "Match all" is read twice: as if it stood outside, and as a block that holds.
         let outside = self.blocks.iter().all(|block| block.always);
-        let Some((keyword, in_match)) = self.checked(statement, !outside) else { return };
-        if keyword == "subsystem" && !self.subsystems.insert(statement.words.first().cloned()) {
-            self.fault(statement, "this Subsystem is defined already".to_owned());
-        }
         let is = |wanted: Applies| self.blocks.iter().any(|block| block.applies == wanted);
         let (holds, undecided) = (!is(Applies::No) && !is(Applies::Undecided), is(Applies::Undecided));
+        let Some((keyword, in_match)) = self.checked(statement, !outside, holds) else { return };
+        if keyword == "subsystem" {
+            self.subsystem(statement, outside, holds);
+        }
         if keyword == "authenticationmethods" {
             self.count_methods(statement, outside, !self.blocks.is_empty() && holds);
+        }
+        if statement.words.is_empty() && self.rules.version < STRICT_SINCE {
+            return; // as if it did not stand there
         }
         let setting = || Setting {
             words: statement.words.clone(),
@@ -115,9 +134,9 @@ impl Reading<'_> {
             line: Some(statement.line),
         };
         if outside && (self.blocks.is_empty() || self.account.is_none() || !in_match) {
-            add(&mut self.settings.values, keyword, setting());
+            add(&mut self.settings.values, keyword, setting(), self.rules.version);
         } else if holds {
-            add(&mut self.matched, keyword, setting());
+            add(&mut self.matched, keyword, setting(), self.rules.version);
         } else if undecided && !self.blocks.iter().any(|block| block.applies == Applies::No) {
             self.settings.conditional.push((keyword.to_owned(), statement.path.clone(), statement.line));
         }
@@ -137,7 +156,7 @@ impl Reading<'_> {
         let read = if statement.words.is_empty() {
             Err("Match has no condition".to_owned())
         } else {
-            condition(&statement.words, self.account.unwrap_or(&nobody), self.host_counts, self.seen)
+            condition(&statement.words, self.account.unwrap_or(&nobody), self.host_counts, &self.rules, self.seen)
         };
         match read {
             Ok(applies) if self.account.is_some() => applies,
@@ -151,17 +170,45 @@ impl Reading<'_> {
 
     /// The name that counts of a statement's keyword, and whether Match blocks may hold it; `None` where there is
     /// nothing to set.
-    fn checked(&mut self, statement: &Statement, in_match: bool) -> Option<(&'static str, bool)> {
-        let Some(keyword) = keywords::keyword(&statement.keyword) else {
-            self.fault(statement, format!("the server knows no keyword '{}'", statement.spelled));
+    fn checked(&mut self, statement: &Statement, in_match: bool, holds: bool) -> Option<(&'static str, bool)> {
+        let Some(keyword) = keywords::keyword(&statement.keyword, self.rules.version) else {
+            if self.seen.server.may_know_more() {
+                let unknown = (statement.spelled.clone(), statement.path.clone(), statement.line);
+                self.settings.unknown.push(unknown);
+            } else {
+                self.fault(statement, format!("the server knows no keyword '{}'", statement.spelled));
+            }
             return None;
         };
-        if in_match && !keyword.in_match {
+        let may_stand_in_match = keyword.may_stand_in_match(self.rules.version);
+        // In a block that does not hold the server only looks at the name of a subsystem.
+        let is_passed_over = keyword.takes == Takes::Subsystem
+            && in_match
+            && !holds
+            && statement.words.first().is_some_and(|name| !name.is_empty());
+        if in_match && !may_stand_in_match {
             self.fault(statement, format!("{} may not stand in a Match block", statement.spelled));
-        } else if let Err(what) = keywords::check(&statement.spelled, keyword.takes, &statement.words) {
+        } else if !is_passed_over
+            && let Err(what) = check(&statement.spelled, keyword.takes, &statement.words, &self.rules)
+        {
             self.fault(statement, what);
         }
-        (keyword.takes != keywords::Takes::Nothing).then_some((keyword.name, keyword.in_match))
+        (keyword.takes != Takes::Nothing).then_some((keyword.means, may_stand_in_match))
+    }
+
+    /// Names of subsystems: once, before one could stand in a Match block; since then a block that holds may only change what
+    /// stands outside, else the process that serves the login dies.
+    fn subsystem(&mut self, statement: &Statement, outside: bool, holds: bool) {
+        let name = statement.words.first().cloned().unwrap_or_default();
+        if outside {
+            if !self.subsystems.insert(name) && self.rules.version < IN_BLOCKS_SINCE {
+                self.fault(statement, "this Subsystem is defined already".to_owned());
+            }
+        } else if holds && self.account.is_some() && !self.subsystems.contains(&name) {
+            let what =
+                format!("a Subsystem {name} that is defined only here ends the session of everybody in this block");
+            self.settings.ends.get_or_insert(ConfigFault { path: statement.path.clone(), line: statement.line, what });
+        }
     }
 
     fn count_methods(&mut self, statement: &Statement, outside: bool, holds: bool) {
@@ -187,15 +234,29 @@ impl Reading<'_> {
     }
 }
 
+/// Since this version a Subsystem may stand in a Match block.
+const IN_BLOCKS_SINCE: Version = Version(9, 5);
+
+/// Before 8.7 `KbdInteractiveAuthentication` was on wherever `ChallengeResponseAuthentication` was.
+fn ask_by_keyboard(settings: &mut Settings) {
+    if settings.word("challengeresponseauthentication") == "no" {
+        return;
+    }
+    let place = settings.values.get("challengeresponseauthentication").cloned();
+    let asked = Setting { words: vec!["yes".to_owned()], path: None, line: None };
+    let setting = place.map_or(asked.clone(), |place| Setting { words: asked.words, ..place });
+    settings.values.insert("kbdinteractiveauthentication".to_owned(), setting);
+}
+
 /// At least one of the lists in `AuthenticationMethods` has to be possible with the methods that are on.
 fn check_methods(settings: &mut Settings) {
     let Some(setting) = settings.values.get("authenticationmethods").cloned() else { return };
     let is_on = |method: &str| match method.split(':').next().unwrap_or_default() {
-        "password" => settings.word("passwordauthentication", "yes") != "no",
-        "keyboard-interactive" => settings.word("kbdinteractiveauthentication", "yes") != "no",
-        "publickey" => settings.word("pubkeyauthentication", "yes") != "no",
-        "hostbased" => settings.word("hostbasedauthentication", "no") != "no",
-        "gssapi-with-mic" => settings.word("gssapiauthentication", "no") != "no",
+        "password" => settings.word("passwordauthentication") != "no",
+        "keyboard-interactive" => settings.word("kbdinteractiveauthentication") != "no",
+        "publickey" => settings.word("pubkeyauthentication") != "no",
+        "hostbased" => settings.word("hostbasedauthentication") != "no",
+        "gssapi-with-mic" => settings.word("gssapiauthentication") != "no",
         _ => true,
     };
     if !setting.words.iter().any(|list| list.split(',').all(is_on)) {
@@ -211,7 +272,9 @@ fn check_commands(settings: &mut Settings) {
         ("authorizedkeyscommand", "authorizedkeyscommanduser"),
         ("authorizedprincipalscommand", "authorizedprincipalscommanduser"),
     ] {
-        let Some(setting) = settings.get(command).cloned() else { continue };
+        let Some(setting) = settings.values.get(command).filter(|setting| setting.words != ["none"]).cloned() else {
+            continue;
+        };
         let what = if !setting.words.first().is_some_and(|word| word.starts_with('/')) {
             format!("{command} needs an absolute path")
         } else if settings.get(user).is_none() {
@@ -263,9 +326,9 @@ mod tests {
             Some(&account),
             &seen("PubkeyAuthentication no\nMatch all\nPubkeyAuthentication yes\n"),
         );
-        assert_eq!(found.word("pubkeyauthentication", ""), "yes");
+        assert_eq!(found.word("pubkeyauthentication"), "yes");
         let found = Settings::from_files(Some(&account), &seen("StrictModes no\nMatch all\nStrictModes yes\n"));
-        assert_eq!(found.word("strictmodes", ""), "no");
+        assert_eq!(found.word("strictmodes"), "no");
     }
 
     #[test]

@@ -1,9 +1,11 @@
 //! The lines of the configuration: keyword and words, split as the server does, and the files that Include names.
 
 use super::INCLUDE_FOLDER;
-use super::patterns::matches;
+use super::conditions::MATCH_AS_WORDS_SINCE;
+use super::values::STRICT_SINCE;
 use crate::fs::{BytePath, Fact};
-use crate::survey::{CONFIG_BYTES_MAX, Observation, Want, Wanted};
+use crate::server::Version;
+use crate::survey::{CONFIG_BYTES_MAX, Observation, Want, Wanted, glob};
 
 /// How deep files may include files: the server's own limit.
 const INCLUDE_DEPTH_MAX: usize = 16;
@@ -79,7 +81,7 @@ impl Collected {
         }
         for (index, line) in bytes.split(|byte| *byte == b'\n').enumerate() {
             let number = index + 1;
-            let statement = match read_line(line) {
+            let statement = match read_line(line, seen.server.rules()) {
                 None => continue,
                 Some(Ok((spelled, words))) => Statement {
                     keyword: spelled.to_ascii_lowercase(),
@@ -94,7 +96,10 @@ impl Collected {
                     continue;
                 }
             };
-            if statement.keyword == "include" && !statement.words.is_empty() {
+            if statement.keyword == "include"
+                && !statement.words.is_empty()
+                && !statement.words.contains(&String::new())
+            {
                 for pattern in &statement.words {
                     // One endless include is enough to know.
                     if !self.faults.iter().any(|fault| fault.what.starts_with("files include")) {
@@ -120,30 +125,22 @@ impl Collected {
         } else {
             BytePath::from(INCLUDE_FOLDER).join(pattern.as_bytes())
         };
-        let name = String::from_utf8_lossy(path.name()).into_owned();
-        if !name.contains(['*', '?', '[']) {
+        if !glob::is_pattern(&path) {
             return vec![path];
         }
-        let folder = path.parent().unwrap_or_else(|| "/".into());
-        match seen.names.get(&folder) {
-            None => self.wants.push(Want { what: Wanted::Names(folder), account: None }),
-            Some(Fact::Known(names)) => {
-                let fits = |found: &&Vec<u8>| found.first() != Some(&b'.') && matches(name.as_bytes(), found);
-                let mut found: Vec<&Vec<u8>> = names.iter().filter(fits).collect();
-                found.sort();
-                return found.into_iter().map(|found| folder.join(found)).collect();
-            }
-            Some(Fact::Absent) => {}
-            Some(Fact::Unseen(_)) => self.unseen.push(folder),
-        }
-        Vec::new()
+        let expanded = glob::expand(&path, seen);
+        self.wants.extend(expanded.ask.into_iter().map(|folder| Want { what: Wanted::Names(folder), account: None }));
+        self.unseen.extend(expanded.unseen);
+        expanded.paths
     }
 }
 
-/// A line as keyword and words; `None` for blank lines and comments.
-pub fn read_line(line: &[u8]) -> Option<Result<(String, Vec<String>), &'static str>> {
+/// A line as keyword and words, split as this version does; `None` for blank lines and comments.
+pub fn read_line(line: &[u8], version: Version) -> Option<Result<(String, Vec<String>), &'static str>> {
     let text = String::from_utf8_lossy(line);
-    let mut text = text.as_ref();
+    let strict = version >= STRICT_SINCE;
+    // Older versions cut at every '#', also in quotes.
+    let mut text = if strict { text.as_ref() } else { text.split('#').next().unwrap_or_default() };
     // The server does not look at the very first character when it takes blanks off the end.
     while text.len() > 1 && text.ends_with([' ', '\t', '\r', '\x0c']) {
         text = &text[..text.len() - 1];
@@ -157,7 +154,22 @@ pub fn read_line(line: &[u8]) -> Option<Result<(String, Vec<String>), &'static s
     let end = text.find([' ', '\t', '=', '"']).unwrap_or(text.len());
     let rest = text[end..].trim_start_matches([' ', '\t']);
     let rest = rest.strip_prefix('=').unwrap_or(rest);
-    Some(words(rest).map(|words| (text[..end].to_owned(), words)))
+    let keyword = text[..end].to_owned();
+    let words = match (strict, words(rest)) {
+        (true, Err(fault)) => Err(fault),
+        // Lines of Match kept the older way of splitting for longer.
+        (true, Ok(_)) if version < MATCH_AS_WORDS_SINCE && keyword.eq_ignore_ascii_case("match") => {
+            Ok(old_words(rest, true).into_iter().take_while(|word| !word.starts_with('#')).collect())
+        }
+        (true, Ok(words)) => Ok(words),
+        (false, _) if takes_rest(&keyword) && !rest.trim().is_empty() => Ok(vec![rest.trim().to_owned()]),
+        (false, _) => Ok(old_words(rest, !keyword.eq_ignore_ascii_case("setenv"))),
+    };
+    Some(words.map(|words| (keyword, words)))
+}
+
+fn takes_rest(keyword: &str) -> bool {
+    ["forcecommand", "versionaddendum"].iter().any(|known| known.eq_ignore_ascii_case(keyword))
 }
 
 /// Words at blanks; quotes of both kinds hold them together, a backslash takes its special meaning from a quote, a
@@ -189,14 +201,56 @@ fn words(text: &str) -> Result<Vec<String>, &'static str> {
     if quote.is_some() { Err("a quote is not closed") } else { Ok(words) }
 }
 
+/// Words as versions before 8.7 take them: at blanks, each of which may have one `=` among it; what stands in double quotes ends
+/// a word. An empty word, or a quote that is not closed, ends the line without a complaint. Variables keep their `=`.
+fn old_words(text: &str, at_equals: bool) -> Vec<String> {
+    const BLANKS: [char; 4] = [' ', '\t', '\r', '\n'];
+    let mut words = Vec::new();
+    let mut rest = Some(text.trim_start_matches(BLANKS));
+    while let Some(text) = rest {
+        let end =
+            text.find(|character| BLANKS.contains(&character) || character == '"' || (character == '=' && at_equals));
+        let word = match end {
+            None => {
+                rest = None;
+                text.to_owned()
+            }
+            Some(at) if text[at..].starts_with('"') => {
+                let Some((quoted, behind)) = text[at + 1..].split_once('"') else { return words };
+                rest = Some(behind.trim_start_matches(BLANKS));
+                format!("{}{quoted}", &text[..at])
+            }
+            Some(at) => {
+                let behind = text[at + 1..].trim_start_matches(BLANKS);
+                let blank = !text[at..].starts_with('=');
+                let equals = behind.strip_prefix('=').filter(|_| blank && at_equals);
+                rest = Some(equals.map_or(behind, |behind| behind.trim_start_matches(BLANKS)));
+                text[..at].to_owned()
+            }
+        };
+        if word.is_empty() {
+            return words;
+        }
+        words.push(word);
+    }
+    words
+}
+
 #[cfg(test)]
 mod tests {
     use super::*;
 
+    fn read(line: &[u8], version: Version) -> Option<Result<(String, String), &'static str>> {
+        read_line(line, version).map(|read| read.map(|(keyword, words)| (keyword, words.join("|"))))
+    }
+
+    fn some(keyword: &str, words: &str) -> Option<Result<(String, String), &'static str>> {
+        Some(Ok((keyword.to_owned(), words.to_owned())))
+    }
+
     #[test]
     fn lines_are_split_as_the_server_does() {
-        let read = |line: &[u8]| read_line(line).map(|read| read.map(|(keyword, words)| (keyword, words.join("|"))));
-        let some = |keyword: &str, words: &str| Some(Ok((keyword.to_owned(), words.to_owned())));
+        let read = |line: &[u8]| read(line, Version(9, 2));
         assert_eq!(read(b"  UsePAM=yes # x\r"), some("UsePAM", "yes"));
         assert_eq!(read(b"A = b"), some("A", "b"));
         assert_eq!(read(b"A == b"), some("A", "=|b"));
@@ -206,5 +260,18 @@ mod tests {
         assert_eq!(read(b" # x"), None);
         assert_eq!(read(b" = A b"), some("A", "b"));
         assert_eq!((read(b"= = A b"), read(b" =  ")), (None, None));
+    }
+
+    #[test]
+    fn older_versions_split_another_way() {
+        let read = |line: &[u8]| read(line, Version(8, 4));
+        assert_eq!(read(b"UsePAM yes#x"), some("UsePAM", "yes"));
+        assert_eq!(read(b"A 'b c'"), some("A", "'b|c'"));
+        assert_eq!(read(b"A \"b c\"d e"), some("A", "b c|d|e"));
+        assert_eq!(read(b"A b=c"), some("A", "b|c"));
+        assert_eq!(read(b"A == b"), some("A", ""));
+        assert_eq!(read(b"A \"b"), some("A", ""));
+        assert_eq!(read(b"A \".ssh/a#b\""), some("A", ""));
+        assert_eq!(read(b"A b \"\" c"), some("A", "b"));
     }
 }

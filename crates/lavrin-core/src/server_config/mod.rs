@@ -1,21 +1,26 @@
 //! `sshd_config(5)`: its text with Include and Match, and the values in force for one login.
 
+pub mod addresses;
 mod algorithms;
 mod conditions;
 mod effective;
 mod keywords;
 mod lines;
 mod patterns;
+mod values;
 
 use crate::account::{Account, Group};
 use crate::fs::BytePath;
-use crate::survey::{Observation, Want};
+use crate::server::{OPENSSH_MEASURED, Version};
+use crate::services;
+use crate::survey::{Observation, Want, Wanted};
 pub use conditions::Connection;
 pub use effective::Config;
 pub use lines::ConfigFault;
 use lines::{collect, read_line};
 pub use patterns::{list_matches, matches};
 use std::collections::BTreeMap;
+use values::Takes;
 
 /// The file that the server reads unless told otherwise.
 pub const USUAL_PATH: &str = "/etc/ssh/sshd_config";
@@ -35,8 +40,10 @@ pub struct Setting {
 }
 
 /// The settings in force for a login.
-#[derive(Debug, Clone, PartialEq, Eq, Default)]
+#[derive(Debug, Clone, PartialEq, Eq)]
 pub struct Settings {
+    /// By whose rules what is not set is known.
+    version: Version,
     values: BTreeMap<String, Setting>,
     /// Files of the configuration that could not be read.
     pub unseen: Vec<BytePath>,
@@ -44,6 +51,16 @@ pub struct Settings {
     pub conditional: Vec<(String, BytePath, usize)>,
     /// Why the server would not start with its configuration.
     pub faults: Vec<ConfigFault>,
+    /// Keywords that nobody here knows, and the server, which is newer, may.
+    pub unknown: Vec<(String, BytePath, usize)>,
+    /// What ends each session of this login as soon as it begins.
+    pub ends: Option<ConfigFault>,
+}
+
+impl Default for Settings {
+    fn default() -> Self {
+        Self::of_version(OPENSSH_MEASURED[1])
+    }
 }
 
 /// What has to be looked at before [`Settings::from_files`] can say everything.
@@ -52,7 +69,15 @@ pub fn wants(seen: &Observation) -> Vec<Want> {
     if seen.server.is_dropbear() {
         return Vec::new();
     }
-    collect(&main_path(seen), seen).wants
+    let collected = collect(&main_path(seen), seen);
+    let mut wants = collected.wants;
+    // Ports may go by their names.
+    let is_named = |word: &String| services::may_be_named(word);
+    let named = collected.statements.iter().filter(|statement| keywords::takes_ports(&statement.keyword));
+    if named.flat_map(|statement| &statement.words).any(is_named) {
+        wants.push(Want { what: Wanted::Bytes(services::PATH.into(), services::BYTES_MAX), account: None });
+    }
+    wants
 }
 
 fn main_path(seen: &Observation) -> BytePath {
@@ -65,38 +90,37 @@ pub fn group_names<'a>(account: &'a Account, groups: &'a [Group]) -> impl Iterat
     groups.iter().filter(belongs).map(|group| group.name.as_str())
 }
 
-/// Keywords whose lines add up instead of the first one winning.
-const LISTS: [&str; 4] = ["allowusers", "denyusers", "allowgroups", "denygroups"];
-
-/// What is in force where nothing is set (OpenSSH 9.2), of the keywords that decide about logins.
-const DEFAULTS: [(&str, &str); 11] = [
-    ("authenticationmethods", "any"),
-    ("authorizedkeysfile", ".ssh/authorized_keys .ssh/authorized_keys2"),
-    ("kbdinteractiveauthentication", "yes"),
-    ("maxauthtries", "6"),
-    ("passwordauthentication", "yes"),
-    ("permitemptypasswords", "no"),
-    ("permitrootlogin", "without-password"),
-    ("pubkeyauthentication", "yes"),
-    ("requiredrsasize", "1024"),
-    ("strictmodes", "yes"),
-    ("usepam", "no"),
-];
-
 impl Settings {
+    /// What is in force in this version where nothing is set.
+    #[must_use]
+    pub fn of_version(version: Version) -> Self {
+        Self {
+            version,
+            values: BTreeMap::new(),
+            unseen: Vec::new(),
+            conditional: Vec::new(),
+            faults: Vec::new(),
+            unknown: Vec::new(),
+            ends: None,
+        }
+    }
+
     /// Reads the configuration files for an account and the connection that the observation is about; without an account
     /// no Match block holds.
     #[must_use]
     pub fn from_files(account: Option<&Account>, seen: &Observation) -> Self {
-        effective::settings(&collect(&main_path(seen), seen), account, seen)
+        effective::settings(&collect(&main_path(seen), seen), account, &seen.services(), seen)
     }
 
     /// Reads the `keyword value` lines that the server prints in its test mode.
     #[must_use]
-    pub fn from_server(said: &[u8]) -> Self {
-        let mut settings = Self::default();
-        for (keyword, words) in said.split(|byte| *byte == b'\n').filter_map(read_line).flatten() {
-            add(&mut settings.values, &keyword.to_ascii_lowercase(), Setting { words, path: None, line: None });
+    pub fn from_server(said: &[u8], version: Version) -> Self {
+        let mut settings = Self::of_version(version);
+        let lines = said.split(|byte| *byte == b'\n').filter_map(|line| read_line(line, OPENSSH_MEASURED[1]));
+        for (keyword, words) in lines.flatten() {
+            let keyword = keyword.to_ascii_lowercase();
+            let means = keywords::keyword(&keyword, version).map_or(keyword.as_str(), |known| known.means);
+            add(&mut settings.values, means, Setting { words, path: None, line: None }, version);
         }
         settings
     }
@@ -104,11 +128,15 @@ impl Settings {
     /// Every keyword that is set or decides about logins, with its value as the server prints it.
     #[must_use]
     pub fn printed(&self) -> BTreeMap<String, (String, Option<Setting>)> {
-        let built_in = |(keyword, value): (&str, &str)| (keyword.to_owned(), (value.to_owned(), None));
-        let mut printed: BTreeMap<_, _> = DEFAULTS.into_iter().map(built_in).collect();
-        printed.insert("pubkeyacceptedalgorithms".to_owned(), (algorithms::DEFAULT.join(","), None));
+        let version = self.version;
+        let built_in = |(keyword, value): (&'static str, &str)| (keyword.to_owned(), (value.to_owned(), None));
+        let mut printed: BTreeMap<_, _> = keywords::defaults(version).map(built_in).collect();
+        let accepted = "pubkeyacceptedalgorithms";
+        let name = keywords::printed_name(accepted, version);
+        printed.insert(name.to_owned(), (algorithms::accepted(version).join(","), None));
         for (keyword, setting) in &self.values {
-            printed.insert(keyword.clone(), (printed_value(keyword, setting), Some(setting.clone())));
+            let name = if keyword == accepted { name } else { keyword };
+            printed.insert(name.to_owned(), (printed_value(keyword, setting, version), Some(setting.clone())));
         }
         printed
     }
@@ -117,8 +145,8 @@ impl Settings {
     #[must_use]
     pub fn accepted_algorithms(&self) -> Vec<String> {
         match self.values.get("pubkeyacceptedalgorithms").and_then(|setting| setting.words.first()) {
-            Some(list) => algorithms::in_force(list),
-            None => algorithms::DEFAULT.map(str::to_owned).to_vec(),
+            Some(list) => algorithms::in_force(list, self.version),
+            None => algorithms::accepted(self.version).iter().map(|name| (*name).to_owned()).collect(),
         }
     }
 
@@ -130,11 +158,11 @@ impl Settings {
         if none { None } else { Some(setting) }
     }
 
-    /// The first word of a keyword, in lower case, or this default.
+    /// The first word of a keyword, in lower case, or what holds where it is not set.
     #[must_use]
-    pub fn word(&self, keyword: &str, default: &str) -> String {
-        let word = self.values.get(keyword).and_then(|setting| setting.words.first());
-        word.map_or_else(|| default.to_owned(), |word| word.to_ascii_lowercase())
+    pub fn word(&self, keyword: &str) -> String {
+        let word = self.values.get(keyword).and_then(|setting| setting.words.first()).map(String::as_str);
+        word.or_else(|| keywords::default(keyword, self.version)).unwrap_or_default().to_ascii_lowercase()
     }
 
     /// A pattern of key files with a percent sign that the server does not know; it drops the connection then.
@@ -153,7 +181,7 @@ impl Settings {
     pub fn key_files(&self, account: &Account) -> Vec<BytePath> {
         let patterns = match self.values.get("authorizedkeysfile") {
             Some(setting) => setting.words.clone(),
-            None => vec![".ssh/authorized_keys".to_owned(), ".ssh/authorized_keys2".to_owned()],
+            None => [".ssh/authorized_keys", ".ssh/authorized_keys2"].map(str::to_owned).to_vec(),
         };
         patterns
             .iter()
@@ -163,8 +191,8 @@ impl Settings {
     }
 }
 
-fn add(values: &mut BTreeMap<String, Setting>, keyword: &str, setting: Setting) {
-    if LISTS.contains(&keyword) {
+fn add(values: &mut BTreeMap<String, Setting>, keyword: &str, setting: Setting, version: Version) {
+    if keywords::keyword(keyword, version).is_some_and(|known| known.merges) {
         let list = values.entry(keyword.to_owned()).or_insert(Setting { words: Vec::new(), ..setting.clone() });
         list.words.extend(setting.words);
     } else {
@@ -173,17 +201,17 @@ fn add(values: &mut BTreeMap<String, Setting>, keyword: &str, setting: Setting) 
 }
 
 /// A value as the server prints it.
-fn printed_value(keyword: &str, setting: &Setting) -> String {
-    let Some(known) = keywords::keyword(keyword) else { return setting.words.join(" ") };
+fn printed_value(keyword: &str, setting: &Setting, version: Version) -> String {
+    let Some(takes) = keywords::takes(keyword, version) else { return setting.words.join(" ") };
     let first = setting.words.first().map(String::as_str).unwrap_or_default();
-    match known.takes {
-        keywords::Takes::Flag => first.to_ascii_lowercase(),
-        keywords::Takes::OneOf(_) => {
+    match takes {
+        Takes::Flag => first.to_ascii_lowercase(),
+        Takes::OneOf(_) => {
             let word = first.to_ascii_lowercase();
             if word == "prohibit-password" { "without-password".to_owned() } else { word }
         }
-        keywords::Takes::Number => first.parse::<u32>().map_or_else(|_| first.to_owned(), |number| number.to_string()),
-        keywords::Takes::Algorithms => algorithms::in_force(first).join(","),
+        Takes::Number => first.parse::<u32>().map_or_else(|_| first.to_owned(), |number| number.to_string()),
+        Takes::Algorithms => algorithms::in_force(first, version).join(","),
         _ if keyword == "authorizedkeysfile" => {
             setting.words.iter().map(|word| from_roots_home(word)).collect::<Vec<_>>().join(" ")
         }
@@ -253,7 +281,7 @@ mod tests {
         ]);
         let setting = found.get("passwordauthentication").unwrap();
         assert_eq!((setting.words[0].as_str(), setting.line), ("no", Some(1)));
-        assert_eq!(found.word("usepam", "no"), "no");
+        assert_eq!(found.word("usepam"), "no");
     }
 
     #[test]
@@ -267,7 +295,7 @@ mod tests {
         ]);
         assert_eq!(found.get("x11forwarding"), None);
         assert_eq!(found.get("usepam"), None);
-        assert_eq!(found.word("strictmodes", "yes"), "no");
+        assert_eq!(found.word("strictmodes"), "no");
         assert_eq!(found.conditional.len(), 1);
         assert_eq!(found.conditional[0].0, "pubkeyauthentication");
     }

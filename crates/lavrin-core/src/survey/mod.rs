@@ -2,6 +2,7 @@
 //!
 //! The core asks ([`Want`]), a reach looks and puts what it saw into the [`Observation`], until nothing is asked any more.
 
+pub mod glob;
 pub mod key_use;
 pub mod snapshot;
 
@@ -9,6 +10,7 @@ use crate::account::{Account, Group};
 use crate::fs::{BytePath, Fact, Node, NodeKind, Why};
 use crate::server::{Known, Server};
 use crate::server_config::Connection;
+use crate::services::{self, Services};
 use key_use::KeyUses;
 use serde::{Deserialize, Serialize};
 use std::collections::BTreeMap;
@@ -138,6 +140,16 @@ impl Observation {
     #[must_use]
     pub fn content(&self, path: &BytePath) -> Fact<&Vec<u8>> {
         look_up(&self.bytes, path)
+    }
+
+    /// The names of ports that the system knows; the usual ones where its own list was not looked at.
+    #[must_use]
+    pub fn services(&self) -> Services {
+        match self.content(&services::PATH.into()) {
+            Fact::Known(bytes) => Services::parse(bytes),
+            Fact::Absent => Services::parse(b""),
+            Fact::Unseen(_) => Services::default(),
+        }
     }
 
     /// Writes down what runs the logins; what the user said goes before what was found.

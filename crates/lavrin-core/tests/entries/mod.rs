@@ -132,7 +132,7 @@ pub fn known_hosts(bytes: &[u8]) {
 
 /// What the server said of its settings, the account files, and patterns.
 pub fn server_files(bytes: &[u8]) {
-    let _ = Settings::from_server(bytes);
+    let _ = Settings::from_server(bytes, lavrin_core::server::Version(9, 2));
     add_shadow(&mut read_passwd(bytes), bytes);
     let _ = read_groups(bytes);
     let (front, rest) = split(bytes);

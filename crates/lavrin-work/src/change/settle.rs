@@ -6,7 +6,6 @@ use super::{End, Trouble};
 use crate::interrupt::Stage;
 use lavrin_core::steps::Guarded;
 use lavrin_core::survey::Observation;
-use lavrin_core::system::System;
 use std::sync::Arc;
 use std::time::Duration;
 

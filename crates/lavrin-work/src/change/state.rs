@@ -2,7 +2,6 @@
 
 use lavrin_core::steps::Change;
 use lavrin_core::survey::Observation;
-use lavrin_core::system::System;
 
 /// What a look says of an account's changes.
 pub(super) enum State {

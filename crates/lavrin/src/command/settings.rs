@@ -153,7 +153,7 @@ fn out_of(settings: &Settings, work: &Work) -> SettingsOut {
 /// The keywords for which the server itself says something else than our reading of its files.
 fn differs(settings: &Settings, seen: &Observation) -> BTreeMap<String, String> {
     let Some(said) = &seen.said_by_server else { return BTreeMap::new() };
-    let said = Settings::from_server(said).printed();
+    let said = Settings::from_server(said, seen.server.rules()).printed();
     let ours = settings.printed();
     let differing = said.into_iter().filter(|(keyword, (value, _))| {
         ours.get(keyword).is_some_and(|(our_value, _)| !our_value.eq_ignore_ascii_case(value))

@@ -17,6 +17,7 @@ pub fn message(reason: &Reason, account: &str) -> String {
         ReasonKind::AccountExpired => "the account has expired".to_owned(),
         ReasonKind::AccountStage(why) => format!("the key is accepted and the login is refused behind it: {why}"),
         ReasonKind::ShellNotExecutable(shell) => format!("the shell {shell} is no file that can be run"),
+        ReasonKind::ShellNotListed(shell) => format!("the shell {shell} is not in the system's list of shells"),
         ReasonKind::NoTries => "MaxAuthTries is 0: the server ends every login before it begins".to_owned(),
         ReasonKind::ConfigRejected(what) => format!("the server does not start with its settings: {what}"),
         ReasonKind::PatternUnknown(pattern) => {
@@ -36,6 +37,9 @@ pub fn message(reason: &Reason, account: &str) -> String {
         ReasonKind::CertificateRefused(why) => format!("the server refuses the certificate: {why}"),
         ReasonKind::ShellMissing(shell) => format!("the shell {shell} is not there"),
         ReasonKind::UserNotAllowed(keyword) => format!("{keyword} keeps {account} out"),
+        ReasonKind::RootNotAllowed(_) if reason.line.is_none() && reason.path.is_some() => {
+            "the switch -w keeps out whoever has the user number 0".to_owned()
+        }
         ReasonKind::RootNotAllowed(value) => format!("PermitRootLogin is {value}"),
         ReasonKind::PublicKeysOff => "PubkeyAuthentication is off".to_owned(),
         ReasonKind::NoKeyFileNamed => "the server reads no key file for this account".to_owned(),
@@ -69,6 +73,13 @@ pub fn message(reason: &Reason, account: &str) -> String {
         ReasonKind::KeyTooSmall { bits, min } => {
             format!("the RSA key has {bits} bits; the server takes none below {min}")
         }
+        ReasonKind::KeyTooLarge { bits, max } => {
+            format!("the RSA key has {bits} bits; the server takes none above {max}")
+        }
+        ReasonKind::SettingUnknown(keyword) => {
+            format!("the server is newer than what is known here, and nobody here knows the keyword {keyword}")
+        }
+        ReasonKind::SessionEnds(what) => what.clone(),
         ReasonKind::RevokedKeysUnseen => {
             "RevokedKeys is in use, and whether this key is in it was not looked at".to_owned()
         }
@@ -130,6 +141,8 @@ pub fn remedy(reason: &Reason, account: &str, place: &str, path: &str) -> Option
         | ReasonKind::UserNotAllowed(_)
         | ReasonKind::RootNotAllowed(_)
         | ReasonKind::SettingConditional(_)
+        | ReasonKind::SettingUnknown(_)
+        | ReasonKind::SessionEnds(_)
         | ReasonKind::ConfigRejected(_)
         | ReasonKind::AlgorithmOff(_)
         | ReasonKind::PatternUnknown(_)
@@ -139,9 +152,11 @@ pub fn remedy(reason: &Reason, account: &str, place: &str, path: &str) -> Option
         }
         ReasonKind::AccountExpired => format!("usermod -e '' {account}    takes the end away"),
         ReasonKind::AccountStage(_) => format!("chage -l {account}    shows its dates"),
-        ReasonKind::ShellNotExecutable(_) | ReasonKind::ShellMissing(_) => format!("usermod -s /bin/sh {account}"),
+        ReasonKind::ShellNotExecutable(_) | ReasonKind::ShellMissing(_) | ReasonKind::ShellNotListed(_) => {
+            format!("usermod -s /bin/sh {account}")
+        }
         ReasonKind::Revoked | ReasonKind::RevokedListMissing => format!("ls -l {path}"),
-        ReasonKind::KeyTooSmall { .. } => "lavrin key generate".to_owned(),
+        ReasonKind::KeyTooSmall { .. } | ReasonKind::KeyTooLarge { .. } => "lavrin key generate".to_owned(),
         ReasonKind::Unseen(_) | ReasonKind::SettingsUnseen => "look with root's rights".to_owned(),
         _ => return None,
     };

@@ -252,7 +252,7 @@ fn read_lines(first: usize, bytes: &[u8]) -> Vec<Piece> {
         };
         Some(Piece { line: first + line.number - 1, kind })
     };
-    keysfile::read_all(bytes, None).into_par_iter().filter_map(piece).collect()
+    keysfile::read_all(bytes, None, &keysfile::Dialect::default()).into_par_iter().filter_map(piece).collect()
 }
 
 #[cfg(test)]
