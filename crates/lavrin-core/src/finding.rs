@@ -170,6 +170,7 @@ impl Fault {
     pub fn rule(&self) -> &'static str {
         match self {
             Self::WeakKey { weakness, .. } => match weakness {
+                Weakness::Dsa => "weak-dsa",
                 Weakness::RsaShort { .. } => "weak-rsa-short",
                 Weakness::EvenModulus => "weak-even-modulus",
                 Weakness::ExponentOne => "weak-exponent-1",
@@ -211,6 +212,7 @@ impl Fault {
             Self::OnHost(fault) => fault.severity(),
             Self::WeakKey { weakness, .. } => match weakness {
                 Weakness::RsaShort { bits, refused_below, .. } if bits < refused_below => Severity::High,
+                Weakness::Dsa => Severity::Medium,
                 Weakness::RsaShort { .. } | Weakness::ExponentThree | Weakness::OddSize { .. } => Severity::Info,
                 _ => Severity::Critical,
             },

@@ -63,6 +63,14 @@ impl<'a> Reader<'a> {
         Ok(head)
     }
 
+    /// One byte.
+    ///
+    /// # Errors
+    /// [`WireFault::Truncated`].
+    pub fn byte(&mut self) -> Result<u8, WireFault> {
+        Ok(self.take(1)?[0])
+    }
+
     /// A `uint32`.
     ///
     /// # Errors

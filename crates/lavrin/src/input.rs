@@ -6,6 +6,7 @@ use crate::secret::{self, Given};
 use lavrin_core::key::container::certificate::Certificate;
 use lavrin_core::key::container::{FILE_BYTES_MAX, Piece, PieceKind, read};
 use lavrin_core::key::{Fingerprint, KeyFault, PrivateKey, PublicKey};
+use lavrin_core::keysfile::KeysFile;
 use lavrin_core::text::{printable, shell_word};
 use std::io::Read as _;
 use std::os::unix::fs::FileExt as _;
@@ -134,12 +135,12 @@ pub fn offered(path: &Path) -> Result<Offered, CommandError> {
     if let [Piece { kind: PieceKind::Rejected(fault), .. }] = pieces.as_slice()
         && let Some(name) = unknown(fault)
     {
-        return Ok(Offered {
-            fingerprint: Fingerprint::of(&content),
-            key: None,
-            certificate: None,
-            algorithm: Some(name),
-        });
+        // A key that is not supported here may still stand in a file of a server.
+        let read = KeysFile::parse(&content);
+        let key = read.entries().next().map(|(_, entry)| (*entry.key).clone());
+        let fingerprint = key.as_ref().map_or_else(|| Fingerprint::of(&content), PublicKey::fingerprint);
+        let algorithm = if key.is_some() { None } else { Some(name) };
+        return Ok(Offered { fingerprint, key, certificate: None, algorithm });
     }
     let given = public_key(path)?;
     Ok(Offered { fingerprint: given.key.fingerprint(), key: Some(given.key), certificate: None, algorithm: None })

@@ -58,11 +58,13 @@ pub enum Algorithm {
     SkEd25519,
     /// ECDSA P-256 on an authenticator.
     SkEcdsa,
+    /// `ssh-dss` (RFC 4253, section 6.6): read where a server reads it, so that it is found; made and installed nowhere.
+    Dss,
 }
 
 impl Algorithm {
     /// Every algorithm, in the order of preference.
-    pub const ALL: [Self; 7] = [
+    pub const ALL: [Self; 8] = [
         Self::Ed25519,
         Self::SkEd25519,
         Self::Ecdsa(Curve::P256),
@@ -70,6 +72,7 @@ impl Algorithm {
         Self::Ecdsa(Curve::P521),
         Self::SkEcdsa,
         Self::Rsa,
+        Self::Dss,
     ];
 
     /// The name in a public key blob and in front of a one-line key.
@@ -83,6 +86,7 @@ impl Algorithm {
             Self::Rsa => "ssh-rsa",
             Self::SkEd25519 => "sk-ssh-ed25519@openssh.com",
             Self::SkEcdsa => "sk-ecdsa-sha2-nistp256@openssh.com",
+            Self::Dss => "ssh-dss",
         }
     }
 
@@ -110,6 +114,7 @@ impl Algorithm {
             _ if is("ED25519") => Some(Self::Ed25519),
             _ if is("ED25519-SK") => Some(Self::SkEd25519),
             _ if is("RSA") => Some(Self::Rsa),
+            _ if is("DSA") => Some(Self::Dss),
             _ => Self::from_label(name),
         }
     }

@@ -20,6 +20,12 @@ pub struct NotAFingerprint {
 }
 
 impl Fingerprint {
+    /// The 32 bytes.
+    #[must_use]
+    pub fn as_bytes(&self) -> &[u8] {
+        &self.0
+    }
+
     /// The fingerprint of a public key blob (the bytes that base64 stands for in a one-line key).
     #[must_use]
     pub fn of(blob: &[u8]) -> Self {

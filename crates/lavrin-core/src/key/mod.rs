@@ -11,6 +11,7 @@ pub mod passphrase;
 pub mod paste;
 pub mod private;
 pub mod public;
+pub mod revocation;
 pub mod strength;
 
 pub use algorithm::{Algorithm, Curve};

@@ -197,6 +197,7 @@ impl PrivateKey {
                 let (iqmp, p, q) = (reader.positive()?, reader.positive()?, reader.positive()?);
                 Self::rsa(n, e, d, p, q, iqmp)
             }
+            Some(Algorithm::Dss) => Err(KeyFault::PolicyAlgorithm { name: "ssh-dss".to_owned() }),
             Some(Algorithm::SkEd25519 | Algorithm::SkEcdsa) => Err(KeyFault::UnsupportedAlgorithm {
                 name: "private keys of authenticators (the file holds only a handle)".to_owned(),
             }),

@@ -40,6 +40,11 @@ pub enum PublicKey {
         /// Application name, usually `ssh:`.
         application: Vec<u8>,
     },
+    /// DSA, which no one should use any more.
+    Dss {
+        /// The parameters p, q and g and the public value y, each big-endian without leading zeros.
+        values: [Vec<u8>; 4],
+    },
     /// ECDSA P-256 on an authenticator.
     SkEcdsa {
         /// The uncompressed point.
@@ -56,7 +61,7 @@ impl PublicKey {
     /// The [`KeyFault`] that says which field is wrong.
     pub fn from_blob(blob: &[u8]) -> Result<Self, KeyFault> {
         let name = Reader::new(blob).string()?;
-        if Algorithm::from_name(name).is_none() {
+        if Algorithm::from_name(name).is_none_or(|algorithm| algorithm == Algorithm::Dss) {
             return Err(unknown_algorithm(name));
         }
         let (key, strict) = Self::from_blob_as_server(blob)?;
@@ -100,6 +105,16 @@ impl PublicKey {
             Algorithm::SkEcdsa => {
                 let point = read_curve_point(Curve::P256, reader)?;
                 Self::SkEcdsa { point, application: application(reader.string()?)? }
+            }
+            Algorithm::Dss => {
+                let mut values = [const { Vec::new() }; 4];
+                let mut minimal = true;
+                for value in &mut values {
+                    let (bytes, is_minimal) = reader.positive_any_form()?;
+                    *value = without_leading_zeros(bytes).to_vec();
+                    minimal &= is_minimal;
+                }
+                return Ok((Self::Dss { values }, minimal));
             }
             Algorithm::Rsa => {
                 let (e, e_minimal) = reader.positive_any_form()?;
@@ -145,6 +160,7 @@ impl PublicKey {
             Self::Rsa { .. } => Algorithm::Rsa,
             Self::SkEd25519 { .. } => Algorithm::SkEd25519,
             Self::SkEcdsa { .. } => Algorithm::SkEcdsa,
+            Self::Dss { .. } => Algorithm::Dss,
         }
     }
 
@@ -154,7 +170,9 @@ impl PublicKey {
         match self {
             Self::Ed25519(_) | Self::SkEd25519 { .. } | Self::SkEcdsa { .. } => 256,
             Self::Ecdsa { curve, .. } => curve.bits(),
-            Self::Rsa { n, .. } => n.first().map_or(0, |first| n.len() * 8 - first.leading_zeros() as usize),
+            Self::Rsa { n: number, .. } | Self::Dss { values: [number, ..] } => {
+                number.first().map_or(0, |first| number.len() * 8 - first.leading_zeros() as usize)
+            }
         }
     }
 
@@ -177,6 +195,7 @@ impl PublicKey {
                 Self::Rsa { e, n } => e.len() + n.len() + 10,
                 Self::SkEd25519 { application, point } => point.len() + application.len(),
                 Self::SkEcdsa { point, application } => point.len() + application.len(),
+                Self::Dss { values } => values.iter().map(|value| value.len() + 5).sum(),
             }
     }
 
@@ -186,6 +205,7 @@ impl PublicKey {
             Self::Ecdsa { curve, point } => out.string(curve.name().as_bytes()).string(point),
             Self::Rsa { e, n } => out.positive(e).positive(n),
             Self::SkEd25519 { point, application } => out.string(point).string(application),
+            Self::Dss { values } => values.iter().fold(out, |out, value| out.positive(value)),
             Self::SkEcdsa { point, application } => {
                 out.string(Curve::P256.name().as_bytes()).string(point).string(application)
             }
@@ -247,7 +267,7 @@ impl PublicKey {
                 };
                 rsa::PublicKeyComponents { n, e }.verify(parameters, data, body).is_ok()
             }
-            Self::SkEd25519 { .. } | Self::SkEcdsa { .. } => false,
+            Self::SkEd25519 { .. } | Self::SkEcdsa { .. } | Self::Dss { .. } => false,
         }
     }
 }

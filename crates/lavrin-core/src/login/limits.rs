@@ -1,5 +1,6 @@
 //! With which limits an entry opens an account.
 
+use crate::key::container::certificate::Certificate;
 use crate::keysfile::expiry::expiry;
 use crate::keysfile::options::Options;
 use crate::text::printable;
@@ -51,6 +52,16 @@ impl Limits {
                 .flat_map(|name| options.values(name).map(move |value| format!("{name}={}", printable(value))))
                 .collect(),
         }
+    }
+
+    /// The same with what a certificate limits further.
+    #[must_use]
+    pub fn and_of(mut self, certificate: Option<&Certificate>) -> Self {
+        let Some(critical) = certificate.map(|certificate| &certificate.critical) else { return self };
+        self.command = self.command.or_else(|| critical.force_command.clone());
+        let both = self.from.iter().chain(&critical.source_address).cloned().collect::<Vec<_>>();
+        self.from = (!both.is_empty()).then(|| both.join(" and "));
+        self
     }
 
     /// Whether there are none.

@@ -25,7 +25,7 @@ pub use dropbear::Switches;
 pub(crate) use dropbear::checks_key_file;
 pub use gone::{NotGone, Traces, not_gone};
 pub use limits::Limits;
-pub(crate) use offered::{is_binary_list, lists, revoked_file};
+pub(crate) use offered::{lists, revoked_file};
 pub use reason::{Reason, ReasonKind};
 use std::collections::HashSet;
 use std::sync::Arc;
@@ -276,7 +276,7 @@ pub fn judge(question: &Question, seen: &System<'_>) -> Verdict {
         }
     }
     reasons.extend(late);
-    reasons.extend(open_questions(account, &settings, seen, accepted));
+    reasons.extend(open_questions(question, account, &settings, seen, accepted));
     if accepted {
         reasons.extend(found.reasons);
     }
@@ -286,8 +286,9 @@ pub fn judge(question: &Question, seen: &System<'_>) -> Verdict {
 /// Sorts the reasons into a verdict. Refusals decide before open questions.
 fn settle(reasons: Vec<Reason>, entry: Option<Place>, limits: Limits) -> Verdict {
     let (open, refusing): (Vec<_>, Vec<_>) = reasons.into_iter().partition(|reason| reason.kind.is_open());
-    let keys_may_come_from_elsewhere =
-        open.iter().any(|reason| matches!(reason.kind, ReasonKind::KeysCommand(_) | ReasonKind::Unseen(_)));
+    let keys_may_come_from_elsewhere = open.iter().any(|reason| {
+        matches!(reason.kind, ReasonKind::Authorities(_) | ReasonKind::KeysCommand(_) | ReasonKind::Unseen(_))
+    });
     let only_entry_is_missing =
         refusing.iter().all(|reason| reason.kind.class() == "no-match" || reason.kind == ReasonKind::NoKeyFile);
     let (outcome, mut all) = match (refusing.is_empty(), open.is_empty()) {
@@ -327,13 +328,22 @@ fn config_reasons(settings: &Settings) -> Vec<Reason> {
 }
 
 /// What the server's settings leave open.
-fn open_questions(account: &Account, settings: &Settings, seen: &System<'_>, accepted: bool) -> Vec<Reason> {
+fn open_questions(
+    question: &Question,
+    account: &Account,
+    settings: &Settings,
+    seen: &System<'_>,
+    accepted: bool,
+) -> Vec<Reason> {
     let mut reasons = Vec::new();
     let place = |keyword: &str, kind: ReasonKind| {
         let setting = settings.get(keyword)?;
         Some(Reason { kind, path: setting.path.clone(), line: setting.line })
     };
     let said = |keyword: &str| settings.get(keyword).map(|setting| setting.words.join(" ")).unwrap_or_default();
+    if !accepted && question.certificate.is_some() {
+        reasons.extend(place("trustedusercakeys", ReasonKind::Authorities(said("trustedusercakeys"))));
+    }
     if !accepted {
         reasons.extend(place("authorizedkeyscommand", ReasonKind::KeysCommand(said("authorizedkeyscommand"))));
     }
@@ -452,7 +462,7 @@ fn search_file(
     let wanted = question.certificate.as_ref().map_or(question.fingerprint, |certificate| certificate.authority);
     for (line, entry) in file.entries().filter(|(_, entry)| entry.fingerprint == wanted) {
         match entry_reason(question, account, settings, seen, entry) {
-            None => return Ok((line, Limits::of(&entry.options))),
+            None => return Ok((line, Limits::of(&entry.options).and_of(question.certificate.as_ref()))),
             Some(kind) => reasons.push(Reason::at(kind, path, Some(line))),
         }
     }
@@ -494,7 +504,7 @@ fn entry_reason(
         Some(_) if !options.has("cert-authority") => return Some(ReasonKind::NotAnAuthority),
         None if options.has("cert-authority") => return Some(ReasonKind::OnlyAsAuthority),
         Some(certificate) => {
-            if let Some(kind) = offered::certificate_reason(certificate, account, options, question.now) {
+            if let Some(kind) = offered::certificate_reason(certificate, account, options, question.now, seen) {
                 return Some(kind);
             }
         }
@@ -508,10 +518,14 @@ fn entry_reason(
     if account.is_root()
         && settings.word("permitrootlogin") == "forced-commands-only"
         && options.value("command").is_none()
+        && question.certificate.as_ref().is_none_or(|certificate| certificate.critical.force_command.is_none())
     {
         return Some(ReasonKind::RootNotAllowed("forced-commands-only".to_owned()));
     }
-    if options.has("verify-required") && matches!(*entry.key, PublicKey::SkEd25519 { .. } | PublicKey::SkEcdsa { .. }) {
+    let always = settings
+        .get("pubkeyauthoptions")
+        .is_some_and(|setting| setting.words.iter().any(|word| word.eq_ignore_ascii_case("verify-required")));
+    if (always || options.has("verify-required")) && offered::is_of_authenticator(&entry.key) {
         return Some(ReasonKind::VerificationUnknown);
     }
     let from = options.value("from")?;

@@ -5,17 +5,14 @@ use crate::account::Account;
 use crate::fs::{BytePath, Fact};
 use crate::key::container::certificate::{self, Certificate};
 use crate::key::container::{PieceKind, read};
-use crate::key::{Algorithm, Fingerprint, PublicKey};
+use crate::key::{Algorithm, Fingerprint, PublicKey, revocation};
 use crate::keysfile::options::Options;
-use crate::server_config::Settings;
-use crate::survey::{KEYS_FILE_BYTES_MAX, Resolved, Want, Wanted, resolve};
+use crate::server_config::{Settings, addresses};
+use crate::survey::{KEYS_FILE_BYTES_MAX, Observation, Resolved, Want, Wanted, resolve};
 use crate::system::System;
 
 /// RSA keys below this size are refused by every OpenSSH server; `RequiredRSASize` can only raise it.
 const SERVER_RSA_BITS_MIN: usize = 1024;
-
-/// How a binary list of revoked keys begins.
-const BINARY_LIST: &[u8] = b"SSHKRL\n\0";
 
 pub(super) fn reasons(question: &Question, account: &Account, settings: &Settings, seen: &System<'_>) -> Vec<Reason> {
     if seen.server.is_dropbear() {
@@ -71,11 +68,6 @@ pub(crate) fn revoked_file(account: &Account, seen: &System<'_>) -> Option<ByteP
     file_of_revoked(&seen.settings(account))
 }
 
-/// Whether a list of revoked keys is in the binary form.
-pub(crate) fn is_binary_list(bytes: &[u8]) -> bool {
-    bytes.starts_with(BINARY_LIST)
-}
-
 pub(super) fn revoked_wants(account: &Account, seen: &System<'_>) -> Option<Want> {
     let file = revoked_file(account, seen)?;
     match resolve(&file, seen) {
@@ -95,12 +87,25 @@ fn revoked(question: &Question, _: &Account, settings: &Settings, seen: &System<
         Resolved::Unseen(..) | Resolved::Ask(_) => return reason(ReasonKind::RevokedKeysUnseen),
     };
     match seen.content(&real) {
-        Fact::Known(bytes) if bytes.starts_with(BINARY_LIST) => reason(ReasonKind::RevokedKeysUnseen),
-        Fact::Known(bytes) if lists(bytes, &question.fingerprint) => reason(ReasonKind::Revoked),
+        Fact::Known(bytes) if revocation::is_binary(bytes) => {
+            let (key, certificate) = (question.key.as_ref(), question.certificate.as_ref());
+            match revocation::revokes(bytes, &question.fingerprint, key, certificate) {
+                Some(true) => reason(ReasonKind::Revoked),
+                Some(false) => None,
+                None => reason(ReasonKind::RevokedListMissing),
+            }
+        }
+        Fact::Known(bytes) if lists(bytes, &question.fingerprint) || authority_is_listed(question, bytes) => {
+            reason(ReasonKind::Revoked)
+        }
         Fact::Known(_) => None,
         Fact::Absent => reason(ReasonKind::RevokedListMissing),
         Fact::Unseen(_) => reason(ReasonKind::RevokedKeysUnseen),
     }
+}
+
+fn authority_is_listed(question: &Question, bytes: &[u8]) -> bool {
+    question.certificate.as_ref().is_some_and(|certificate| lists(bytes, &certificate.authority))
 }
 
 /// Whether a text list of public keys holds this one.
@@ -117,6 +122,7 @@ pub(super) fn certificate_reason(
     account: &Account,
     options: &Options,
     now: i64,
+    seen: &Observation,
 ) -> Option<ReasonKind> {
     let now = u64::try_from(now).unwrap_or(0);
     let refuse = |why| Some(ReasonKind::CertificateRefused(why));
@@ -139,5 +145,32 @@ pub(super) fn certificate_reason(
         }
         None => certificate.principals.contains(&account.name),
     };
-    if named { None } else { refuse("it is for somebody else") }
+    if !named {
+        return refuse("it is for somebody else");
+    }
+    let critical = &certificate.critical;
+    if critical.unknown.is_some() {
+        return refuse("it has a critical option that no server knows");
+    }
+    let line = options.value("command").map(crate::text::printable);
+    if line.is_some() && critical.force_command.is_some() && line != critical.force_command {
+        return refuse("it and the line force different commands");
+    }
+    if critical.verify_required && is_of_authenticator(&certificate.key) {
+        return Some(ReasonKind::VerificationUnknown);
+    }
+    let from = critical.source_address.as_ref()?;
+    if !addresses::is_plain_list(from) {
+        return refuse("its list of addresses does not read");
+    }
+    match seen.connection.from {
+        None => Some(ReasonKind::FromUnknown { from: from.clone() }),
+        Some(address) if addresses::list_takes(from, address) => None,
+        Some(_) => Some(ReasonKind::CertificateFromElsewhere { from: from.clone() }),
+    }
+}
+
+/// Whether the private half lies in an authenticator.
+pub(super) fn is_of_authenticator(key: &PublicKey) -> bool {
+    matches!(key, PublicKey::SkEd25519 { .. } | PublicKey::SkEcdsa { .. })
 }

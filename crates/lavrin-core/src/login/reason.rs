@@ -79,6 +79,11 @@ pub enum ReasonKind {
         /// The pattern list.
         from: String,
     },
+    /// The certificate does not take the address.
+    CertificateFromElsewhere {
+        /// Its list.
+        from: String,
+    },
     /// `from=` decides and the address is not known.
     FromUnknown {
         /// The pattern list.
@@ -111,6 +116,8 @@ pub enum ReasonKind {
     RevokedKeysUnseen,
     /// The key alone is not enough.
     FurtherMethod(String),
+    /// A file of authorities may make the certificate good.
+    Authorities(String),
     /// A command gives the server further keys.
     KeysCommand(String),
     /// The server's configuration could not be read; its defaults were assumed.
@@ -131,7 +138,11 @@ impl ReasonKind {
     pub fn refuses_only_from_here(&self) -> bool {
         matches!(
             self,
-            Self::FromUnknown { .. } | Self::FromElsewhere { .. } | Self::Expired { .. } | Self::FurtherMethod(_)
+            Self::FromUnknown { .. }
+                | Self::FromElsewhere { .. }
+                | Self::CertificateFromElsewhere { .. }
+                | Self::Expired { .. }
+                | Self::FurtherMethod(_)
         )
     }
 
@@ -171,6 +182,7 @@ impl ReasonKind {
             Self::OtherAccount(_) => "other-account",
             Self::OnlyAsAuthority => "only-as-authority",
             Self::FromElsewhere { .. } => "from-elsewhere",
+            Self::CertificateFromElsewhere { .. } => "certificate-from-elsewhere",
             Self::FromUnknown { .. } => "from-unknown",
             Self::Expired { .. } => "expired",
             Self::VerificationUnknown => "verification-unknown",
@@ -181,6 +193,7 @@ impl ReasonKind {
             Self::SessionEnds(_) => "session-ends",
             Self::RevokedKeysUnseen => "revoked-keys-unseen",
             Self::FurtherMethod(_) => "further-method",
+            Self::Authorities(_) => "authorities",
             Self::KeysCommand(_) => "keys-command",
             Self::SettingsUnseen => "settings-unseen",
             Self::SettingConditional(_) => "setting-conditional",
@@ -219,7 +232,7 @@ impl ReasonKind {
             Self::Obstacle(_) => "bad-modes",
             Self::DeadLine(LineFault::Options(_) | LineFault::ByteOrderMark { before_options: true }) => "bad-options",
             Self::DeadLine(_) => "no-match",
-            Self::FromElsewhere { .. } | Self::FromUnknown { .. } => "from",
+            Self::FromElsewhere { .. } | Self::CertificateFromElsewhere { .. } | Self::FromUnknown { .. } => "from",
             Self::Expired { .. } => "expired",
             Self::PrincipalsOnPlainKey => "refused-by-options",
             Self::VerificationUnknown => "signature",
@@ -227,7 +240,8 @@ impl ReasonKind {
             Self::KeyTooLarge { .. } => "algorithm-off",
             Self::RevokedKeysUnseen | Self::Revoked | Self::RevokedListMissing => "key-revoked",
             Self::FurtherMethod(_) => "partial",
-            Self::KeysCommand(_)
+            Self::Authorities(_)
+            | Self::KeysCommand(_)
             | Self::SettingsUnseen
             | Self::SettingConditional(_)
             | Self::SettingUnknown(_)
@@ -247,6 +261,7 @@ impl ReasonKind {
             Self::FromUnknown { .. }
                 | Self::VerificationUnknown
                 | Self::RevokedKeysUnseen
+                | Self::Authorities(_)
                 | Self::KeysCommand(_)
                 | Self::SettingsUnseen
                 | Self::SettingConditional(_)

@@ -44,6 +44,12 @@ pub fn list_is_sound(list: &str) -> bool {
     said(list, None) != Said::Malformed
 }
 
+/// Whether a list holds addresses and ranges only, as in a certificate.
+#[must_use]
+pub fn is_plain_list(list: &str) -> bool {
+    list.split(',').all(|one| matches!(range(one), Range::Of(..)))
+}
+
 fn said(list: &str, address: Option<IpAddr>) -> Said {
     let mut found = Said::Nothing;
     for pattern in list.split(',') {

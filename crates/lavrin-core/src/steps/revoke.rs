@@ -29,7 +29,7 @@ pub fn revoke(keys: &[PublicKey], seen: &System<'_>) -> Option<Result<Steps, NoS
         Fact::Absent => return None,
         Fact::Unseen(why) => return Some(Err(NoSteps::Unseen(real, why))),
     };
-    if login::is_binary_list(&old) {
+    if crate::key::revocation::is_binary(&old) {
         return Some(Err(NoSteps::BinaryList(real)));
     }
     let mut steps = Steps::none(root, None, seen);

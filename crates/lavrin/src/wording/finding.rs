@@ -72,6 +72,7 @@ fn weakness_message(weakness: &Weakness) -> String {
         }
         Weakness::PrimeModulus => "the RSA modulus is a single prime: anybody can compute the private key".to_owned(),
         Weakness::SquareModulus => "the RSA modulus is a square: the key is broken".to_owned(),
+        Weakness::Dsa => "DSA keys have 1024 bits and sign with SHA-1: new servers take none".to_owned(),
         Weakness::ClosePrimes { steps } => {
             format!("the RSA primes lie so close together that they are found in {steps} steps: the key is broken")
         }

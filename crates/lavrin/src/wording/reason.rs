@@ -60,6 +60,7 @@ pub fn message(reason: &Reason, account: &str) -> String {
                 .to_owned()
         }
         ReasonKind::FromElsewhere { from } => format!("the entry takes this key only from {from}"),
+        ReasonKind::CertificateFromElsewhere { from } => format!("the certificate is good only from {from}"),
         ReasonKind::FromUnknown { from } => {
             format!("the entry takes this key only from {from}, and where the login comes from was not said")
         }
@@ -84,6 +85,9 @@ pub fn message(reason: &Reason, account: &str) -> String {
             "RevokedKeys is in use, and whether this key is in it was not looked at".to_owned()
         }
         ReasonKind::FurtherMethod(methods) => format!("the key alone is not enough: AuthenticationMethods {methods}"),
+        ReasonKind::Authorities(file) => {
+            format!("TrustedUserCAKeys {file} may make the certificate good, which was not looked at")
+        }
         ReasonKind::KeysCommand(command) => format!("a command gives the server further keys: {command}"),
         ReasonKind::SettingsUnseen => "the server's settings could not be read; its defaults were assumed".to_owned(),
         ReasonKind::SettingConditional(keyword) => format!("a Match block sets {keyword} for some connections"),

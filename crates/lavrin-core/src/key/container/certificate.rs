@@ -26,6 +26,39 @@ pub struct Certificate {
     pub valid_before: u64,
     /// The authority's key.
     pub authority: Fingerprint,
+    /// What every server has to heed.
+    pub critical: Critical,
+}
+
+/// The critical options of a certificate.
+#[derive(Debug, Clone, PartialEq, Eq, Default)]
+pub struct Critical {
+    /// The only command that is run.
+    pub force_command: Option<String>,
+    /// Addresses and ranges that it may come from.
+    pub source_address: Option<String>,
+    /// Whether the authenticator has to check its user.
+    pub verify_required: bool,
+    /// A name that is not known, so that no server takes the certificate.
+    pub unknown: Option<String>,
+}
+
+impl Critical {
+    fn read(bytes: &[u8]) -> Result<Self, KeyFault> {
+        let mut critical = Self::default();
+        let mut reader = Reader::new(bytes);
+        while !reader.rest().is_empty() {
+            let (name, data) = (reader.string()?, reader.string()?);
+            let value = || Reader::new(data).string().map(printable);
+            match name {
+                b"force-command" => critical.force_command = Some(value()?),
+                b"source-address" => critical.source_address = Some(value()?),
+                b"verify-required" => critical.verify_required = true,
+                other => critical.unknown = Some(printable(&other[..other.len().min(64)])),
+            }
+        }
+        Ok(critical)
+    }
 }
 
 /// Whether a label names a certificate.
@@ -66,8 +99,9 @@ impl Certificate {
         }
         let valid_after = u64::from(reader.u32()?) << 32 | u64::from(reader.u32()?);
         let valid_before = u64::from(reader.u32()?) << 32 | u64::from(reader.u32()?);
-        for _ in 0..3 {
-            reader.string()?; // critical options, extensions, reserved
+        let critical = Critical::read(reader.string()?)?;
+        for _ in 0..2 {
+            reader.string()?; // extensions, reserved
         }
         let authority = PublicKey::from_blob(reader.string()?)?;
         let signed = blob.len() - reader.rest().len();
@@ -85,6 +119,7 @@ impl Certificate {
             valid_after,
             valid_before,
             authority: authority.fingerprint(),
+            critical,
         })
     }
 }
@@ -94,7 +129,7 @@ fn can_verify(authority: &PublicKey) -> bool {
     match authority {
         PublicKey::Ed25519(_) | PublicKey::Ecdsa { .. } => true,
         PublicKey::Rsa { .. } => (2048..=8192).contains(&authority.bits()),
-        PublicKey::SkEd25519 { .. } | PublicKey::SkEcdsa { .. } => false,
+        PublicKey::SkEd25519 { .. } | PublicKey::SkEcdsa { .. } | PublicKey::Dss { .. } => false,
     }
 }
 

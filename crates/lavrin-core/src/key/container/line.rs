@@ -27,6 +27,9 @@ impl KeyLine<'_> {
     /// Why a strict reader refuses the line though the server takes it.
     #[must_use]
     pub fn strict_fault(&self) -> Option<KeyFault> {
+        if self.key.algorithm() == Algorithm::Dss {
+            return Some(KeyFault::PolicyAlgorithm { name: printable(self.label) });
+        }
         if self.label != self.key.algorithm().name().as_bytes() {
             return Some(KeyFault::TypeMismatch {
                 outside: printable(self.label),
@@ -63,11 +66,12 @@ pub fn parse(text: &[u8]) -> Option<Result<KeyLine<'_>, KeyFault>> {
 #[must_use]
 pub fn parse_with<'a>(text: &'a [u8], known: Option<&KnownKeys>) -> Option<Result<KeyLine<'a>, KeyFault>> {
     let (label, rest) = word(text);
-    if Algorithm::is_retired(label) {
-        return Some(Err(KeyFault::PolicyAlgorithm { name: printable(label) }));
-    }
-    let algorithm = Algorithm::from_label(label)?;
-    Some(parse_behind_label(algorithm, label, rest, known))
+    let retired = || KeyFault::PolicyAlgorithm { name: printable(label) };
+    let Some(algorithm) = Algorithm::from_label(label) else {
+        return Algorithm::is_retired(label).then(|| Err(retired()));
+    };
+    let read = parse_behind_label(algorithm, label, rest, known);
+    Some(read.map_err(|fault| if algorithm == Algorithm::Dss { retired() } else { fault }))
 }
 
 /// The bytes of a blob.

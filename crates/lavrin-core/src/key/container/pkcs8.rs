@@ -62,7 +62,7 @@ fn is_public_half(key: &PrivateKey, attached: &[u8]) -> bool {
         PublicKey::Ed25519(point) => point == attached,
         PublicKey::Ecdsa { point, .. } => point == attached,
         PublicKey::Rsa { .. } => pkcs1::public(attached).is_ok_and(|public| public == *key.public()),
-        PublicKey::SkEd25519 { .. } | PublicKey::SkEcdsa { .. } => false,
+        PublicKey::SkEd25519 { .. } | PublicKey::SkEcdsa { .. } | PublicKey::Dss { .. } => false,
     }
 }
 

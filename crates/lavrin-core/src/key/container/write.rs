@@ -125,7 +125,7 @@ fn algorithm(key: &PublicKey) -> Option<Secret> {
         PublicKey::Ed25519(_) => Some(identifier(oid::ED25519, &[])),
         PublicKey::Ecdsa { curve, .. } => Some(identifier(oid::EC, &der::value(OID, &[oid::of_curve(*curve)]))),
         PublicKey::Rsa { .. } => Some(identifier(oid::RSA, &[NULL, 0])),
-        PublicKey::SkEd25519 { .. } | PublicKey::SkEcdsa { .. } => None,
+        PublicKey::SkEd25519 { .. } | PublicKey::SkEcdsa { .. } | PublicKey::Dss { .. } => None,
     }
 }
 
@@ -139,7 +139,7 @@ fn spki(key: &PublicKey) -> Option<Secret> {
             der::push_integer(&mut numbers, e);
             der::sequence(&numbers).to_vec()
         }
-        PublicKey::SkEd25519 { .. } | PublicKey::SkEcdsa { .. } => return None,
+        PublicKey::SkEd25519 { .. } | PublicKey::SkEcdsa { .. } | PublicKey::Dss { .. } => return None,
     };
     Some(der::value(SEQUENCE, &[&algorithm(key)?, &der::value(BIT_STRING, &[&[0], &bits])]))
 }

@@ -14,13 +14,15 @@ pub mod shared_prime;
 mod small_factor;
 mod structured_primes;
 
-use super::PublicKey;
+use super::{Algorithm, PublicKey};
 use crate::policy::Policy;
 use dashu_int::UBig;
 
 /// A weakness of a key.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub enum Weakness {
+    /// It is a DSA key: 1024 bits and SHA-1.
+    Dsa,
     /// The modulus is shorter than the policy asks for.
     RsaShort {
         /// Bits of the modulus.
@@ -113,6 +115,7 @@ pub fn all_weaknesses(key: &PublicKey, policy: &Policy, depth: Depth) -> Vec<Wea
 
 fn found(key: &PublicKey, policy: &Policy, depth: Depth, with_small_factors: bool) -> Vec<Weakness> {
     let mut found = Vec::new();
+    found.extend((key.algorithm() == Algorithm::Dss).then_some(Weakness::Dsa));
     found.extend(rsa_short::check(key, policy));
     found.extend(rsa_odd_size::check(key));
     found.extend(rsa_exponent::check(key));

@@ -118,6 +118,7 @@ fn of_key(question: &Question, version: Version) -> Option<ReasonKind> {
         PublicKey::SkEd25519 { .. } | PublicKey::SkEcdsa { .. } if version < AUTHENTICATORS_SINCE => {
             off(key.algorithm().name())
         }
+        PublicKey::Dss { .. } if version >= NO_SHA1_SINCE => off(key.algorithm().name()),
         _ => None,
     }
 }
