@@ -48,6 +48,13 @@ pub(super) fn check(point: &[u8; 32]) -> Result<(), KeyFault> {
     if is_square || CompressedEdwardsY(*point).decompress().is_some() { Ok(()) } else { Err(KeyFault::PointNotOnCurve) }
 }
 
+/// Whether the second coordinate is written in its least form, below the prime.
+pub(super) fn is_canonical(point: &[u8; 32]) -> bool {
+    let mut y = *point;
+    y[31] &= 0x7f;
+    U256::from_le_slice(&y) < P
+}
+
 fn below_p(number: U256) -> U256 {
     if number >= P { number.wrapping_sub(&P) } else { number }
 }

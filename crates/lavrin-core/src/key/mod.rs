@@ -45,6 +45,12 @@ pub enum KeyFault {
         /// What shows it.
         detail: &'static str,
     },
+    /// The numbers of a public key that no generator makes: some character is another one.
+    #[error("it is damaged: {detail}; ask for the key again")]
+    Damaged {
+        /// What shows it.
+        detail: &'static str,
+    },
     /// An X.509 certificate or request.
     #[error("this is an X.509 certificate or request, not an SSH key")]
     CertificateX509,
@@ -209,6 +215,7 @@ impl KeyFault {
         match self {
             Self::BadBase64 { .. } => "bad-base64",
             Self::Corrupt { .. } => "corrupt",
+            Self::Damaged { .. } => "damaged",
             Self::CertificateX509 => "certificate-x509",
             Self::ExplicitParameters => "explicit-parameters",
             Self::MultiPrime => "multi-prime",

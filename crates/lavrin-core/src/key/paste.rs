@@ -32,24 +32,111 @@ pub fn recover(text: &[u8]) -> Vec<Recovered> {
     if text.len() > TEXT_BYTES_MAX {
         return Vec::new();
     }
-    let (lines, repairs) = cleaned(&String::from_utf8_lossy(text));
+    let text = String::from_utf8_lossy(text);
+    let mut found = search(&as_it_stands(&text), &[]);
+    // What a program has encoded is searched once more as it was before; each key has to be whole all the same.
+    let decoded =
+        [(from_json(&text), "taken out of JSON"), (from_quoted_printable(&text), "taken out of quoted-printable")];
+    for (lines, words) in decoded {
+        for recovered in lines.iter().flat_map(|lines| search(lines, &[words])) {
+            if !found.iter().any(|other| other.key == recovered.key) {
+                found.push(recovered);
+            }
+        }
+    }
+    found.sort_by_key(|recovered| recovered.lines);
+    found
+}
+
+/// A line, and the number of the line in the text that it comes from.
+type Numbered = (usize, String);
+
+fn as_it_stands(text: &str) -> Vec<Numbered> {
+    text.lines().enumerate().map(|(index, line)| (index + 1, line.to_owned())).collect()
+}
+
+/// Strings of JSON as they are read (RFC 8259, section 7). `None` where none has an escape in it.
+fn from_json(text: &str) -> Option<Vec<Numbered>> {
+    if !text.contains('"') || !text.contains('\\') {
+        return None;
+    }
+    let mut lines = Vec::new();
+    for (index, line) in text.lines().enumerate() {
+        let mut plain = String::with_capacity(line.len());
+        let mut rest = line.chars();
+        while let Some(character) = rest.next() {
+            if character != '\\' {
+                plain.push(character);
+                continue;
+            }
+            match rest.next() {
+                Some('n' | 'r') => lines.push((index + 1, std::mem::take(&mut plain))),
+                Some('t') => plain.push(' '),
+                Some('u') => {
+                    let digits: String = rest.by_ref().take(4).collect();
+                    plain.extend(u32::from_str_radix(&digits, 16).ok().and_then(char::from_u32));
+                }
+                Some(other) => plain.push(other),
+                None => {}
+            }
+        }
+        lines.push((index + 1, plain));
+    }
+    Some(lines)
+}
+
+/// Quoted-printable as it was before (RFC 2045, section 6.7). `None` where it is none.
+fn from_quoted_printable(text: &str) -> Option<Vec<Numbered>> {
+    let mut lines: Vec<Numbered> = Vec::new();
+    let (mut joined, mut decoded) = (false, false);
+    for (index, line) in text.lines().enumerate() {
+        let trimmed = line.trim_end();
+        let (content, soft) = trimmed.strip_suffix('=').map_or((trimmed, false), |content| (content, true));
+        let mut plain = String::with_capacity(content.len());
+        let mut rest = content;
+        while let Some((front, behind)) = rest.split_once('=') {
+            plain.push_str(front);
+            let byte = behind.get(..2).and_then(|digits| u8::from_str_radix(digits, 16).ok())?;
+            plain.push(char::from(byte));
+            decoded = true;
+            rest = &behind[2..];
+        }
+        plain.push_str(rest);
+        match lines.last_mut().filter(|_| joined) {
+            Some((_, before)) => before.push_str(&plain),
+            None => lines.push((index + 1, plain)),
+        }
+        decoded |= soft;
+        joined = soft;
+    }
+    decoded.then_some(lines)
+}
+
+fn search(text: &[Numbered], before: &[&'static str]) -> Vec<Recovered> {
+    let (lines, repairs) = cleaned(text);
+    let repairs = [before, &repairs].concat();
     let mut found = Vec::new();
     for (index, line) in lines.iter().enumerate().filter(|(_, line)| !line.trim_start().starts_with('#')) {
         for (at, algorithm) in labels(line) {
             found.extend(read(&lines, index, at, algorithm, &repairs));
         }
     }
+    let number = |line: usize| text.get(line - 1).map_or(line, |(number, _)| *number);
+    for recovered in &mut found {
+        recovered.lines = (number(recovered.lines.0), number(recovered.lines.1));
+    }
     found
 }
 
 /// The text with what mail programs and word processors do to it undone, line by line.
-fn cleaned(text: &str) -> (Vec<String>, Vec<&'static str>) {
+fn cleaned(text: &[Numbered]) -> (Vec<String>, Vec<&'static str>) {
     let mut repairs = Vec::new();
     let mut note = |changed: bool, words: &'static str| {
         if changed {
             repairs.push(words);
         }
     };
+    let text: String = text.iter().map(|(_, line)| format!("{line}\n")).collect();
     let mut clean: String = text.chars().filter(|character| !is_invisible(*character)).collect();
     note(clean.len() != text.len(), "invisible characters taken out");
     let plain: String = clean.chars().map(plain_character).collect();
@@ -99,7 +186,7 @@ fn without_markup(text: &str) -> String {
 }
 
 /// A line without the marks of quoting in front of it.
-fn unquoted(line: &str) -> &str {
+pub(super) fn unquoted(line: &str) -> &str {
     let mut rest = line.trim_end();
     while let Some(inner) = rest.strip_prefix('>').or_else(|| rest.strip_prefix("| ")) {
         rest = inner.strip_prefix(' ').unwrap_or(inner);
@@ -139,7 +226,9 @@ fn read(
     repairs: &[&'static str],
 ) -> Option<Recovered> {
     let behind = lines[index][at + algorithm.name().len()..].trim_start();
-    let mut base64 = run(behind).to_owned();
+    // Another key may be glued to it.
+    let end = labels(behind).first().map_or(behind.len(), |(at, _)| *at);
+    let mut base64 = run(&behind[..end]).to_owned();
     let mut rest = behind[base64.len()..].to_owned();
     let mut last = index;
     let mut repairs = repairs.to_vec();
@@ -242,5 +331,36 @@ mod tests {
         ] {
             assert_eq!(recover(text.as_bytes()), [], "{text}");
         }
+    }
+
+    fn found(text: &str) -> Vec<String> {
+        recover(text.as_bytes()).iter().map(|one| one.key.fingerprint().to_string()).collect()
+    }
+
+    #[test]
+    fn keys_glued_together_without_anything_between_are_two() {
+        let (one, two) = (key(31), key(32));
+        let text = format!("{}{}\n", one.line(""), two.line("edda"));
+        assert_eq!(found(&text), [one.fingerprint().to_string(), two.fingerprint().to_string()]);
+    }
+
+    #[test]
+    fn strings_of_json_are_read_with_their_escapes() {
+        let (one, two) = (key(31), key(33));
+        let escaped = |key: &PublicKey| key.line("").replace('/', "\\/").replace('+', "\\u002b");
+        let text = format!("x\n{{\"keys\": \"{}\\n{}\\n\"}}\n", escaped(&one), escaped(&two));
+        assert_eq!(found(&text), [one.fingerprint().to_string(), two.fingerprint().to_string()]);
+        assert_eq!(recover(text.as_bytes())[1].lines, (2, 2));
+    }
+
+    #[test]
+    fn quoted_printable_is_undone() {
+        let ecdsa = PrivateKey::ecdsa(super::super::Curve::P256, &[7; 32]).unwrap().public().clone();
+        let line = ecdsa.line("edda").replace('=', "=3D");
+        let (front, back) = line.split_at(60);
+        let text = format!("Dear office,\n{front}=\n{back}\n");
+        assert_eq!(found(&text), [ecdsa.fingerprint().to_string()]);
+        assert_eq!(recover(text.as_bytes())[0].lines, (2, 2));
+        assert!(from_quoted_printable("AAAA== x\n").is_none());
     }
 }

@@ -82,7 +82,9 @@ impl PublicKey {
         };
         let (key, minimal) = Self::read_body(algorithm, &mut reader)?;
         reader.end()?;
-        let strict = if name == algorithm.name().as_bytes() {
+        let strict = if matches!(&key, Self::Ed25519(point) if !edwards::is_canonical(point)) {
+            Some(KeyFault::PointNotOnCurve)
+        } else if name == algorithm.name().as_bytes() {
             (!minimal).then_some(KeyFault::IntegerNotMinimal)
         } else {
             Some(KeyFault::TypeMismatch { outside: algorithm.name().to_owned(), inside: printable(name) })

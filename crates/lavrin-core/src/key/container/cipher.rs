@@ -3,6 +3,7 @@
 use crate::key::KeyFault;
 use aes::cipher::{KeyIvInit as _, StreamCipher as _, StreamCipherSeek as _, block_padding::NoPadding};
 use aes_gcm::KeyInit as _;
+use aes_gcm::aead::consts::{U12, U13, U14, U15, U16};
 
 /// Bytes of an authentication tag.
 const TAG_BYTES: usize = 16;
@@ -14,6 +15,8 @@ pub(crate) enum Cipher {
     AesCtr(usize),
     AesCbc(usize),
     AesGcm(usize),
+    /// The same with a shorter tag, of so many bytes.
+    AesGcmShort(usize, usize),
     TripleDesCbc,
     ChaCha20Poly1305,
 }
@@ -46,7 +49,7 @@ impl Cipher {
     pub(crate) fn key_bytes(self) -> usize {
         match self {
             Self::None => 0,
-            Self::AesCtr(size) | Self::AesCbc(size) | Self::AesGcm(size) => size,
+            Self::AesCtr(size) | Self::AesCbc(size) | Self::AesGcm(size) | Self::AesGcmShort(size, _) => size,
             Self::TripleDesCbc => 24,
             Self::ChaCha20Poly1305 => 64,
         }
@@ -56,7 +59,7 @@ impl Cipher {
         match self {
             Self::None | Self::ChaCha20Poly1305 => 0,
             Self::AesCtr(_) | Self::AesCbc(_) => 16,
-            Self::AesGcm(_) => 12,
+            Self::AesGcm(_) | Self::AesGcmShort(..) => 12,
             Self::TripleDesCbc => 8,
         }
     }
@@ -65,12 +68,16 @@ impl Cipher {
     pub(crate) fn block(self) -> usize {
         match self {
             Self::None | Self::TripleDesCbc | Self::ChaCha20Poly1305 => 8,
-            Self::AesCtr(_) | Self::AesCbc(_) | Self::AesGcm(_) => 16,
+            Self::AesCtr(_) | Self::AesCbc(_) | Self::AesGcm(_) | Self::AesGcmShort(..) => 16,
         }
     }
 
     pub(crate) fn tag_bytes(self) -> usize {
-        if matches!(self, Self::AesGcm(_) | Self::ChaCha20Poly1305) { TAG_BYTES } else { 0 }
+        match self {
+            Self::AesGcm(_) | Self::ChaCha20Poly1305 => TAG_BYTES,
+            Self::AesGcmShort(_, tag) => tag,
+            _ => 0,
+        }
     }
 
     /// Encrypts in counter mode, the only one that Lavrin writes into openssh-key-v1.
@@ -104,7 +111,11 @@ impl Cipher {
             Self::AesCbc(_) => cbc_mode::<cbc::Decryptor<aes::Aes256>>(key, iv, data),
             Self::TripleDesCbc => cbc_mode::<cbc::Decryptor<des::TdesEde3>>(key, iv, data),
             Self::AesGcm(16) => gcm_mode::<aes_gcm::Aes128Gcm>(key, iv, data, tag),
+            Self::AesGcm(24) => gcm_mode::<Gcm<aes::Aes192, U16>>(key, iv, data, tag),
             Self::AesGcm(_) => gcm_mode::<aes_gcm::Aes256Gcm>(key, iv, data, tag),
+            Self::AesGcmShort(16, _) => short_gcm::<aes::Aes128>(key, iv, data, tag),
+            Self::AesGcmShort(24, _) => short_gcm::<aes::Aes192>(key, iv, data, tag),
+            Self::AesGcmShort(..) => short_gcm::<aes::Aes256>(key, iv, data, tag),
             Self::ChaCha20Poly1305 => chacha(key, data, tag),
         }
     }
@@ -126,6 +137,24 @@ fn cbc_mode<C: aes::cipher::KeyIvInit + aes::cipher::BlockModeDecrypt>(
 ) -> Result<(), KeyFault> {
     let cipher = C::new_from_slices(key, iv).map_err(|_| KeyFault::WrongPassphrase)?;
     cipher.decrypt_padded::<NoPadding>(data).map(|_| ()).map_err(|_| KeyFault::WrongPassphrase)
+}
+
+type Gcm<C, T> = aes_gcm::AesGcm<C, aes_gcm::aead::consts::U12, T>;
+
+/// GCM with a tag of 12 to 15 bytes.
+fn short_gcm<C>(key: &[u8], iv: &[u8], data: &mut [u8], tag: &[u8]) -> Result<(), KeyFault>
+where
+    Gcm<C, U12>: aes_gcm::KeyInit + aes_gcm::aead::AeadInOut,
+    Gcm<C, U13>: aes_gcm::KeyInit + aes_gcm::aead::AeadInOut,
+    Gcm<C, U14>: aes_gcm::KeyInit + aes_gcm::aead::AeadInOut,
+    Gcm<C, U15>: aes_gcm::KeyInit + aes_gcm::aead::AeadInOut,
+{
+    match tag.len() {
+        12 => gcm_mode::<Gcm<C, U12>>(key, iv, data, tag),
+        13 => gcm_mode::<Gcm<C, U13>>(key, iv, data, tag),
+        14 => gcm_mode::<Gcm<C, U14>>(key, iv, data, tag),
+        _ => gcm_mode::<Gcm<C, U15>>(key, iv, data, tag),
+    }
 }
 
 fn gcm_mode<C: aes_gcm::KeyInit + aes_gcm::aead::AeadInOut>(
@@ -157,4 +186,21 @@ fn chacha(key: &[u8], data: &mut [u8], tag: &[u8]) -> Result<(), KeyFault> {
     stream.seek(64u32);
     stream.apply_keystream(data);
     Ok(())
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use aes_gcm::aead::AeadInOut as _;
+
+    #[test]
+    fn gcm_with_a_short_tag_is_read() {
+        let (key, iv) = ([1; 24], [2; 12]);
+        let mut data = *b"tide and light..";
+        let cipher = Gcm::<aes::Aes192, U12>::new_from_slice(&key).unwrap();
+        let tag = cipher.encrypt_inout_detached(&iv.into(), &[], (&mut data[..]).into()).unwrap();
+        Cipher::AesGcmShort(24, 12).decrypt(&key, &iv, &mut data, &tag).unwrap();
+        assert_eq!(&data, b"tide and light..");
+        assert!(Cipher::AesGcmShort(24, 12).decrypt(&key, &iv, &mut data, &[0; 12]).is_err());
+    }
 }

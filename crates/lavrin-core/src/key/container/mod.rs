@@ -235,6 +235,10 @@ fn try_block(block: &pem::Block<'_>) -> Result<PieceKind, KeyFault> {
 fn traditional_block(block: &pem::Block<'_>, container: &'static str) -> Result<PieceKind, KeyFault> {
     let bytes = block.decode()?;
     if block.header("Proc-Type").is_some_and(|value| value.contains("ENCRYPTED")) {
+        // RFC 1421, section 4.4; other readers find no end of the headers without it.
+        if !block.has_empty_line() {
+            return Err(KeyFault::BadStructure { detail: "the empty line behind the headers is missing" });
+        }
         let closed = traditional::Protected::parse(block.header("DEK-Info").as_deref(), &bytes)?;
         return Ok(PieceKind::Private(Closed(Sealed::Traditional(closed, container))));
     }

@@ -6,7 +6,7 @@ use super::{
     read_block, read_der, rejected, settle, text,
 };
 use crate::key::container::certificate::{self, Certificate};
-use crate::key::{KeyFault, paste};
+use crate::key::{KeyFault, paste, strength};
 use crate::keysfile::{self, Content, Line};
 use memchr::memmem;
 use rayon::prelude::*;
@@ -122,7 +122,11 @@ fn rest(text: &[u8], first: usize) -> Vec<Piece> {
         }
     }
     add_recovered(text, &mut pieces);
+    add_quoted_private(text, &mut pieces);
     drop_prose(&mut pieces);
+    if first == 1 {
+        refuse_damaged(&mut pieces);
+    }
     if pieces.is_empty() && first == 1 {
         pieces.push(rejected(1, KeyFault::NotAKey));
     }
@@ -176,6 +180,46 @@ fn add_recovered(text: &[u8], pieces: &mut Vec<Piece>) {
     }
     pieces.sort_by_key(|piece| piece.line);
 }
+
+/// A private key under marks of quoting is no less out in the world.
+fn add_quoted_private(text: &[u8], pieces: &mut Vec<Piece>) {
+    let has_private = pieces.iter().any(|piece| matches!(piece.kind, PieceKind::Private(_)));
+    if has_private || memmem::find(text, b"PRIVATE KEY-----").is_none() {
+        return;
+    }
+    let lines = String::from_utf8_lossy(text);
+    let plain: String = lines.lines().map(|line| paste::unquoted(line.trim_start()).to_owned() + "\n").collect();
+    for part in pem::split(plain.as_bytes()) {
+        let pem::Part::Block(block) = part else { continue };
+        let kind = read_block(&block);
+        if block.label.ends_with(b"PRIVATE KEY") && matches!(kind, PieceKind::Private(_)) {
+            pieces.retain(|piece| !matches!(piece.kind, PieceKind::Rejected(_)));
+            pieces.push(Piece { line: block.line, kind });
+        }
+    }
+    pieces.sort_by_key(|piece| piece.line);
+}
+
+/// An RSA key on its own whose modulus has small factors was damaged on the way: a product of two primes has none, and one in
+/// which a character changed nearly always has. In a list of keys it is told as what it is, a weak key.
+fn refuse_damaged(pieces: &mut [Piece]) {
+    let public = |piece: &&Piece| matches!(piece.kind, PieceKind::Public { .. });
+    let is_list = pieces.len() > 1
+        && pieces.iter().all(|piece| matches!(&piece.kind, PieceKind::Public { repairs, .. } if repairs.is_empty()));
+    if is_list || pieces.iter().filter(public).count() > MAILED_MAX {
+        return;
+    }
+    for piece in pieces {
+        if let PieceKind::Public { key, .. } = &piece.kind
+            && let Some(detail) = strength::damage(key)
+        {
+            piece.kind = PieceKind::Rejected(KeyFault::Damaged { detail });
+        }
+    }
+}
+
+/// So many keys at most are in a mail; more are a list.
+const MAILED_MAX: usize = 64;
 
 /// Lines without any sign of a key are prose around a key, and worth a word only where nothing else was found.
 fn drop_prose(pieces: &mut Vec<Piece>) {
@@ -258,7 +302,9 @@ fn read_lines(first: usize, bytes: &[u8]) -> Vec<Piece> {
 #[cfg(test)]
 mod tests {
     use super::*;
-    use crate::key::PrivateKey;
+    use crate::key::container::write;
+    use crate::key::generate::SystemSource;
+    use crate::key::{PrivateKey, PublicKey};
 
     #[test]
     fn authorities_and_revoked_keys_of_known_hosts_are_no_plain_keys() {
@@ -297,5 +343,25 @@ mod tests {
             }
         }
         assert!(parts_of(list.as_bytes(), 8).count() > 4, "it is read in parts");
+    }
+
+    #[test]
+    fn a_private_key_under_quote_marks_raises_the_alarm() {
+        let key = PrivateKey::ed25519(&[9; 32]).unwrap();
+        let text = write::private(write::Form::OpenSsh, &key, "edda", Some(b"tide"), &SystemSource).unwrap();
+        let text = String::from_utf8_lossy(&text).into_owned();
+        let quoted: String = text.lines().map(|line| format!("> {line}\n")).collect();
+        assert!(read(quoted.as_bytes()).iter().any(|piece| matches!(piece.kind, PieceKind::Private(_))));
+    }
+
+    #[test]
+    fn an_rsa_key_with_a_changed_character_is_damaged() {
+        // A sum of digits that three divides.
+        let modulus = [&[0x81][..], &[0x03; 254], &[0x03]].concat();
+        let key = PublicKey::rsa(&[1, 0, 1], &modulus).unwrap().line("edda");
+        let pieces = read(format!("Here it is:\n{key}\n").as_bytes());
+        let damaged = pieces.iter().find(|piece| piece.line == 2).unwrap();
+        let PieceKind::Rejected(fault) = &damaged.kind else { panic!("{pieces:?}") };
+        assert_eq!(fault.word(), "damaged");
     }
 }

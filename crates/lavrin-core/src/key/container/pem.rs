@@ -112,6 +112,12 @@ struct Marker<'a> {
 }
 
 impl Block<'_> {
+    /// Whether an empty line parts headers and content.
+    #[must_use]
+    pub fn has_empty_line(&self) -> bool {
+        self.body.split_inclusive(|byte| *byte == b'\n').any(|line| line.trim_ascii().is_empty())
+    }
+
     /// The value of a header line such as `DEK-Info`.
     #[must_use]
     pub fn header(&self, name: &str) -> Option<String> {

@@ -94,8 +94,11 @@ impl Protected {
             return Err(KeyFault::UnsupportedKdf { name: "an older scheme than PBES2".to_owned() });
         }
         let mut parameters = scheme.sequence()?;
-        let derivation = derivation(parameters.sequence()?)?;
+        let (derivation, key_bytes) = derivation(parameters.sequence()?)?;
         let (cipher, iv) = cipher(parameters.sequence()?)?;
+        if key_bytes.is_some_and(|bytes| bytes != cipher.key_bytes() as u64) {
+            return Err(KeyFault::BadStructure { detail: "the derived key has not the length that the cipher needs" });
+        }
         Ok(Self { derivation, cipher, iv, data })
     }
 
@@ -103,7 +106,7 @@ impl Protected {
     pub(crate) fn words(&self) -> String {
         let cipher = match self.cipher {
             Cipher::AesCbc(size) => format!("aes{}-cbc", size * 8),
-            Cipher::AesGcm(size) => format!("aes{}-gcm", size * 8),
+            Cipher::AesGcm(size) | Cipher::AesGcmShort(size, _) => format!("aes{}-gcm", size * 8),
             _ => "3des-cbc".to_owned(),
         };
         match &self.derivation {
@@ -143,7 +146,8 @@ pub(super) fn unpadded(plain: &[u8], block: usize) -> Result<&[u8], KeyFault> {
     if fine { Ok(&plain[..end]) } else { Err(KeyFault::WrongPassphrase) }
 }
 
-fn derivation(mut fields: Der<'_>) -> Result<Derivation, KeyFault> {
+/// The derivation, and how many bytes it says that it gives, where it does.
+fn derivation(mut fields: Der<'_>) -> Result<(Derivation, Option<u64>), KeyFault> {
     match fields.oid()? {
         PBKDF2 => pbkdf2_parameters(fields.sequence()?),
         SCRYPT => scrypt_parameters(fields.sequence()?),
@@ -151,7 +155,7 @@ fn derivation(mut fields: Der<'_>) -> Result<Derivation, KeyFault> {
     }
 }
 
-fn pbkdf2_parameters(mut fields: Der<'_>) -> Result<Derivation, KeyFault> {
+fn pbkdf2_parameters(mut fields: Der<'_>) -> Result<(Derivation, Option<u64>), KeyFault> {
     let salt = fields.octets()?.to_vec();
     let asked = fields.small()?;
     if asked > ITERATIONS_MAX {
@@ -160,9 +164,7 @@ fn pbkdf2_parameters(mut fields: Der<'_>) -> Result<Derivation, KeyFault> {
     let iterations = u32::try_from(asked).ok().and_then(NonZeroU32::new);
     let iterations =
         iterations.ok_or(KeyFault::BadStructure { detail: "the key derivation needs at least one iteration" })?;
-    if fields.is_next(0x02) {
-        fields.small()?;
-    }
+    let key_bytes = if fields.is_next(0x02) { Some(fields.small()?) } else { None };
     let (hash, words) = match fields.context(0x30)? {
         None => (pbkdf2::PBKDF2_HMAC_SHA1, "SHA-1"),
         Some(inner) => match Der::new(inner).oid()?.strip_prefix(HMAC) {
@@ -173,12 +175,13 @@ fn pbkdf2_parameters(mut fields: Der<'_>) -> Result<Derivation, KeyFault> {
             _ => return Err(KeyFault::UnsupportedKdf { name: "PBKDF2 with an unknown hash".to_owned() }),
         },
     };
-    Ok(Derivation::Pbkdf2 { hash, salt, iterations, words })
+    Ok((Derivation::Pbkdf2 { hash, salt, iterations, words }, key_bytes))
 }
 
-fn scrypt_parameters(mut fields: Der<'_>) -> Result<Derivation, KeyFault> {
+fn scrypt_parameters(mut fields: Der<'_>) -> Result<(Derivation, Option<u64>), KeyFault> {
     let salt = fields.octets()?.to_vec();
     let (n, r, p) = (fields.small()?, fields.small()?, fields.small()?);
+    let key_bytes = if fields.is_next(0x02) { Some(fields.small()?) } else { None };
     let memory = n.saturating_mul(r).saturating_mul(128);
     if memory > SCRYPT_BYTES_MAX {
         return Err(KeyFault::CostTooHigh { asked: memory, limit: SCRYPT_BYTES_MAX });
@@ -192,7 +195,7 @@ fn scrypt_parameters(mut fields: Der<'_>) -> Result<Derivation, KeyFault> {
     }
     let log_n = u8::try_from(n.trailing_zeros()).unwrap_or(u8::MAX);
     let small = |value: u64| u32::try_from(value).unwrap_or(0);
-    Ok(Derivation::Scrypt { salt, log_n, r: small(r), p: small(p) })
+    Ok((Derivation::Scrypt { salt, log_n, r: small(r), p: small(p) }, key_bytes))
 }
 
 fn cipher(mut fields: Der<'_>) -> Result<(Cipher, Vec<u8>), KeyFault> {
@@ -202,12 +205,26 @@ fn cipher(mut fields: Der<'_>) -> Result<(Cipher, Vec<u8>), KeyFault> {
         Some([22]) => Cipher::AesCbc(24),
         Some([42]) => Cipher::AesCbc(32),
         Some([6]) => Cipher::AesGcm(16),
+        Some([26]) => Cipher::AesGcm(24),
         Some([46]) => Cipher::AesGcm(32),
         _ if oid == DES_EDE3_CBC => Cipher::TripleDesCbc,
         _ => return Err(KeyFault::UnsupportedCipher { name: "an unknown cipher".to_owned() }),
     };
-    // RFC 5084 puts the nonce of GCM into a sequence with the length of the tag.
-    let iv = if let Cipher::AesGcm(_) = cipher { fields.sequence()?.octets()? } else { fields.octets()? };
+    let (cipher, iv) = match cipher {
+        // RFC 5084 puts the nonce of GCM into a sequence with the length of the tag, which is 12 where none is named.
+        Cipher::AesGcm(size) => {
+            let mut parameters = fields.sequence()?;
+            let iv = parameters.octets()?;
+            let tag = if parameters.is_next(0x02) { parameters.small()? } else { 12 };
+            parameters.end()?;
+            match tag {
+                16 => (cipher, iv),
+                12..=15 => (Cipher::AesGcmShort(size, usize::try_from(tag).unwrap_or(12)), iv),
+                _ => return Err(KeyFault::BadStructure { detail: "the tag of GCM has 12 to 16 bytes" }),
+            }
+        }
+        cipher => (cipher, fields.octets()?),
+    };
     if iv.len() != cipher.iv_bytes() {
         return Err(KeyFault::BadStructure { detail: "the initial value has not the length that the cipher needs" });
     }

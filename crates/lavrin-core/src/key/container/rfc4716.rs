@@ -12,8 +12,9 @@ pub(crate) fn public(body: &[u8]) -> Result<(PublicKey, Vec<u8>), KeyFault> {
     let mut comment = Vec::new();
     let mut base64 = Vec::new();
     let mut continued = false;
-    let mut lines = body.split(|byte| *byte == b'\n').map(<[u8]>::trim_ascii);
+    let mut lines = body.split(|byte| *byte == b'\n').map(<[u8]>::trim_ascii_end);
     while let Some(line) = lines.next() {
+        let line = line.trim_ascii_start();
         if !line.contains(&b':') {
             base64.extend_from_slice(line);
             continue;

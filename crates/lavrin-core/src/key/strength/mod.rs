@@ -142,6 +142,20 @@ pub fn small_factor(key: &PublicKey, depth: Depth) -> Option<Weakness> {
     small_factor::check(&odd_modulus(key)?, depth)
 }
 
+/// What shows that a character of an RSA key is another one than it was.
+#[must_use]
+pub fn damage(key: &PublicKey) -> Option<&'static str> {
+    let PublicKey::Rsa { e, n } = key else { return None };
+    let is_even = |number: &[u8]| number.last().is_none_or(|last| last & 1 == 0);
+    if is_even(n) {
+        return Some("the modulus of the RSA key is even");
+    }
+    if is_even(e) {
+        return Some("the exponent of the RSA key is even");
+    }
+    small_factor(key, Depth::Full).map(|_| "the modulus of the RSA key has a small factor, as no RSA key has")
+}
+
 /// The modulus of an RSA key, unless it is even, which is told as such.
 fn odd_modulus(key: &PublicKey) -> Option<UBig> {
     match key {
