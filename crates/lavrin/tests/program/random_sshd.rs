@@ -5,6 +5,7 @@
 #![allow(clippy::print_stdout, reason = "the seeds that were asked are told")]
 
 use crate::common::random::{Keys, Kind, Node, Random, Who, settings, tree};
+use crate::common::releases::Release;
 use crate::common::servers::{Account, system};
 use crate::common::{Run, World};
 use std::collections::BTreeMap;
@@ -14,10 +15,10 @@ use std::os::unix::fs::{PermissionsExt as _, chown, symlink};
 use std::path::{Path, PathBuf};
 use std::process::{Command, Stdio};
 
-const CASES: u64 = 200;
+const CASES: u64 = 100;
 
 /// Dropbear waits after each refusal, so fewer are asked.
-const SMALL_CASES: u64 = 40;
+const SMALL_CASES: u64 = 25;
 
 /// What the server said.
 #[derive(Debug, PartialEq, Eq)]
@@ -137,7 +138,7 @@ impl Ground {
     }
 
     /// A real login: the stock client, and a server for this one connection.
-    fn ask_server(&self, case: &Case, small: bool) -> Answer {
+    fn ask_server(&self, case: &Case, release: &Release, small: bool) -> Answer {
         let listener = TcpListener::bind("127.0.0.1:0").unwrap();
         let port = listener.local_addr().unwrap().port().to_string();
         let log = self.world.path("sshd.log");
@@ -159,7 +160,7 @@ impl Ground {
         let socket = OwnedFd::from(stream);
         // The command holds the connection too, so it has to be gone before the server's end closes it.
         let mut server = {
-            let mut command = if small { Self::dropbear(&log) } else { self.sshd(&log) };
+            let mut command = if small { Self::dropbear(release, &log) } else { self.sshd(release, &log) };
             command.stdin(socket.try_clone().unwrap()).stdout(socket).spawn().unwrap()
         };
         let said = client.wait_with_output().unwrap();
@@ -173,8 +174,8 @@ impl Ground {
         Answer::Accepted(log.lines().rev().find_map(|line| line.split_once(" found at ")).map(|(_, at)| at.to_owned()))
     }
 
-    fn sshd(&self, log: &Path) -> Command {
-        let mut server = Command::new("/usr/sbin/sshd");
+    fn sshd(&self, release: &Release, log: &Path) -> Command {
+        let mut server = release.command("/usr/sbin/sshd");
         server
             .args(["-i", "-o", "LogLevel=VERBOSE", "-E", log.to_str().unwrap()])
             .arg("-f")
@@ -185,9 +186,9 @@ impl Ground {
         server
     }
 
-    fn dropbear(log: &Path) -> Command {
+    fn dropbear(release: &Release, log: &Path) -> Command {
         std::fs::create_dir_all("/etc/dropbear").unwrap();
-        let mut server = Command::new("/usr/sbin/dropbear");
+        let mut server = release.command("/usr/sbin/dropbear");
         server.args(["-i", "-R"]).stderr(std::fs::File::create(log).unwrap());
         server
     }
@@ -214,13 +215,13 @@ impl Ground {
         )
     }
 
-    fn ask_lavrin(&self, case: &Case, small: bool) -> Run {
+    fn ask_lavrin(&self, case: &Case, release: &Release, small: bool) -> Run {
         let account = &self.accounts[case.account].name;
         self.world.typed(&format!(
             "why {account} --key home/keys/{}.pub --root tree --from-address {} --local-address 127.0.0.1 --server {} --format json",
             case.key,
             case.from,
-            if small { "dropbear-2022.83" } else { "openssh-9.2+debian" }
+            if small { release.dropbear } else { release.openssh }
         ))
     }
 }
@@ -247,17 +248,59 @@ fn from_environment(name: &str, otherwise: u64) -> u64 {
 
 #[test]
 #[ignore = "needs a real sshd: scripts/test.sh"]
-fn lavrin_and_the_server_agree_about_random_worlds() {
-    compare(false);
+fn lavrin_and_openssh_8_4_agree_about_random_worlds() {
+    compare(&Release::BULLSEYE, false);
+}
+
+#[test]
+#[ignore = "needs a real sshd: scripts/test.sh"]
+fn lavrin_and_openssh_8_4_agree_about_random_settings() {
+    compare_settings(&Release::BULLSEYE);
+}
+
+#[test]
+#[ignore = "needs a real sshd: scripts/test.sh"]
+fn lavrin_and_openssh_9_2_agree_about_random_worlds() {
+    compare(&Release::BOOKWORM, false);
+}
+
+#[test]
+#[ignore = "needs a real sshd: scripts/test.sh"]
+fn lavrin_and_openssh_9_2_agree_about_random_settings() {
+    compare_settings(&Release::BOOKWORM);
+}
+
+#[test]
+#[ignore = "needs a real sshd: scripts/test.sh"]
+fn lavrin_and_openssh_10_0_agree_about_random_worlds() {
+    compare(&Release::TRIXIE, false);
+}
+
+#[test]
+#[ignore = "needs a real sshd: scripts/test.sh"]
+fn lavrin_and_openssh_10_0_agree_about_random_settings() {
+    compare_settings(&Release::TRIXIE);
 }
 
 #[test]
 #[ignore = "needs a real dropbear: scripts/test.sh"]
-fn lavrin_and_dropbear_agree_about_random_worlds() {
-    compare(true);
+fn lavrin_and_dropbear_2020_81_agree_about_random_worlds() {
+    compare(&Release::BULLSEYE, true);
 }
 
-fn compare(small: bool) {
+#[test]
+#[ignore = "needs a real dropbear: scripts/test.sh"]
+fn lavrin_and_dropbear_2022_83_agree_about_random_worlds() {
+    compare(&Release::BOOKWORM, true);
+}
+
+#[test]
+#[ignore = "needs a real dropbear: scripts/test.sh"]
+fn lavrin_and_dropbear_2025_89_agree_about_random_worlds() {
+    compare(&Release::TRIXIE, true);
+}
+
+fn compare(release: &Release, small: bool) {
     let usual = if small { SMALL_CASES } else { CASES };
     let (first, cases) = (from_environment("LAVRIN_RANDOM_SEED", 1), from_environment("LAVRIN_RANDOM_CASES", usual));
     std::fs::create_dir_all("/run/sshd").unwrap();
@@ -266,16 +309,16 @@ fn compare(small: bool) {
     for seed in first..first + cases {
         let case = ground.case(&mut Random::new(seed), small);
         ground.lay_out(&case);
-        let answer = ground.ask_server(&case, small);
+        let answer = ground.ask_server(&case, release, small);
         accepted += usize::from(matches!(answer, Answer::Accepted(_)));
-        let run = ground.ask_lavrin(&case, small);
+        let run = ground.ask_lavrin(&case, release, small);
         if let Some(what) = disagreement(&answer, &run) {
             wrong.push(format!("seed {seed}: {what}\n{}", ground.told(&case, &run)));
         }
     }
     println!(
         "{}: seeds {first} to {}: {cases} cases, {accepted} accepted, {} disagreements",
-        if small { "dropbear" } else { "sshd" },
+        if small { release.dropbear } else { release.openssh },
         first + cases - 1,
         wrong.len()
     );
@@ -294,9 +337,7 @@ fn printed(output: &[u8]) -> BTreeMap<String, String> {
     values
 }
 
-#[test]
-#[ignore = "needs a real sshd: scripts/test.sh"]
-fn lavrin_and_the_server_agree_about_random_settings() {
+fn compare_settings(release: &Release) {
     let (first, cases) = (from_environment("LAVRIN_RANDOM_SEED", 1), from_environment("LAVRIN_RANDOM_CASES", CASES));
     std::fs::create_dir_all("/run/sshd").unwrap();
     let ground = Ground::new();
@@ -305,7 +346,8 @@ fn lavrin_and_the_server_agree_about_random_settings() {
         let case = ground.case(&mut Random::new(seed), false);
         ground.world.write("tree/etc/ssh/sshd_config", &case.config, 0o644);
         let name = &ground.accounts[case.account].name;
-        let server = Command::new("/usr/sbin/sshd")
+        let server = release
+            .command("/usr/sbin/sshd")
             .args(["-T", "-h"])
             .arg(ground.world.path("home/keys/host"))
             .arg("-f")
@@ -314,8 +356,8 @@ fn lavrin_and_the_server_agree_about_random_settings() {
             .output()
             .unwrap();
         let run = ground.world.typed(&format!(
-            "settings --root tree --account {name} --from-address {0} --from-host {0} --local-address 127.0.0.1 --local-port 22 --format json",
-            case.from
+            "settings --root tree --account {name} --from-address {0} --from-host {0} --local-address 127.0.0.1 --local-port 22 --server {1} --format json",
+            case.from, release.openssh
         ));
         let said = run.json();
         let valid = said["valid"].as_bool().unwrap();

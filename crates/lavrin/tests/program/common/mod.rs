@@ -3,6 +3,7 @@
 
 pub mod fleet;
 pub mod random;
+pub mod releases;
 pub mod servers;
 pub mod site;
 pub mod terminal;
