@@ -39,7 +39,7 @@ pub(super) fn add(bytes: &[u8], text: &mut String) {
     ENGINE.encode_string(bytes, text);
 }
 
-/// Base64 as dropbear reads it: what is no base64 is passed over, and the first padding ends it.
+/// Base64 as dropbear reads it: what is no base64 is passed over, padding too wherever it stands.
 pub(crate) fn decode_loosely(base64: &[u8]) -> Vec<u8> {
     let mut blob = Vec::with_capacity(base64.len() * 3 / 4);
     let (mut bits, mut count) = (0u32, 0);
@@ -50,7 +50,6 @@ pub(crate) fn decode_loosely(base64: &[u8]) -> Vec<u8> {
             b'0'..=b'9' => byte - b'0' + 52,
             b'+' => 62,
             b'/' => 63,
-            b'=' => break,
             _ => continue,
         };
         bits = bits << 6 | u32::from(value);

@@ -184,6 +184,104 @@ const GSS_KEY_EXCHANGES: &[Row] = &[
     always("gss-curve25519-sha256-"),
 ];
 
+/// What is in force where nothing is set, as the server prints it.
+const CIPHERS_USED: &[&str] = &[
+    "chacha20-poly1305@openssh.com",
+    "aes128-ctr",
+    "aes192-ctr",
+    "aes256-ctr",
+    "aes128-gcm@openssh.com",
+    "aes256-gcm@openssh.com",
+];
+
+/// The same since 10.0.
+const CIPHERS_USED_100: &[&str] = &[
+    "chacha20-poly1305@openssh.com",
+    "aes128-gcm@openssh.com",
+    "aes256-gcm@openssh.com",
+    "aes128-ctr",
+    "aes192-ctr",
+    "aes256-ctr",
+];
+
+/// The same, of message authentication codes.
+const MACS_USED: &[&str] = &[
+    "umac-64-etm@openssh.com",
+    "umac-128-etm@openssh.com",
+    "hmac-sha2-256-etm@openssh.com",
+    "hmac-sha2-512-etm@openssh.com",
+    "hmac-sha1-etm@openssh.com",
+    "umac-64@openssh.com",
+    "umac-128@openssh.com",
+    "hmac-sha2-256",
+    "hmac-sha2-512",
+    "hmac-sha1",
+];
+
+/// The same, of key exchanges, in 8.4.
+const KEX_USED_84: &[&str] = &[
+    "curve25519-sha256",
+    "curve25519-sha256@libssh.org",
+    "ecdh-sha2-nistp256",
+    "ecdh-sha2-nistp384",
+    "ecdh-sha2-nistp521",
+    "diffie-hellman-group-exchange-sha256",
+    "diffie-hellman-group16-sha512",
+    "diffie-hellman-group18-sha512",
+    "diffie-hellman-group14-sha256",
+];
+
+/// The same since then.
+const KEX_USED: &[&str] = &[
+    "sntrup761x25519-sha512",
+    "sntrup761x25519-sha512@openssh.com",
+    "curve25519-sha256",
+    "curve25519-sha256@libssh.org",
+    "ecdh-sha2-nistp256",
+    "ecdh-sha2-nistp384",
+    "ecdh-sha2-nistp521",
+    "diffie-hellman-group-exchange-sha256",
+    "diffie-hellman-group16-sha512",
+    "diffie-hellman-group18-sha512",
+    "diffie-hellman-group14-sha256",
+];
+
+/// The same since 10.0.
+const KEX_USED_100: &[&str] = &[
+    "mlkem768x25519-sha256",
+    "sntrup761x25519-sha512",
+    "sntrup761x25519-sha512@openssh.com",
+    "curve25519-sha256",
+    "curve25519-sha256@libssh.org",
+    "ecdh-sha2-nistp256",
+    "ecdh-sha2-nistp384",
+    "ecdh-sha2-nistp521",
+];
+
+/// The same, of signatures of authorities, in 8.4.
+const CA_USED_84: &[&str] = &[
+    "ecdsa-sha2-nistp256",
+    "ecdsa-sha2-nistp384",
+    "ecdsa-sha2-nistp521",
+    "sk-ecdsa-sha2-nistp256@openssh.com",
+    "ssh-ed25519",
+    "sk-ssh-ed25519@openssh.com",
+    "rsa-sha2-512",
+    "rsa-sha2-256",
+];
+
+/// The same since then.
+const CA_USED: &[&str] = &[
+    "ssh-ed25519",
+    "ecdsa-sha2-nistp256",
+    "ecdsa-sha2-nistp384",
+    "ecdsa-sha2-nistp521",
+    "sk-ssh-ed25519@openssh.com",
+    "sk-ecdsa-sha2-nistp256@openssh.com",
+    "rsa-sha2-512",
+    "rsa-sha2-256",
+];
+
 /// The signature algorithms of public keys that a version accepts unless told otherwise, in its order.
 pub fn accepted(version: Version) -> &'static [&'static str] {
     if version < NO_SHA1_SINCE { ACCEPTED_84 } else { ACCEPTED }
@@ -224,9 +322,26 @@ pub fn unknown_in(list: &str, kind: Kind, version: Version) -> Option<String> {
     names.split(',').take_while(|name| !name.is_empty()).find(|name| !is_known(name)).map(str::to_owned)
 }
 
+/// What is in force where nothing is set.
+fn used(kind: Kind, version: Version) -> &'static [&'static str] {
+    let (old, new) = (version < Version(8, 5), version >= Version(10, 0));
+    match kind {
+        Kind::Signature => accepted(version),
+        Kind::PlainSignature if old => CA_USED_84,
+        Kind::PlainSignature => CA_USED,
+        Kind::Cipher if new => CIPHERS_USED_100,
+        Kind::Cipher => CIPHERS_USED,
+        Kind::Mac => MACS_USED,
+        Kind::KeyExchange if old => KEX_USED_84,
+        Kind::KeyExchange if new => KEX_USED_100,
+        Kind::KeyExchange => KEX_USED,
+        Kind::GssKeyExchange => &[],
+    }
+}
+
 /// The list in force: a plain one as it stands, with patterns replaced by what they match; `+` adds to the default, `-`
 /// takes from it, `^` puts in front.
-pub fn in_force(list: &str, version: Version) -> Vec<String> {
+pub fn in_force(list: &str, kind: Kind, version: Version) -> Vec<String> {
     let spelled_out = |list: &str| {
         let mut names: Vec<String> = Vec::new();
         for name in list.split(',').take_while(|name| !name.is_empty()) {
@@ -239,7 +354,7 @@ pub fn in_force(list: &str, version: Version) -> Vec<String> {
         }
         names
     };
-    let default = || accepted(version).iter().map(|name| (*name).to_owned()).collect::<Vec<_>>();
+    let default = || used(kind, version).iter().map(|name| (*name).to_owned()).collect::<Vec<_>>();
     let mut names = match list.as_bytes().first() {
         Some(b'+') => [default(), spelled_out(&list[1..])].concat(),
         Some(b'^') => [spelled_out(&list[1..]), default()].concat(),
@@ -263,7 +378,7 @@ mod tests {
 
     #[test]
     fn prefixes_change_the_default() {
-        let in_force = |list: &str| in_force(list, USUAL);
+        let in_force = |list: &str| in_force(list, Kind::Signature, USUAL);
         assert_eq!(in_force("+ssh-rsa").last().unwrap(), "ssh-rsa");
         assert_eq!(in_force("^rsa-sha2-256").first().unwrap(), "rsa-sha2-256");
         assert_eq!(in_force("^rsa-sha2-256").len(), ACCEPTED.len());

@@ -145,7 +145,7 @@ impl Settings {
     #[must_use]
     pub fn accepted_algorithms(&self) -> Vec<String> {
         match self.values.get("pubkeyacceptedalgorithms").and_then(|setting| setting.words.first()) {
-            Some(list) => algorithms::in_force(list, self.version),
+            Some(list) => algorithms::in_force(list, algorithms::Kind::Signature, self.version),
             None => algorithms::accepted(self.version).iter().map(|name| (*name).to_owned()).collect(),
         }
     }
@@ -211,7 +211,11 @@ fn printed_value(keyword: &str, setting: &Setting, version: Version) -> String {
             if word == "prohibit-password" { "without-password".to_owned() } else { word }
         }
         Takes::Number => first.parse::<u32>().map_or_else(|_| first.to_owned(), |number| number.to_string()),
-        Takes::Algorithms => algorithms::in_force(first, version).join(","),
+        Takes::Algorithms => algorithms::in_force(first, algorithms::Kind::Signature, version).join(","),
+        Takes::PlainAlgorithms => algorithms::in_force(first, algorithms::Kind::PlainSignature, version).join(","),
+        Takes::Ciphers => algorithms::in_force(first, algorithms::Kind::Cipher, version).join(","),
+        Takes::Macs => algorithms::in_force(first, algorithms::Kind::Mac, version).join(","),
+        Takes::Kex => algorithms::in_force(first, algorithms::Kind::KeyExchange, version).join(","),
         _ if keyword == "authorizedkeysfile" => {
             setting.words.iter().map(|word| from_roots_home(word)).collect::<Vec<_>>().join(" ")
         }

@@ -70,7 +70,7 @@ impl Ground {
                 ))
                 .expect(0);
         }
-        for name in ["passwd", "group", "shadow", "os-release"] {
+        for name in ["passwd", "group", "shadow", "os-release", "services", "shells"] {
             world.write(&format!("tree/etc/{name}"), std::fs::read(format!("/etc/{name}")).unwrap(), 0o644);
         }
         for path in ["tree/bin", "tree/usr/sbin", "tree/run", "tree/home", "tree/no/such"] {

@@ -15,8 +15,11 @@ use crate::version::Version;
 pub use switches::Switches;
 use switches::{FOLDER_SINCE, START_BYTES_MAX, START_PATH};
 
-/// Shortest and longest line that it looks at, in bytes.
-const LINE_BYTES: std::ops::RangeInclusive<usize> = 10..=4200;
+/// Shortest line that it looks at, in bytes.
+const LINE_BYTES_MIN: usize = 10;
+
+/// So many bytes of a line are read at once. Where it is longer, they are dropped and the rest counts as a line.
+const LINE_BYTES_MAX: usize = 4200;
 
 const ALWAYS: Version = Version(0, 0);
 
@@ -131,7 +134,7 @@ pub(super) fn search(
     version: Version,
 ) -> Result<(usize, Limits), Vec<Reason>> {
     let mut reasons = Vec::new();
-    for (index, line) in bytes.split(|byte| *byte == b'\n').enumerate() {
+    for (index, line) in lines(bytes) {
         let Some(options) = Algorithm::ALL.into_iter().find_map(|algorithm| holds(line, algorithm, wanted)) else {
             continue;
         };
@@ -149,10 +152,17 @@ pub(super) fn search(
     Err(reasons)
 }
 
+/// The lines as it reads them, which end with either of two characters, and the number of the line that a person sees.
+fn lines(bytes: &[u8]) -> impl Iterator<Item = (usize, &[u8])> {
+    let numbered = bytes.split(|byte| *byte == b'\n').enumerate();
+    let parts = numbered.flat_map(|(index, line)| line.split(|byte| *byte == b'\r').map(move |part| (index, part)));
+    parts.map(|(index, line)| (index, &line[line.len() - line.len() % LINE_BYTES_MAX..]))
+}
+
 /// The options of the line, if it holds the key.
 fn holds<'a>(line: &'a [u8], algorithm: Algorithm, wanted: &Fingerprint) -> Option<&'a [u8]> {
     let name = algorithm.name().as_bytes();
-    if !LINE_BYTES.contains(&line.len()) || line.contains(&0) || line.len() < name.len() + 3 {
+    if line.len() < LINE_BYTES_MIN || line.contains(&0) || line.len() < name.len() + 3 {
         return None;
     }
     let (options, rest) = match line.strip_prefix(name) {
@@ -161,7 +171,9 @@ fn holds<'a>(line: &'a [u8], algorithm: Algorithm, wanted: &Fingerprint) -> Opti
     };
     let base64 = rest.strip_prefix(b" ")?.split(|byte| *byte == b' ').next()?;
     let blob = base64::decode_loosely(base64);
-    (Fingerprint::of(&blob) == *wanted).then_some(options)
+    // It looks for the name of the offered key, so another name in front hides the key.
+    let is_named = blob.get(4..4 + name.len()) == Some(name);
+    (is_named && Fingerprint::of(&blob) == *wanted).then_some(options)
 }
 
 fn behind_options<'a>(line: &'a [u8], name: &[u8]) -> Option<(&'a [u8], &'a [u8])> {
@@ -273,11 +285,14 @@ mod tests {
     fn lines_are_found_loosely_and_options_strictly() {
         assert_eq!(ask("# LINE\n\nLINE\n").unwrap().0, 3);
         assert_eq!(ask("no-pty,command=\"echo \\\"x\\\"\" LINE").unwrap().1.command.as_deref(), Some("echo \\\"x\\\""));
+        assert_eq!(ask(&format!("{}LINE", "x".repeat(4200))).unwrap().0, 1);
+        assert_eq!(ask("x\rLINE\r").unwrap().0, 1);
         assert_eq!(ask("RESTRICT LINE").unwrap().1.denied.len(), 4);
         for refused in ["ssh-ed25519\tBASE64", "from=\"192.0.2.1\" LINE", "no-ptyx LINE", "LINE\0", "command=\"x LINE"]
         {
             assert!(ask(refused).is_err(), "{refused}");
         }
+        assert_eq!(ask("ssh-rsa BASE64").unwrap_err(), "no-entry");
         assert_eq!(ask("from=\"192.0.2.1\" LINE").unwrap_err(), "unusable-line");
     }
 
@@ -285,6 +300,7 @@ mod tests {
     fn base64_is_decoded_loosely() {
         assert_eq!(base64::decode_loosely(b"TGFt\rcA=="), b"Lamp");
         assert_eq!(base64::decode_loosely(b"TGE="), b"La");
+        assert_eq!(base64::decode_loosely(b"TG=Ft"), b"Lam");
         assert_eq!(base64::decode_loosely(b"TGFt"), b"Lam");
     }
 }

@@ -69,7 +69,7 @@ pub struct Keys {
     pub small: bool,
 }
 
-const OPTIONS: [&str; 44] = [
+const OPTIONS: [&str; 54] = [
     "restrict",
     "no-pty",
     "pty",
@@ -87,6 +87,16 @@ const OPTIONS: [&str; 44] = [
     "from=\"127.0.?.*\"",
     "from=\"::1,127.0.0.1\"",
     "from=\"\"",
+    "from=\"127.1\"",
+    "from=\"0x7f.1,192.0.2.1\"",
+    "from=\"2130706433\"",
+    "from=\"0177.0.0.1/8\"",
+    "from=\"x/33,127.0.0.1\"",
+    "from=\"127.0.0.1,\"",
+    "from=\"127.0.0.0/129,127.*\"",
+    "permitopen=\"lamp:smtp\"",
+    "permitopen=\"lamp:nosuch\"",
+    "permitlisten=\"[::1]:http\"",
     "from=\"localhost\"",
     "expiry-time=\"20010101\"",
     "expiry-time=\"20990101\"",
@@ -166,6 +176,15 @@ fn entry(random: &mut Random, keys: &Keys) -> Vec<u8> {
         6 => base64.insert(base64.len() / 2, random.pick(&["\n", "\r\n", " ", "\\\n"]).chars().next().unwrap()),
         7 => base64 = base64.replacen('A', "\u{410}", 1),
         8 => base64.insert(40, '='),
+        // Bits that stand for nothing.
+        9 if base64.ends_with('=') => {
+            let end = base64.trim_end_matches('=').len();
+            let last = base64.remove(end - 1);
+            base64.insert(
+                end - 1,
+                if last == 'A' { 'B' } else { random.pick(&["h", "9", "R", "x"]).chars().next().unwrap() },
+            );
+        }
         _ => {}
     }
     let mut text = String::new();
@@ -325,7 +344,7 @@ pub fn settings(random: &mut Random, account: &str, outside: &str) -> String {
 }
 
 fn criteria(random: &mut Random, account: &str) -> String {
-    let one = |random: &mut Random| match random.below(9) {
+    let one = |random: &mut Random| match random.below(10) {
         0 => format!("User {account}"),
         1 => format!("User *,!{account}"),
         2 => format!("User !{account},*"),
@@ -334,6 +353,28 @@ fn criteria(random: &mut Random, account: &str) -> String {
         5 => "Address 127.0.0.0/8,!127.0.0.9".to_owned(),
         6 => "Address !127.0.0.9,127.0.0.0/8".to_owned(),
         7 => "User root,lv*".to_owned(),
+        8 => random
+            .pick(&[
+                "Address 127.1",
+                "Address 127.0.0.1/33",
+                "Address x/33",
+                "User 'NAME'",
+                "User \"NAME\"",
+                "User=NAME",
+                "User = NAME",
+                "User NAME,",
+                "Host 127.0.0.*",
+                "LocalPort ssh",
+                "LocalPort 022",
+                "RDomain x",
+                "invalid-user",
+                "version *",
+                "version x",
+                "User",
+                "User NAME # x",
+                "User NAME#x",
+            ])
+            .replace("NAME", account),
         _ => "LocalAddress 127.0.0.1".to_owned(),
     };
     if random.once_in(8) {
@@ -344,7 +385,7 @@ fn criteria(random: &mut Random, account: &str) -> String {
 }
 
 fn setting(random: &mut Random, account: &str, outside: &str, text: &mut String) {
-    let line = match random.below(15) {
+    let line = match random.below(20) {
         0 => format!("StrictModes {}", random.pick(&["yes", "no", "no", "NO", "maybe"])),
         1 | 2 => format!(
             "AuthorizedKeysFile {}",
@@ -363,6 +404,14 @@ fn setting(random: &mut Random, account: &str, outside: &str, text: &mut String)
                 "/home/%u/.ssh/authorized_keys",
                 ".ssh//authorized_keys",
                 "%%/authorized_keys .ssh/authorized_keys",
+                ".ssh/authorized_key?",
+                ".ssh/*",
+                "%h/.ss[a-h]/authorized_keys",
+                "OUT/*/all",
+                "\".ssh/authorized_keys",
+                "'.ssh/authorized_keys'",
+                ".ssh/authorized_keys#x",
+                "=.ssh/authorized_keys",
             ])
         )
         .replace("OUT", outside),
@@ -417,6 +466,69 @@ fn setting(random: &mut Random, account: &str, outside: &str, text: &mut String)
             ])
         ),
         11 => format!("MaxAuthTries {}", random.pick(&["6", "1", "2"])),
+        15 => random
+            .pick(&[
+                "PubkeyAcceptedKeyTypes ssh-ed25519,rsa-sha2-256",
+                "PubkeyAcceptedKeyTypes +ssh-dss",
+                "PubkeyAcceptedKeyTypes *,!ssh-rsa",
+                "PerSourcePenalties no",
+                "PerSourcePenalties authfail:60 x",
+                "RefuseConnection no",
+                "PubkeyAuthOptions verify-required",
+                "PubkeyAuthOptions none",
+                "ChallengeResponseAuthentication no",
+                "KbdInteractiveAuthentication no",
+                "SkeyAuthentication no",
+                "DSAAuthentication no",
+                "UnusedConnectionTimeout 5m",
+                "ModuliFile /etc/ssh/moduli",
+            ])
+            .to_owned(),
+        16 => random
+            .pick(&[
+                "Ciphers aes256-ctr",
+                "Ciphers aes256-ctr,nosuch",
+                "MACs +hmac-md5",
+                "KexAlgorithms -nosuch",
+                "KexAlgorithms +mlkem768x25519-sha256",
+                "KexAlgorithms ^sntrup761x25519-sha512@openssh.com",
+                "CASignatureAlgorithms ssh-ed25519",
+                "RekeyLimit 1G 1h",
+                "RekeyLimit 15",
+                "IPQoS af11 0x10",
+                "PermitOpen any",
+                "PermitOpen lamp:80 none",
+                "PermitListen 8080",
+                "StreamLocalBindMask 0888",
+                "MaxStartups 0",
+                "LoginGraceTime 1h1",
+            ])
+            .to_owned(),
+        17 => random
+            .pick(&[
+                "AllowUsers",
+                "AllowUsers \"\"",
+                "DenyUsers \"nobody",
+                "AcceptEnv",
+                "AcceptEnv A=b",
+                "SetEnv A=b",
+                "SetEnv",
+                "StrictModes yes#x",
+                "StrictModes \"yes\"",
+                "StrictModes 'yes'",
+                "StrictModes = yes",
+                "StrictModes yes # x",
+                "Subsystem x /bin/x",
+                "Nonsense yes",
+                "Include /no/such/*.conf",
+                "Include",
+            ])
+            .to_owned(),
+        18 => format!(
+            "AllowUsers {}",
+            random.pick(&["NAME@127.1", "NAME@127.0.0.1/33", "NAME@", "NAME@x/33,127.*", "NAME@!127.0.0.9,127.*"])
+        )
+        .replace("NAME", account),
         12 => format!("PermitUserEnvironment {}", random.pick(&["yes", "no", "A*"])),
         13 => format!("PermitRootLogin {}", random.pick(&["no", "yes", "prohibit-password"])),
         _ => random
