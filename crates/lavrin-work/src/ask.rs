@@ -43,15 +43,15 @@ pub fn ask<'a>(questions: Vec<Question>, ways: &'a Arc<Ways>, pace: &'a Pace) ->
 
 async fn in_time(question: Question, ways: Arc<Ways>, limit: Duration) -> Said {
     crash_if_told(&question.stop.host, "ask");
-    let asked = tokio::time::timeout(limit, one(&question, &ways)).await;
+    let asked = tokio::time::timeout(limit, one(&question, &ways, limit)).await;
     asked.unwrap_or(Err(HostFault::Timeout { seconds: limit.as_secs() }))
 }
 
-async fn one(question: &Question, ways: &Ways) -> Said {
+async fn one(question: &Question, ways: &Ways, limit: Duration) -> Said {
     let target = ways.target(&question.stop).await?;
     let mut all = Vec::new();
     for (account, keys) in &question.accounts {
-        let heard = hear(&target, account, keys, &SystemSource).await;
+        let heard = hear(&target, account, keys, &ways.terms(&SystemSource, limit)).await;
         // A host that cannot be reached for one account cannot be reached for the next.
         if let Some(Heard::Nothing(NoProof::NoConnection(fault))) = heard.first() {
             return Err((**fault).clone().into());

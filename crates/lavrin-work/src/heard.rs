@@ -1,9 +1,12 @@
 //! What a server says from outside: a fresh connection asks it, and where the private key is at hand signs in for real.
 
+use crate::penalties::{PAUSE, Penalties};
 use lavrin_core::key::generate::Randomness;
-use lavrin_core::key::{PrivateKey, PublicKey};
+use lavrin_core::key::{Fingerprint, PrivateKey, PublicKey};
 use lavrin_reach::ssh::{Answer, ConnectFault, Connection, Credential, NoAnswer, Rejected, SignedIn, Target};
 use std::sync::Arc;
+use std::time::Duration;
+use tokio::time::Instant;
 
 /// What a server says about a key.
 #[derive(Debug, Clone)]
@@ -67,6 +70,8 @@ pub enum NoProof {
     NoAnswer(NoAnswer),
     /// The server says yes to a key that nobody has, so its yes is worth nothing.
     YesToAnything,
+    /// The server takes no connection from here for a while.
+    HeldOff,
 }
 
 /// Asks about one key, and signs in with its private half where that is at hand. The connection is given back where it is
@@ -76,32 +81,84 @@ pub async fn prove(
     account: &str,
     public: &PublicKey,
     holder: Option<&Holder>,
-    randomness: &(dyn Randomness + Sync),
+    terms: &Terms<'_>,
 ) -> (Heard, Option<Connection>) {
-    let heard = hear(target, account, std::slice::from_ref(public), randomness).await;
+    let heard = hear(target, account, std::slice::from_ref(public), terms).await;
     match (heard.into_iter().next().unwrap_or(Heard::LeftOut), holder) {
         (Heard::Accepts, Some(holder)) => log_in(target, account, holder).await,
         (heard, _) => (heard, None),
     }
 }
 
+/// How a server is asked.
+pub struct Terms<'a> {
+    /// Where keys that nobody has come from.
+    pub randomness: &'a (dyn Randomness + Sync),
+    /// What is owed to servers that count.
+    pub penalties: &'a Penalties,
+    /// What opens this very account, and which keys first: a login at the end makes the connection cost nothing.
+    pub login: Option<(&'a [Credential], &'a [Fingerprint])>,
+    /// How long to wait for a server that holds us off.
+    pub patience: Duration,
+}
+
+/// A connection, once it can be afforded. A server that holds us off is waited for.
+async fn connect(target: &Target, terms: &Terms<'_>) -> Result<Connection, NoProof> {
+    let until = Instant::now() + terms.patience;
+    loop {
+        let wait = terms.penalties.wait(&target.host);
+        if Instant::now() + wait > until {
+            return Err(NoProof::HeldOff);
+        }
+        tokio::time::sleep(wait).await;
+        let fault = match target.connect().await {
+            Ok(connection) => {
+                terms.penalties.greeted(&target.host, connection.banner());
+                return Ok(connection);
+            }
+            Err(fault) => fault,
+        };
+        // Some of those that are held off hear nothing at all.
+        let is_held_off = match &fault {
+            ConnectFault::HeldOff { .. } => true,
+            ConnectFault::NoGreeting { .. } => terms.penalties.counts(&target.host),
+            _ => false,
+        };
+        if !is_held_off {
+            return Err(NoProof::NoConnection(Box::new(fault)));
+        }
+        if Instant::now() + PAUSE > until {
+            return Err(NoProof::HeldOff);
+        }
+        tokio::time::sleep(PAUSE).await;
+    }
+}
+
+/// Ends a connection of questions, with a login where that is possible.
+async fn end(mut connection: Connection, target: &Target, account: &str, terms: &Terms<'_>) {
+    let logged_in = match terms.login.filter(|_| terms.penalties.counts(&target.host)) {
+        Some((credentials, first)) => connection.sign_in(account, credentials, first).await.is_ok(),
+        None => false,
+    };
+    if !logged_in {
+        terms.penalties.spend(&target.host);
+    }
+    connection.close().await;
+}
+
 /// Asks about several keys for one account, after a throwaway key has shown that the server can say no. Nobody signs in.
-pub async fn hear(
-    target: &Target,
-    account: &str,
-    keys: &[PublicKey],
-    randomness: &(dyn Randomness + Sync),
-) -> Vec<Heard> {
+pub async fn hear(target: &Target, account: &str, keys: &[PublicKey], terms: &Terms<'_>) -> Vec<Heard> {
     let mut heard: Vec<Heard> = Vec::new();
     let mut can_refuse = false;
     while heard.len() < keys.len().min(ASKED_MAX) {
-        let mut connection = match target.connect().await {
+        let mut connection = match connect(target, terms).await {
             Ok(connection) => connection,
-            Err(fault) => return rest(heard, keys, &NoProof::NoConnection(Box::new(fault))),
+            Err(why) => return rest(heard, keys, &why),
         };
         let mut refusals = 0;
         if !can_refuse {
-            if let Some(why) = ask_throwaway(&mut connection, account, randomness).await {
+            if let Some(why) = ask_throwaway(&mut connection, account, terms.randomness).await {
+                end(connection, target, account, terms).await;
                 return rest(heard, keys, &why);
             }
             (can_refuse, refusals) = (true, 1);
@@ -123,7 +180,7 @@ pub async fn hear(
                 }
             }
         }
-        connection.close().await;
+        end(connection, target, account, terms).await;
     }
     heard.resize(keys.len(), Heard::LeftOut);
     heard
@@ -159,6 +216,8 @@ pub(crate) async fn log_in(target: &Target, account: &str, holder: &Holder) -> (
     let credential = Credential::Key { key: holder.key.clone(), source: holder.source.clone() };
     match connection.sign_in(account, &[credential], &[]).await {
         Ok(signed) => (Heard::LoggedIn(signed), Some(connection)),
+        // A connection that ended early says nothing about the key.
+        Err(rejected) if rejected.lost => (Heard::Nothing(NoProof::NoAnswer(NoAnswer::Lost)), None),
         Err(rejected) => (Heard::LoginRefused(Box::new(rejected)), None),
     }
 }

@@ -10,6 +10,7 @@ pub mod interrupt;
 pub mod look;
 pub mod offboard;
 pub mod owed;
+mod penalties;
 pub mod plan;
 pub mod pool;
 pub mod register;
@@ -19,5 +20,6 @@ pub mod survey;
 pub mod ways;
 
 pub use audit::{Audited, audit_tree};
-pub use heard::{Heard, Holder, NoProof, hear, prove};
+pub use heard::{Heard, Holder, NoProof, Terms, hear, prove};
+pub use penalties::Penalties;
 pub use scope::Scope;

@@ -203,8 +203,15 @@ impl Site {
         holder: Option<&'a Holder>,
     ) -> Boxed<'a, Vec<Heard>> {
         Box::pin(async move {
-            let Some(target) = self.target() else { return vec![Heard::LeftOut; keys.len()] };
-            let mut heard = heard::hear(target, account, keys, &SystemSource).await;
+            let Some((host, target)) = self.as_host().zip(self.target()) else {
+                return vec![Heard::LeftOut; keys.len()];
+            };
+            let own: Vec<_> = host.open.iter().filter_map(|open| open.signed.key).collect();
+            let mut terms = host.ways.terms(&SystemSource, host.limit);
+            if host.stop.login == account {
+                terms.login = Some((host.ways.credentials(), &own));
+            }
+            let mut heard = heard::hear(target, account, keys, &terms).await;
             for (key, heard) in keys.iter().zip(&mut heard) {
                 if let Some(holder) =
                     holder.filter(|holder| matches!(heard, Heard::Accepts) && holder.key.public() == key)

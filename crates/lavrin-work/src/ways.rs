@@ -1,9 +1,11 @@
 //! The ways to hosts: where each is, who signs in, over which others it is reached, and how root's rights are got there.
 
+use crate::heard::Terms;
+use crate::penalties::Penalties;
 use lavrin_core::fleet::Offers;
 use lavrin_core::hostkey::line_for;
 use lavrin_core::key::Fingerprint;
-use lavrin_core::key::generate::SystemSource;
+use lavrin_core::key::generate::{Randomness, SystemSource};
 use lavrin_core::register::{Host, Register};
 use lavrin_reach::Boxed;
 use lavrin_reach::shell::{Claims, ShellHost};
@@ -20,6 +22,9 @@ pub const USUAL_LOGIN: &str = "root";
 
 /// A host on the way that could not be passed is tried again after this time.
 const AGAIN: Duration = Duration::from_secs(5);
+
+/// A server that holds us off is waited for no longer than this.
+const PATIENCE_MAX: Duration = Duration::from_secs(90);
 
 /// A host and how one comes there.
 #[derive(Debug, Clone)]
@@ -169,6 +174,8 @@ pub struct Ways {
     open: Mutex<HashMap<String, Arc<tokio::sync::Mutex<Option<Shared>>>>>,
     /// Which keys of an agent are offered first.
     offers: Offers,
+    /// What is owed to servers that count questions.
+    penalties: Penalties,
 }
 
 impl Ways {
@@ -193,7 +200,25 @@ impl Ways {
             (stop.host.clone(), stop)
         };
         let jumps = jumps.into_iter().map(jump).collect();
-        Self { way, login: None, jumps: Mutex::new(jumps), open: Mutex::default(), offers: Offers::default() }
+        Self {
+            way,
+            login: None,
+            jumps: Mutex::new(jumps),
+            open: Mutex::default(),
+            offers: Offers::default(),
+            penalties: Penalties::default(),
+        }
+    }
+
+    /// How servers are asked on these ways, with at most three quarters of the time spent on waiting.
+    #[must_use]
+    pub fn terms<'a>(&'a self, randomness: &'a (dyn Randomness + Sync), limit: Duration) -> Terms<'a> {
+        Terms { randomness, penalties: &self.penalties, login: None, patience: (limit * 3 / 4).min(PATIENCE_MAX) }
+    }
+
+    /// With what to sign in.
+    pub(crate) fn credentials(&self) -> &[Credential] {
+        &self.way.credentials
     }
 
     /// A host of the register as a look or a change comes by it.

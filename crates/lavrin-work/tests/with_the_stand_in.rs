@@ -5,8 +5,9 @@ use lavrin_core::key::generate::SystemSource;
 use lavrin_core::key::{PrivateKey, PublicKey};
 use lavrin_reach::ssh::{ConnectFault, Credential, Target};
 use lavrin_standin::StandIn;
-use lavrin_work::{Heard, Holder, NoProof, prove};
+use lavrin_work::{Heard, Holder, NoProof, Penalties, Terms, prove};
 use std::os::unix::fs::PermissionsExt as _;
+use std::time::Duration;
 
 fn target(stand_in: &StandIn) -> Target {
     Target {
@@ -33,23 +34,28 @@ fn put_key(stand_in: &StandIn, key: &PublicKey) {
     std::fs::set_permissions(file, std::fs::Permissions::from_mode(0o600)).unwrap();
 }
 
+fn terms(penalties: &Penalties) -> Terms<'_> {
+    Terms { randomness: &SystemSource, penalties, login: None, patience: Duration::from_secs(5) }
+}
+
 #[tokio::test(flavor = "multi_thread")]
 async fn each_kind_of_proof() {
     let stand_in = StandIn::harbour_office().await.unwrap();
     let target = target(&stand_in);
-    let (proof, _) = prove(&target, "edda", key(1).public(), None, &SystemSource).await;
+    let (proof, _) = prove(&target, "edda", key(1).public(), None, &terms(&Penalties::default())).await;
     assert!(matches!(proof, Heard::Refuses), "{proof:?}");
     put_key(&stand_in, key(1).public());
-    let (proof, _) = prove(&target, "edda", key(1).public(), None, &SystemSource).await;
+    let (proof, _) = prove(&target, "edda", key(1).public(), None, &terms(&Penalties::default())).await;
     assert!(matches!(proof, Heard::Accepts), "{proof:?}");
     let holder = Holder { key: std::sync::Arc::new(key(1)), source: "test".to_owned() };
-    let (proof, connection) = prove(&target, "edda", key(1).public(), Some(&holder), &SystemSource).await;
+    let (proof, connection) =
+        prove(&target, "edda", key(1).public(), Some(&holder), &terms(&Penalties::default())).await;
     assert!(matches!(proof, Heard::LoggedIn(signed) if signed.key == Some(key(1).public().fingerprint())));
     let ran = connection.unwrap().run("echo tide", std::time::Duration::from_secs(10)).await.unwrap();
     assert_eq!((ran.output.as_slice(), ran.status), (&b"tide\n"[..], Some(0)));
     // What is found to be another host is not asked.
     let wrong = Target { expected: Some(key(9).public().fingerprint()), ..target.clone() };
-    let (proof, _) = prove(&wrong, "edda", key(1).public(), None, &SystemSource).await;
+    let (proof, _) = prove(&wrong, "edda", key(1).public(), None, &terms(&Penalties::default())).await;
     let Heard::Nothing(NoProof::NoConnection(fault)) = proof else { panic!("{proof:?}") };
     assert!(matches!(*fault, ConnectFault::HostKeyChanged { line: None, .. }));
 }
@@ -60,7 +66,7 @@ async fn the_stand_in_refuses_what_a_server_refuses() {
     put_key(&stand_in, key(1).public());
     let file = stand_in.file("/home/edda/.ssh/authorized_keys");
     std::fs::set_permissions(&file, std::fs::Permissions::from_mode(0o666)).unwrap();
-    let (proof, _) = prove(&target(&stand_in), "edda", key(1).public(), None, &SystemSource).await;
+    let (proof, _) = prove(&target(&stand_in), "edda", key(1).public(), None, &terms(&Penalties::default())).await;
     assert!(matches!(proof, Heard::Refuses), "{proof:?}");
     let mut connection = target(&stand_in).connect().await.unwrap();
     let wrong = zeroize::Zeroizing::new("high water".to_owned());
@@ -86,7 +92,7 @@ async fn many_keys_are_asked_about_without_ending_the_connection() {
     let stand_in = StandIn::with("lantern", &accounts, behaviour).await.unwrap();
     let target = target(&stand_in);
     let keys: Vec<_> = (2..=6).chain([1]).chain(7..=20).map(|seed| key(seed).public().clone()).collect();
-    let heard = hear(&target, "edda", &keys, &SystemSource).await;
+    let heard = hear(&target, "edda", &keys, &terms(&Penalties::default())).await;
     let is = |fits: fn(&Heard) -> bool| heard.iter().filter(|heard| fits(heard)).count();
     assert_eq!(heard.len(), keys.len());
     assert!(matches!(heard[5], Heard::Accepts), "{heard:?}");
@@ -95,6 +101,6 @@ async fn many_keys_are_asked_about_without_ending_the_connection() {
     // Nothing listens there.
     let mut closed = target.clone();
     closed.port = 1;
-    let heard = hear(&closed, "edda", &keys[..2], &SystemSource).await;
+    let heard = hear(&closed, "edda", &keys[..2], &terms(&Penalties::default())).await;
     assert!(heard.iter().all(|heard| matches!(heard, Heard::Nothing(_))), "{heard:?}");
 }

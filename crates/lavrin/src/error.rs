@@ -155,7 +155,8 @@ impl From<ConnectFault> for CommandError {
                 }
             }
             ConnectFault::HostKeyRevoked { .. } => Self { exit: Exit::Stopped, ..said },
-            ConnectFault::Unreachable { .. } | ConnectFault::Broken { .. } => said,
+            ConnectFault::HeldOff { .. } => said.hint("wait some minutes, or come from another address"),
+            ConnectFault::Unreachable { .. } | ConnectFault::NoGreeting { .. } | ConnectFault::Broken { .. } => said,
         }
     }
 }

@@ -135,6 +135,20 @@ pub enum ConnectFault {
         /// The line.
         line: usize,
     },
+    /// It takes no connection from here for a while, and says so.
+    #[error("{host} is holding us off: it takes no connection from this address for a while")]
+    HeldOff {
+        /// The host.
+        host: String,
+    },
+    /// It takes the connection and ends it without a greeting.
+    #[error("the connection to {host} failed: {why}")]
+    NoGreeting {
+        /// The host.
+        host: String,
+        /// What happened.
+        why: String,
+    },
     /// The two sides found no common algorithm, or the connection broke.
     #[error("the connection to {host} failed: {why}")]
     Broken {
@@ -339,8 +353,7 @@ impl Target {
         if said.is_empty() {
             return Err(ConnectFault::NoAnswer { host, port });
         }
-        let said = lavrin_core::text::printable(&said[..said.len().min(60)]);
-        Err(ConnectFault::NotSsh { host, port, said })
+        Err(self.no_greeting(&said))
     }
 
     async fn dial(&self) -> Result<TcpStream, ConnectFault> {
@@ -375,18 +388,13 @@ impl Target {
 
     /// Looks at what the host says first, without taking it off the connection.
     async fn greeting(&self, stream: &TcpStream) -> Result<String, ConnectFault> {
-        let not_ssh = |said: &[u8]| ConnectFault::NotSsh {
-            host: self.host.clone(),
-            port: self.port,
-            said: lavrin_core::text::printable(&said[..said.len().min(60)]),
-        };
         let mut buffer = [0; BANNER_BYTES];
         let deadline = tokio::time::Instant::now() + BANNER_TIMEOUT;
         let mut length = 0;
         while tokio::time::Instant::now() < deadline {
             let Ok(peeked) = tokio::time::timeout_at(deadline, stream.peek(&mut buffer)).await else { break };
             let now =
-                peeked.map_err(|error| ConnectFault::Broken { host: self.host.clone(), why: error.to_string() })?;
+                peeked.map_err(|error| ConnectFault::NoGreeting { host: self.host.clone(), why: error.to_string() })?;
             let mut lines = buffer[..now].split_inclusive(|byte| *byte == b'\n');
             if let Some(line) = lines.find(|line| line.starts_with(b"SSH-") && line.ends_with(b"\n")) {
                 return Ok(String::from_utf8_lossy(line.trim_ascii_end()).into_owned());
@@ -401,11 +409,23 @@ impl Target {
         }
         if length == 0 {
             let why = "it takes the connection and says nothing".to_owned();
-            return Err(ConnectFault::Broken { host: self.host.clone(), why });
+            return Err(ConnectFault::NoGreeting { host: self.host.clone(), why });
         }
-        Err(not_ssh(&buffer[..length]))
+        Err(self.no_greeting(&buffer[..length]))
+    }
+
+    /// Why what a host says first is no greeting.
+    fn no_greeting(&self, said: &[u8]) -> ConnectFault {
+        let host = self.host.clone();
+        if said.windows(HELD_OFF.len()).any(|words| words == HELD_OFF) {
+            return ConnectFault::HeldOff { host };
+        }
+        ConnectFault::NotSsh { host, port: self.port, said: lavrin_core::text::printable(&said[..said.len().min(60)]) }
     }
 }
+
+/// What OpenSSH says in place of a greeting to an address that it holds off.
+const HELD_OFF: &[u8] = b"Not allowed at this time";
 
 /// The last line of a text, its end left out.
 fn last_line(text: &[u8]) -> &[u8] {

@@ -109,6 +109,9 @@ pub fn no_proof(why: &NoProof) -> String {
             "the server lets this account in without asking for anything".to_owned()
         }
         NoProof::NoAnswer(NoAnswer::Unaskable) => "keys of this kind cannot be asked about".to_owned(),
+        NoProof::HeldOff => {
+            "not asked: the server is holding us off, as it does after several questions; ask again later".to_owned()
+        }
         NoProof::YesToAnything => {
             "the server says yes to a key that nobody has, so its answer shows nothing".to_owned()
         }

@@ -2,10 +2,10 @@
 
 use super::no_proof;
 use lavrin_core::text::{count, printable};
-use lavrin_work::Heard;
 use lavrin_work::change::Trouble;
 use lavrin_work::interrupt::Stage;
 use lavrin_work::ways::HostFault;
+use lavrin_work::{Heard, NoProof};
 
 /// Why, in one line.
 pub fn trouble(why: &Trouble) -> String {
@@ -45,6 +45,7 @@ pub fn heard(heard: &Heard) -> (&'static str, Option<String>) {
         Heard::LoggedIn(_) | Heard::Accepts => ("accepted", None),
         Heard::Refuses => ("refused", None),
         Heard::LoginRefused(_) => ("refused", Some("it takes the key and refuses the login".to_owned())),
+        Heard::Nothing(why @ NoProof::HeldOff) => ("not-asked", Some(no_proof(why))),
         Heard::Nothing(why) => ("no-answer", Some(no_proof(why))),
         Heard::LeftOut => ("not-asked", Some(not_asked())),
     }

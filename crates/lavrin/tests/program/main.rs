@@ -26,6 +26,7 @@ mod real_owner;
 mod real_shared;
 mod real_sshd;
 mod real_survey;
+mod real_versions;
 mod register;
 mod secrets;
 mod server_cases;

@@ -15,7 +15,8 @@ use crate::ui::{Format, Label, Ui};
 use crate::{input, paths};
 use clap::{Args, ValueEnum};
 use lavrin_core::key::generate::SystemSource;
-use lavrin_work::{Heard, Holder, prove};
+use lavrin_reach::ssh::Credential;
+use lavrin_work::{Heard, Holder, NoProof, prove};
 use serde::Serialize;
 use std::path::{Path, PathBuf};
 use std::sync::Arc;
@@ -50,6 +51,9 @@ pub enum Until {
     /// That every host refuses it
     Refused,
 }
+
+/// How long a question may take that is asked once.
+const PATIENCE: Duration = Duration::from_mins(1);
 
 /// A length of time that was typed.
 fn typed_time(text: &str) -> Result<Duration, String> {
@@ -103,10 +107,15 @@ pub async fn run(args: &ProbeArgs, ui: &Ui) -> Result<Exit, CommandError> {
     let (mut stop, ways) = args.host.stop(register.as_ref(), &host, &target.account)?;
     let ssh = args.host.greet(ui, &mut stop, &ways).await?;
     let holder = private.filter(|holder| *holder.key.public() == public);
-    let (heard, _) = prove(&ssh, &target.account, &public, holder.as_ref(), &SystemSource).await;
+    let own = holder.iter().map(|holder| Credential::Key { key: holder.key.clone(), source: holder.source.clone() });
+    let own: Vec<Credential> = own.collect();
+    let mut terms = ways.terms(&SystemSource, args.wait.unwrap_or(PATIENCE));
+    terms.login = (!own.is_empty()).then_some((own.as_slice(), &[]));
+    let (heard, _) = prove(&ssh, &target.account, &public, holder.as_ref(), &terms).await;
     let (answer, exit, label) = match &heard {
         Heard::LoggedIn(_) | Heard::Accepts => ("accepted", Exit::Done, Label::Good),
         Heard::Refuses | Heard::LoginRefused(_) => ("refused", Exit::Findings, Label::Bad),
+        Heard::Nothing(NoProof::HeldOff) => ("not-asked", Exit::NotChecked, Label::Warn),
         Heard::Nothing(_) | Heard::LeftOut => ("no-answer", Exit::NotChecked, Label::Warn),
     };
     let out = ProbeOut {

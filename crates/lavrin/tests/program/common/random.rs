@@ -384,6 +384,7 @@ fn criteria(random: &mut Random, account: &str) -> String {
     if random.once_in(3) { format!("{first} {}", one(random)) } else { first }
 }
 
+#[allow(clippy::too_many_lines, reason = "one arm for each keyword")]
 fn setting(random: &mut Random, account: &str, outside: &str, text: &mut String) {
     let line = match random.below(20) {
         0 => format!("StrictModes {}", random.pick(&["yes", "no", "no", "NO", "maybe"])),

@@ -1,6 +1,7 @@
 //! Real servers on loopback, started and ended by the test; accounts made and removed by it.
 
 use super::World;
+use super::releases::Release;
 use std::net::TcpListener;
 use std::os::unix::net::UnixDatagram;
 use std::path::{Path, PathBuf};
@@ -180,6 +181,15 @@ pub struct Server {
 impl Server {
     /// OpenSSH's server with this configuration; its host key is made by Lavrin.
     pub fn sshd(world: &World, config: &str) -> Self {
+        Self::start(world, config, Command::new("/usr/sbin/sshd"))
+    }
+
+    /// The same of another release.
+    pub fn sshd_of(release: &Release, world: &World, config: &str) -> Self {
+        Self::start(world, config, release.command("/usr/sbin/sshd"))
+    }
+
+    fn start(world: &World, config: &str, mut server: Command) -> Self {
         let port = free_port();
         let number = ACCOUNTS.fetch_add(1, Ordering::Relaxed);
         let key_name = format!("hostkey-{number}");
@@ -193,7 +203,7 @@ impl Server {
         let path = world.write(&format!("sshd-{number}.conf"), text, 0o644);
         std::fs::create_dir_all("/run/sshd").unwrap();
         let log = world.path(&format!("sshd-{number}.log"));
-        let child = Command::new("/usr/sbin/sshd")
+        let child = server
             .args(["-D", "-f", path.to_str().unwrap(), "-E", log.to_str().unwrap()])
             .stdin(Stdio::null())
             .spawn()

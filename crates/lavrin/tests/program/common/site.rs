@@ -1,5 +1,6 @@
 //! A world with a real OpenSSH server, an account and a key pair, for tests that work on it from outside.
 
+use super::releases::Release;
 use super::servers::{Account, PASSWORD, Server, system};
 use super::{Run, World};
 use std::process::{Command, Stdio};
@@ -62,12 +63,21 @@ impl Site {
     }
 
     pub fn with_shell(config: &str, shell: &str) -> Self {
+        Self::start(config, shell, Server::sshd)
+    }
+
+    /// With the server of another release.
+    pub fn of(release: &Release, config: &str) -> Self {
+        Self::start(config, "/bin/sh", |world, config| Server::sshd_of(release, world, config))
+    }
+
+    fn start(config: &str, shell: &str, server: impl FnOnce(&World, &str) -> Server) -> Self {
         let world = World::new();
         // Every folder above it has to be safe, which those below /tmp are not.
         let root_keys = RootKeys::new();
         let config = format!("{config}Match User root\nAuthorizedKeysFile {}\n", root_keys.0.display());
         let account = Account::new(shell);
-        let server = Server::sshd(&world, &config);
+        let server = server(&world, &config);
         let site = Self { world, account, server, root_keys };
         for name in ["edda", "root"] {
             let _ = site
