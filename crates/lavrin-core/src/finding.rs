@@ -2,52 +2,18 @@
 //! The words around it are the command's business.
 
 use crate::access_rules::ObstacleKind;
-use crate::fleet::HostFault;
 use crate::fs::BytePath;
 use crate::key::Fingerprint;
 use crate::key::strength::Weakness;
 use crate::keysfile::LineFault;
 
-use serde::Serialize;
-
-/// How much a finding matters. Ordered from harmless to urgent.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize)]
-#[serde(rename_all = "lowercase")]
-pub enum Severity {
-    /// Worth knowing.
-    Info,
-    /// Worth changing when one is there anyway.
-    Low,
-    /// To be changed.
-    Medium,
-    /// To be changed soon: a door is open, or somebody is locked out.
-    High,
-    /// To be changed now.
-    Critical,
-}
-
-impl Severity {
-    /// Every severity from the most urgent down.
-    pub const URGENT_FIRST: [Self; 5] = [Self::Critical, Self::High, Self::Medium, Self::Low, Self::Info];
-
-    /// Its name.
-    #[must_use]
-    pub fn name(self) -> &'static str {
-        match self {
-            Self::Info => "info",
-            Self::Low => "low",
-            Self::Medium => "medium",
-            Self::High => "high",
-            Self::Critical => "critical",
-        }
-    }
-}
+pub use crate::severity::Severity;
 
 /// A finding.
 #[derive(Debug, Clone, PartialEq, Eq)]
-pub struct Finding {
+pub struct Finding<F = Fault> {
     /// The fact.
-    pub fault: Fault,
+    pub fault: F,
     /// The account it concerns, on a host.
     pub account: Option<String>,
     /// The path it concerns.
@@ -141,8 +107,6 @@ pub enum Fault {
         /// Which key.
         fingerprint: Fingerprint,
     },
-    /// Something that shows only beside a register or over time.
-    OnHost(HostFault),
 }
 
 impl From<ObstacleKind> for Fault {
@@ -201,7 +165,6 @@ impl Fault {
             Self::WrongKind => "wrong-kind-of-file",
             Self::UnusableLine { .. } => "unusable-line",
             Self::DuplicateEntry { .. } => "duplicate-entry",
-            Self::OnHost(fault) => fault.rule(),
         }
     }
 
@@ -209,7 +172,6 @@ impl Fault {
     #[must_use]
     pub fn severity(&self) -> Severity {
         match self {
-            Self::OnHost(fault) => fault.severity(),
             Self::WeakKey { weakness, .. } => match weakness {
                 Weakness::RsaShort { bits, refused_below, .. } if bits < refused_below => Severity::High,
                 Weakness::Dsa => Severity::Medium,
@@ -235,13 +197,20 @@ impl Fault {
     }
 }
 
-impl Finding {
-    /// A finding about nothing but a key.
+impl<F> Finding<F> {
+    /// A finding about no place.
     #[must_use]
-    pub fn of(fault: Fault) -> Self {
+    pub fn of(fault: F) -> Self {
         Self { fault, account: None, path: None, line: None }
     }
 
+    /// The same of another kind.
+    pub fn map<G>(self, change: impl FnOnce(F) -> G) -> Finding<G> {
+        Finding { fault: change(self.fault), account: self.account, path: self.path, line: self.line }
+    }
+}
+
+impl Finding {
     /// Its severity.
     #[must_use]
     pub fn severity(&self) -> Severity {

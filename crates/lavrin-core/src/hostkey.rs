@@ -2,7 +2,7 @@
 
 use crate::key::container::line::{self, word};
 use crate::key::{Algorithm, Fingerprint, PublicKey};
-use crate::server_config::list_matches;
+use crate::patterns::list_matches;
 use base64::Engine as _;
 use base64::engine::general_purpose::STANDARD;
 use hmac::{KeyInit as _, Mac as _};

@@ -2,7 +2,7 @@
 
 use crate::account::Account;
 use crate::keysfile::{Dialect, KeysFile};
-use crate::login::Switches;
+use crate::server_config::switches::Switches;
 use crate::server_config::{Config, Settings};
 use crate::survey::Observation;
 use crate::version::Version;

@@ -6,7 +6,7 @@ use lavrin_core::account::{read_groups, read_passwd};
 use lavrin_core::fs::{BytePath, Fact, Node, NodeKind, Why};
 use lavrin_core::key::PublicKey;
 use lavrin_core::login::{self, Outcome, Question};
-use lavrin_core::server_config::Connection;
+use lavrin_core::survey::Connection;
 use lavrin_core::survey::{Observation, Want, Wanted};
 use lavrin_core::system::System;
 use russh::keys::ssh_key;

@@ -2,7 +2,7 @@
 
 use clap::Args;
 use lavrin_core::server::{Known, Server};
-use lavrin_core::server_config::Connection;
+use lavrin_core::survey::Connection;
 use lavrin_core::survey::Observation;
 use std::net::IpAddr;
 

@@ -114,7 +114,7 @@ impl KeyFinding {
             rule: finding.fault.rule(),
             severity: finding.severity().name(),
             message: crate::wording::finding::message(&finding.fault),
-            remedy: crate::wording::finding::remedy(finding, None, path),
+            remedy: crate::wording::finding::remedy(&finding.fault, finding, None, path),
         }
     }
 }

@@ -3,7 +3,7 @@
 
 use crate::account::{Account, is_private_group};
 use crate::fs::{BytePath, Node, NodeKind};
-use crate::login::checks_key_file;
+use crate::server_config::switches::FOLDER_SINCE;
 use crate::survey::{Resolved, Want, Wanted, only_roots_links, passed, resolve};
 use crate::system::System;
 
@@ -103,7 +103,7 @@ pub fn access(file: &BytePath, account: &Account, strict: bool, seen: &System<'_
     // The server opens the file with the account's rights before it looks at owners and modes.
     let mut obstacles = unreachable(file, &real, &node, account, seen);
     if strict {
-        let looks_at_file = !seen.server.is_dropbear() || checks_key_file(seen.server.rules());
+        let looks_at_file = !seen.server.is_dropbear() || seen.server.rules() < FOLDER_SINCE;
         let on_the_way = unsafe_node(&real, &node, account, seen).filter(|_| looks_at_file).into_iter();
         for wrong in on_the_way.chain(unsafe_folders(file, &real, account, seen)) {
             merge(&mut obstacles, wrong);

@@ -1,10 +1,11 @@
 //! Findings about entries: whose they are, whether they belong there, and whether anybody uses them.
 
-use super::fault::HostFault;
+use super::What;
 use super::index::Standing;
 use super::{FleetAuditor, FleetEntry, HostState, Owner};
 use crate::audit::AuditEntry;
-use crate::finding::{Fault, Finding};
+use crate::finding::Finding;
+use crate::host_fault::HostFault;
 use crate::key::Fingerprint;
 use crate::register::Host;
 use crate::text::printable;
@@ -26,7 +27,7 @@ pub(super) fn check(
     entry: &AuditEntry,
     owner: Option<&Owner>,
     state: &HostState,
-) -> Vec<Finding> {
+) -> Vec<Finding<What>> {
     let comment = printable(entry.comment.trim_ascii());
     if all.index.is_left_alone(entry.fingerprint, host) {
         return Vec::new();
@@ -42,9 +43,9 @@ pub(super) fn check(
     faults.map(|fault| at(entry, fault)).collect()
 }
 
-fn at(entry: &AuditEntry, fault: HostFault) -> Finding {
+fn at(entry: &AuditEntry, fault: HostFault) -> Finding<What> {
     Finding {
-        fault: Fault::OnHost(fault),
+        fault: What::Host(fault),
         account: Some(entry.account.to_string()),
         path: Some((*entry.path).clone()),
         line: Some(entry.line),
@@ -77,7 +78,7 @@ fn unused(entry: &AuditEntry, state: &HostState, now: i64) -> Option<HostFault> 
 }
 
 /// Keys that nobody in the register has and that go by several names: several people may use them.
-pub(super) fn in_many_hands(entries: &[FleetEntry]) -> Vec<(String, Finding)> {
+pub(super) fn in_many_hands(entries: &[FleetEntry]) -> Vec<(String, Finding<What>)> {
     let mut names: HashMap<Fingerprint, (BTreeSet<String>, &FleetEntry), RandomState> = HashMap::default();
     for entry in entries.iter().filter(|entry| entry.owner.is_none()) {
         let comment = printable(entry.entry.comment.trim_ascii());
@@ -85,7 +86,7 @@ pub(super) fn in_many_hands(entries: &[FleetEntry]) -> Vec<(String, Finding)> {
             names.entry(entry.entry.fingerprint).or_insert_with(|| (BTreeSet::new(), entry)).0.insert(comment);
         }
     }
-    let mut found: Vec<(String, Finding)> = names
+    let mut found: Vec<(String, Finding<What>)> = names
         .into_iter()
         .filter(|(_, (names, _))| names.len() > 1)
         .map(|(fingerprint, (names, entry))| {

@@ -1,8 +1,9 @@
 //! Findings about hosts as a whole: how long ago they were seen, and what is still owed to them.
 
-use super::fault::HostFault;
+use super::What;
 use super::{HostState, Moment};
-use crate::finding::{Fault, Finding};
+use crate::finding::Finding;
+use crate::host_fault::HostFault;
 use crate::register::{Host, Register};
 
 /// A look older than this many days says little.
@@ -11,7 +12,7 @@ const OLD_DAYS: i64 = 30;
 /// Seconds of a day.
 const DAY: i64 = 86_400;
 
-pub(super) fn check(_: &Host, state: &HostState, now: Moment) -> Vec<Finding> {
+pub(super) fn check(_: &Host, state: &HostState, now: Moment) -> Vec<Finding<What>> {
     let fault = match state.seen {
         None => Some(HostFault::NeverSurveyed { fault: state.fault.clone() }),
         Some(seen) if now.time - seen > OLD_DAYS * DAY => {
@@ -19,18 +20,18 @@ pub(super) fn check(_: &Host, state: &HostState, now: Moment) -> Vec<Finding> {
         }
         Some(_) => state.fault.clone().map(|fault| HostFault::NotReached { fault }),
     };
-    fault.into_iter().map(|fault| Finding::of(Fault::OnHost(fault))).collect()
+    fault.into_iter().map(|fault| Finding::of(What::Host(fault))).collect()
 }
 
 /// Removals that the register still owes to hosts.
-pub(super) fn owed(register: &Register) -> Vec<(String, Finding)> {
+pub(super) fn owed(register: &Register) -> Vec<(String, Finding<What>)> {
     let finding = |owed: &crate::register::Owed| {
         let fault = HostFault::RemovalOwed {
             fingerprint: owed.fingerprint.clone(),
             who: owed.person.clone(),
             since: owed.since,
         };
-        (owed.host.clone(), Finding { account: Some(owed.account.clone()), ..Finding::of(Fault::OnHost(fault)) })
+        (owed.host.clone(), Finding { account: Some(owed.account.clone()), ..Finding::of(What::Host(fault)) })
     };
     register.owed.iter().map(finding).collect()
 }

@@ -6,7 +6,6 @@ pub mod adopt;
 pub mod compare;
 mod difference;
 mod entries;
-mod fault;
 mod hosts;
 mod index;
 mod offers;
@@ -17,13 +16,13 @@ mod tests;
 use crate::audit::{AuditEntry, Auditor, NotChecked, Report};
 use crate::finding::{Fault, Finding, Severity};
 use crate::fs::BytePath;
+pub use crate::host_fault::{HOST_RULES, HostFault};
 use crate::key::Fingerprint;
 use crate::register::{Date, Exception, Host, Register};
 use crate::survey::Observation;
 use crate::survey::key_use::KeyUse;
 use crate::system::System;
 pub use access::{Access, wants, who};
-pub use fault::{HOST_RULES, HostFault};
 pub use index::{Index, Owner};
 pub use offers::Offers;
 use std::collections::{BTreeMap, HashMap};
@@ -55,13 +54,42 @@ pub struct HostState {
 /// Entries of one host that were removed, by account and key, and on which day.
 pub type Removed = HashMap<(String, Fingerprint), Date>;
 
+/// What is wrong with a host: by itself, or beside a register and over time.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub enum What {
+    /// What an audit of the system alone tells.
+    System(Fault),
+    /// What shows only here.
+    Host(HostFault),
+}
+
+impl What {
+    /// The stable rule name.
+    #[must_use]
+    pub fn rule(&self) -> &'static str {
+        match self {
+            Self::System(fault) => fault.rule(),
+            Self::Host(fault) => fault.rule(),
+        }
+    }
+
+    /// How much it matters by default.
+    #[must_use]
+    pub fn severity(&self) -> Severity {
+        match self {
+            Self::System(fault) => fault.severity(),
+            Self::Host(fault) => fault.severity(),
+        }
+    }
+}
+
 /// A finding on a host.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct FleetFinding {
     /// The host.
     pub host: String,
     /// What, and where on it.
-    pub finding: Finding,
+    pub finding: Finding<What>,
     /// How much it matters here.
     pub severity: Severity,
 }
@@ -138,7 +166,8 @@ impl<'a> FleetAuditor<'a> {
             let of_system = self.system(&seen);
             report.accounts = of_system.accounts;
             report.not_checked = of_system.not_checked.into_iter().map(|item| (host.id.clone(), item)).collect();
-            findings.extend(of_system.findings.into_iter().filter(|finding| !is_expected(finding, host)));
+            let own = of_system.findings.into_iter().filter(|finding| !is_expected(finding, host));
+            findings.extend(own.map(|finding| finding.map(What::System)));
             findings.extend(settings::check(&seen));
             for entry in of_system.entries {
                 let owner = self.index.owner(entry.fingerprint).cloned();
@@ -165,11 +194,11 @@ impl<'a> FleetAuditor<'a> {
     }
 
     /// The severity that the register gives it; `None` where the register does not want to hear of it.
-    fn weighed(&self, host: &Host, finding: Finding) -> Option<FleetFinding> {
+    fn weighed(&self, host: &Host, finding: Finding<What>) -> Option<FleetFinding> {
         let severity = match self.register.rules.severities.get(finding.fault.rule()) {
             Some(None) => return None,
             Some(Some(severity)) => *severity,
-            None => finding.severity(),
+            None => finding.fault.severity(),
         };
         Some(FleetFinding { host: host.id.clone(), finding, severity })
     }

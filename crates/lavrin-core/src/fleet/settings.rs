@@ -1,10 +1,11 @@
 //! Findings about settings of a server that weaken every entry on it.
 
-use super::fault::HostFault;
-use crate::finding::{Fault, Finding};
+use super::What;
+use crate::finding::Finding;
+use crate::host_fault::HostFault;
 use crate::system::System;
 
-pub(super) fn check(seen: &System<'_>) -> Vec<Finding> {
+pub(super) fn check(seen: &System<'_>) -> Vec<Finding<What>> {
     // Only OpenSSH has these settings; where its files could not be read, that is told as not checked.
     let Some(root) = seen.accounts.iter().find(|account| account.is_root()).filter(|_| !seen.server.is_dropbear())
     else {
@@ -44,6 +45,6 @@ pub(super) fn check(seen: &System<'_>) -> Vec<Finding> {
     let main = seen.config_path.clone().unwrap_or_else(|| crate::server_config::USUAL_PATH.into());
     faults
         .into_iter()
-        .map(|fault| Finding { fault: Fault::OnHost(fault), account: None, path: Some(main.clone()), line: None })
+        .map(|fault| Finding { fault: What::Host(fault), account: None, path: Some(main.clone()), line: None })
         .collect()
 }

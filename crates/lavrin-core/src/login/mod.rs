@@ -21,8 +21,6 @@ use crate::survey::glob;
 use crate::survey::{KEYS_FILE_BYTES_MAX, Resolved, Want, Wanted, Who, resolve};
 use crate::system::System;
 use crate::version::Version;
-pub use dropbear::Switches;
-pub(crate) use dropbear::checks_key_file;
 pub use gone::{NotGone, Traces, not_gone};
 pub use limits::Limits;
 pub(crate) use offered::{lists, revoked_file};

@@ -4,16 +4,15 @@
 //! its line. [`check`] says what is wrong with it, without looking at any host.
 
 pub mod check;
-mod date;
 pub mod edit;
 mod fault;
 mod fields;
 mod read;
 
+pub use crate::date::Date;
 use crate::key::{Fingerprint, PublicKey};
 use crate::keysfile::options::{self, OptionFault, Options};
 use crate::policy::Policy;
-pub use date::Date;
 pub use fault::{RegisterFault, RegisterFinding};
 pub use read::{Reading, read};
 use std::collections::{BTreeMap, HashSet};

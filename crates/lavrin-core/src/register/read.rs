@@ -6,7 +6,7 @@ use super::{
     RegisterFinding, Rules, SourceFile, Whom, is_id,
 };
 use crate::finding::Severity;
-use crate::fleet::HOST_RULES;
+use crate::host_fault::HOST_RULES;
 use crate::key::container::line;
 use crate::key::{Algorithm, Fingerprint, KeyFault};
 use crate::policy::Policy;

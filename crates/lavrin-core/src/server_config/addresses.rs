@@ -1,7 +1,7 @@
 //! Lists of addresses as in `from=` and `Match address`: addresses in any spelling that the resolver takes, ranges, wildcards
 //! and negations, separated by commas (`PATTERNS` in `ssh_config(5)`).
 
-use super::patterns::{list_matches, matches};
+use crate::patterns::{list_matches, matches};
 use std::net::{IpAddr, Ipv4Addr};
 
 /// What a list says to an address.

@@ -1,6 +1,6 @@
 //! The names of algorithms that OpenSSH's server knows, and lists of them as in `PubkeyAcceptedAlgorithms`.
 
-use super::patterns::{list_matches, matches};
+use crate::patterns::{list_matches, matches};
 use crate::server::Version;
 
 /// What a list is about.

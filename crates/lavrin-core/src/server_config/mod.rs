@@ -6,19 +6,18 @@ mod conditions;
 mod effective;
 mod keywords;
 mod lines;
-mod patterns;
+pub mod switches;
 mod values;
 
 use crate::account::{Account, Group};
 use crate::fs::BytePath;
+pub use crate::patterns::{list_matches, matches};
 use crate::server::{OPENSSH_MEASURED, Version};
 use crate::services;
 use crate::survey::{Observation, Want, Wanted};
-pub use conditions::Connection;
 pub use effective::Config;
 pub use lines::ConfigFault;
 use lines::{collect, read_line};
-pub use patterns::{list_matches, matches};
 use std::collections::BTreeMap;
 use values::Takes;
 

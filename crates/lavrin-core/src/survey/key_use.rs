@@ -1,8 +1,8 @@
 //! When a key was last used, as the logs of a host tell it. Logs go back only so far: a key that does not show there was
 //! "not seen since the logs begin", never "unused".
 
+use crate::date::Date;
 use crate::key::Fingerprint;
-use crate::register::Date;
 use crate::text::printable;
 use std::collections::BTreeMap;
 

@@ -2,6 +2,7 @@
 //!
 //! The core asks ([`Want`]), a reach looks and puts what it saw into the [`Observation`], until nothing is asked any more.
 
+mod connection;
 pub mod glob;
 pub mod key_use;
 pub mod snapshot;
@@ -9,8 +10,8 @@ pub mod snapshot;
 use crate::account::{Account, Group};
 use crate::fs::{BytePath, Fact, Node, NodeKind, Why};
 use crate::server::{Known, Server};
-use crate::server_config::Connection;
 use crate::services::{self, Services};
+pub use connection::Connection;
 use key_use::KeyUses;
 use serde::{Deserialize, Serialize};
 use std::collections::BTreeMap;

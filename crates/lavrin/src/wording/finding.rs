@@ -46,7 +46,6 @@ pub fn message(fault: &Fault) -> String {
         Fault::DuplicateEntry { first_line, fingerprint } => {
             format!("the key {fingerprint} stands in line {first_line} already")
         }
-        Fault::OnHost(fault) => super::fleet::message(fault),
     }
 }
 
@@ -124,10 +123,10 @@ pub fn expected(fault: &Fault) -> Option<String> {
 }
 
 /// What to type or do. `path` is the path as the one who types it sees it, `host` the host where it is about one.
-pub fn remedy(finding: &Finding, host: Option<&str>, path: &str) -> String {
+pub fn remedy<F>(fault: &Fault, finding: &Finding<F>, host: Option<&str>, path: &str) -> String {
     let path = shell_word(path);
     let line = finding.line.unwrap_or(0);
-    match &finding.fault {
+    match fault {
         Fault::WeakKey { weakness: Weakness::RsaShort { bits, refused_below, .. }, .. } if bits >= refused_below => {
             "nothing now; make the next one with: lavrin key generate".to_owned()
         }
@@ -176,6 +175,5 @@ pub fn remedy(finding: &Finding, host: Option<&str>, path: &str) -> String {
             format!("sed -n {line}p {path}    shows it; put the key there on one line, as it was made")
         }
         Fault::DuplicateEntry { .. } => format!("sed -n {line}p {path}    shows it; one of the two is enough"),
-        Fault::OnHost(fault) => super::fleet::remedy(fault, finding, host, &path),
     }
 }

@@ -49,7 +49,7 @@ pub fn message(fault: &HostFault) -> String {
 }
 
 /// What to type or do.
-pub fn remedy(fault: &HostFault, finding: &Finding, host: Option<&str>, path: &str) -> String {
+pub fn remedy<F>(fault: &HostFault, finding: &Finding<F>, host: Option<&str>, path: &str) -> String {
     let account = finding.account.as_deref().unwrap_or("ACCOUNT");
     let host = host.unwrap_or("HOST");
     match fault {

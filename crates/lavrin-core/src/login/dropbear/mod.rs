@@ -1,19 +1,16 @@
 //! What dropbear's server does. Its reading of a key file is far simpler than OpenSSH's: it looks for the name of the offered
 //! key's algorithm, at the start of a line or behind options, and decodes loosely what follows.
 
-mod switches;
-
 use super::{Limits, Question, Reason, ReasonKind};
 use crate::account::Account;
 use crate::fs::{BytePath, Fact};
 use crate::key::{Algorithm, Fingerprint, PublicKey, base64};
 use crate::keysfile::{LineFault, options::OptionFault};
+use crate::server_config::switches::{START_BYTES_MAX, START_PATH};
 use crate::survey::{Want, Wanted};
 use crate::system::System;
 use crate::text::printable;
 use crate::version::Version;
-pub use switches::Switches;
-use switches::{FOLDER_SINCE, START_BYTES_MAX, START_PATH};
 
 /// Shortest line that it looks at, in bytes.
 const LINE_BYTES_MIN: usize = 10;
@@ -53,11 +50,6 @@ const SHELLS_PATH: &str = "/etc/shells";
 pub(super) fn wants() -> [Want; 2] {
     [(START_PATH, START_BYTES_MAX), (SHELLS_PATH, START_BYTES_MAX)]
         .map(|(path, limit)| Want { what: Wanted::Bytes(path.into(), limit), account: None })
-}
-
-/// Whether this version looks at the mode and owner of the key file itself.
-pub(crate) fn checks_key_file(version: Version) -> bool {
-    version < FOLDER_SINCE
 }
 
 /// What it asks before it looks at the key file.

@@ -1,6 +1,6 @@
 //! Exceptions: what they let pass, and those that have no use any more.
 
-use crate::fleet::HOST_RULES;
+use crate::host_fault::HOST_RULES;
 use crate::register::{Date, Register, RegisterFault, RegisterFinding};
 
 /// The findings that no exception excuses, and findings about the exceptions themselves.

@@ -4,8 +4,8 @@ use super::Found;
 use crate::key::strength::cross_check::{self, Shown};
 use crate::key::strength::{self, Depth, Weakness};
 use crate::key::{Fingerprint, PublicKey};
+use crate::patterns::matches;
 use crate::register::{Date, OwnedKey, Purpose, Register, RegisterFault, Whom};
-use crate::server_config::matches;
 use rayon::prelude::*;
 use std::collections::{HashMap, HashSet};
 

@@ -11,7 +11,7 @@ use crate::table::columns;
 use crate::ui::{Format, Label, Ui};
 use crate::wording;
 use lavrin_core::finding::Severity;
-use lavrin_core::fleet::{FleetEntry, FleetFinding, FleetReport, Moment};
+use lavrin_core::fleet::{FleetEntry, FleetFinding, FleetReport, Moment, What};
 use lavrin_core::fs::BytePath;
 use lavrin_core::register::Host;
 use lavrin_core::text::count;
@@ -99,16 +99,31 @@ impl From<FleetFault> for CommandError {
 fn finding_out(found: &FleetFinding) -> AuditFinding {
     let FleetFinding { host, finding, severity } = found;
     let path = finding.path.as_ref().map(ToString::to_string);
+    let at = path.as_deref().unwrap_or_default();
+    let (message, expected, found, remedy) = match &finding.fault {
+        What::System(fault) => (
+            wording::finding::message(fault),
+            wording::finding::expected(fault),
+            wording::finding::found(fault),
+            wording::finding::remedy(fault, finding, Some(host), at),
+        ),
+        What::Host(fault) => {
+            // The path of such a finding is a word for the shell already.
+            let at = lavrin_core::text::shell_word(at);
+            let remedy = wording::fleet::remedy(fault, finding, Some(host), &at);
+            (wording::fleet::message(fault), None, None, remedy)
+        }
+    };
     AuditFinding {
         rule: finding.fault.rule(),
         severity: severity.name(),
         host: Some(host.clone()),
         account: finding.account.clone(),
         line: finding.line,
-        message: wording::finding::message(&finding.fault),
-        expected: wording::finding::expected(&finding.fault),
-        found: wording::finding::found(&finding.fault),
-        remedy: wording::finding::remedy(finding, Some(host), path.as_deref().unwrap_or_default()),
+        message,
+        expected,
+        found,
+        remedy,
         path,
     }
 }

@@ -298,7 +298,12 @@ fn finding_out(finding: &Finding, work: &Work) -> AuditFinding {
         message: wording::finding::message(&finding.fault),
         expected: wording::finding::expected(&finding.fault),
         found: wording::finding::found(&finding.fault),
-        remedy: wording::finding::remedy(finding, None, &path.map(|path| work.typed_path(path)).unwrap_or_default()),
+        remedy: wording::finding::remedy(
+            &finding.fault,
+            finding,
+            None,
+            &path.map(|path| work.typed_path(path)).unwrap_or_default(),
+        ),
     }
 }
 

@@ -210,7 +210,7 @@ fn left_out(left: &Left, account: &str, work: &Work) -> LeftOut {
     let by_rule = |fault: Fault| {
         let finding =
             Finding { fault, account: Some(account.to_owned()), path: Some(left.path.clone()), line: left.line };
-        let remedy = wording::finding::remedy(&finding, None, &work.typed_path(&left.path));
+        let remedy = wording::finding::remedy(&finding.fault, &finding, None, &work.typed_path(&left.path));
         (wording::finding::message(&finding.fault), Some(remedy))
     };
     let (message, remedy) = match &left.why {

@@ -15,7 +15,7 @@ pub const START_BYTES_MAX: u64 = 64 << 10;
 const FURTHER_METHOD_SINCE: Version = Version(2022, 83);
 
 /// Since this version `-D` is known, and the key file itself is not looked at any more.
-pub(super) const FOLDER_SINCE: Version = Version(2025, 89);
+pub const FOLDER_SINCE: Version = Version(2025, 89);
 
 /// What the switches say about logins with keys.
 #[derive(Debug, Clone, PartialEq, Eq, Default)]

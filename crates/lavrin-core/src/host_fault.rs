@@ -1,8 +1,8 @@
 //! What can be wrong with a host beside a register or over time, as data.
 
+use crate::date::Date;
 use crate::finding::Severity;
 use crate::key::Fingerprint;
-use crate::register::Date;
 
 /// The kinds of faults.
 #[derive(Debug, Clone, PartialEq, Eq)]

@@ -1,0 +1,18 @@
+//! The login that is asked about.
+
+use std::net::IpAddr;
+
+/// The login that is asked about, as far as it is known.
+#[derive(Debug, Clone, PartialEq, Eq, Default)]
+pub struct Connection {
+    /// Where it comes from.
+    pub from: Option<IpAddr>,
+    /// The name that the server's name service gives for that address.
+    pub from_host: Option<String>,
+    /// Whether the name counts whatever `UseDNS` says, as in the server's test mode.
+    pub host_counts: bool,
+    /// The address it comes in at.
+    pub local_address: Option<IpAddr>,
+    /// The port it comes in at.
+    pub local_port: Option<u16>,
+}
