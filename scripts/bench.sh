@@ -6,7 +6,7 @@
 set -euo pipefail
 cd "$(dirname "$0")/.."
 cargo build --profile dist --quiet
-cargo build --profile dist --quiet -p lavrin-core --example many_keys --example bare_loop
+cargo build --profile dist --quiet -p lavrin-keys --example many_keys --example bare_loop
 lavrin=$PWD/target/dist/lavrin
 many_keys=$PWD/target/dist/examples/many_keys
 work=$(mktemp -d); trap 'rm -rf "$work"' EXIT

@@ -5,7 +5,7 @@
 set -euo pipefail
 cd "$(dirname "$0")/.."
 seconds=${1:-60}; shift || true
-kept=crates/lavrin-core/tests/unsafe-fuzz-corpus
+kept=crates/lavrin-fleet/tests/unsafe-fuzz-corpus
 target=x86_64-unknown-linux-gnu
 # Not for build scripts, hence --target. Works with the stable compiler; there is no address sanitizer in it, and the
 # crate has no unsafe code.

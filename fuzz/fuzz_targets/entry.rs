@@ -1,7 +1,7 @@
 //! All fuzz targets: `LAVRIN_FUZZ_ENTRY` names the one that runs.
 #![no_main]
 
-#[path = "../../crates/lavrin-core/tests/entries/mod.rs"]
+#[path = "../../crates/lavrin-fleet/tests/entries/mod.rs"]
 mod entries;
 
 use libfuzzer_sys::fuzz_target;

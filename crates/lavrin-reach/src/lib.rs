@@ -5,7 +5,7 @@ pub mod local;
 pub mod shell;
 pub mod ssh;
 
-use lavrin_core::fs::BytePath;
+use lavrin_server::fs::BytePath;
 use thiserror::Error;
 
 /// Work on a host, boxed: what the transport brings along is then built once, here, and not again in every crate that waits

@@ -1,13 +1,13 @@
 //! Changes in a local tree: what is there must be what was seen, and nothing outside is ever touched.
 
-use lavrin_core::account::Account;
-use lavrin_core::fs::BytePath;
-use lavrin_core::key::Fingerprint;
-use lavrin_core::server::{Known, Server, Version};
-use lavrin_core::steps::{Change, Guarded, Owner, Steps, guard};
-use lavrin_core::survey::{Observation, Want, Wanted, Who};
+use lavrin_keys::key::Fingerprint;
 use lavrin_reach::CarryFault;
 use lavrin_reach::local::LocalTree;
+use lavrin_server::account::Account;
+use lavrin_server::fs::BytePath;
+use lavrin_server::server::{Known, Server, Version};
+use lavrin_server::steps::{Change, Guarded, Owner, Steps, guard};
+use lavrin_server::survey::{Observation, Want, Wanted, Who};
 use std::os::unix::fs::{PermissionsExt as _, symlink};
 use std::path::PathBuf;
 use tempfile::TempDir;

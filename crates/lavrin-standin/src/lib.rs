@@ -12,9 +12,9 @@ pub use behaviour::Behaviour;
 pub use replay::Replay;
 pub use tree::{TreeAccount, fresh_line};
 
-use lavrin_core::key::container::openssh;
-use lavrin_core::key::generate::{Recipe, SystemSource, generate};
-use lavrin_core::key::{Fingerprint, PublicKey, passphrase};
+use lavrin_keys::key::container::openssh;
+use lavrin_keys::key::generate::{Recipe, SystemSource, generate};
+use lavrin_keys::key::{Fingerprint, PublicKey, passphrase};
 use std::collections::HashMap;
 use std::net::SocketAddr;
 use std::path::{Path, PathBuf};

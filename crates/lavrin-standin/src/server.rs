@@ -2,13 +2,13 @@
 
 use crate::Behaviour;
 use crate::cut::CutStream;
-use lavrin_core::account::{read_groups, read_passwd};
-use lavrin_core::fs::{BytePath, Fact, Node, NodeKind, Why};
-use lavrin_core::key::PublicKey;
-use lavrin_core::login::{self, Outcome, Question};
-use lavrin_core::survey::Connection;
-use lavrin_core::survey::{Observation, Want, Wanted};
-use lavrin_core::system::System;
+use lavrin_keys::key::PublicKey;
+use lavrin_server::account::{read_groups, read_passwd};
+use lavrin_server::fs::{BytePath, Fact, Node, NodeKind, Why};
+use lavrin_server::login::{self, Outcome, Question};
+use lavrin_server::survey::Connection;
+use lavrin_server::survey::{Observation, Want, Wanted};
+use lavrin_server::system::System;
 use russh::keys::ssh_key;
 use russh::server::{Auth, ChannelOpenHandle, Config, Handler, Msg, PublicKeyOffer, Session, VerifiedPublicKey};
 use russh::{Channel, ChannelId, MethodKind, MethodSet, SshId};

@@ -1,7 +1,7 @@
 //! The file tree of the demo, from the plain files under `demo/`.
 
-use lavrin_core::key::container::openssh;
-use lavrin_core::key::generate::{Recipe, SystemSource, generate};
+use lavrin_keys::key::container::openssh;
+use lavrin_keys::key::generate::{Recipe, SystemSource, generate};
 use std::collections::HashMap;
 use std::fs;
 use std::io;

@@ -1,8 +1,8 @@
 //! The demo's host: what lies in its tree, and that it goes when it is dropped.
 
-use lavrin_core::account::read_passwd;
-use lavrin_core::key::container::private_key_head;
-use lavrin_core::keysfile::KeysFile;
+use lavrin_keys::key::container::private_key_head;
+use lavrin_keys::keysfile::KeysFile;
+use lavrin_server::account::read_passwd;
 use lavrin_standin::StandIn;
 use std::os::unix::fs::PermissionsExt as _;
 

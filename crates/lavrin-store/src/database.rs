@@ -8,7 +8,7 @@ pub use observations::{Look, Stored};
 pub use sightings::{Seen, Sighted};
 
 use crate::{Entry, Keeper, StoreFault, copy, private};
-use lavrin_core::survey::snapshot::{Hash, hash};
+use lavrin_server::survey::snapshot::{Hash, hash};
 use rusqlite::{Connection, ErrorCode, OptionalExtension as _, params};
 use std::fs::{Metadata, OpenOptions};
 use std::io::{ErrorKind, Write as _};

@@ -1,8 +1,8 @@
 //! The journal: one JSON object a line, only ever appended to.
 
 use crate::{State, StoreFault, private};
-use lavrin_core::fs::BytePath;
-use lavrin_core::steps::{Change, Owner, Was};
+use lavrin_server::fs::BytePath;
+use lavrin_server::steps::{Change, Owner, Was};
 use serde::{Deserialize, Serialize};
 use std::fs::OpenOptions;
 use std::io::Write as _;

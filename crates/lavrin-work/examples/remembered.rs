@@ -3,14 +3,14 @@
 //! `agreed` there are 5,000 people, all of them there, a grant for each entry, and a twentieth of the hosts differs.
 #![allow(clippy::print_stdout, reason = "this is a program of its own")]
 
-use lavrin_core::account::read_passwd;
-use lavrin_core::audit::Auditor;
-use lavrin_core::fs::{BytePath, Fact, Node, NodeKind};
-use lavrin_core::key::PrivateKey;
-use lavrin_core::survey::Observation;
-use lavrin_core::survey::key_use::KeyUses;
-use lavrin_core::survey::snapshot::Snapshot;
-use lavrin_core::system::System;
+use lavrin_keys::key::PrivateKey;
+use lavrin_server::account::read_passwd;
+use lavrin_server::audit::Auditor;
+use lavrin_server::fs::{BytePath, Fact, Node, NodeKind};
+use lavrin_server::survey::Observation;
+use lavrin_server::survey::key_use::KeyUses;
+use lavrin_server::survey::snapshot::Snapshot;
+use lavrin_server::system::System;
 use lavrin_store::database::{Database, Sighted};
 use std::error::Error;
 use std::fmt::Write as _;

@@ -1,12 +1,12 @@
 //! The audit of a local tree, account by account on all cores, so that memory stays small however large the tree is.
 
 use crate::look::look_tree;
-use lavrin_core::account::Account;
-use lavrin_core::audit::{self, AuditEntry, Auditor, Report};
-use lavrin_core::server_config::{self, Config};
-use lavrin_core::survey::{Observation, Want, Wanted, Who};
-use lavrin_core::system::System;
 use lavrin_reach::local::LocalTree;
+use lavrin_server::account::Account;
+use lavrin_server::audit::{self, AuditEntry, Auditor, Report};
+use lavrin_server::server_config::{self, Config};
+use lavrin_server::survey::{Observation, Want, Wanted, Who};
+use lavrin_server::system::System;
 use rayon::prelude::*;
 use std::sync::{Arc, mpsc};
 

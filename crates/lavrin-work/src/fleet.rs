@@ -1,12 +1,12 @@
 //! The audit of register and fleet from what surveys remembered.
 
-use lavrin_core::fleet::compare::{AccountComparison, Comparer};
-use lavrin_core::fleet::{FleetAuditor, FleetReport, HostState, Moment, Removed};
-use lavrin_core::key::Fingerprint;
-use lavrin_core::register::{Date, Host, Register};
-use lavrin_core::survey::Observation;
-use lavrin_core::survey::snapshot::{self, Hash, SnapshotFault};
-use lavrin_core::system::System;
+use lavrin_fleet::fleet::compare::{AccountComparison, Comparer};
+use lavrin_fleet::fleet::{FleetAuditor, FleetReport, HostState, Moment, Removed};
+use lavrin_fleet::register::{Date, Host, Register};
+use lavrin_keys::key::Fingerprint;
+use lavrin_server::survey::Observation;
+use lavrin_server::survey::snapshot::{self, Hash, SnapshotFault};
+use lavrin_server::system::System;
 use lavrin_store::database::{Database, DatabaseFault, Look};
 use lavrin_store::{Event, Outcome};
 use rayon::prelude::*;

@@ -1,8 +1,8 @@
 //! What a server says from outside: a fresh connection asks it, and where the private key is at hand signs in for real.
 
 use crate::penalties::{PAUSE, Penalties};
-use lavrin_core::key::generate::Randomness;
-use lavrin_core::key::{Fingerprint, PrivateKey, PublicKey};
+use lavrin_keys::key::generate::Randomness;
+use lavrin_keys::key::{Fingerprint, PrivateKey, PublicKey};
 use lavrin_reach::ssh::{Answer, ConnectFault, Connection, Credential, NoAnswer, Rejected, SignedIn, Target};
 use std::sync::Arc;
 use std::time::Duration;

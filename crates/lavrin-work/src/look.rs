@@ -1,9 +1,9 @@
 //! Looking: the core says what it wants to see next, until nothing is wanted any more.
 
-use lavrin_core::survey::{Observation, Want};
 use lavrin_reach::local::LocalTree;
 use lavrin_reach::shell::ShellHost;
 use lavrin_reach::ssh::ExecFault;
+use lavrin_server::survey::{Observation, Want};
 
 /// What has to be looked at next, by what was seen so far.
 pub type Wants<'a> = dyn Fn(&Observation) -> Vec<Want> + Sync + 'a;

@@ -3,12 +3,12 @@
 use crate::change::Ended;
 use crate::offboard::ALL;
 use crate::register::Opened;
-use lavrin_core::key::Fingerprint;
-use lavrin_core::login;
-use lavrin_core::register::Date;
-use lavrin_core::register::edit::{EditFault, NewOwed, add_owed, remove_owed};
-use lavrin_core::survey::Observation;
-use lavrin_core::system::System;
+use lavrin_fleet::register::Date;
+use lavrin_fleet::register::edit::{EditFault, NewOwed, add_owed, remove_owed};
+use lavrin_keys::key::Fingerprint;
+use lavrin_server::login;
+use lavrin_server::survey::Observation;
+use lavrin_server::system::System;
 use lavrin_store::StoreFault;
 use std::collections::BTreeMap;
 use thiserror::Error;

@@ -2,7 +2,7 @@
 //! and then takes no connection from there for a while: a good key is cut off as well. So what is spent is counted here, and a
 //! question waits until it can be afforded.
 
-use lavrin_core::server::{Server, Software, Version};
+use lavrin_server::server::{Server, Software, Version};
 use std::collections::HashMap;
 use std::sync::{Mutex, MutexGuard, PoisonError};
 use std::time::Duration;

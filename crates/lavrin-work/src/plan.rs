@@ -3,13 +3,13 @@
 use crate::change::{Job, Proof, Task};
 use crate::scope::Scope;
 use crate::ways::Ways;
-use lavrin_core::fleet::compare::{AccountComparison, Comparer, Part};
-use lavrin_core::fleet::{Moment, Removed};
-use lavrin_core::key::Fingerprint;
-use lavrin_core::register::{Host, Register};
-use lavrin_core::steps::{Around, NoSteps, Steps};
-use lavrin_core::survey::Observation;
-use lavrin_core::system::System;
+use lavrin_fleet::fleet::compare::{AccountComparison, Comparer, Part};
+use lavrin_fleet::fleet::{Moment, Removed};
+use lavrin_fleet::register::{Host, Register};
+use lavrin_keys::key::Fingerprint;
+use lavrin_server::steps::{Around, NoSteps, Steps};
+use lavrin_server::survey::Observation;
+use lavrin_server::system::System;
 use std::collections::{BTreeMap, HashMap};
 use std::sync::Arc;
 

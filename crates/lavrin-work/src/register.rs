@@ -1,6 +1,6 @@
 //! A register as a command has it before it: read once, with its folder.
 
-use lavrin_core::register::{Reading, Register, SourceFile, read};
+use lavrin_fleet::register::{Reading, Register, SourceFile, read};
 use lavrin_store::StoreFault;
 use lavrin_store::register::RegisterFolder;
 

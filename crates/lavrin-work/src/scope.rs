@@ -1,8 +1,9 @@
 //! How far a look goes.
 
-use lavrin_core::survey::{Observation, Want, Wanted, Who};
-use lavrin_core::system::System;
-use lavrin_core::{audit, fleet, login};
+use lavrin_fleet::fleet;
+use lavrin_server::survey::{Observation, Want, Wanted, Who};
+use lavrin_server::system::System;
+use lavrin_server::{audit, login};
 
 /// How far a look goes, so that the same look can be made again.
 #[derive(Debug, Clone, PartialEq, Eq)]

@@ -2,11 +2,11 @@
 
 use crate::heard::Terms;
 use crate::penalties::Penalties;
-use lavrin_core::fleet::Offers;
-use lavrin_core::hostkey::line_for;
-use lavrin_core::key::Fingerprint;
-use lavrin_core::key::generate::{Randomness, SystemSource};
-use lavrin_core::register::{Host, Register};
+use lavrin_fleet::fleet::Offers;
+use lavrin_fleet::register::{Host, Register};
+use lavrin_keys::hostkey::line_for;
+use lavrin_keys::key::Fingerprint;
+use lavrin_keys::key::generate::{Randomness, SystemSource};
 use lavrin_reach::Boxed;
 use lavrin_reach::shell::{Claims, ShellHost};
 use lavrin_reach::ssh::{ConnectFault, Connection, Credential, ExecFault, Rejected, Rise, SignedIn, Target};

@@ -1,12 +1,12 @@
 //! The one conductor, against stand-ins and on a tree: every change is proven, taken back or told, and no intent stays open.
 
-use lavrin_core::hostkey::line_for;
-use lavrin_core::key::{PrivateKey, PublicKey};
-use lavrin_core::policy::Policy;
-use lavrin_core::steps::{Around, NotCovered, Steps, install, remove};
-use lavrin_core::survey::Observation;
-use lavrin_core::system::System;
+use lavrin_keys::hostkey::line_for;
+use lavrin_keys::key::policy::Policy;
+use lavrin_keys::key::{PrivateKey, PublicKey};
 use lavrin_reach::ssh::{Credential, Target};
+use lavrin_server::steps::{Around, NotCovered, Steps, install, remove};
+use lavrin_server::survey::Observation;
+use lavrin_server::system::System;
 use lavrin_standin::{Behaviour, StandIn, TreeAccount};
 use lavrin_store::{Entry, Event, Keeper, Outcome, State, StoreFault};
 use lavrin_work::change::{End, Ended, Job, Proof, Task, Terms, Trouble, one, run_all};
@@ -52,7 +52,7 @@ fn keys(host: &StandIn, account: &str) -> String {
 fn stop(name: &str, host: &StandIn) -> Stop {
     let port = host.address().port();
     let shown = host.host_key_line();
-    let parsed = lavrin_core::key::container::line::parse(shown.as_bytes()).unwrap().unwrap();
+    let parsed = lavrin_keys::key::container::line::parse(shown.as_bytes()).unwrap().unwrap();
     let target = Target {
         through: None,
         host: "127.0.0.1".to_owned(),

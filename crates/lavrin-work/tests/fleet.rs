@@ -1,13 +1,13 @@
 //! What surveys remember, put together again and audited.
 
-use lavrin_core::account::read_passwd;
-use lavrin_core::fleet::Moment;
-use lavrin_core::fs::{Fact, Node, NodeKind};
-use lavrin_core::key::PrivateKey;
-use lavrin_core::register::{Date, Host, Register, SourceFile, read};
-use lavrin_core::survey::Observation;
-use lavrin_core::survey::key_use::{KeyUse, KeyUses};
-use lavrin_core::survey::snapshot::Snapshot;
+use lavrin_fleet::fleet::Moment;
+use lavrin_fleet::register::{Date, Host, Register, SourceFile, read};
+use lavrin_keys::key::PrivateKey;
+use lavrin_server::account::read_passwd;
+use lavrin_server::fs::{Fact, Node, NodeKind};
+use lavrin_server::survey::Observation;
+use lavrin_server::survey::key_use::{KeyUse, KeyUses};
+use lavrin_server::survey::snapshot::Snapshot;
 use lavrin_store::database::{Database, Sighted};
 use lavrin_work::fleet::{FleetFault, Memory, audit, states};
 

@@ -1,7 +1,7 @@
 //! Many stand-ins at once.
 
-use lavrin_core::hostkey::line_for;
-use lavrin_core::key::{PrivateKey, PublicKey};
+use lavrin_keys::hostkey::line_for;
+use lavrin_keys::key::{PrivateKey, PublicKey};
 use lavrin_reach::ssh::{Credential, Target};
 use lavrin_standin::{Behaviour, StandIn, TreeAccount};
 use lavrin_work::interrupt::Interrupt;
@@ -44,7 +44,7 @@ fn stop(name: &str, host: &StandIn, through: Option<&str>) -> Stop {
 }
 
 fn public(line: &str) -> PublicKey {
-    lavrin_core::key::container::line::parse(line.as_bytes()).unwrap().map(|line| (*line.key).clone()).unwrap()
+    lavrin_keys::key::container::line::parse(line.as_bytes()).unwrap().map(|line| (*line.key).clone()).unwrap()
 }
 
 async fn all(stops: Vec<Stop>, jumps: Vec<Stop>, parallel: usize, seconds: u64) -> Vec<(String, Seen)> {

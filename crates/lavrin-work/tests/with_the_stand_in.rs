@@ -1,8 +1,8 @@
 //! What a server says from outside, against the stand-in.
 
-use lavrin_core::key::container::openssh;
-use lavrin_core::key::generate::SystemSource;
-use lavrin_core::key::{PrivateKey, PublicKey};
+use lavrin_keys::key::container::openssh;
+use lavrin_keys::key::generate::SystemSource;
+use lavrin_keys::key::{PrivateKey, PublicKey};
 use lavrin_reach::ssh::{ConnectFault, Credential, Target};
 use lavrin_standin::StandIn;
 use lavrin_work::{Heard, Holder, NoProof, Penalties, Terms, prove};

@@ -1,9 +1,9 @@
 //! The arguments that say which connection and which server is asked about.
 
 use clap::Args;
-use lavrin_core::server::{Known, Server};
-use lavrin_core::survey::Connection;
-use lavrin_core::survey::Observation;
+use lavrin_server::server::{Known, Server};
+use lavrin_server::survey::Connection;
+use lavrin_server::survey::Observation;
 use std::net::IpAddr;
 
 /// The connection that is asked about, as far as it is known.

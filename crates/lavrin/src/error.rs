@@ -1,12 +1,12 @@
 //! Every error of the libraries in words for the person at the terminal, with the command to type next.
 
 use crate::exit::Exit;
-use lavrin_core::fs::Why;
-use lavrin_core::key::KeyFault;
-use lavrin_core::key::fingerprint::NotAFingerprint;
-use lavrin_core::steps::{LockOut, NoSteps, Whose};
-use lavrin_core::text::shell_word;
+use lavrin_keys::key::KeyFault;
+use lavrin_keys::key::fingerprint::NotAFingerprint;
+use lavrin_keys::text::shell_word;
 use lavrin_reach::ssh::{ConnectFault, ExecFault, Rejected};
+use lavrin_server::fs::Why;
+use lavrin_server::steps::{LockOut, NoSteps, Whose};
 use lavrin_store::StoreFault;
 use lavrin_store::database::DatabaseFault;
 use lavrin_work::owed::OwedFault;

@@ -3,11 +3,12 @@
 use crate::error::{CommandError, key_fault};
 use crate::exit::Exit;
 use crate::secret::{self, Given};
-use lavrin_core::key::container::certificate::Certificate;
-use lavrin_core::key::container::{FILE_BYTES_MAX, Piece, PieceKind, read};
-use lavrin_core::key::{Fingerprint, KeyFault, PrivateKey, PublicKey};
-use lavrin_core::keysfile::KeysFile;
-use lavrin_core::text::{printable, shell_word};
+use lavrin_keys::key::container::certificate::Certificate;
+use lavrin_keys::key::container::{FILE_BYTES_MAX, Piece, PieceKind};
+use lavrin_keys::key::{Fingerprint, KeyFault, PrivateKey, PublicKey};
+use lavrin_keys::keysfile::KeysFile;
+use lavrin_keys::pieces::read;
+use lavrin_keys::text::{printable, shell_word};
 use std::io::Read as _;
 use std::os::unix::fs::FileExt as _;
 use std::path::{Path, PathBuf};

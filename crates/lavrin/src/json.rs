@@ -1,7 +1,7 @@
 //! The shapes that `--format json` prints. Fields are only ever added; `docs/schema/` is generated from these types.
 
-use lavrin_core::finding::Finding;
-use lavrin_core::login::{Limits, Place, Reason};
+use lavrin_server::finding::Finding;
+use lavrin_server::login::{Limits, Place, Reason};
 use serde::Serialize;
 
 /// A finding about a key.

@@ -25,7 +25,7 @@ pub fn shown(path: &Path) -> String {
         Some(rest) => OsString::from("~/").into_string().unwrap_or_default() + &rest.to_string_lossy(),
         None => path.to_string_lossy().into_owned(),
     };
-    lavrin_core::text::printable(text.as_bytes())
+    lavrin_keys::text::printable(text.as_bytes())
 }
 
 /// The state folder: `$XDG_STATE_HOME/lavrin`, else `~/.local/state/lavrin`.

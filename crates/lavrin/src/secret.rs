@@ -101,7 +101,7 @@ impl PassphraseArgs {
 /// Asks on the terminal, without echo.
 pub fn ask(prompt: &str) -> Result<Secret, CommandError> {
     // It may hold words of a register or a host.
-    let prompt = lavrin_core::text::printable(prompt.as_bytes());
+    let prompt = lavrin_keys::text::printable(prompt.as_bytes());
     rpassword::prompt_password(&prompt).map(Zeroizing::new).map_err(|error| {
         CommandError::with(Exit::Usage, "there is no terminal to ask on").because(format!("{prompt}{error}"))
     })

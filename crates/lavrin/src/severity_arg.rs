@@ -1,7 +1,7 @@
 //! From which severity on findings decide how a command ends.
 
 use clap::ValueEnum;
-use lavrin_core::finding::Severity;
+use lavrin_server::finding::Severity;
 
 /// The severity from which a finding counts for the exit code.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, ValueEnum)]

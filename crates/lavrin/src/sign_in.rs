@@ -4,7 +4,7 @@ use crate::error::CommandError;
 use crate::secret::{self, Given, PassphraseArgs, Secret};
 use crate::{input, paths};
 use clap::{Args, ValueEnum};
-use lavrin_core::register::Register;
+use lavrin_fleet::register::Register;
 use lavrin_reach::ssh::{Credential, Rise};
 use lavrin_work::ways::{Way, Ways};
 use std::path::PathBuf;

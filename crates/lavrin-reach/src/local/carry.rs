@@ -2,8 +2,8 @@
 
 use super::{LocalTree, enter, hold, magic};
 use crate::CarryFault;
-use lavrin_core::fs::BytePath;
-use lavrin_core::steps::{Change, Guarded, Owner};
+use lavrin_server::fs::BytePath;
+use lavrin_server::steps::{Change, Guarded, Owner};
 use rustix::fd::OwnedFd;
 use rustix::fs::{AtFlags, FileType, FlockOperation, Gid, Mode, OFlags, RenameFlags, Stat, Uid};
 use rustix::fs::{
@@ -144,7 +144,7 @@ fn content(parent: &OwnedFd, name: &[u8]) -> Result<Vec<u8>, Errno> {
         return Err(Errno::INVAL);
     }
     let mut bytes = Vec::new();
-    let limit = lavrin_core::survey::KEYS_FILE_BYTES_MAX + 1;
+    let limit = lavrin_server::survey::KEYS_FILE_BYTES_MAX + 1;
     File::from(file)
         .take(limit)
         .read_to_end(&mut bytes)

@@ -1,9 +1,9 @@
 //! Looking at a local tree.
 
 use super::{LocalTree, enter, magic, system};
-use lavrin_core::fs::{BytePath, Fact, Node, NodeKind, Why};
-use lavrin_core::key::container::private_key_head;
-use lavrin_core::survey::{Observation, StrayKey, Want, Wanted};
+use lavrin_keys::key::container::private_key_head;
+use lavrin_server::fs::{BytePath, Fact, Node, NodeKind, Why};
+use lavrin_server::survey::{Observation, StrayKey, Want, Wanted};
 use rustix::fd::OwnedFd;
 use rustix::fs::{AtFlags, Dir, FileType, Mode, OFlags, fstat, openat, readlinkat, statat};
 use rustix::io::Errno;

@@ -7,7 +7,7 @@ mod system;
 
 pub use look::Walk;
 
-use lavrin_core::fs::BytePath;
+use lavrin_server::fs::BytePath;
 use rustix::fd::{AsFd, OwnedFd};
 use rustix::fs::{Mode, OFlags, open, openat};
 use rustix::io::Errno;

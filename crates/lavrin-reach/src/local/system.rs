@@ -1,10 +1,10 @@
 //! The first look at a local tree: accounts, groups, what runs the logins, homes on a network.
 
 use super::LocalTree;
-use lavrin_core::account::{add_shadow, read_groups, read_passwd};
-use lavrin_core::fs::BytePath;
-use lavrin_core::server::{Known, Server, Version};
-use lavrin_core::survey::{NETWORK_FILE_SYSTEMS, Observation};
+use lavrin_server::account::{add_shadow, read_groups, read_passwd};
+use lavrin_server::fs::BytePath;
+use lavrin_server::server::{Known, Server, Version};
+use lavrin_server::survey::{NETWORK_FILE_SYSTEMS, Observation};
 use std::sync::Arc;
 
 /// Longest account file that is read, in bytes.

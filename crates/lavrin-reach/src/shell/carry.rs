@@ -6,11 +6,11 @@ use super::listing::letters_of;
 use super::{ShellHost, quoted, quoted_path};
 use crate::ssh::{Exec, ExecFault};
 use crate::{Boxed, CarryFault};
-use lavrin_core::account::Account;
-use lavrin_core::fs::{BytePath, NodeKind};
-use lavrin_core::steps::{Change, Guarded, Owner, Was};
-use lavrin_core::survey::Observation;
-use lavrin_core::text::printable;
+use lavrin_keys::text::printable;
+use lavrin_server::account::Account;
+use lavrin_server::fs::{BytePath, NodeKind};
+use lavrin_server::steps::{Change, Guarded, Owner, Was};
+use lavrin_server::survey::Observation;
 use std::time::Duration;
 
 /// Functions for one change, by whoever makes it.

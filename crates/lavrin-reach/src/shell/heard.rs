@@ -2,8 +2,8 @@
 
 use super::frames::Frame;
 use super::look::take;
-use lavrin_core::fs::{BytePath, Fact, Why};
-use lavrin_core::survey::{Observation, Want, Wanted};
+use lavrin_server::fs::{BytePath, Fact, Why};
+use lavrin_server::survey::{Observation, Want, Wanted};
 use std::collections::{BTreeMap, HashMap, HashSet};
 
 /// Whether root itself may answer: nobody's rights are asked for, or it is a file that may lie where root alone decides.

@@ -1,6 +1,6 @@
 //! What `ls -ldn` says of paths: kind, mode, owner, and why there is none of it.
 
-use lavrin_core::fs::{BytePath, Fact, Node, NodeKind, Why};
+use lavrin_server::fs::{BytePath, Fact, Node, NodeKind, Why};
 
 /// Reads what `ls -ldn` said of one path, and how it ended.
 pub(super) fn node(said: &[u8], status: u8) -> Fact<Node> {
@@ -46,7 +46,7 @@ pub(super) fn refusal<T>(said: &[u8]) -> Fact<T> {
     } else if said.contains("ermission denied") {
         Fact::Unseen(Why::Permission)
     } else {
-        Fact::Unseen(Why::Other(lavrin_core::text::printable(said.trim().as_bytes())))
+        Fact::Unseen(Why::Other(lavrin_keys::text::printable(said.trim().as_bytes())))
     }
 }
 

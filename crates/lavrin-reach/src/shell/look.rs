@@ -7,12 +7,12 @@ use super::network::{Asked, Mounts};
 use super::{ShellHost, quoted, quoted_path};
 use crate::Boxed;
 use crate::ssh::{ExecFault, Said};
-use lavrin_core::account::{Account, add_shadow, read_groups, read_passwd};
-use lavrin_core::fs::{BytePath, Fact, NodeKind, Why};
-use lavrin_core::login;
-use lavrin_core::server::{Known, Server};
-use lavrin_core::survey::{Observation, StrayKey, Want, Wanted, Who, key_use};
-use lavrin_core::system::System;
+use lavrin_server::account::{Account, add_shadow, read_groups, read_passwd};
+use lavrin_server::fs::{BytePath, Fact, NodeKind, Why};
+use lavrin_server::login;
+use lavrin_server::server::{Known, Server};
+use lavrin_server::survey::{Observation, StrayKey, Want, Wanted, Who, key_use};
+use lavrin_server::system::System;
 use std::collections::{BTreeMap, HashMap, HashSet};
 use std::fmt::Write as _;
 use std::sync::Arc;
@@ -383,7 +383,7 @@ fn content(frame: &Frame<'_>) -> Fact<Vec<u8>> {
         0 => Fact::Known(frame.bytes.to_vec()),
         NO_RIGHT => Fact::Unseen(Why::Permission),
         WRONG_KIND => Fact::Unseen(Why::WrongKind),
-        TOO_LARGE => Fact::Unseen(Why::TooLarge(lavrin_core::survey::KEYS_FILE_BYTES_MAX)),
+        TOO_LARGE => Fact::Unseen(Why::TooLarge(lavrin_server::survey::KEYS_FILE_BYTES_MAX)),
         NOT_THERE => Fact::Absent,
         status => Fact::Unseen(Why::Other(format!("reading it ended with status {status}"))),
     }

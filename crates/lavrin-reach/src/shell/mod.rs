@@ -12,7 +12,7 @@ pub use network::Claims;
 
 use crate::Boxed;
 use crate::ssh::{Connection, ExecFault, Rise};
-use lavrin_core::key::generate::Randomness;
+use lavrin_keys::key::generate::Randomness;
 use std::collections::BTreeSet;
 use std::fmt::Write as _;
 use std::sync::Arc;
@@ -75,7 +75,7 @@ impl ShellHost {
             if self.is_standin() {
                 return;
             }
-            let text: String = lavrin_core::text::printable(text.as_bytes()).chars().take(LOG_CHARACTERS_MAX).collect();
+            let text: String = lavrin_keys::text::printable(text.as_bytes()).chars().take(LOG_CHARACTERS_MAX).collect();
             let line = quoted(&text);
             let script =
                 format!("PATH=/usr/sbin:/usr/bin:/sbin:/bin; logger -t lavrin -p auth.notice -- {line} 2>/dev/null\n");
@@ -126,7 +126,7 @@ fn quoted(text: &str) -> String {
 }
 
 /// Bytes as one word of a shell script. `None` where they are no text or hold a line end: the framing cannot carry it.
-fn quoted_path(path: &lavrin_core::fs::BytePath) -> Option<String> {
+fn quoted_path(path: &lavrin_server::fs::BytePath) -> Option<String> {
     let text = std::str::from_utf8(path.as_bytes()).ok()?;
     (!text.contains(['\n', '\0'])).then(|| quoted(text))
 }

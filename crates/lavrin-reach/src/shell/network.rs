@@ -1,6 +1,6 @@
 //! Homes on a network file system: looked at only when asked, and only once, however many hosts share them.
 
-use lavrin_core::fs::BytePath;
+use lavrin_server::fs::BytePath;
 use std::collections::HashSet;
 use std::sync::Mutex;
 

@@ -1,9 +1,9 @@
 //! What the agent holds, entry by entry: one odd key or comment must not hide the others.
 
 use super::signin::timed;
-use lavrin_core::key::{Fingerprint, PublicKey};
-use lavrin_core::text::printable;
-use lavrin_core::wire::Reader;
+use lavrin_keys::key::{Fingerprint, PublicKey};
+use lavrin_keys::text::printable;
+use lavrin_keys::wire::Reader;
 use tokio::io::{AsyncReadExt as _, AsyncWriteExt as _};
 use tokio::net::UnixStream;
 
@@ -93,8 +93,8 @@ pub(super) fn in_order(held: Vec<Held>, first: &[Fingerprint]) -> (Vec<(PublicKe
 #[cfg(test)]
 mod tests {
     use super::*;
-    use lavrin_core::key::PrivateKey;
-    use lavrin_core::wire::Writer;
+    use lavrin_keys::key::PrivateKey;
+    use lavrin_keys::wire::Writer;
 
     fn key(seed: u8) -> PublicKey {
         PrivateKey::ed25519(&[seed; 32]).unwrap().public().clone()

@@ -4,7 +4,7 @@
 use super::Connection;
 use super::signin::{NoSignature, foreign, timed};
 use crate::Boxed;
-use lavrin_core::key::PublicKey;
+use lavrin_keys::key::PublicKey;
 use russh::MethodKind;
 use russh::client::AuthResult;
 use russh::keys::HashAlg;

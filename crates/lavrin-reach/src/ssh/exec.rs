@@ -3,7 +3,7 @@
 
 use super::Connection;
 use crate::Boxed;
-use lavrin_core::key::generate::{Randomness as _, SystemSource};
+use lavrin_keys::key::generate::{Randomness as _, SystemSource};
 use russh::ChannelMsg;
 use russh::client::Msg;
 use std::sync::atomic::{AtomicUsize, Ordering};
@@ -249,7 +249,7 @@ impl Exec {
 
     fn no_greeting(&self, rise: &Rise) -> ExecFault {
         let said = [&self.errors[..], &self.output[..]].concat();
-        let text = lavrin_core::text::printable(said.trim_ascii());
+        let text = lavrin_keys::text::printable(said.trim_ascii());
         let said: String = text.chars().take(SAID_SHOWN).collect();
         match rise {
             Rise::No => ExecFault::NoShell { said },
@@ -269,7 +269,7 @@ impl Exec {
                 return Ok(()); // it did not want one
             }
             if self.ended {
-                let said = lavrin_core::text::printable(self.errors.trim_ascii());
+                let said = lavrin_keys::text::printable(self.errors.trim_ascii());
                 return Err(ExecFault::RiseRefused { program, said });
             }
             self.receive().await?;
@@ -303,7 +303,7 @@ impl Exec {
                 return Ok(());
             }
             if self.ended || self.output.len() > NOISE_BYTES_MAX {
-                let said = lavrin_core::text::printable(self.output.trim_ascii()).chars().take(SAID_SHOWN).collect();
+                let said = lavrin_keys::text::printable(self.output.trim_ascii()).chars().take(SAID_SHOWN).collect();
                 return Err(ExecFault::RiseRefused { program, said });
             }
             self.receive().await?;

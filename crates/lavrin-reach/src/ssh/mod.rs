@@ -6,8 +6,8 @@ mod exec;
 mod signin;
 
 use crate::Boxed;
-use lavrin_core::hostkey::{self, Standing};
-use lavrin_core::key::{Algorithm as KeyKind, Curve, Fingerprint, PublicKey};
+use lavrin_keys::hostkey::{self, Standing};
+use lavrin_keys::key::{Algorithm as KeyKind, Curve, Fingerprint, PublicKey};
 use russh::client::{self, Handle};
 use russh::keys::{Algorithm, EcdsaCurve, HashAlg, PublicKeyOrCertificate};
 use std::borrow::Cow;
@@ -420,7 +420,7 @@ impl Target {
         if said.windows(HELD_OFF.len()).any(|words| words == HELD_OFF) {
             return ConnectFault::HeldOff { host };
         }
-        ConnectFault::NotSsh { host, port: self.port, said: lavrin_core::text::printable(&said[..said.len().min(60)]) }
+        ConnectFault::NotSsh { host, port: self.port, said: lavrin_keys::text::printable(&said[..said.len().min(60)]) }
     }
 }
 

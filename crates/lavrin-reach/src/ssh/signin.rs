@@ -2,8 +2,8 @@
 
 use super::{Connection, STEP_TIMEOUT, agent};
 use crate::Boxed;
-use lavrin_core::key::private::{PrivateKey, RsaHash};
-use lavrin_core::key::{Fingerprint, PublicKey};
+use lavrin_keys::key::private::{PrivateKey, RsaHash};
+use lavrin_keys::key::{Fingerprint, PublicKey};
 use russh::MethodSet;
 use russh::client::{AuthResult, KeyboardInteractiveAuthResponse};
 use russh::keys::agent::AgentIdentity;
@@ -320,7 +320,7 @@ impl russh::Signer for OwnKey<'_> {
     ) -> Result<Vec<u8>, NoSignature> {
         let hash = if self.hash == HashAlg::Sha256 { RsaHash::Sha256 } else { RsaHash::Sha512 };
         let signature = self.key.sign(&data, hash).map_err(|_| NoSignature)?;
-        let mut packed = lavrin_core::wire::Writer::new();
+        let mut packed = lavrin_keys::wire::Writer::new();
         packed.string(&signature);
         data.extend_from_slice(&packed.finish());
         Ok(data)

@@ -1,8 +1,8 @@
 //! What surveys saw.
 
 use super::{Database, DatabaseFault, Sighted};
-use lavrin_core::survey::key_use::KeyUses;
-use lavrin_core::survey::snapshot::{Hash, Snapshot, hash};
+use lavrin_server::survey::key_use::KeyUses;
+use lavrin_server::survey::snapshot::{Hash, Snapshot, hash};
 use rusqlite::{OptionalExtension as _, Row, params};
 
 /// An observation that is kept.

@@ -1,8 +1,8 @@
 //! Entries of key files: since when each was seen, until when, and when its key was last used.
 
 use super::{Database, DatabaseFault};
-use lavrin_core::key::Fingerprint;
-use lavrin_core::survey::key_use::KeyUse;
+use lavrin_keys::key::Fingerprint;
+use lavrin_server::survey::key_use::KeyUse;
 use rusqlite::{Row, params};
 use std::collections::HashSet;
 

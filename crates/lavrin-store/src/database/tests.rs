@@ -1,9 +1,9 @@
 use super::*;
 use crate::{Event, Outcome};
-use lavrin_core::key::{Fingerprint, PrivateKey};
-use lavrin_core::survey::Observation;
-use lavrin_core::survey::key_use::{KeyUse, KeyUses};
-use lavrin_core::survey::snapshot::{Snapshot, hash};
+use lavrin_keys::key::{Fingerprint, PrivateKey};
+use lavrin_server::survey::Observation;
+use lavrin_server::survey::key_use::{KeyUse, KeyUses};
+use lavrin_server::survey::snapshot::{Snapshot, hash};
 use std::os::unix::fs::PermissionsExt as _;
 
 fn key(number: u8) -> Fingerprint {
@@ -12,7 +12,7 @@ fn key(number: u8) -> Fingerprint {
 
 fn world(content: &str) -> Snapshot {
     let mut seen = Observation { looked: true, ..Observation::default() };
-    let bytes = lavrin_core::fs::Fact::Known(content.as_bytes().to_vec());
+    let bytes = lavrin_server::fs::Fact::Known(content.as_bytes().to_vec());
     seen.bytes.insert("/home/edda/.ssh/authorized_keys".into(), bytes);
     Snapshot::of(&seen)
 }

@@ -4,7 +4,7 @@
 mod trust;
 
 use crate::StoreFault;
-use lavrin_core::register::SourceFile;
+use lavrin_fleet::register::SourceFile;
 use rustix::fd::OwnedFd;
 use rustix::fs::{AtFlags, CWD, Dir, FileType, Mode, OFlags, fstat, mkdirat, openat, renameat, unlinkat};
 use rustix::io::Errno;

@@ -1,7 +1,7 @@
 //! Whose word a register is. It says where passwords go and whose keys open which accounts, so what it is made of, and each
 //! folder on the way to it in which it could be swapped, belongs to the user or to root, and nobody else may write there.
 
-use lavrin_core::account::{is_private_group, read_groups, read_passwd};
+use lavrin_server::account::{is_private_group, read_groups, read_passwd};
 use rustix::fs::Stat;
 use rustix::process::{getegid, geteuid};
 use std::collections::VecDeque;

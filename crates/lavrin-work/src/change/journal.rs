@@ -2,8 +2,8 @@
 //! has to be closed.
 
 use super::{Task, Terms};
-use lavrin_core::account::Account;
-use lavrin_core::steps::{Change, Effect, Guarded, Steps};
+use lavrin_server::account::Account;
+use lavrin_server::steps::{Change, Effect, Guarded, Steps};
 use lavrin_store::{Entry, Event, Keeper, KeptChange, Outcome, StoreFault};
 use std::sync::Arc;
 
@@ -66,7 +66,7 @@ impl Record {
             KeptChange::WriteFile { path, old, .. } => Some((path.to_string(), old.clone())),
             _ => None,
         });
-        let prints = |keys: &[Arc<lavrin_core::key::PublicKey>]| {
+        let prints = |keys: &[Arc<lavrin_keys::key::PublicKey>]| {
             keys.iter().map(|key| key.fingerprint().to_string()).collect::<Vec<_>>()
         };
         state.write_down(&self.entry(Event::Intent {

@@ -1,8 +1,8 @@
 //! Intents that a run left open when it was killed: the next look at their place says how they ended.
 
 use super::state::{State, state_of};
-use lavrin_core::steps::Change;
-use lavrin_core::survey::Observation;
+use lavrin_server::steps::Change;
+use lavrin_server::survey::Observation;
 use lavrin_store::{Entry, Event, Keeper, Outcome, StoreFault};
 use std::collections::HashMap;
 

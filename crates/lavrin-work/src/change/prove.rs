@@ -6,10 +6,10 @@ use super::{End, NotShown, Trouble};
 use crate::heard::Heard;
 use crate::interrupt::Stage;
 use crate::pool::crash_if_told;
-use lavrin_core::key::{Fingerprint, PublicKey};
-use lavrin_core::login::{self, NotGone, Question, Reason, Verdict};
-use lavrin_core::survey::Observation;
-use lavrin_core::system::System;
+use lavrin_keys::key::{Fingerprint, PublicKey};
+use lavrin_server::login::{self, NotGone, Question, Reason, Verdict};
+use lavrin_server::survey::Observation;
+use lavrin_server::system::System;
 use std::sync::Arc;
 
 /// What a host says about a key after the change.

@@ -6,8 +6,8 @@ use super::{End, Ended, Task, Terms, Trouble};
 use crate::interrupt::Stage;
 use crate::pool::crash_if_told;
 use crate::site::Site;
-use lavrin_core::steps::{Around, LockOut, Steps, guard, guard_around};
 use lavrin_reach::CarryFault;
+use lavrin_server::steps::{Around, LockOut, Steps, guard, guard_around};
 use lavrin_store::Outcome;
 use std::sync::Arc;
 

@@ -5,10 +5,10 @@ use crate::heard::Holder;
 use crate::scope::Scope;
 use crate::site::Site;
 use crate::ways::HostFault;
-use lavrin_core::key::{Fingerprint, PublicKey};
-use lavrin_core::steps::{Change, Guarded};
-use lavrin_core::survey::Observation;
+use lavrin_keys::key::{Fingerprint, PublicKey};
 use lavrin_reach::CarryFault;
+use lavrin_server::steps::{Change, Guarded};
+use lavrin_server::survey::Observation;
 
 /// How changes are proven, beside the fresh login that is always made.
 #[derive(Clone)]

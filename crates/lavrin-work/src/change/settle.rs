@@ -4,8 +4,8 @@ use super::running::Running;
 use super::state::{State, state_of};
 use super::{End, Trouble};
 use crate::interrupt::Stage;
-use lavrin_core::steps::Guarded;
-use lavrin_core::survey::Observation;
+use lavrin_server::steps::Guarded;
+use lavrin_server::survey::Observation;
 use std::sync::Arc;
 use std::time::Duration;
 

@@ -1,7 +1,7 @@
 //! What a look says of changes that were made, or begun.
 
-use lavrin_core::steps::Change;
-use lavrin_core::survey::Observation;
+use lavrin_server::steps::Change;
+use lavrin_server::survey::Observation;
 
 /// What a look says of an account's changes.
 pub(super) enum State {

@@ -12,10 +12,10 @@ use crate::change::Trouble;
 use crate::heard::NoProof;
 use crate::owed::NewDebt;
 use crate::ways::HostFault;
-use lavrin_core::key::{Fingerprint, PublicKey};
-use lavrin_core::login::NotGone;
-use lavrin_core::register::{Date, Person};
-use lavrin_core::steps::NoSteps;
+use lavrin_fleet::register::{Date, Person};
+use lavrin_keys::key::{Fingerprint, PublicKey};
+use lavrin_server::login::NotGone;
+use lavrin_server::steps::NoSteps;
 use std::sync::Arc;
 
 /// Somebody who leaves.

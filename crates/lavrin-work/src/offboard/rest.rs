@@ -5,9 +5,9 @@ use crate::ask::{Answered, Question};
 use crate::change::{Asked, End, Ended};
 use crate::heard::Heard;
 use crate::ways::{HostFault, Ways, unspoken};
-use lavrin_core::key::{Fingerprint, PublicKey};
-use lavrin_core::login::NotGone;
-use lavrin_core::register::{Host, Register, Whom};
+use lavrin_fleet::register::{Host, Register, Whom};
+use lavrin_keys::key::{Fingerprint, PublicKey};
+use lavrin_server::login::NotGone;
 use lavrin_store::database::{Database, DatabaseFault};
 use std::collections::{BTreeMap, BTreeSet, HashMap};
 

@@ -1,10 +1,10 @@
 //! What the files of the hosts show of a leaver's keys: where they stand, and where they are not shown to be gone.
 
 use super::Leaver;
-use lavrin_core::key::Fingerprint;
-use lavrin_core::login::{NotGone, Traces};
-use lavrin_core::survey::Observation;
-use lavrin_core::system::System;
+use lavrin_keys::key::Fingerprint;
+use lavrin_server::login::{NotGone, Traces};
+use lavrin_server::survey::Observation;
+use lavrin_server::system::System;
 use std::collections::BTreeMap;
 
 /// One key that is not shown to be gone from one account.

@@ -5,11 +5,11 @@ use crate::change::{Ended, Job, Proof, Task};
 use crate::plan::pairs;
 use crate::scope::Scope;
 use crate::ways::Ways;
-use lavrin_core::key::PublicKey;
-use lavrin_core::register::{Placed, Register};
-use lavrin_core::steps::{Around, NoSteps, revoke};
-use lavrin_core::survey::Observation;
-use lavrin_core::system::System;
+use lavrin_fleet::register::{Placed, Register};
+use lavrin_keys::key::PublicKey;
+use lavrin_server::steps::{Around, NoSteps, revoke};
+use lavrin_server::survey::Observation;
+use lavrin_server::system::System;
 use std::collections::BTreeMap;
 use std::sync::Arc;
 

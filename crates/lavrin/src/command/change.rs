@@ -11,8 +11,8 @@ use crate::paths;
 use crate::ui::{Format, Label, Ui};
 use crate::wording;
 use clap::Args;
-use lavrin_core::steps::{Steps, guard, guard_around};
 use lavrin_reach::ssh::ConnectFault;
+use lavrin_server::steps::{Steps, guard, guard_around};
 use lavrin_store::database::Database;
 use lavrin_store::{Keeper, State};
 use lavrin_work::Heard;
@@ -284,7 +284,7 @@ fn state_told(error: CommandError, end: &End, why: &Trouble, account: &str, plac
 /// An account as it is typed: `ACCOUNT@HOST`, or with the tree.
 pub fn account_at(account: &str, place: &str) -> String {
     if place.starts_with(['/', '~', '.']) {
-        format!("{account} --root {}", lavrin_core::text::shell_word(place))
+        format!("{account} --root {}", lavrin_keys::text::shell_word(place))
     } else {
         format!("{account}@{place}")
     }

@@ -7,10 +7,10 @@ use crate::severity_arg::FailOn;
 use crate::ui::{Format, Label, Ui};
 use crate::wording;
 use clap::Args;
-use lavrin_core::finding::Severity;
-use lavrin_core::register::check::{check, worst};
-use lavrin_core::register::{Place, RegisterFault, RegisterFinding};
-use lavrin_core::text::count;
+use lavrin_fleet::register::check::{check, worst};
+use lavrin_fleet::register::{Place, RegisterFault, RegisterFinding};
+use lavrin_keys::text::count;
+use lavrin_server::finding::Severity;
 use lavrin_store::database::Database;
 use serde::Serialize;
 

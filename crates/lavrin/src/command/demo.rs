@@ -5,7 +5,7 @@ use crate::error::CommandError;
 use crate::exit::Exit;
 use crate::ui::{Label, Ui};
 use clap::Args;
-use lavrin_core::text::shell_word;
+use lavrin_keys::text::shell_word;
 use lavrin_standin::{Behaviour, StandIn, TreeAccount};
 use std::path::Path;
 use std::process::Command;

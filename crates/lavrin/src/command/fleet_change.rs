@@ -11,8 +11,8 @@ use crate::table::columns;
 use crate::ui::{Label, Ui};
 use crate::wording::{self, heard};
 use clap::Args;
-use lavrin_core::system::System;
-use lavrin_core::text::{count, printable};
+use lavrin_keys::text::{count, printable};
+use lavrin_server::system::System;
 use lavrin_store::Keeper;
 use lavrin_store::database::Database;
 use lavrin_work::change::{Asked, End, Ended, NotShown, Terms, Trouble, run_name};
@@ -294,7 +294,7 @@ pub fn differs_now(opened: &Opened, host: &str, ended: &Ended) -> Vec<AccountOut
     let (Some(after), Some(known)) = (ended.after.as_ref().filter(|_| somebody_wrote), register.hosts.get(host)) else {
         return Vec::new();
     };
-    let comparer = lavrin_core::fleet::compare::Comparer::new(register, moment());
+    let comparer = lavrin_fleet::fleet::compare::Comparer::new(register, moment());
     let found = comparer.host(known, &System::of(after), &HashMap::new());
     found.iter().map(|account| AccountOut::of(account, host)).collect()
 }

@@ -6,8 +6,8 @@ use crate::error::CommandError;
 use crate::exit::Exit;
 use crate::ui::Ui;
 use clap::Args;
-use lavrin_core::register::edit::{NewGrant, add_grant, remove_grants};
-use lavrin_core::register::{Date, Grant, Whom, entry_options};
+use lavrin_fleet::register::edit::{NewGrant, add_grant, remove_grants};
+use lavrin_fleet::register::{Date, Grant, Whom, entry_options};
 
 /// The file that holds the grants.
 const FILE: &str = "access.toml";
@@ -131,7 +131,7 @@ fn check_options(args: &GrantArgs) -> Result<(), CommandError> {
 /// Runs `lavrin withdraw`.
 pub fn withdraw(args: &WithdrawArgs, ui: &Ui) -> Result<Exit, CommandError> {
     let opened = args.register.open()?;
-    let named = |list: &[lavrin_core::register::Placed<String>], wanted: &Option<String>| {
+    let named = |list: &[lavrin_fleet::register::Placed<String>], wanted: &Option<String>| {
         wanted.as_ref().is_none_or(|wanted| list.iter().any(|item| item.value == *wanted))
     };
     let fits = |grant: &Grant| {

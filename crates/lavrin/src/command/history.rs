@@ -10,11 +10,11 @@ use crate::table::columns;
 use crate::ui::{Format, Label, Ui};
 use crate::{input, paths};
 use clap::Args;
-use lavrin_core::fleet::{Access, Index, who};
-use lavrin_core::key::Fingerprint;
-use lavrin_core::register::Date;
-use lavrin_core::system::System;
-use lavrin_core::text::{count, printable};
+use lavrin_fleet::fleet::{Access, Index, who};
+use lavrin_fleet::register::Date;
+use lavrin_keys::key::Fingerprint;
+use lavrin_keys::text::{count, printable};
+use lavrin_server::system::System;
 use lavrin_store::database::{Database, Seen};
 use lavrin_store::{Entry, Event, Keeper, Outcome};
 use lavrin_work::fleet::Memory;
@@ -153,7 +153,7 @@ impl Subject {
 
 fn events(subject: &Subject, opened: &Opened, store: &Database, ui: &Ui) -> Result<Exit, CommandError> {
     let index = Index::of(&opened.reading.register);
-    let owner = |key: Fingerprint| index.owner(key).map(lavrin_core::fleet::Owner::name);
+    let owner = |key: Fingerprint| index.owner(key).map(lavrin_fleet::fleet::Owner::name);
     let mut list: Vec<(i64, EventOut)> = Vec::new();
     for seen in store.sightings()?.into_iter().filter(|seen| subject.covers(&seen.host, &seen.account, Some(seen.key)))
     {
@@ -295,7 +295,7 @@ fn access_out(host: &str, access: Access, index: &Index<'_>) -> AccessOut {
         host: host.to_owned(),
         account: printable(access.account.as_bytes()),
         key: access.key.to_string(),
-        owner: index.owner(access.key).map(lavrin_core::fleet::Owner::name),
+        owner: index.owner(access.key).map(lavrin_fleet::fleet::Owner::name),
         comment: access.comment,
         limits: LimitsOut::from(&access.limits),
         certain: access.certain,

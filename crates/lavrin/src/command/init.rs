@@ -5,8 +5,8 @@ use crate::exit::Exit;
 use crate::paths;
 use crate::ui::{Label, Ui};
 use clap::Args;
-use lavrin_core::register::SourceFile;
-use lavrin_core::text::shell_word;
+use lavrin_fleet::register::SourceFile;
+use lavrin_keys::text::shell_word;
 use lavrin_store::register::RegisterFolder;
 use std::path::PathBuf;
 

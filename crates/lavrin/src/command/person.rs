@@ -8,11 +8,11 @@ use crate::table::columns;
 use crate::ui::{Format, Label, Ui};
 use crate::{input, paths, wording};
 use clap::{Args, Subcommand, ValueEnum};
-use lavrin_core::finding::Fault;
-use lavrin_core::key::strength;
-use lavrin_core::register::edit::{NewKey, add_key, set_date, set_text};
-use lavrin_core::register::{Date, Grant, OwnedKey, Person, Purpose, Register, Whom};
-use lavrin_core::text::{count, printable};
+use lavrin_fleet::register::edit::{NewKey, add_key, set_date, set_text};
+use lavrin_fleet::register::{Date, Grant, OwnedKey, Person, Purpose, Register, Whom};
+use lavrin_keys::key::strength;
+use lavrin_keys::text::{count, printable};
+use lavrin_server::finding::Fault;
 use serde::Serialize;
 use std::path::PathBuf;
 

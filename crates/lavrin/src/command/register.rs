@@ -5,9 +5,9 @@ use crate::exit::Exit;
 use crate::ui::{Label, Ui};
 use crate::{clock, paths};
 use clap::Args;
-use lavrin_core::policy::Policy;
-use lavrin_core::register::edit::EditFault;
-use lavrin_core::register::{Date, SourceFile, read};
+use lavrin_fleet::register::edit::EditFault;
+use lavrin_fleet::register::{Date, SourceFile, read};
+use lavrin_keys::key::policy::Policy;
 use lavrin_store::StoreFault;
 use lavrin_store::register::{MAIN_FILE, RegisterFolder, Trust};
 pub use lavrin_work::register::Opened;
@@ -66,7 +66,7 @@ impl RegisterArgs {
     fn find(&self) -> Result<RegisterFolder, CommandError> {
         let missing = |path: &std::path::Path| {
             CommandError::usage(format!("{} holds no register: there is no {MAIN_FILE}", paths::shown(path)))
-                .hint(format!("lavrin init {}", lavrin_core::text::shell_word(&paths::shown(path))))
+                .hint(format!("lavrin init {}", lavrin_keys::text::shell_word(&paths::shown(path))))
         };
         if let Some(path) = &self.register {
             return RegisterFolder::at(path).ok_or_else(|| missing(path));
@@ -89,7 +89,7 @@ fn tell(opened: &Opened, ui: &Ui) {
 
 /// A register of which a file cannot be read.
 fn unreadable(fault: &StoreFault) -> CommandError {
-    let path = lavrin_core::text::shell_word(&paths::shown(&fault.path));
+    let path = lavrin_keys::text::shell_word(&paths::shown(&fault.path));
     CommandError::usage("the register cannot be read").because(fault.to_string()).hint(format!("ls -l {path}"))
 }
 
@@ -156,7 +156,7 @@ pub fn typed_date(text: &str) -> Result<Date, String> {
 
 /// A name for a person, host, team or tag that was typed.
 pub fn typed_id(text: &str) -> Result<String, String> {
-    if lavrin_core::register::is_id(text) {
+    if lavrin_fleet::register::is_id(text) {
         return Ok(text.to_owned());
     }
     Err(format!("'{text}' cannot be a name here: small letters, digits, dots and dashes, up to 64 of them"))

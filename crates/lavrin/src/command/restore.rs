@@ -12,13 +12,13 @@ use crate::table::columns;
 use crate::ui::{Format, Label, Ui};
 use crate::wording;
 use clap::Args;
-use lavrin_core::fleet::Index;
-use lavrin_core::fleet::compare::Comparer;
-use lavrin_core::register::{Host, Register};
-use lavrin_core::steps::{Around, Change, Effect, Steps, restore};
-use lavrin_core::survey::Observation;
-use lavrin_core::system::System;
-use lavrin_core::text::count;
+use lavrin_fleet::fleet::Index;
+use lavrin_fleet::fleet::compare::Comparer;
+use lavrin_fleet::register::{Host, Register};
+use lavrin_keys::text::count;
+use lavrin_server::steps::{Around, Change, Effect, Steps, restore};
+use lavrin_server::survey::Observation;
+use lavrin_server::system::System;
 use lavrin_store::{Entry, Event, Keeper, Outcome};
 use lavrin_work::Scope;
 use lavrin_work::change::{Asked, Job, Proof, Task};
@@ -114,7 +114,7 @@ fn known(args: &RestoreArgs, keeper: &dyn Keeper) -> Result<Vec<Known>, CommandE
         let what = args.id.as_ref().or(args.run.as_ref()).cloned().unwrap_or_default();
         return Err(CommandError::usage(format!(
             "the journal knows no change '{}' that could be taken back",
-            lavrin_core::text::printable(what.as_bytes())
+            lavrin_keys::text::printable(what.as_bytes())
         ))
         .hint("lavrin history"));
     }
@@ -140,9 +140,9 @@ fn show(known: &[Known], opened: Option<&Opened>, ui: &Ui) {
         ui.status(&ui.paint_status(Label::Strong, &format!("take back {what}")));
         let inverse: Vec<Change> = one.changes.iter().rev().map(Change::inverse).collect();
         let effect = Effect::of(&inverse);
-        let row = |sign: &str, label: Label, key: &lavrin_core::key::PublicKey| {
+        let row = |sign: &str, label: Label, key: &lavrin_keys::key::PublicKey| {
             let print = key.fingerprint();
-            let owner = index.as_ref().and_then(|index| index.owner(print)).map(lavrin_core::fleet::Owner::name);
+            let owner = index.as_ref().and_then(|index| index.owner(print)).map(lavrin_fleet::fleet::Owner::name);
             let left = register.zip(owner.as_ref()).and_then(|(register, id)| left(register, id)).unwrap_or_default();
             let owner = owner.unwrap_or_else(|| "nobody known".to_owned());
             vec![ui.paint_status(label, sign), ui.paint_status(label, &owner), print.to_string(), left]

@@ -5,8 +5,8 @@ use crate::clock;
 use crate::error::CommandError;
 use crate::table::columns;
 use crate::ui::{Label, Ui};
-use lavrin_core::fleet::{Index, Owner};
-use lavrin_core::key::Fingerprint;
+use lavrin_fleet::fleet::{Index, Owner};
+use lavrin_keys::key::Fingerprint;
 use lavrin_store::database::{Database, Look, Seen};
 use serde::Serialize;
 

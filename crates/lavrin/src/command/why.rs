@@ -12,9 +12,9 @@ use crate::json::{LimitsOut, PlaceOut, ReasonOut};
 use crate::ui::{Format, Label, Ui};
 use crate::{clock, input, paths, wording};
 use clap::Args;
-use lavrin_core::key::Fingerprint;
-use lavrin_core::login::{self, Outcome, Question, Reason, ReasonKind, Verdict};
-use lavrin_core::system::System;
+use lavrin_keys::key::Fingerprint;
+use lavrin_server::login::{self, Outcome, Question, Reason, ReasonKind, Verdict};
+use lavrin_server::system::System;
 use lavrin_work::ways::Rights;
 use serde::Serialize;
 use std::path::PathBuf;
@@ -170,7 +170,7 @@ fn everybody_text(judged: &[(WhoKeyOut, Verdict)], args: &WhyArgs, ui: &Ui) -> S
         text += &text_of(&key.why, verdict, args, ui);
     }
     let count = judged.iter().filter(|(_, verdict)| verdict.outcome == Outcome::Accepted).count();
-    text + &format!("\n{count} of {} open {account}\n", lavrin_core::text::count(judged.len(), "key", "keys"))
+    text + &format!("\n{count} of {} open {account}\n", lavrin_keys::text::count(judged.len(), "key", "keys"))
 }
 
 /// The moment of the login.
@@ -202,7 +202,7 @@ fn question(args: &WhyArgs) -> Result<Question, CommandError> {
 fn out_of(args: &WhyArgs, question: &Question, verdict: &Verdict, work: &Work) -> WhyOut {
     let account = &args.target.account;
     let place = match &args.root {
-        Some(root) => format!("{account} --root {}", lavrin_core::text::shell_word(&paths::shown(root))),
+        Some(root) => format!("{account} --root {}", lavrin_keys::text::shell_word(&paths::shown(root))),
         None => format!("{account}@{}", work.name),
     };
     let reason = |reason: &Reason| {

@@ -2,8 +2,8 @@
 //! could be a command, or hide something, is written out. Only our own colours pass, marked with a word that nobody else knows.
 
 use super::Format;
-use lavrin_core::key::generate::{Randomness as _, SystemSource};
-use lavrin_core::text::{is_plain, printable};
+use lavrin_keys::key::generate::{Randomness as _, SystemSource};
+use lavrin_keys::text::{is_plain, printable};
 use std::borrow::Cow;
 use std::fmt::Write as _;
 use std::sync::LazyLock;

@@ -6,7 +6,7 @@ use crate::error::CommandError;
 use crate::exit::Exit;
 use anstyle::{AnsiColor, Style};
 use clap::ValueEnum;
-use lavrin_core::finding::Severity;
+use lavrin_server::finding::Severity;
 use lavrin_work::interrupt::Interrupt;
 use std::io::{BufRead as _, IsTerminal as _, Write as _};
 

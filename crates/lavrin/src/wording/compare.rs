@@ -1,8 +1,8 @@
 //! Differences in words.
 
 use super::mode;
-use lavrin_core::fleet::compare::{Difference, WhyGone};
-use lavrin_core::steps::Change;
+use lavrin_fleet::fleet::compare::{Difference, WhyGone};
+use lavrin_server::steps::Change;
 
 /// Why something differs, and what would be done.
 pub fn message(difference: &Difference) -> String {

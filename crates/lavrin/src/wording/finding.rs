@@ -1,9 +1,9 @@
 //! Findings in words: what it is, what was found and expected, and what to type.
 
 use super::mode;
-use lavrin_core::finding::{Fault, Finding};
-use lavrin_core::key::strength::Weakness;
-use lavrin_core::text::shell_word;
+use lavrin_keys::key::strength::Weakness;
+use lavrin_keys::text::shell_word;
+use lavrin_server::finding::{Fault, Finding};
 
 /// What is wrong and why it matters.
 pub fn message(fault: &Fault) -> String {

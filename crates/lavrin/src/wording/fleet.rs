@@ -1,9 +1,9 @@
 //! Findings on hosts beside a register, in words.
 
 use crate::clock;
-use lavrin_core::finding::Finding;
-use lavrin_core::fleet::HostFault;
-use lavrin_core::text::printable;
+use lavrin_fleet::fleet::HostFault;
+use lavrin_keys::text::printable;
+use lavrin_server::finding::Finding;
 
 /// What is wrong and why it matters.
 pub fn message(fault: &HostFault) -> String {

@@ -10,14 +10,14 @@ mod trouble;
 
 pub use trouble::{heard, host_fault, not_asked, trouble};
 
-use lavrin_core::key::KeyFault;
-use lavrin_core::key::container::TextNote;
-use lavrin_core::keysfile::LineFault;
-use lavrin_core::login::{Limits, NotGone};
-use lavrin_core::server::{Known, Software};
-use lavrin_core::survey::Observation;
-use lavrin_core::text::printable;
+use lavrin_keys::key::KeyFault;
+use lavrin_keys::key::container::TextNote;
+use lavrin_keys::keysfile::LineFault;
+use lavrin_keys::text::printable;
 use lavrin_reach::ssh::{NoAnswer, SignedIn};
+use lavrin_server::login::{Limits, NotGone};
+use lavrin_server::server::{Known, Software};
+use lavrin_server::survey::Observation;
 use lavrin_work::NoProof;
 
 /// A line about the login that is used.

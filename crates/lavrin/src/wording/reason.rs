@@ -2,10 +2,10 @@
 
 use super::mode;
 use crate::error::why_words;
-use lavrin_core::access_rules::ObstacleKind;
-use lavrin_core::keysfile::LineFault;
-use lavrin_core::login::{Reason, ReasonKind};
-use lavrin_core::text::shell_word;
+use lavrin_keys::keysfile::LineFault;
+use lavrin_keys::text::shell_word;
+use lavrin_server::access_rules::ObstacleKind;
+use lavrin_server::login::{Reason, ReasonKind};
 
 /// What the rule says.
 pub fn message(reason: &Reason, account: &str) -> String {

@@ -1,7 +1,7 @@
 //! What is wrong with a register, in words, and what to type.
 
-use lavrin_core::finding::Fault;
-use lavrin_core::register::{RegisterFault, RegisterFinding};
+use lavrin_fleet::register::{RegisterFault, RegisterFinding};
+use lavrin_server::finding::Fault;
 
 /// What is wrong.
 pub fn message(fault: &RegisterFault) -> String {

@@ -1,9 +1,9 @@
 //! Steps in words: what would be done, before it is done.
 
 use super::{comment, mode};
-use lavrin_core::keysfile::repair::{LineRepair, RepairKind};
-use lavrin_core::steps::{Change, Mending, NotCovered, Owner, Revived, Steps, Was, Withheld, WithheldWhat};
-use lavrin_core::text::count;
+use lavrin_keys::repair::{LineRepair, RepairKind};
+use lavrin_keys::text::count;
+use lavrin_server::steps::{Change, Mending, NotCovered, Owner, Revived, Steps, Was, Withheld, WithheldWhat};
 
 /// One line for each change, in order.
 pub fn changes(steps: &Steps) -> Vec<String> {

@@ -1,7 +1,7 @@
 //! Why the work on a host or an account was not done, in words.
 
 use super::no_proof;
-use lavrin_core::text::{count, printable};
+use lavrin_keys::text::{count, printable};
 use lavrin_work::change::Trouble;
 use lavrin_work::interrupt::Stage;
 use lavrin_work::ways::HostFault;

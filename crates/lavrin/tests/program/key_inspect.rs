@@ -1,7 +1,7 @@
 //! `lavrin key inspect`
 
 use crate::common::{Fixed, World, key};
-use lavrin_core::key::container::openssh;
+use lavrin_keys::key::container::openssh;
 
 #[test]
 fn tells_what_each_file_holds() {
@@ -25,7 +25,7 @@ fn a_private_key_that_others_may_read_is_a_finding_with_the_remedy() {
 fn the_contract_in_json() {
     let world = World::new();
     world.put_pair("edda", 1, "edda@lantern");
-    let rsa = lavrin_core::key::PublicKey::rsa(&[1, 0, 1], &[0xc5; 128]).unwrap();
+    let rsa = lavrin_keys::key::PublicKey::rsa(&[1, 0, 1], &[0xc5; 128]).unwrap();
     world.write("home/many", format!("{}\nrestrict {}\nnonsense\n", rsa.line("old"), key(3).public().line("")), 0o644);
     insta::assert_snapshot!(world.typed("key inspect home/edda home/many --format json").expect(2).to_string());
 }
@@ -156,7 +156,7 @@ fn a_quick_look_at_very_many_says_what_it_leaves_out() {
     let world = World::new();
     // 2^2203 - 1 is a prime, so that no search ends early.
     let n = [&[7][..], &[0xff; 275]].concat();
-    let rsa = lavrin_core::key::PublicKey::rsa(&[1, 0, 1], &n).unwrap().line("") + "\n";
+    let rsa = lavrin_keys::key::PublicKey::rsa(&[1, 0, 1], &n).unwrap().line("") + "\n";
     world.write("home/many", rsa.repeat(1001), 0o644);
     let quick = world.run(&["key", "inspect", "home/many", "--no-cross-check", "--format", "json"]).json();
     assert_eq!((&quick["small_factors_below"], &quick["fermat_steps"]), (&1024.into(), &1024.into()));

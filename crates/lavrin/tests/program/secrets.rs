@@ -3,9 +3,9 @@
 
 use crate::common::World;
 use crate::common::terminal::talk_with;
-use lavrin_core::key::PrivateKey;
-use lavrin_core::key::container::write::{Form, private};
-use lavrin_core::key::generate::{Randomness as _, Recipe, RsaBits, SystemSource, generate};
+use lavrin_keys::key::PrivateKey;
+use lavrin_keys::key::container::write::{Form, private};
+use lavrin_keys::key::generate::{Randomness as _, Recipe, RsaBits, SystemSource, generate};
 use std::io::{BufRead as _, BufReader, Read as _, Seek as _, SeekFrom};
 
 /// So many bytes of a secret in a row are no chance.

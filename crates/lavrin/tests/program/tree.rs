@@ -88,7 +88,7 @@ fn a_private_key_is_refused_loudly() {
 #[test]
 fn a_key_below_policy_needs_a_reason_that_goes_on_record() {
     let world = world();
-    let weak = lavrin_core::key::PublicKey::rsa(&[1, 0, 1], &[0xc5; 128]).unwrap();
+    let weak = lavrin_keys::key::PublicKey::rsa(&[1, 0, 1], &[0xc5; 128]).unwrap();
     world.write("home/old.pub", weak.line("the old terminal"), 0o644);
     insta::assert_snapshot!(world.typed("install ~/old.pub edda --root tree --yes").expect(4).to_string());
     assert!(!world.path("tree/home/edda/.ssh").exists());
@@ -259,7 +259,7 @@ fn settings_tell_each_value_with_its_place() {
 fn audit_tells_entries_findings_and_numbers() {
     let world = world();
     // Short, and without a small factor.
-    let weak = lavrin_core::key::PublicKey::rsa(&[1, 0, 1], &[&[0xc5; 127][..], &[0x0f]].concat()).unwrap();
+    let weak = lavrin_keys::key::PublicKey::rsa(&[1, 0, 1], &[&[0xc5; 127][..], &[0x0f]].concat()).unwrap();
     world.write(
         KEYS,
         format!(

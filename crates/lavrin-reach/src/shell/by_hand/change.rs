@@ -3,10 +3,10 @@
 use super::super::carry::{by_hand as commands, by_hand_opening};
 use super::super::{nonce_of, opening_words, quoted};
 use super::script;
-use lavrin_core::account::Account;
-use lavrin_core::key::generate::Randomness;
-use lavrin_core::steps::Guarded;
-use lavrin_core::survey::Observation;
+use lavrin_keys::key::generate::Randomness;
+use lavrin_server::account::Account;
+use lavrin_server::steps::Guarded;
+use lavrin_server::survey::Observation;
 use std::fmt::Write as _;
 
 /// How a line of the answer begins.
@@ -85,7 +85,7 @@ pub fn told(answer: &[u8], id: &str) -> Option<Told> {
     for line in lines {
         let (whose, rest) = line.split_once(' ').unwrap_or((line, ""));
         let (state, why) = rest.split_once(' ').unwrap_or((rest, ""));
-        let why = lavrin_core::text::printable(why.trim().as_bytes());
+        let why = lavrin_keys::text::printable(why.trim().as_bytes());
         match (whose, state) {
             ("damaged:", _) => found = Some(Told::Damaged),
             (whose, "done") if whose == id => return Some(Told::Done),

@@ -9,9 +9,9 @@ pub use paste::paste;
 use super::look::{system_body, take_whole};
 use super::network::Asked;
 use super::{nonce_of, opening_words};
-use lavrin_core::fs::Why;
-use lavrin_core::key::generate::Randomness;
-use lavrin_core::survey::{Observation, Want, Who};
+use lavrin_keys::key::generate::Randomness;
+use lavrin_server::fs::Why;
+use lavrin_server::survey::{Observation, Want, Who};
 use thiserror::Error;
 
 /// The first line of an answer, followed by the word that frames it.
@@ -107,8 +107,8 @@ fn banner(body: &[u8], nonce: &str) -> String {
 #[cfg(test)]
 mod tests {
     use super::*;
-    use lavrin_core::key::generate::SystemSource;
-    use lavrin_core::server::{Server, Version};
+    use lavrin_keys::key::generate::SystemSource;
+    use lavrin_server::server::{Server, Version};
 
     fn run(script: &str) -> Vec<u8> {
         let folder = tempfile::tempdir().unwrap();

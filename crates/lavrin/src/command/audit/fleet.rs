@@ -10,11 +10,11 @@ use crate::json::AuditFinding;
 use crate::table::columns;
 use crate::ui::{Format, Label, Ui};
 use crate::wording;
-use lavrin_core::finding::Severity;
-use lavrin_core::fleet::{FleetEntry, FleetFinding, FleetReport, Moment, What};
-use lavrin_core::fs::BytePath;
-use lavrin_core::register::Host;
-use lavrin_core::text::count;
+use lavrin_fleet::fleet::{FleetEntry, FleetFinding, FleetReport, Moment, What};
+use lavrin_fleet::register::Host;
+use lavrin_keys::text::count;
+use lavrin_server::finding::Severity;
+use lavrin_server::fs::BytePath;
 use lavrin_store::database::{Database, Look};
 use lavrin_work::fleet::{FleetFault, audit};
 use rayon::prelude::*;
@@ -109,7 +109,7 @@ fn finding_out(found: &FleetFinding) -> AuditFinding {
         ),
         What::Host(fault) => {
             // The path of such a finding is a word for the shell already.
-            let at = lavrin_core::text::shell_word(at);
+            let at = lavrin_keys::text::shell_word(at);
             let remedy = wording::fleet::remedy(fault, finding, Some(host), &at);
             (wording::fleet::message(fault), None, None, remedy)
         }
@@ -129,7 +129,7 @@ fn finding_out(found: &FleetFinding) -> AuditFinding {
 }
 
 fn not_checked_out(report: &FleetReport) -> Vec<NotCheckedOut> {
-    let out = |(host, item): &(String, lavrin_core::audit::NotChecked)| NotCheckedOut {
+    let out = |(host, item): &(String, lavrin_server::audit::NotChecked)| NotCheckedOut {
         host: Some(host.clone()),
         account: item.account.clone(),
         path: if item.path == BytePath::from("/") { String::new() } else { item.path.to_string() },
@@ -163,7 +163,7 @@ fn print_json(
     };
     let entry = |entry: &FleetEntry| {
         let path = entry.entry.path.to_string();
-        let owner = entry.owner.as_ref().map(lavrin_core::fleet::Owner::name);
+        let owner = entry.owner.as_ref().map(lavrin_fleet::fleet::Owner::name);
         crate::json::line(&FleetEntryOut { host: &entry.host, owner, entry: entry_out(&entry.entry, &path) })
     };
     let list = |name: &str, lines: Vec<String>| {

@@ -18,10 +18,10 @@ use crate::table::columns;
 use crate::ui::{Format, Label, Ui};
 use crate::{paths, wording};
 use clap::Args;
-use lavrin_core::audit::{self, AuditEntry, Auditor, Report};
-use lavrin_core::finding::{Finding, Severity};
-use lavrin_core::system::System;
-use lavrin_core::text::{count, printable};
+use lavrin_keys::text::{count, printable};
+use lavrin_server::audit::{self, AuditEntry, Auditor, Report};
+use lavrin_server::finding::{Finding, Severity};
+use lavrin_server::system::System;
 use lavrin_work::audit_tree;
 use lavrin_work::ways::Rights;
 use rayon::prelude::*;
@@ -254,7 +254,7 @@ fn entry_out<'a>(entry: &'a AuditEntry, path: &'a str) -> EntryOut<'a> {
         algorithm: entry.key.algorithm().name(),
         bits: entry.key.bits(),
         fingerprint: entry.fingerprint.to_string(),
-        comment: lavrin_core::text::printable(entry.comment.trim_ascii()),
+        comment: lavrin_keys::text::printable(entry.comment.trim_ascii()),
         limits: LimitsOut::from(&entry.limits),
     }
 }

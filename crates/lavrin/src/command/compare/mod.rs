@@ -10,7 +10,7 @@ use crate::exit::Exit;
 use crate::sign_in::SignInArgs;
 use crate::ui::Ui;
 use clap::Args;
-use lavrin_core::fleet::Moment;
+use lavrin_fleet::fleet::Moment;
 use lavrin_store::database::Database;
 use lavrin_work::fleet::{Ahead, compare};
 pub use out::CompareOut;

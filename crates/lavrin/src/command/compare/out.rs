@@ -6,11 +6,11 @@ use crate::exit::Exit;
 use crate::table::columns;
 use crate::ui::{Format, Label, Ui};
 use crate::wording;
-use lavrin_core::fleet::compare::{AccountComparison, Difference};
-use lavrin_core::fs::Why;
-use lavrin_core::login::Place;
-use lavrin_core::steps::NoSteps;
-use lavrin_core::text::{count, printable};
+use lavrin_fleet::fleet::compare::{AccountComparison, Difference};
+use lavrin_keys::text::{count, printable};
+use lavrin_server::fs::Why;
+use lavrin_server::login::Place;
+use lavrin_server::steps::NoSteps;
 use lavrin_work::fleet::Compared;
 use serde::Serialize;
 

@@ -7,9 +7,9 @@ use crate::exit::Exit;
 use crate::ui::Ui;
 use crate::{input, paths};
 use clap::{Args, ValueEnum};
-use lavrin_core::register::edit::{HostField, add_host};
-use lavrin_core::register::is_id;
-use lavrin_core::text::count;
+use lavrin_fleet::register::edit::{HostField, add_host};
+use lavrin_fleet::register::is_id;
+use lavrin_keys::text::count;
 use std::path::PathBuf;
 
 /// Take over hosts from a client configuration, a list of addresses or a table
@@ -68,7 +68,7 @@ pub fn run(args: &ImportArgs, ui: &Ui) -> Result<Exit, CommandError> {
             new = add_host(&new, &host.id, &fields(host)).map_err(edit_fault(FILE))?;
         } else {
             taken.remove(&host.id);
-            ui.warn(&format!("left out: '{}' cannot be a name here", lavrin_core::text::printable(host.id.as_bytes())));
+            ui.warn(&format!("left out: '{}' cannot be a name here", lavrin_keys::text::printable(host.id.as_bytes())));
         }
     }
     if there > 0 {

@@ -11,9 +11,9 @@ use crate::exit::Exit;
 use crate::table::columns;
 use crate::ui::{Format, Label, Ui};
 use clap::{Args, Subcommand};
-use lavrin_core::register::edit::{HostField, add_host};
-use lavrin_core::register::{Host, Register, Whom};
-use lavrin_core::text::{count, printable};
+use lavrin_fleet::register::edit::{HostField, add_host};
+use lavrin_fleet::register::{Host, Register, Whom};
+use lavrin_keys::text::{count, printable};
 use serde::Serialize;
 
 /// The file that holds the hosts that have none of their own.
@@ -242,7 +242,7 @@ fn entrants(register: &Register, host: &Host) -> Vec<EntrantOut> {
         let who: Vec<String> = match &grant.whom.value {
             Whom::Machine { account, host } => vec![format!("{account}@{host}")],
             Whom::Person(_) | Whom::Team(_) => {
-                let there = |person: &&&lavrin_core::register::Person| !person.has_left(today());
+                let there = |person: &&&lavrin_fleet::register::Person| !person.has_left(today());
                 register.people_of(grant).iter().filter(there).map(|person| person.id.clone()).collect()
             }
         };

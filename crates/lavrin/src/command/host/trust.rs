@@ -7,9 +7,9 @@ use crate::exit::Exit;
 use crate::sign_in::SignInArgs;
 use crate::ui::Ui;
 use clap::Args;
-use lavrin_core::key::{Fingerprint, PublicKey};
-use lavrin_core::register::edit::{HostField, set_host};
-use lavrin_core::register::{Host, Register};
+use lavrin_fleet::register::edit::{HostField, set_host};
+use lavrin_fleet::register::{Host, Register};
+use lavrin_keys::key::{Fingerprint, PublicKey};
 use lavrin_reach::ssh::ConnectFault;
 use lavrin_work::ways::{HostFault, Unspoken, Way, Ways};
 

@@ -14,14 +14,14 @@ use crate::json::{LimitsOut, PlaceOut};
 use crate::ui::{Label, Ui};
 use crate::{clock, paths, wording};
 use clap::Args;
-use lavrin_core::finding::Fault;
-use lavrin_core::key::strength;
-use lavrin_core::login::{self, Outcome as Verdict, Question};
-use lavrin_core::policy::Policy;
-use lavrin_core::steps::{Steps, install};
-use lavrin_core::system::System;
-use lavrin_core::text::shell_word;
+use lavrin_keys::key::policy::Policy;
+use lavrin_keys::key::strength;
+use lavrin_keys::text::shell_word;
 use lavrin_reach::ssh::Connection;
+use lavrin_server::finding::Fault;
+use lavrin_server::login::{self, Outcome as Verdict, Question};
+use lavrin_server::steps::{Steps, install};
+use lavrin_server::system::System;
 use lavrin_work::change::{Ended, Proof};
 use lavrin_work::ways::Rights;
 use lavrin_work::{Heard, Holder, Scope};
@@ -128,7 +128,7 @@ fn check_text(given: &GivenKey, ui: &Ui) -> Result<(), CommandError> {
     if !given.repairs.is_empty() {
         ui.warn(&format!("the key was put together from a damaged text: {}", given.repairs.join("; ")));
     }
-    let shown = lavrin_core::text::printable(&given.options);
+    let shown = lavrin_keys::text::printable(&given.options);
     if shown.to_ascii_lowercase().contains("cert-authority") {
         return Err(CommandError::with(
             Exit::Stopped,
@@ -268,7 +268,7 @@ async fn run_note(command: &str, connection: Option<&Connection>) -> String {
         Err(fault) => format!("{shown} was not run: {fault}"),
         Ok(ran) => {
             let status = ran.status.map_or_else(|| "none".to_owned(), |status| status.to_string());
-            let said = lavrin_core::text::printable(ran.output.trim_ascii());
+            let said = lavrin_keys::text::printable(ran.output.trim_ascii());
             format!("{shown} ended with status {status}: {said}")
         }
     }

@@ -5,9 +5,9 @@ use crate::command::place::Work;
 use crate::error::no_steps;
 use crate::ui::{Label, Ui};
 use crate::wording;
-use lavrin_core::finding::{Fault, Finding};
-use lavrin_core::steps::{Left, LeftWhy, Mending, Revived, Withheld};
-use lavrin_core::text::{count, printable};
+use lavrin_keys::text::{count, printable};
+use lavrin_server::finding::{Fault, Finding};
+use lavrin_server::steps::{Left, LeftWhy, Mending, Revived, Withheld};
 use serde::Serialize;
 use std::collections::BTreeSet;
 
@@ -206,7 +206,7 @@ impl WithheldOut {
 }
 
 fn left_out(left: &Left, account: &str, work: &Work) -> LeftOut {
-    let typed = lavrin_core::text::shell_word(&work.typed_path(&left.path));
+    let typed = lavrin_keys::text::shell_word(&work.typed_path(&left.path));
     let by_rule = |fault: Fault| {
         let finding =
             Finding { fault, account: Some(account.to_owned()), path: Some(left.path.clone()), line: left.line };
@@ -241,7 +241,7 @@ fn consent(cases: &[Case], args: &MendArgs) -> Option<String> {
     words.extend(args.all.then(|| "--all".to_owned()));
     words.extend(args.target.clone());
     words.extend(
-        args.root.as_ref().map(|root| format!("--root {}", lavrin_core::text::shell_word(&crate::paths::shown(root)))),
+        args.root.as_ref().map(|root| format!("--root {}", lavrin_keys::text::shell_word(&crate::paths::shown(root)))),
     );
     words.extend(args.host.sign_in.login.as_ref().map(|login| format!("--login {login}")));
     words.extend(waiting.into_iter().chain(given).map(|key| format!("--revive {key}")));

@@ -5,7 +5,7 @@ use crate::exit::Exit;
 use crate::table::columns;
 use crate::ui::{Format, Label, Ui};
 use crate::wording;
-use lavrin_core::text::{count, printable};
+use lavrin_keys::text::{count, printable};
 use lavrin_work::offboard::{Leaver, Row, State, Why};
 use serde::Serialize;
 

@@ -10,10 +10,10 @@ use crate::table::columns;
 use crate::ui::{Format, Label, Ui};
 use crate::wording::{self, heard};
 use crate::{input, paths};
-use lavrin_core::fleet::Index;
-use lavrin_core::key::{Fingerprint, PublicKey};
-use lavrin_core::register::{Host, Register};
-use lavrin_core::text::{count, printable};
+use lavrin_fleet::fleet::Index;
+use lavrin_fleet::register::{Host, Register};
+use lavrin_keys::key::{Fingerprint, PublicKey};
+use lavrin_keys::text::{count, printable};
 use lavrin_work::Heard;
 use lavrin_work::ask::{Question, Said, ask};
 use lavrin_work::pool::Pace;
@@ -199,7 +199,7 @@ fn answers(
     for (account, keys) in accounts {
         for (number, key) in keys.iter().enumerate() {
             let (answer, why) = said(account, number);
-            let owner = index.owner(key.fingerprint()).map(lavrin_core::fleet::Owner::name);
+            let owner = index.owner(key.fingerprint()).map(lavrin_fleet::fleet::Owner::name);
             let (host, account, key) = (host.to_owned(), account.clone(), key.fingerprint().to_string());
             all.push(AnswerOut { host, account, key, owner, answer, why });
         }

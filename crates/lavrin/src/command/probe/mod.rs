@@ -14,7 +14,7 @@ use crate::host::HostArgs;
 use crate::ui::{Format, Label, Ui};
 use crate::{input, paths};
 use clap::{Args, ValueEnum};
-use lavrin_core::key::generate::SystemSource;
+use lavrin_keys::key::generate::SystemSource;
 use lavrin_reach::ssh::Credential;
 use lavrin_work::{Heard, Holder, NoProof, prove};
 use serde::Serialize;

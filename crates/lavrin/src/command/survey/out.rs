@@ -4,7 +4,7 @@ use crate::clock;
 use crate::table::columns;
 use crate::ui::{Format, Label, Ui};
 use crate::wording;
-use lavrin_core::text::count;
+use lavrin_keys::text::count;
 use lavrin_work::survey::Surveyed;
 use serde::Serialize;
 

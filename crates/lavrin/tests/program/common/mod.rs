@@ -8,10 +8,10 @@ pub mod servers;
 pub mod site;
 pub mod terminal;
 
-use lavrin_core::key::Secret;
-use lavrin_core::key::container::openssh;
-use lavrin_core::key::generate::{Randomness, RsaBits};
-use lavrin_core::key::{PrivateKey, PublicKey};
+use lavrin_keys::key::Secret;
+use lavrin_keys::key::container::openssh;
+use lavrin_keys::key::generate::{Randomness, RsaBits};
+use lavrin_keys::key::{PrivateKey, PublicKey};
 use std::ffi::OsStr;
 use std::os::unix::fs::{MetadataExt as _, PermissionsExt as _};
 use std::path::{Path, PathBuf};

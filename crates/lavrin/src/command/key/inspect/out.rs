@@ -3,9 +3,9 @@
 use super::seen::{Inspection, Rejected, Seen};
 use crate::json::{Fields, KeyFinding};
 use crate::ui::Ui;
-use lavrin_core::key::container::certificate::{self, Certificate};
-use lavrin_core::key::{PublicKey, fingerprint};
-use lavrin_core::text::printable;
+use lavrin_keys::key::container::certificate::{self, Certificate};
+use lavrin_keys::key::{PublicKey, fingerprint};
+use lavrin_keys::text::printable;
 use rayon::prelude::*;
 use serde::Serialize;
 use std::borrow::Cow;

@@ -7,9 +7,9 @@ use crate::paths;
 use crate::table;
 use crate::ui::{Label, Ui};
 use crate::wording::text_note;
-use lavrin_core::finding::Severity;
-use lavrin_core::key::strength::Depth;
-use lavrin_core::text::{count, printable};
+use lavrin_keys::key::strength::Depth;
+use lavrin_keys::text::{count, printable};
+use lavrin_server::finding::Severity;
 use rayon::prelude::*;
 use std::path::Path;
 

@@ -1,0 +1,397 @@
+//! What register and observation disagree on, account by account.
+
+pub use super::difference::{Difference, Part, WhyGone};
+use super::index::{Index, Standing};
+use super::{Moment, Removed};
+use crate::register::{Grant, Host, OwnedKey, Person, Register, Whom};
+use foldhash::quality::RandomState;
+use lavrin_keys::key::container::line::KnownKeys;
+use lavrin_keys::key::policy::Policy;
+use lavrin_keys::key::{Fingerprint, PublicKey};
+use lavrin_keys::keysfile::options::Options;
+use lavrin_keys::keysfile::{Content, Line, read_all};
+use lavrin_keys::text::printable;
+use lavrin_server::account::Account;
+use lavrin_server::fs::{BytePath, Fact};
+use lavrin_server::login::Place;
+use lavrin_server::steps::{self, Edits, Kept, NoSteps, Steps, bring};
+use lavrin_server::survey::{Resolved, resolve};
+use lavrin_server::system::System;
+use std::collections::{BTreeSet, HashMap, HashSet};
+
+/// One account.
+#[derive(Debug, Clone)]
+pub struct AccountComparison {
+    /// The account.
+    pub account: String,
+    /// Whether its key files are managed; if not, everything is only told.
+    pub managed: bool,
+    /// The differences.
+    pub differences: Vec<Difference>,
+    /// Why it cannot be compared, or not be brought into line.
+    pub fault: Option<NoSteps>,
+    /// Keys that may enter it, by the register.
+    granted: Vec<Fingerprint>,
+}
+
+/// An entry that should be there.
+struct Wanted<'a> {
+    who: String,
+    key: &'a OwnedKey,
+    options: Options,
+}
+
+impl Wanted<'_> {
+    /// Of several entries of one key the first that says the right thing counts, and none may say another.
+    fn differences(&self, lines: &[(Place, Line)], found: &mut Vec<Difference>) {
+        let own = lines.iter().filter_map(|(place, line)| match &line.content {
+            Content::Entry(entry) if entry.fingerprint == self.key.fingerprint => Some((place, entry)),
+            _ => None,
+        });
+        let own: Vec<_> = own.collect();
+        let right = own.iter().position(|(_, entry)| entry.options.says_the_same(&self.options));
+        let (who, fingerprint) = (self.who.clone(), self.key.fingerprint);
+        let options = String::from_utf8_lossy(&self.options.text).into_owned();
+        if own.is_empty() {
+            let line = self.line(&options);
+            found.push(Difference::Add { who, fingerprint, line, options });
+            return;
+        }
+        for (number, (place, entry)) in own.iter().enumerate() {
+            let place = (*place).clone();
+            let says_the_same = entry.options.says_the_same(&self.options);
+            if right.is_none() && number == 0 {
+                let from = printable(&entry.options.text);
+                found.push(Difference::Options { who: who.clone(), fingerprint, place, from, to: options.clone() });
+            } else if !says_the_same {
+                found.push(Difference::Remove {
+                    who: Some(who.clone()),
+                    fingerprint,
+                    place,
+                    comment: printable(entry.comment.trim_ascii()),
+                    why: WhyGone::Second,
+                    back: None,
+                });
+            }
+        }
+    }
+
+    fn line(&self, options: &str) -> String {
+        let key: &PublicKey = &self.key.key;
+        let comment = printable(self.key.comment.trim().as_bytes());
+        let line = key.line(if comment.is_empty() { &self.who } else { &comment });
+        if options.is_empty() { line } else { format!("{options} {line}") }
+    }
+}
+
+/// Compares hosts one by one, perhaps on several threads.
+pub struct Comparer<'a> {
+    register: &'a Register,
+    index: Index<'a>,
+    on_host: HashMap<&'a str, Vec<&'a Grant>, RandomState>,
+    on_tag: HashMap<&'a str, Vec<&'a Grant>, RandomState>,
+    everywhere: Vec<&'a Grant>,
+    of_account: HashMap<&'a str, Vec<&'a Grant>, RandomState>,
+    teams: HashMap<&'a str, Vec<&'a Person>, RandomState>,
+    known: KnownKeys,
+    now: Moment,
+}
+
+impl<'a> Comparer<'a> {
+    /// One for this register at this moment.
+    #[must_use]
+    pub fn new(register: &'a Register, now: Moment) -> Self {
+        let mut new = Self {
+            register,
+            index: Index::of(register),
+            on_host: HashMap::default(),
+            on_tag: HashMap::default(),
+            everywhere: Vec::new(),
+            of_account: HashMap::default(),
+            teams: HashMap::default(),
+            known: KnownKeys::default(),
+            now,
+        };
+        for grant in register.grants.iter().filter(|grant| !grant.has_ended(now.today)) {
+            for host in &grant.hosts {
+                match host.value.as_str() {
+                    "*" => new.everywhere.push(grant),
+                    host => new.on_host.entry(host).or_default().push(grant),
+                }
+            }
+            for tag in &grant.tags {
+                new.on_tag.entry(&tag.value).or_default().push(grant);
+            }
+            new.of_account.entry(&grant.account).or_default().push(grant);
+        }
+        for person in register.people.values() {
+            if let Some(team) = &person.team {
+                new.teams.entry(team).or_default().push(person);
+            }
+        }
+        new
+    }
+
+    /// Every account of a host on which something differs. `removed` says which entries were removed before, and when.
+    /// The observation should be prepared, where it has many accounts.
+    #[must_use]
+    pub fn host(&self, host: &Host, seen: &System<'_>, removed: &Removed) -> Vec<AccountComparison> {
+        let grants = self.grants_on(host);
+        let mut found: Vec<AccountComparison> = Vec::new();
+        let mut read: HashSet<BytePath, RandomState> = HashSet::default();
+        let asked = host.accounts.iter().map(|account| &account.value).chain(grants.iter().map(|grant| &grant.account));
+        let asked: BTreeSet<&str> = asked.map(String::as_str).collect();
+        for name in &asked {
+            let own: Vec<&Grant> = grants.iter().filter(|grant| grant.account == **name).copied().collect();
+            let managed = host.accounts.iter().any(|account| account.value == **name);
+            let Some(account) = seen.account(name) else {
+                let (account, fault) = ((*name).to_owned(), Some(NoSteps::NoSuchAccount));
+                found.push(AccountComparison { account, managed, differences: Vec::new(), fault, granted: Vec::new() });
+                continue;
+            };
+            let one = OneAccount { all: self, host, account, managed, seen, removed };
+            found.extend(one.compare(&own, &mut read));
+        }
+        // The many accounts of the system itself have no keys: they are gone through only where a file was seen that
+        // nobody asked about reads.
+        if seen.bytes.iter().any(|(path, content)| may_hold_keys(path, content, seen) && !read.contains(path)) {
+            for account in seen.accounts.iter().filter(|account| !asked.contains(account.name.as_str())) {
+                let one = OneAccount { all: self, host, account, managed: false, seen, removed };
+                found.extend(one.compare(&[], &mut read));
+            }
+        }
+        share(&mut found, host, seen);
+        found
+    }
+
+    /// The keys that the register lets into accounts of a host today.
+    #[must_use]
+    pub fn granted(&self, host: &Host) -> Vec<Kept> {
+        let of = |grant: &'a Grant| {
+            let keys = self.keys_of(grant).into_iter();
+            keys.map(|(_, key)| Kept { account: grant.account.clone(), fingerprint: key.fingerprint })
+        };
+        self.grants_on(host).into_iter().flat_map(of).collect()
+    }
+
+    /// The grants that cover a host, each once.
+    fn grants_on(&self, host: &Host) -> Vec<&'a Grant> {
+        let own = self.on_host.get(host.id.as_str()).into_iter().flatten();
+        let tagged = host.tags.iter().filter_map(|tag| self.on_tag.get(tag.as_str())).flatten();
+        let mut grants: Vec<&Grant> = own.chain(tagged).chain(&self.everywhere).copied().collect();
+        grants.sort_by_key(|grant| std::ptr::from_ref::<Grant>(grant) as usize);
+        grants.dedup_by(|one, other| std::ptr::eq(*one, *other));
+        grants
+    }
+
+    /// The entries that grants ask for, each key once: without limits where any grant lets it in without.
+    fn wanted<'b>(&'b self, grants: &[&'a Grant]) -> Vec<Wanted<'a>> {
+        let mut wanted: Vec<Wanted<'a>> = Vec::new();
+        for grant in grants {
+            // A grant whose options no server takes is told by the check of the register.
+            let Ok(options) = grant.entry_options() else { continue };
+            for (who, key) in self.keys_of(grant) {
+                match wanted.iter_mut().find(|other| other.key.fingerprint == key.fingerprint) {
+                    Some(other) if options.is_empty() => other.options = options.clone(),
+                    Some(_) => {}
+                    None => wanted.push(Wanted { who, key, options: options.clone() }),
+                }
+            }
+        }
+        wanted
+    }
+
+    /// The keys that a grant lets in today, and whose they are.
+    fn keys_of(&self, grant: &Grant) -> Vec<(String, &'a OwnedKey)> {
+        let fits = |key: &&OwnedKey| {
+            key.is_active(self.now.today) && grant.key.as_ref().is_none_or(|label| label.value == key.label)
+        };
+        let of = |person: &'a Person| {
+            let here = !person.has_left(self.now.today);
+            person.keys.iter().filter(move |_| here).filter(fits).map(|key| (person.id.clone(), key))
+        };
+        match &grant.whom.value {
+            Whom::Person(id) => self.register.people.get(id).into_iter().flat_map(of).collect(),
+            Whom::Team(team) => self.teams.get(team.as_str()).into_iter().flatten().copied().flat_map(of).collect(),
+            Whom::Machine { account, host } => {
+                let keys = self.register.hosts.get(host).map(|host| host.keys.as_slice()).unwrap_or_default();
+                let own = keys.iter().filter(|key| key.account.as_ref() == Some(account)).filter(fits);
+                own.map(|key| (format!("{account}@{host}"), key)).collect()
+            }
+        }
+    }
+}
+
+/// Whether a file may be a key file: it holds something and is none of the server's own settings.
+fn may_hold_keys(path: &BytePath, content: &Fact<Vec<u8>>, seen: &System<'_>) -> bool {
+    let of_server = || {
+        seen.config_path.as_ref() == Some(path)
+            || path.as_bytes() == b"/etc/ssh/sshd_config"
+            || path.as_bytes().starts_with(b"/etc/ssh/sshd_config.d/")
+    };
+    content.known().is_none_or(|bytes| !bytes.is_empty()) && *content != Fact::Absent && !of_server()
+}
+
+/// Files that several managed accounts read: a change for one of them would be one for the others.
+fn share(found: &mut [AccountComparison], host: &Host, seen: &System<'_>) {
+    let real = |name: &str| -> Vec<BytePath> {
+        let targets = seen.account(name).and_then(|account| steps::targets(account, seen).ok());
+        targets.into_iter().flatten().map(|target| target.real).collect()
+    };
+    for one in found.iter_mut().filter(|one| one.managed && one.fault.is_none()) {
+        let own = real(&one.account);
+        let mut others = host.accounts.iter().filter(|other| other.value != one.account);
+        let shared = others.find_map(|other| real(&other.value).into_iter().find(|path| own.contains(path)));
+        one.fault = shared.map(NoSteps::SharedFile);
+    }
+}
+
+/// What one account is compared with.
+struct OneAccount<'b, 'a> {
+    all: &'b Comparer<'a>,
+    host: &'b Host,
+    account: &'b Account,
+    managed: bool,
+    seen: &'b System<'b>,
+    removed: &'b Removed,
+}
+
+impl<'a> OneAccount<'_, 'a> {
+    /// What differs; `None`: nothing. The files that it reads are written down.
+    fn compare(&self, grants: &[&'a Grant], read: &mut HashSet<BytePath, RandomState>) -> Option<AccountComparison> {
+        let name = &self.account.name;
+        // What lies in a home that hosts share is there on all of them.
+        let shared = self.seen.shared_homes.contains(&self.account.home);
+        let everywhere = if shared { self.all.of_account.get(name.as_str()) } else { None };
+        let wanted = self.all.wanted(everywhere.map_or(grants, Vec::as_slice));
+        let mut compared = AccountComparison {
+            account: name.clone(),
+            managed: self.managed,
+            differences: Vec::new(),
+            fault: None,
+            granted: wanted.iter().map(|wanted| wanted.key.fingerprint).collect(),
+        };
+        match self.differences(&wanted, read) {
+            Ok(differences) => compared.differences = differences,
+            Err(fault) => compared.fault = Some(fault).filter(|_| self.matters(&wanted)),
+        }
+        (compared.fault.is_some() || !compared.differences.is_empty()).then_some(compared)
+    }
+
+    /// Accounts of the system itself have no home and no keys; nothing is said about them.
+    fn matters(&self, wanted: &[Wanted<'_>]) -> bool {
+        self.managed || !wanted.is_empty()
+    }
+
+    fn differences(
+        &self,
+        wanted: &[Wanted<'a>],
+        read: &mut HashSet<BytePath, RandomState>,
+    ) -> Result<Vec<Difference>, NoSteps> {
+        let home = &self.account.home;
+        if self.seen.network_homes.contains(home) {
+            return Err(NoSteps::HomeOnNetwork(home.clone()));
+        }
+        if wanted.is_empty() && matches!(resolve(home, self.seen), Resolved::Missing(_)) {
+            return Ok(Vec::new());
+        }
+        let targets = steps::targets(self.account, self.seen)?;
+        let mut lines: Vec<(Place, Line)> = Vec::new();
+        for file in &targets {
+            let named = |line: Line| (Place { path: file.named.clone(), line: line.number }, line);
+            let bytes = file.bytes.as_deref().unwrap_or_default();
+            lines.extend(read_all(bytes, Some(&self.all.known), self.seen.dialect()).into_iter().map(named));
+            read.insert(file.real.clone());
+        }
+        let mut found = Vec::new();
+        for wanted in wanted {
+            wanted.differences(&lines, &mut found);
+        }
+        found.extend(lines.iter().filter_map(|(place, line)| self.one_line(place, line, wanted)));
+        if self.managed && targets.iter().any(|file| file.bytes.is_some()) {
+            let modes = steps::modes(self.account, &targets, self.seen, self.policy())?;
+            found.extend(modes.into_iter().map(Difference::Mode));
+        }
+        Ok(found)
+    }
+
+    fn policy(&self) -> &Policy {
+        &self.all.register.rules.policy
+    }
+
+    /// A line whose key nobody asked for.
+    fn one_line(&self, place: &Place, line: &Line, wanted: &[Wanted<'_>]) -> Option<Difference> {
+        let (key, comment) = match &line.content {
+            Content::Entry(entry) => (entry.fingerprint, printable(entry.comment.trim_ascii())),
+            Content::Unusable(unusable) => match &unusable.key {
+                Some(key) => (key.fingerprint(), String::new()),
+                None => return self.managed.then(|| Difference::NotUnderstood { place: place.clone() }),
+            },
+            Content::Blank | Content::Comment => return None,
+        };
+        if wanted.iter().any(|wanted| wanted.key.fingerprint == key) || self.all.index.is_left_alone(key, self.host) {
+            return None;
+        }
+        let owner = self.all.index.owner(key);
+        let why = match owner
+            .map(|owner| self.all.index.standing(owner, &self.account.name, self.host, self.all.now.today))
+        {
+            None if !self.host.complete => {
+                return Some(Difference::Unknown { fingerprint: key, place: place.clone(), comment });
+            }
+            None => WhyGone::Nobody,
+            Some(Standing::Left(on)) => WhyGone::Left(on),
+            Some(Standing::Retired(on)) => WhyGone::Retired(on),
+            Some(Standing::Over(on)) => WhyGone::Over(on),
+            Some(Standing::None | Standing::Granted) => WhyGone::NotGranted,
+        };
+        Some(Difference::Remove {
+            who: owner.map(super::Owner::name),
+            fingerprint: key,
+            place: place.clone(),
+            comment,
+            why,
+            back: self.removed.get(&(self.account.name.clone(), key)).copied(),
+        })
+    }
+}
+
+impl AccountComparison {
+    /// Whether it counts as different: an account that is not managed does where somebody was let into it.
+    #[must_use]
+    pub fn counts(&self) -> bool {
+        let asked = |difference: &Difference| self.managed || matches!(difference, Difference::Add { .. });
+        self.fault.is_some() || self.differences.iter().any(asked)
+    }
+
+    /// Keeps only these parts.
+    pub fn only(&mut self, part: Part) {
+        self.differences.retain(|difference| difference.part() == Some(part));
+    }
+
+    /// Keeps only what is about these keys.
+    pub fn only_keys(&mut self, keys: &[Fingerprint]) {
+        self.differences.retain(|difference| difference.key().is_some_and(|key| keys.contains(&key)));
+    }
+
+    /// The steps that end what can be ended.
+    ///
+    /// # Errors
+    /// [`NoSteps`].
+    pub fn steps(&self, seen: &System<'_>, policy: &Policy) -> Result<Steps, NoSteps> {
+        if let Some(fault) = &self.fault {
+            return Err(fault.clone());
+        }
+        let mut edits = Edits::default();
+        for difference in self.differences.iter().filter(|_| self.managed) {
+            match difference {
+                Difference::Add { line, .. } => edits.add.push(line.clone()),
+                Difference::Options { place, to, .. } => edits.options.push((place.clone(), to.clone())),
+                Difference::Remove { place, .. } => edits.remove.push(place.clone()),
+                Difference::Mode(_) => edits.modes = true,
+                Difference::Unknown { .. } | Difference::NotUnderstood { .. } => {}
+            }
+        }
+        bring(&self.account, &edits, &|key| self.granted.contains(key), seen, policy)
+    }
+}

@@ -1,0 +1,119 @@
+//! What a register and an observation can disagree on.
+
+use crate::register::Date;
+use lavrin_keys::key::Fingerprint;
+use lavrin_server::login::Place;
+use lavrin_server::steps::Change;
+
+/// One thing that register and observation disagree on.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub enum Difference {
+    /// An entry is missing.
+    Add {
+        /// Whose key.
+        who: String,
+        /// Which key.
+        fingerprint: Fingerprint,
+        /// The line, options first.
+        line: String,
+        /// The options alone.
+        options: String,
+    },
+    /// An entry should carry other options.
+    Options {
+        /// Whose key.
+        who: String,
+        /// Which key.
+        fingerprint: Fingerprint,
+        /// Where.
+        place: Place,
+        /// What it carries.
+        from: String,
+        /// What it should carry.
+        to: String,
+    },
+    /// An entry should not be there.
+    Remove {
+        /// Whose key, where the register knows.
+        who: Option<String>,
+        /// Which key.
+        fingerprint: Fingerprint,
+        /// Where.
+        place: Place,
+        /// Its comment, safe to show.
+        comment: String,
+        /// Why not.
+        why: WhyGone,
+        /// When it was removed before; something has put it back since.
+        back: Option<Date>,
+    },
+    /// Nobody in the register has this key. It stays.
+    Unknown {
+        /// Which key.
+        fingerprint: Fingerprint,
+        /// Where.
+        place: Place,
+        /// Its comment, safe to show.
+        comment: String,
+    },
+    /// Nobody can tell what a line of a managed file holds. It stays.
+    NotUnderstood {
+        /// Where.
+        place: Place,
+    },
+    /// A mode or an owner is not as it should be.
+    Mode(Change),
+}
+
+/// Why an entry should not be there.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum WhyGone {
+    /// Its person has left.
+    Left(Date),
+    /// The key is not used any more.
+    Retired(Date),
+    /// The grant is over.
+    Over(Date),
+    /// There is no grant.
+    NotGranted,
+    /// Nobody has the key, and the register is complete for this host.
+    Nobody,
+    /// Another entry of the same key says what it may do.
+    Second,
+}
+
+/// Which differences are ended.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Part {
+    /// Missing entries and options.
+    Add,
+    /// Entries that should not be there.
+    Remove,
+    /// Modes and owners.
+    Modes,
+}
+
+impl Difference {
+    /// To which part it belongs; `None` for what only a person can decide.
+    #[must_use]
+    pub fn part(&self) -> Option<Part> {
+        match self {
+            Self::Add { .. } | Self::Options { .. } => Some(Part::Add),
+            Self::Remove { .. } => Some(Part::Remove),
+            Self::Unknown { .. } | Self::NotUnderstood { .. } => None,
+            Self::Mode(_) => Some(Part::Modes),
+        }
+    }
+
+    /// The key that it is about.
+    #[must_use]
+    pub fn key(&self) -> Option<Fingerprint> {
+        match self {
+            Self::Add { fingerprint, .. }
+            | Self::Options { fingerprint, .. }
+            | Self::Remove { fingerprint, .. }
+            | Self::Unknown { fingerprint, .. } => Some(*fingerprint),
+            Self::NotUnderstood { .. } | Self::Mode(_) => None,
+        }
+    }
+}

@@ -1,0 +1,356 @@
+use super::*;
+use crate::register::{SourceFile, read};
+use lavrin_keys::key::{PrivateKey, PublicKey};
+use lavrin_server::account::read_passwd;
+use lavrin_server::fs::{Fact, Node, NodeKind};
+use lavrin_server::survey::StrayKey;
+use lavrin_server::system::System;
+
+const DAY: i64 = 86_400;
+const TODAY: Date = Date { year: 2026, month: 11, day: 23 };
+
+fn now() -> Moment {
+    Moment { time: TODAY.number() * DAY, today: TODAY }
+}
+
+fn key(seed: u8) -> PublicKey {
+    PrivateKey::ed25519(&[seed; 32]).unwrap().public().clone()
+}
+
+fn person(id: &str, rest: &str, keys: &[(&str, u8, &str)]) -> SourceFile {
+    let mut text = format!("name = \"{id}\"\nteam = \"crew\"\n{rest}\n");
+    for (label, seed, more) in keys {
+        text += &format!("[[key]]\nlabel = \"{label}\"\nline = \"{}\"\n{more}\n", key(*seed).line(label));
+    }
+    SourceFile { path: format!("people/{id}.toml"), text }
+}
+
+fn file(path: &str, text: &str) -> SourceFile {
+    SourceFile { path: path.to_owned(), text: text.to_owned() }
+}
+
+/// edda and sten are of the crew; sten has left; runa may enter only where a grant says so, and one is over.
+fn register(access: &str, more: &str) -> Register {
+    let hosts = format!(
+        "[lantern]\ntags = [\"north\"]\nleave = [\"{}\", \"{}\"]\n[[lantern.key]]\naccount = \"lamp\"\nlabel = \"log\"\nline = \"{}\"\nfile = \"/home/edda/.ssh/log\"\n[skerry]\n",
+        key(8).fingerprint(),
+        key(3).fingerprint(),
+        key(7).line("log")
+    );
+    let files = [
+        file("lavrin.toml", &format!("name = \"lights\"\n{more}")),
+        person("edda", "", &[("main", 1, ""), ("old", 2, "retired = 2026-01-31")]),
+        person("sten", "left = 2026-10-01", &[("main", 3, "")]),
+        person("runa", "", &[("main", 4, ""), ("second", 5, "")]),
+        file("hosts.toml", &hosts),
+        file("access.toml", access),
+    ];
+    let reading = read(&files);
+    assert!(reading.findings.is_empty(), "{:?}", reading.findings);
+    reading.register
+}
+
+fn host_with(keys: &str, config: &str) -> Observation {
+    let mut seen = Observation {
+        looked: true,
+        accounts: read_passwd(b"root:x:0:0::/root:/bin/sh\nedda:x:1001:1001::/home/edda:/bin/sh\n").into(),
+        server: lavrin_server::server::Server::debian(lavrin_keys::version::Version(9, 2)),
+        ..Observation::default()
+    };
+    let mut put = |path: &str, kind, mode, uid| {
+        seen.nodes.insert(path.into(), Fact::Known(Node { kind, mode, uid, gid: uid, access_list: false }));
+    };
+    put("/home", NodeKind::Folder, 0o755, 0);
+    put("/home/edda", NodeKind::Folder, 0o755, 1001);
+    put("/home/edda/.ssh", NodeKind::Folder, 0o700, 1001);
+    put("/home/edda/.ssh/authorized_keys", NodeKind::File, 0o600, 1001);
+    put("/root", NodeKind::Folder, 0o700, 0);
+    for absent in ["/home/edda/.ssh/authorized_keys2", "/root/.ssh"] {
+        seen.nodes.insert(absent.into(), Fact::Absent);
+    }
+    seen.bytes.insert("/home/edda/.ssh/authorized_keys".into(), Fact::Known(keys.as_bytes().to_vec()));
+    seen.bytes.insert("/etc/ssh/sshd_config".into(), Fact::Known(config.as_bytes().to_vec()));
+    seen
+}
+
+fn line(seed: u8) -> String {
+    key(seed).line("a comment") + "\n"
+}
+
+const SHUT: &str = "PasswordAuthentication no\nKbdInteractiveAuthentication no\n";
+
+fn rules_of(register: &Register, host: &str, seen: Option<Observation>, state: &HostState) -> Vec<&'static str> {
+    let auditor = FleetAuditor::new(register, now());
+    let mut report = auditor.host(&register.hosts[host], seen.as_ref(), state);
+    auditor.finish(&mut report);
+    report.findings.iter().map(|found| found.finding.fault.rule()).collect()
+}
+
+fn seen_now() -> HostState {
+    HostState { seen: Some(now().time), ..HostState::default() }
+}
+
+fn rules(access: &str, host: &str, keys: &str) -> Vec<&'static str> {
+    rules_of(&register(access, ""), host, Some(host_with(keys, SHUT)), &seen_now())
+}
+
+#[test]
+fn an_entry_is_held_against_its_owner_and_the_grants() {
+    let crew = "[[grant]]\nteam = \"crew\"\naccount = \"edda\"\ntags = [\"north\"]\n";
+    assert!(rules(crew, "lantern", &line(1)).is_empty());
+    // Another host, another account, nobody, a key that is retired, a person who left.
+    assert_eq!(rules(crew, "skerry", &line(1)), ["not-granted"]);
+    assert_eq!(rules(&crew.replace("\"edda\"", "\"root\""), "lantern", &line(1)), ["not-granted"]);
+    assert_eq!(rules(crew, "lantern", &line(9)), ["unknown-key"]);
+    assert_eq!(rules(crew, "lantern", &line(2)), ["retired-key"]);
+    assert_eq!(rules(crew, "lantern", &line(3)), ["key-of-leaver"]);
+    let until = "[[grant]]\nperson = \"runa\"\naccount = \"edda\"\nhosts = [\"lantern\"]\nkey = \"main\"\nuntil = ";
+    assert_eq!(rules(&format!("{until}2026-11-22\n"), "lantern", &line(4)), ["grant-over"]);
+    assert!(rules(&format!("{until}2026-11-23\n"), "lantern", &line(4)).is_empty());
+    assert_eq!(rules(&format!("{until}2026-11-23\n"), "lantern", &line(5)), ["not-granted"]);
+    // A grant in force counts beside one that is over.
+    assert!(rules(&format!("{until}2026-11-22\n{}", until.replace("until = ", "")), "lantern", &line(4)).is_empty());
+    let everywhere = "[[grant]]\nmachine = \"lamp@lantern\"\naccount = \"edda\"\nhosts = [\"*\"]\n";
+    assert!(rules(everywhere, "skerry", &line(7)).is_empty());
+    assert_eq!(rules("", "skerry", &line(7)), ["not-granted"]);
+    assert!(rules("", "lantern", &(key(8).line("left-alone") + "\n")).is_empty());
+}
+
+#[test]
+fn one_unknown_key_with_several_names_is_in_many_hands() {
+    let keys = key(9).line("edda") + "\n" + &key(9).line("sten") + "\n";
+    let found = rules("", "lantern", &keys);
+    assert_eq!(found, ["key-in-many-hands", "unknown-key", "unknown-key", "duplicate-entry"]);
+}
+
+#[test]
+fn what_logs_tell_of_a_key_counts_only_where_they_go_back_far_enough() {
+    let crew = register("[[grant]]\nperson = \"edda\"\naccount = \"edda\"\nhosts = [\"*\"]\n", "");
+    let rules = |state: &HostState| rules_of(&crew, "lantern", Some(host_with(&line(1), SHUT)), state);
+    let ago = |days: i64| now().time - days * DAY;
+    let logs = |days| HostState { logs_since: Some(ago(days)), ..seen_now() };
+    assert!(rules(&logs(3)).is_empty());
+    assert_eq!(rules(&logs(200)), ["key-never-seen"]);
+    let used = |days| {
+        let of = (("edda".to_owned(), key(1).fingerprint()), KeyUse { time: ago(days), from: String::new() });
+        HostState { uses: [of].into(), ..logs(300) }
+    };
+    assert!(rules(&used(100)).is_empty());
+    assert_eq!(rules(&used(200)), ["key-long-unused"]);
+}
+
+#[test]
+fn settings_that_weaken_everything_are_told() {
+    let none = register("", "");
+    let rules = |config: &str| rules_of(&none, "lantern", Some(host_with("", config)), &seen_now());
+    assert_eq!(rules(""), ["passwords-on"]);
+    assert_eq!(rules("PermitRootLogin yes\n"), ["root-with-password"]);
+    assert_eq!(rules(&format!("{SHUT}PermitRootLogin yes\n")), [""; 0]);
+    assert_eq!(rules(&format!("{SHUT}StrictModes no\n")), ["strict-modes-off"]);
+    assert_eq!(rules("PermitEmptyPasswords yes\n"), ["empty-passwords", "passwords-on"]);
+    assert_eq!(rules(&format!("{SHUT}PubkeyAuthentication no\n")), ["keys-off"]);
+    assert_eq!(rules(&format!("{SHUT}Nonsense yes\n")), ["settings-broken"]);
+    let command = "AuthorizedKeysCommand /usr/bin/keys\nAuthorizedKeysCommandUser nobody\nTrustedUserCAKeys /etc/ca\n";
+    assert_eq!(rules(&format!("{SHUT}{command}")), ["keys-from-elsewhere"; 2]);
+}
+
+#[test]
+fn how_old_a_look_is_and_what_could_not_be_seen_is_told() {
+    let none = register("", "");
+    let state = |seen: Option<i64>, fault: Option<&str>| HostState {
+        seen: seen.map(|days| now().time - days * DAY),
+        fault: fault.map(str::to_owned),
+        ..HostState::default()
+    };
+    let quiet = || Some(host_with("", SHUT));
+    assert_eq!(rules_of(&none, "lantern", None, &state(None, None)), ["never-surveyed"]);
+    assert_eq!(rules_of(&none, "lantern", quiet(), &state(Some(31), None)), ["survey-old"]);
+    assert_eq!(rules_of(&none, "lantern", quiet(), &state(Some(1), Some("off"))), ["not-reached"]);
+    let auditor = FleetAuditor::new(&none, now());
+    let report = auditor.host(&none.hosts["lantern"], None, &state(None, Some("no answer")));
+    assert_eq!(report.not_checked.len(), 1);
+}
+
+#[test]
+fn a_machines_own_key_is_expected_and_any_other_is_stray() {
+    let none = register("", "");
+    let mut seen = host_with("", SHUT);
+    let stray =
+        |name: &str| StrayKey { path: format!("/home/edda/.ssh/{name}").as_str().into(), protected: Some(false) };
+    seen.private_keys.insert("/home/edda/.ssh".into(), Fact::Known(vec![stray("log"), stray("other")]));
+    assert_eq!(rules_of(&none, "lantern", Some(seen.clone()), &seen_now()), ["private-key-on-server"]);
+    assert_eq!(rules_of(&none, "skerry", Some(seen), &seen_now()), ["private-key-on-server"; 2]);
+}
+
+#[test]
+fn severities_exceptions_and_owed_removals_of_the_register_count() {
+    let rules = |more: &str| rules_of(&register("", more), "lantern", Some(host_with(&line(9), SHUT)), &seen_now());
+    assert_eq!(rules(""), ["unknown-key"]);
+    assert_eq!(rules("[policy.severity]\nunknown-key = \"off\"\n"), [""; 0]);
+    let exception = |about: &str, until: &str| {
+        rules(&format!(
+            "[[exception]]\nrule = \"unknown-key\"\nabout = \"{about}\"\nreason = \"being asked\"\nuntil = {until}\n"
+        ))
+    };
+    assert_eq!(exception("lantern", "2026-12-01"), [""; 0]);
+    assert_eq!(exception("edda@lantern", "2026-12-01"), [""; 0]);
+    assert_eq!(exception("root@lantern", "2026-12-01"), ["unknown-key"]);
+    assert_eq!(exception("lantern", "2026-11-22"), ["unknown-key"]);
+    let mut owing = register("", "");
+    owing.owed.push(crate::register::Owed {
+        fingerprint: key(3).fingerprint().to_string(),
+        person: Some("sten".to_owned()),
+        account: "edda".to_owned(),
+        host: "lantern".to_owned(),
+        since: TODAY,
+        place: crate::register::Place { file: 0, span: 0..0 },
+    });
+    assert_eq!(rules_of(&owing, "lantern", Some(host_with("", SHUT)), &seen_now()), ["removal-owed"]);
+}
+
+#[test]
+fn every_rule_on_hosts_has_its_name_in_the_list() {
+    for fault in [HostFault::PasswordsOn, HostFault::KeysOff, HostFault::NotReached { fault: String::new() }] {
+        assert!(HOST_RULES.contains(&fault.rule()));
+    }
+}
+
+#[test]
+fn who_could_log_in_follows_the_verdict_of_that_day() {
+    let keys = format!("{}expiry-time=\"20261101\" {}", line(1), line(2));
+    let at = |date: Date| {
+        let seen = host_with(&keys, SHUT);
+        who(&System::of(&seen), date.number() * DAY).into_iter().map(|access| access.key).collect::<Vec<_>>()
+    };
+    let (one, two) = (key(1).fingerprint(), key(2).fingerprint());
+    assert_eq!(at(Date { year: 2026, month: 10, day: 1 }), [one, two]);
+    assert_eq!(at(TODAY), [one]);
+    assert!(who(&System::of(&host_with(&keys, "DenyUsers edda\n")), now().time).is_empty());
+}
+
+/// Differences as signs, in order: what is missing, what carries other options, what goes and why, what is nobody's, modes.
+fn differences(access: &str, hosts: &str, keys: &str, change: impl FnOnce(&mut Observation)) -> Vec<String> {
+    use compare::{Comparer, Difference};
+    let mut register = register(access, "");
+    let host = register.hosts.get_mut("lantern").unwrap();
+    host.complete = hosts.contains("complete");
+    host.accounts = vec![crate::register::Placed { value: "edda".to_owned(), place: host.place.clone() }];
+    let host = register.hosts["lantern"].clone();
+    let mut seen = host_with(keys, "");
+    change(&mut seen);
+    let removed = [(("edda".to_owned(), key(3).fingerprint()), TODAY)].into();
+    let found = Comparer::new(&register, now()).host(&host, &System::of(&seen), &removed);
+    let sign = |difference: &Difference| match difference {
+        Difference::Add { who, options, .. } => format!("+{who} {options}"),
+        Difference::Options { who, place, from, to, .. } => format!("~{who} {} {from}>{to}", place.line),
+        Difference::Remove { who, place, why, back, .. } => {
+            format!(
+                "-{} {} {why:?}{}",
+                who.as_deref().unwrap_or("?"),
+                place.line,
+                if back.is_some() { " back" } else { "" }
+            )
+        }
+        Difference::Unknown { place, .. } => format!("?{}", place.line),
+        Difference::NotUnderstood { place } => format!("!{}", place.line),
+        Difference::Mode(change) => format!("m{}", change.path()),
+    };
+    let mut all: Vec<String> = Vec::new();
+    for account in &found {
+        all.extend(account.fault.iter().map(|fault| format!("{} {fault:?}", account.account)));
+        let own = if account.account == "edda" { String::new() } else { format!("{}: ", account.account) };
+        all.extend(account.differences.iter().map(|difference| format!("{own}{}", sign(difference))));
+    }
+    all
+}
+
+const EDDA: &str = "[[grant]]\nperson = \"edda\"\naccount = \"edda\"\nhosts = [\"lantern\"]\n";
+
+fn lines(seeds: &[u8]) -> String {
+    seeds.iter().map(|seed| key(*seed).line("x") + "\n").collect()
+}
+
+#[test]
+fn what_should_be_and_is_not_what_is_and_should_not_be() {
+    assert!(differences(EDDA, "", &lines(&[1]), |_| ()).is_empty());
+    // Retired, left and here again, not granted, nobody's; a line that the server skips counts where its key is known.
+    let found = differences(EDDA, "", &(lines(&[2, 3, 4, 9]) + "nonsense " + &lines(&[3])), |_| ());
+    let retired = "-edda 1 Retired(Date { year: 2026, month: 1, day: 31 })";
+    let left = "Left(Date { year: 2026, month: 10, day: 1 }) back";
+    let expected =
+        ["+edda ", retired, &format!("-sten 2 {left}"), "-runa 3 NotGranted", "?4", &format!("-sten 5 {left}")];
+    assert_eq!(found, expected);
+    assert_eq!(differences(EDDA, "complete", &lines(&[1, 9]), |_| ()), ["-? 2 Nobody"]);
+    assert!(differences(EDDA, "complete", &(lines(&[1]) + &key(8).line("left-alone")), |_| ()).is_empty());
+    // A line that no reader understands may be anything, also where all are known.
+    assert_eq!(differences(EDDA, "complete", &(lines(&[1]) + "ssh-ed25519 AAAAshort edda\n"), |_| ()), ["!2"]);
+    let loose = |seen: &mut Observation| {
+        let node = Node { kind: NodeKind::Folder, mode: 0o777, uid: 1001, gid: 1001, access_list: false };
+        seen.nodes.insert("/home/edda/.ssh".into(), Fact::Known(node));
+    };
+    assert_eq!(differences(EDDA, "", &lines(&[1]), loose), ["m/home/edda/.ssh"]);
+    assert_eq!(differences("", "", "", loose), ["m/home/edda/.ssh"], "an empty file is soon one with a key");
+    let away = |seen: &mut Observation| seen.network_homes.push("/home/edda".into());
+    assert_eq!(differences(EDDA, "", &lines(&[9]), away), ["edda HomeOnNetwork(/home/edda)"]);
+    let nobody = EDDA.replace("account = \"edda\"", "account = \"lamp\"");
+    assert_eq!(differences(&nobody, "", "", |_| ()), ["lamp NoSuchAccount"]);
+}
+
+#[test]
+fn options_are_what_the_grants_say_and_no_other_entry_says_more() {
+    let from = format!("{EDDA}from = \"192.0.2.0/24\"\noptions = [\"no-pty\"]\n");
+    let plain = key(1).line("x");
+    assert_eq!(differences(&from, "", "", |_| ()), ["+edda from=\"192.0.2.0/24\",no-pty"]);
+    assert_eq!(differences(&from, "", &plain, |_| ()), ["~edda 1 >from=\"192.0.2.0/24\",no-pty"]);
+    // In another order they say the same.
+    assert!(differences(&from, "", &format!("no-pty,from=\"192.0.2.0/24\" {plain}"), |_| ()).is_empty());
+    let twice = format!("{plain}\nno-pty,from=\"192.0.2.0/24\" {plain}\n");
+    assert_eq!(differences(&from, "", &twice, |_| ()), ["-edda 1 Second"]);
+    // A grant without limits goes before one with them, wherever it stands.
+    assert!(differences(&format!("{from}{EDDA}"), "", &plain, |_| ()).is_empty());
+    let command = format!("{EDDA}command = \"say \\\"hello\\\"\"\n");
+    assert_eq!(differences(&command, "", "", |_| ()), ["+edda command=\"say \\\"hello\\\"\""]);
+    // What no server would take is no entry; the check of the register says so.
+    let odd = read(&[file("access.toml", &format!("{EDDA}options = [\"no such\"]\n"))]);
+    assert_eq!(odd.findings.iter().filter(|found| found.fault.rule() == "bad-value").count(), 1);
+}
+
+#[test]
+fn a_file_that_several_accounts_read_is_left_alone_and_a_shared_home_serves_every_host() {
+    let elsewhere = EDDA.replace("lantern", "skerry");
+    assert_eq!(differences(&elsewhere, "", &lines(&[1]), |_| ()), ["-edda 1 NotGranted"]);
+    let shared = |seen: &mut Observation| seen.shared_homes.push("/home/edda".into());
+    assert!(differences(&elsewhere, "", &lines(&[1]), shared).is_empty());
+    // Entries of accounts that nobody manages are told.
+    let root = |seen: &mut Observation| {
+        let node = |kind, mode| Fact::Known(Node { kind, mode, uid: 0, gid: 0, access_list: false });
+        seen.nodes.insert("/root".into(), node(NodeKind::Folder, 0o700));
+        seen.nodes.insert("/root/.ssh".into(), node(NodeKind::Folder, 0o700));
+        seen.nodes.insert("/root/.ssh/authorized_keys".into(), node(NodeKind::File, 0o600));
+        seen.nodes.insert("/root/.ssh/authorized_keys2".into(), Fact::Absent);
+        seen.bytes.insert("/root/.ssh/authorized_keys".into(), Fact::Known(lines(&[3]).into_bytes()));
+    };
+    let found = differences(EDDA, "", &lines(&[1]), root);
+    assert_eq!(found, ["root: -sten 1 Left(Date { year: 2026, month: 10, day: 1 })"]);
+}
+
+#[test]
+fn an_agents_keys_are_offered_in_the_order_of_what_they_may_open() {
+    let register = register(
+        "[[grant]]\nperson = \"edda\"\naccount = \"lamp\"\nhosts = [\"*\"]\n[[grant]]\nperson = \"runa\"\naccount = \"root\"\nhosts = [\"*\"]\n",
+        "",
+    );
+    let offers = super::Offers::of(&register);
+    let key_of = |who: &str| register.people[who].keys[0].fingerprint;
+    let host = register.hosts.values().next().unwrap();
+    assert_eq!(offers.on(host, "root")[..1], [key_of("runa")]);
+    assert_eq!(offers.on(host, "lamp")[..1], [key_of("edda")]);
+    assert!(offers.on(host, "root").contains(&key_of("edda")));
+    assert!(
+        register
+            .people
+            .values()
+            .filter(|one| one.left.is_none())
+            .all(|one| { one.keys.iter().all(|key| offers.known().contains(&key.fingerprint)) })
+    );
+}

@@ -1,0 +1,149 @@
+//! Findings about keys: weak ones, the same key in several hands, what policy asks of them.
+
+use super::Found;
+use crate::register::{Date, OwnedKey, Purpose, Register, RegisterFault, Whom};
+use lavrin_keys::key::strength::cross_check::{self, Shown};
+use lavrin_keys::key::strength::{self, Depth, Weakness};
+use lavrin_keys::key::{Fingerprint, PublicKey};
+use lavrin_keys::patterns::matches;
+use rayon::prelude::*;
+use std::collections::{HashMap, HashSet};
+
+/// A key and who has it.
+struct Held<'a> {
+    owner: &'a str,
+    key: &'a OwnedKey,
+}
+
+pub(super) fn check(register: &Register, today: Date, found: &mut Found) {
+    let held: Vec<Held<'_>> = register
+        .people
+        .values()
+        .flat_map(|person| person.keys.iter().map(|key| Held { owner: &person.id, key }))
+        .chain(register.hosts.values().flat_map(|host| host.keys.iter().map(|key| Held { owner: &host.id, key })))
+        .collect();
+    weak(register, &held, found);
+    in_several_hands(&held, found);
+    for person in register.people.values().filter(|person| !person.has_left(today)) {
+        if !person.keys.iter().any(|key| key.is_active(today)) {
+            found.say(RegisterFault::PersonWithoutKey, &person.place, &person.id);
+        }
+    }
+    for one in held.iter().filter(|one| one.key.is_active(today)) {
+        by_policy(register, one, today, found);
+    }
+    automation(register, today, found);
+}
+
+fn weak(register: &Register, held: &[Held<'_>], found: &mut Found) {
+    let policy = &register.rules.policy;
+    // The thorough search for small factors is done for all of them together, below; it leaves out what is told here.
+    let judged: Vec<Vec<Weakness>> =
+        held.par_iter().map(|one| strength::all_weaknesses(&one.key.key, policy, Depth::Quick)).collect();
+    for (one, weak) in held.iter().zip(judged) {
+        for weakness in weak {
+            let fault = RegisterFault::WeakKey { weakness, fingerprint: one.key.fingerprint };
+            found.say(fault, &one.key.place, one.owner);
+        }
+    }
+    held_against_each_other(held, found);
+}
+
+/// Two RSA keys that share a prime are both worth nothing. Every distinct modulus is told once.
+fn held_against_each_other(held: &[Held<'_>], found: &mut Found) {
+    let mut moduli: HashSet<&[u8]> = HashSet::new();
+    let distinct: Vec<Option<&PublicKey>> = held
+        .iter()
+        .map(|one| match &one.key.key {
+            key @ PublicKey::Rsa { n, .. } => moduli.insert(n).then_some(key),
+            _ => None,
+        })
+        .collect();
+    for (index, shown) in cross_check::rsa(distinct) {
+        let (one, fingerprint) = (&held[index], held[index].key.fingerprint);
+        match shown {
+            Shown::SmallFactor(factor) => {
+                if strength::small_factor(&one.key.key, Depth::Quick).is_none() {
+                    let fault = RegisterFault::WeakKey { weakness: Weakness::SmallFactor { factor }, fingerprint };
+                    found.say(fault, &one.key.place, one.owner);
+                }
+            }
+            Shown::SharedPrime(others) => {
+                let with = others.iter().map(|other| held[*other].owner.to_owned()).collect();
+                let beside = others.iter().map(|other| held[*other].key.place.clone()).collect();
+                let fault = RegisterFault::WeakKey { weakness: Weakness::SharedPrime { with }, fingerprint };
+                found.say_beside(fault, &one.key.place, beside, one.owner);
+            }
+            // Only distinct moduli were looked at.
+            Shown::SameModulus(_) => {}
+        }
+    }
+}
+
+fn in_several_hands(held: &[Held<'_>], found: &mut Found) {
+    let mut first: HashMap<Fingerprint, &Held<'_>> = HashMap::new();
+    for one in held {
+        let Some(earlier) = first.get(&one.key.fingerprint) else {
+            first.insert(one.key.fingerprint, one);
+            continue;
+        };
+        let fingerprint = one.key.fingerprint;
+        let beside = vec![earlier.key.place.clone()];
+        let fault = if earlier.owner == one.owner && earlier.key.account == one.key.account {
+            RegisterFault::DuplicateKey { fingerprint }
+        } else {
+            RegisterFault::SharedKey { fingerprint, other: earlier.owner.to_owned() }
+        };
+        found.say_beside(fault, &one.key.place, beside, one.owner);
+    }
+}
+
+fn by_policy(register: &Register, one: &Held<'_>, today: Date, found: &mut Found) {
+    let algorithm = one.key.key.algorithm();
+    if !register.rules.policy.algorithms.contains(&algorithm) {
+        found.say(RegisterFault::AlgorithmNotAllowed { name: algorithm.name() }, &one.key.place, one.owner);
+    }
+    if let (Some(limit), Some(added)) = (register.rules.key_age_days_max, one.key.added) {
+        let days = today.number() - added.number();
+        if days > limit {
+            found.say(RegisterFault::OldKey { days, limit }, &one.key.place, one.owner);
+        }
+    }
+    if let Some(pattern) = &register.rules.comment
+        && !matches(pattern.as_bytes(), one.key.comment.as_bytes())
+    {
+        let fault = RegisterFault::CommentForm { comment: one.key.comment.clone(), pattern: pattern.clone() };
+        found.say(fault, &one.key.place, one.owner);
+    }
+}
+
+/// Keys of programs must not open an account to anything from anywhere.
+fn automation(register: &Register, today: Date, found: &mut Found) {
+    let wanted = &register.rules.automation_options;
+    if wanted.is_empty() {
+        return;
+    }
+    for grant in register.grants.iter().filter(|grant| !grant.has_ended(today)) {
+        let of_machine = matches!(grant.whom.value, Whom::Machine { .. });
+        let named = |key: &OwnedKey| grant.key.as_ref().is_none_or(|label| label.value == key.label);
+        let automatic = |key: &OwnedKey| key.purpose == Purpose::Automation && key.is_active(today) && named(key);
+        let concerned = of_machine || register.people_of(grant).iter().any(|person| person.keys.iter().any(automatic));
+        let has = |option: &str| {
+            (option == "from" && grant.from.is_some())
+                || (option == "command" && grant.command.is_some())
+                || grant.options.iter().any(|set| set.split('=').next() == Some(option))
+        };
+        if concerned && !wanted.iter().any(|option| has(option)) {
+            let fault = RegisterFault::AutomationUnlimited { wanted: wanted.clone() };
+            found.say(fault, &grant.whom.place, &about(&grant.whom.value));
+        }
+    }
+}
+
+pub(super) fn about(whom: &Whom) -> String {
+    match whom {
+        Whom::Person(id) => id.clone(),
+        Whom::Team(team) => team.clone(),
+        Whom::Machine { account, host } => format!("{account}@{host}"),
+    }
+}

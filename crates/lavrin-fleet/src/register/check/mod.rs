@@ -1,0 +1,56 @@
+//! What is wrong with a register, without a look at any host. One file for each family of findings.
+
+mod exceptions;
+mod grants;
+mod hosts;
+mod keys;
+
+use super::{Date, Place, Reading, Register, RegisterFault, RegisterFinding};
+use lavrin_server::finding::Severity;
+
+/// Everything that is wrong, file by file and from top to bottom.
+#[must_use]
+pub fn check(reading: &Reading, today: Date) -> Vec<RegisterFinding> {
+    let mut found = Found { findings: reading.findings.clone() };
+    let register = &reading.register;
+    keys::check(register, today, &mut found);
+    grants::check(register, today, &mut found);
+    hosts::check(register, today, &mut found);
+    let mut findings = exceptions::apply(register, today, found.findings);
+    weigh(register, &mut findings);
+    findings.sort_by_key(|finding| (finding.place.file, finding.place.span.start, finding.fault.rule()));
+    findings
+}
+
+/// The most urgent severity among findings.
+#[must_use]
+pub fn worst(findings: &[RegisterFinding]) -> Option<Severity> {
+    findings.iter().map(|finding| finding.severity).max()
+}
+
+/// Findings as they come.
+struct Found {
+    findings: Vec<RegisterFinding>,
+}
+
+impl Found {
+    fn say(&mut self, fault: RegisterFault, place: &Place, about: &str) {
+        self.say_beside(fault, place, Vec::new(), about);
+    }
+
+    fn say_beside(&mut self, fault: RegisterFault, place: &Place, beside: Vec<Place>, about: &str) {
+        let severity = fault.severity();
+        self.findings.push(RegisterFinding { fault, place: place.clone(), beside, about: about.to_owned(), severity });
+    }
+}
+
+/// Severities as the register wants them.
+fn weigh(register: &Register, findings: &mut Vec<RegisterFinding>) {
+    let wanted = &register.rules.severities;
+    findings.retain(|finding| wanted.get(finding.fault.rule()) != Some(&None));
+    for finding in findings {
+        if let Some(Some(severity)) = wanted.get(finding.fault.rule()) {
+            finding.severity = *severity;
+        }
+    }
+}

@@ -1,0 +1,374 @@
+//! The register: who the people are, which public keys are theirs, which hosts there are, and who may use which account.
+//!
+//! It is read from the text of its files ([`read`]); everything in it knows where it stands, so that each fault can point at
+//! its line. [`check`] says what is wrong with it, without looking at any host.
+
+pub mod check;
+pub mod edit;
+mod fault;
+mod fields;
+mod read;
+
+pub use fault::{RegisterFault, RegisterFinding};
+pub use lavrin_keys::date::Date;
+use lavrin_keys::key::policy::Policy;
+use lavrin_keys::key::{Fingerprint, PublicKey};
+use lavrin_keys::keysfile::options::{self, OptionFault, Options};
+pub use read::{Reading, read};
+use std::collections::{BTreeMap, HashSet};
+use std::ops::Range;
+
+/// A file of the register as it was read.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct SourceFile {
+    /// Its path below the register's folder, with `/` between the parts.
+    pub path: String,
+    /// Its text.
+    pub text: String,
+}
+
+/// Where something stands.
+#[derive(Debug, Clone, PartialEq, Eq, Hash)]
+pub struct Place {
+    /// Which file, counted from 0 in the order in which they were read.
+    pub file: usize,
+    /// Which bytes of it.
+    pub span: Range<usize>,
+}
+
+/// A value and where it stands.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Placed<T> {
+    /// The value.
+    pub value: T,
+    /// Where.
+    pub place: Place,
+}
+
+/// What a key is for.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
+pub enum Purpose {
+    /// A person at a keyboard.
+    #[default]
+    Person,
+    /// A program that runs by itself.
+    Automation,
+    /// For the day on which nothing else works.
+    BreakGlass,
+}
+
+impl Purpose {
+    /// Every purpose with its name.
+    pub const NAMES: [(&'static str, Self); 3] =
+        [("person", Self::Person), ("automation", Self::Automation), ("break-glass", Self::BreakGlass)];
+
+    /// Its name.
+    #[must_use]
+    pub fn name(self) -> &'static str {
+        Self::NAMES.into_iter().find(|(_, purpose)| *purpose == self).map_or("person", |(name, _)| name)
+    }
+}
+
+/// A public key of a person, or of an account on a host.
+#[derive(Debug, Clone)]
+pub struct OwnedKey {
+    /// What its owner calls it.
+    pub label: String,
+    /// The key.
+    pub key: PublicKey,
+    /// Its fingerprint.
+    pub fingerprint: Fingerprint,
+    /// The comment on its line.
+    pub comment: String,
+    /// What it is for.
+    pub purpose: Purpose,
+    /// Since when it is known.
+    pub added: Option<Date>,
+    /// Since when it is not used any more.
+    pub retired: Option<Date>,
+    /// For a key of a host: the account that it belongs to.
+    pub account: Option<String>,
+    /// For a key of a host: where its private half lies there.
+    pub file: Option<String>,
+    /// Where its line stands.
+    pub place: Place,
+}
+
+impl OwnedKey {
+    /// Whether it is in use on this day.
+    #[must_use]
+    pub fn is_active(&self, today: Date) -> bool {
+        self.retired.is_none_or(|retired| retired > today)
+    }
+}
+
+/// A person.
+#[derive(Debug, Clone)]
+pub struct Person {
+    /// The name under which the register knows them.
+    pub id: String,
+    /// The full name.
+    pub name: String,
+    /// The team they belong to.
+    pub team: Option<String>,
+    /// Since when they are there.
+    pub since: Option<Date>,
+    /// The day on which they left.
+    pub left: Option<Placed<Date>>,
+    /// Their keys.
+    pub keys: Vec<OwnedKey>,
+    /// Where they stand.
+    pub place: Place,
+}
+
+impl Person {
+    /// Whether they have left by this day.
+    #[must_use]
+    pub fn has_left(&self, today: Date) -> bool {
+        self.left.as_ref().is_some_and(|left| left.value <= today)
+    }
+}
+
+/// A host.
+#[derive(Debug, Clone)]
+pub struct Host {
+    /// The name under which the register knows it.
+    pub id: String,
+    /// Name or address at which it is reached.
+    pub address: String,
+    /// Port of its SSH server.
+    pub port: u16,
+    /// How it is spoken to.
+    pub reach: Option<String>,
+    /// What it is grouped by.
+    pub tags: Vec<String>,
+    /// Where it stands in the world.
+    pub site: Option<String>,
+    /// The account that is used to sign in.
+    pub login: Option<String>,
+    /// The host over which it is reached.
+    pub through: Option<Placed<String>>,
+    /// Its host keys.
+    pub host_keys: Vec<Placed<PublicKey>>,
+    /// The accounts whose key files are managed.
+    pub accounts: Vec<Placed<String>>,
+    /// Keys that are left alone although nobody is known for them.
+    pub leave: Vec<Placed<Fingerprint>>,
+    /// What stands among them and is no fingerprint. Whoever may write an entry may write its comment, so it leaves nothing alone.
+    pub leave_unread: Vec<Placed<String>>,
+    /// Whether everybody who may enter its managed accounts is in the register: then keys of nobody are removed too.
+    pub complete: bool,
+    /// Keys that belong to accounts on it.
+    pub keys: Vec<OwnedKey>,
+    /// Where it stands.
+    pub place: Place,
+}
+
+/// Who a grant is for.
+#[derive(Debug, Clone, PartialEq, Eq, Hash)]
+pub enum Whom {
+    /// A person.
+    Person(String),
+    /// Everybody of a team.
+    Team(String),
+    /// An account on a host, for what runs there by itself.
+    Machine {
+        /// The account.
+        account: String,
+        /// The host.
+        host: String,
+    },
+}
+
+/// Who may use which account where.
+#[derive(Debug, Clone)]
+pub struct Grant {
+    /// Who.
+    pub whom: Placed<Whom>,
+    /// Only with the key of this label.
+    pub key: Option<Placed<String>>,
+    /// Which account.
+    pub account: String,
+    /// On these hosts.
+    pub hosts: Vec<Placed<String>>,
+    /// On every host with one of these tags.
+    pub tags: Vec<Placed<String>>,
+    /// Until the end of this day.
+    pub until: Option<Placed<Date>>,
+    /// From these addresses only.
+    pub from: Option<String>,
+    /// For this command only.
+    pub command: Option<String>,
+    /// Further options of the entry.
+    pub options: Vec<String>,
+    /// Why.
+    pub reason: Option<String>,
+    /// Where it stands.
+    pub place: Place,
+}
+
+impl Grant {
+    /// What stands in front of the key in an entry for it.
+    ///
+    /// # Errors
+    /// [`OptionFault`] where a server would skip such an entry.
+    pub fn entry_options(&self) -> Result<Options, OptionFault> {
+        entry_options(self.from.as_deref(), self.command.as_deref(), &self.options)
+    }
+
+    /// Whether its last day is over.
+    #[must_use]
+    pub fn has_ended(&self, today: Date) -> bool {
+        self.until.as_ref().is_some_and(|until| until.value < today)
+    }
+}
+
+/// A finding that is let pass for a while.
+#[derive(Debug, Clone)]
+pub struct Exception {
+    /// The rule.
+    pub rule: Placed<String>,
+    /// Whom or what it is about: a person, a host, or `ACCOUNT@HOST`.
+    pub about: String,
+    /// Why.
+    pub reason: String,
+    /// Until the end of this day.
+    pub until: Placed<Date>,
+    /// Where it stands.
+    pub place: Place,
+}
+
+/// A removal that could not be carried out yet.
+#[derive(Debug, Clone)]
+pub struct Owed {
+    /// The key.
+    pub fingerprint: String,
+    /// Whose it is.
+    pub person: Option<String>,
+    /// The account.
+    pub account: String,
+    /// The host.
+    pub host: String,
+    /// Since when it is owed.
+    pub since: Date,
+    /// Where it stands.
+    pub place: Place,
+}
+
+/// What the register asks beyond what every register is asked.
+#[derive(Debug, Clone, Default)]
+pub struct Rules {
+    /// Algorithms, sizes and modes.
+    pub policy: Policy,
+    /// Days after which a key is old.
+    pub key_age_days_max: Option<i64>,
+    /// A pattern with `*` and `?` that each comment has to match.
+    pub comment: Option<String>,
+    /// Options of which keys for automation have to carry one.
+    pub automation_options: Vec<String>,
+    /// Rules that are told with another severity; `None`: not at all.
+    pub severities: BTreeMap<String, Option<lavrin_server::finding::Severity>>,
+}
+
+/// The register.
+#[derive(Debug, Clone, Default)]
+pub struct Register {
+    /// What it is called.
+    pub name: String,
+    /// What it asks.
+    pub rules: Rules,
+    /// The people by their names here.
+    pub people: BTreeMap<String, Person>,
+    /// The hosts by their names here.
+    pub hosts: BTreeMap<String, Host>,
+    /// The grants in their order.
+    pub grants: Vec<Grant>,
+    /// The exceptions.
+    pub exceptions: Vec<Exception>,
+    /// Removals that are still owed.
+    pub owed: Vec<Owed>,
+}
+
+impl Register {
+    /// The people of a team.
+    pub fn team<'a>(&'a self, team: &'a str) -> impl Iterator<Item = &'a Person> {
+        self.people.values().filter(move |person| person.team.as_deref() == Some(team))
+    }
+
+    /// The hosts that a grant names or that carry one of its tags; a host named `*` stands for all.
+    pub fn hosts_of<'a>(&'a self, grant: &'a Grant) -> impl Iterator<Item = &'a Host> {
+        let all = grant.hosts.iter().any(|host| host.value == "*");
+        self.hosts.values().filter(move |host| {
+            all || grant.hosts.iter().any(|name| name.value == host.id)
+                || grant.tags.iter().any(|tag| host.tags.contains(&tag.value))
+        })
+    }
+
+    /// The hosts that names stand for, each a host or a tag; without names every host. `Err` holds a name that is neither.
+    ///
+    /// # Errors
+    /// The first name that is neither a host nor a tag.
+    pub fn hosts_named<'a>(&'a self, names: &[String]) -> Result<Vec<&'a Host>, String> {
+        let is_tag = |name: &String| self.hosts.values().any(|host| host.tags.contains(name));
+        if let Some(odd) = names.iter().find(|name| !self.hosts.contains_key(*name) && !is_tag(name)) {
+            return Err(odd.clone());
+        }
+        let meant =
+            |host: &&Host| names.is_empty() || names.iter().any(|name| host.id == *name || host.tags.contains(name));
+        Ok(self.hosts.values().filter(meant).collect())
+    }
+
+    /// Whether the way to a host over others never ends.
+    #[must_use]
+    pub fn goes_round(&self, host: &Host) -> bool {
+        let mut passed = HashSet::from([host.id.as_str()]);
+        let mut next = host.through.as_ref().and_then(|through| self.hosts.get(&through.value));
+        while let Some(here) = next {
+            if !passed.insert(&here.id) {
+                return true;
+            }
+            next = here.through.as_ref().and_then(|through| self.hosts.get(&through.value));
+        }
+        false
+    }
+
+    /// The people whom a grant is for.
+    #[must_use]
+    pub fn people_of<'a>(&'a self, grant: &'a Grant) -> Vec<&'a Person> {
+        match &grant.whom.value {
+            Whom::Person(id) => self.people.get(id).into_iter().collect(),
+            Whom::Team(team) => self.team(team).collect(),
+            Whom::Machine { .. } => Vec::new(),
+        }
+    }
+}
+
+/// What stands in front of a key that may be used from these addresses, for this command, with these further options.
+///
+/// # Errors
+/// [`OptionFault`] where a server would skip such an entry.
+pub fn entry_options(from: Option<&str>, command: Option<&str>, more: &[String]) -> Result<Options, OptionFault> {
+    let quoted = |name: &str, value: &str| format!("{name}=\"{}\"", value.replace('"', "\\\""));
+    let from = from.map(|from| quoted("from", from));
+    let command = command.map(|command| quoted("command", command));
+    let all: Vec<String> = from.into_iter().chain(command).chain(more.iter().cloned()).collect();
+    if let Some(odd) = all.iter().find(|option| !is_one_line(option)) {
+        return Err(OptionFault::Unknown { name: lavrin_keys::text::printable(odd.as_bytes()) });
+    }
+    Options::parse(all.join(",").as_bytes())
+}
+
+/// Whether an option can stand in front of a key: no line end, and no blank outside of quotes.
+fn is_one_line(option: &str) -> bool {
+    !option.contains(['\n', '\r', '\0']) && options::split(option.as_bytes()).0.len() == option.len()
+}
+
+/// Whether a text can be the name of a person, a host, a team or a tag: it is part of paths and of commands.
+#[must_use]
+pub fn is_id(text: &str) -> bool {
+    let fine = |byte: u8| byte.is_ascii_lowercase() || byte.is_ascii_digit() || b"._-".contains(&byte);
+    (1..=64).contains(&text.len()) && text.bytes().all(fine) && text.as_bytes()[0].is_ascii_alphanumeric()
+}
+
+#[cfg(test)]
+mod tests;

@@ -1,0 +1,419 @@
+//! Reading a register from the text of its files.
+
+use super::fields::{Faults, Fields};
+use super::{
+    Date, Exception, Grant, Host, Owed, OwnedKey, Person, Place, Placed, Purpose, Register, RegisterFault,
+    RegisterFinding, Rules, SourceFile, Whom, is_id,
+};
+use crate::host_fault::HOST_RULES;
+use lavrin_keys::key::container::line;
+use lavrin_keys::key::policy::Policy;
+use lavrin_keys::key::{Algorithm, Fingerprint, KeyFault};
+use lavrin_server::finding::Severity;
+use rayon::prelude::*;
+use std::collections::BTreeMap;
+use std::collections::btree_map::Entry;
+use std::sync::Arc;
+use toml::Spanned;
+use toml::de::{DeTable, DeValue};
+
+/// What was read.
+#[derive(Debug, Clone, Default)]
+pub struct Reading {
+    /// The register; what could not be read is left out of it.
+    pub register: Register,
+    /// What was wrong with the text.
+    pub findings: Vec<RegisterFinding>,
+}
+
+/// What one file holds.
+#[derive(Default)]
+struct Part {
+    settings: Option<(String, Rules, Vec<Exception>)>,
+    people: Vec<Person>,
+    hosts: Vec<Host>,
+    grants: Vec<Grant>,
+    owed: Vec<Owed>,
+    faults: Faults,
+}
+
+/// Reads every file; each is taken for what its path says.
+#[must_use]
+pub fn read(files: &[SourceFile]) -> Reading {
+    let parts: Vec<Part> = files.par_iter().enumerate().map(|(number, file)| part(number, file)).collect();
+    let mut reading = Reading::default();
+    let mut faults = Faults::new();
+    for part in parts {
+        let register = &mut reading.register;
+        if let Some((name, rules, exceptions)) = part.settings {
+            (register.name, register.rules, register.exceptions) = (name, rules, exceptions);
+        }
+        for person in part.people {
+            put(&mut register.people, person.id.clone(), person, |person| &person.place, &mut faults);
+        }
+        for host in part.hosts {
+            put(&mut register.hosts, host.id.clone(), host, |host| &host.place, &mut faults);
+        }
+        register.grants.extend(part.grants);
+        register.owed.extend(part.owed);
+        faults.extend(part.faults);
+    }
+    reading.findings = faults
+        .into_iter()
+        .map(|(fault, place, about)| RegisterFinding {
+            severity: fault.severity(),
+            fault,
+            place,
+            beside: Vec::new(),
+            about,
+        })
+        .collect();
+    reading
+}
+
+fn put<T>(map: &mut BTreeMap<String, T>, id: String, value: T, place: impl Fn(&T) -> &Place, faults: &mut Faults) {
+    match map.entry(id) {
+        Entry::Occupied(entry) => {
+            let name = entry.key().clone();
+            faults.push((RegisterFault::NamedTwice { name: name.clone() }, place(&value).clone(), name));
+        }
+        Entry::Vacant(entry) => drop(entry.insert(value)),
+    }
+}
+
+fn part(number: usize, file: &SourceFile) -> Part {
+    let mut part = Part::default();
+    let (table, errors) = DeTable::parse_recoverable(&file.text);
+    for error in errors {
+        let span = error.span().unwrap_or(0..0);
+        let fault = RegisterFault::Syntax { said: error.message().to_owned() };
+        part.faults.push((fault, Place { file: number, span }, file.path.clone()));
+    }
+    // A file that is no TOML would only give faults that follow from the first.
+    if !part.faults.is_empty() {
+        return part;
+    }
+    let (folder, name) = file.path.rsplit_once('/').unwrap_or(("", &file.path));
+    let id = name.strip_suffix(".toml").unwrap_or(name);
+    match (folder, id) {
+        ("", "lavrin") => settings(number, table, &mut part),
+        ("people", id) => {
+            if let Some(person) = person(number, id, table, &mut part.faults) {
+                part.people.push(person);
+            }
+        }
+        ("", "hosts") => hosts(number, table, &mut part),
+        ("hosts", id) => {
+            if let Some(host) = host(number, id, table, &mut part.faults) {
+                part.hosts.push(host);
+            }
+        }
+        ("", "access") => {
+            let mut fields = Fields::new(number, "access", table, &mut part.faults);
+            let tables = fields.tables("grant");
+            part.grants = tables.into_iter().filter_map(|table| grant(number, table, fields.faults())).collect();
+            fields.end();
+        }
+        ("", "owed") => {
+            let mut fields = Fields::new(number, "owed", table, &mut part.faults);
+            let tables = fields.tables("removal");
+            part.owed = tables.into_iter().filter_map(|table| owed(number, table, fields.faults())).collect();
+            fields.end();
+        }
+        _ => {}
+    }
+    part
+}
+
+fn settings(number: usize, table: Spanned<DeTable<'_>>, part: &mut Part) {
+    let mut fields = Fields::new(number, "lavrin.toml", table, &mut part.faults);
+    let name = fields.needed_text("name").map(|name| name.value).unwrap_or_default();
+    let policy = fields.table("policy");
+    let rules = policy.map(|table| rules(number, table, fields.faults())).unwrap_or_default();
+    let tables = fields.tables("exception");
+    let exceptions = tables.into_iter().filter_map(|table| exception(number, table, fields.faults())).collect();
+    fields.end();
+    part.settings = Some((name, rules, exceptions));
+}
+
+fn rules(number: usize, table: Spanned<DeTable<'_>>, faults: &mut Faults) -> Rules {
+    let usual = Policy::default();
+    let mut fields = Fields::new(number, "policy", table, faults);
+    let size = |number: i64| usize::try_from(number).unwrap_or_default();
+    let mut algorithms = Vec::new();
+    for name in fields.texts("algorithms") {
+        match Algorithm::from_name(name.value.as_bytes()) {
+            Some(algorithm) => algorithms.push(algorithm),
+            None => fields.fault(
+                RegisterFault::BadValue { name: "algorithms".to_owned(), wanted: "a name as ssh-ed25519 or ssh-rsa" },
+                name.place,
+            ),
+        }
+    }
+    let policy = Policy {
+        rsa_bits_min: fields.number("rsa_bits_min", 1024..=16384).map_or(usual.rsa_bits_min, size),
+        rsa_bits_advised: fields.number("rsa_bits_advised", 1024..=16384).map_or(usual.rsa_bits_advised, size),
+        algorithms: if algorithms.is_empty() { usual.algorithms.clone() } else { algorithms },
+        ..usual
+    };
+    let rules = Rules {
+        policy,
+        key_age_days_max: fields.number("key_age_days_max", 1..=36_500),
+        comment: fields.text("comment").map(|pattern| pattern.value),
+        automation_options: fields.texts("automation_options").into_iter().map(|option| option.value).collect(),
+        severities: fields
+            .table("severity")
+            .map(|table| severities(number, table, fields.faults()))
+            .unwrap_or_default(),
+    };
+    fields.end();
+    rules
+}
+
+fn severities(number: usize, table: Spanned<DeTable<'_>>, faults: &mut Faults) -> BTreeMap<String, Option<Severity>> {
+    let mut found = BTreeMap::new();
+    for (rule, value) in table.into_inner() {
+        let (name, span) = (rule.get_ref().to_string(), value.span());
+        let place = |span| Place { file: number, span };
+        let known = RegisterFault::RULES.contains(&name.as_str()) || HOST_RULES.contains(&name.as_str());
+        let word = value.get_ref().as_str().unwrap_or_default();
+        let severity = Severity::URGENT_FIRST.into_iter().find(|severity| severity.name() == word);
+        if !known {
+            let fault = RegisterFault::UnknownName { what: "rule", name, near: None };
+            faults.push((fault, place(rule.span()), "policy".to_owned()));
+        } else if severity.is_none() && word != "off" {
+            let wanted = "critical, high, medium, low, info or off";
+            faults.push((RegisterFault::BadValue { name, wanted }, place(span), "policy".to_owned()));
+        } else {
+            found.insert(name, severity);
+        }
+    }
+    found
+}
+
+fn exception(number: usize, table: Spanned<DeTable<'_>>, faults: &mut Faults) -> Option<Exception> {
+    let mut fields = Fields::new(number, "exception", table, faults);
+    let (rule, about) = (fields.needed_text("rule"), fields.needed_text("about"));
+    let reason = fields.needed_text("reason");
+    let until = fields.date("until");
+    if until.is_none() {
+        let place = fields.place();
+        fields.fault(
+            RegisterFault::MissingField { name: "until" },
+            Place { span: place.span.start..place.span.start, ..place },
+        );
+    }
+    let place = fields.place();
+    fields.end();
+    Some(Exception { rule: rule?, about: about?.value, reason: reason?.value, until: until?, place })
+}
+
+/// A name that becomes part of paths and commands.
+fn checked_id(number: usize, id: &str, faults: &mut Faults) -> bool {
+    if !is_id(id) {
+        let wanted = "a name of small letters, digits, dots and dashes";
+        let fault = RegisterFault::BadValue { name: id.to_owned(), wanted };
+        faults.push((fault, Place { file: number, span: 0..0 }, id.to_owned()));
+    }
+    is_id(id)
+}
+
+fn person(number: usize, id: &str, table: Spanned<DeTable<'_>>, faults: &mut Faults) -> Option<Person> {
+    if !checked_id(number, id, faults) {
+        return None;
+    }
+    let mut fields = Fields::new(number, id, table, faults);
+    let name = fields.needed_text("name");
+    let tables = fields.tables("key");
+    let person = Person {
+        id: id.to_owned(),
+        place: name.as_ref().map_or_else(|| Place { file: number, span: 0..0 }, |name| name.place.clone()),
+        name: name.map_or_else(|| id.to_owned(), |name| name.value),
+        team: fields.text("team").map(|team| team.value),
+        since: fields.date("since").map(|since| since.value),
+        left: fields.date("left"),
+        keys: tables.into_iter().filter_map(|table| owned_key(number, id, table, false, fields.faults())).collect(),
+    };
+    fields.end();
+    Some(person)
+}
+
+fn owned_key(
+    number: usize,
+    about: &str,
+    table: Spanned<DeTable<'_>>,
+    of_host: bool,
+    faults: &mut Faults,
+) -> Option<OwnedKey> {
+    let mut fields = Fields::new(number, about, table, faults);
+    let text = fields.needed_text("line");
+    let label = fields.text("label").map(|label| label.value);
+    let purpose = fields.word("purpose", &Purpose::NAMES, "person, automation or break-glass");
+    let (added, retired) = (fields.date("added"), fields.date("retired"));
+    let (account, file) = if of_host { (fields.needed_text("account"), fields.text("file")) } else { (None, None) };
+    let read = text.map(|text| (line::parse(text.value.as_bytes()).map(own), text.place));
+    let key = match read {
+        Some((Some(Ok((key, fingerprint, comment))), place)) => Some((key, fingerprint, comment, place)),
+        Some((Some(Err(fault)), place)) => {
+            fields.fault(RegisterFault::BadKey { fault }, place);
+            None
+        }
+        Some((None, place)) => {
+            fields.fault(RegisterFault::BadKey { fault: KeyFault::NotAKey }, place);
+            None
+        }
+        None => None,
+    };
+    fields.end();
+    let (key, fingerprint, comment, place) = key?;
+    Some(OwnedKey {
+        label: label.unwrap_or_else(|| "main".to_owned()),
+        key,
+        fingerprint,
+        comment,
+        purpose: purpose.unwrap_or(if of_host { Purpose::Automation } else { Purpose::Person }),
+        added: added.map(|added| added.value),
+        retired: retired.map(|retired| retired.value),
+        account: account.map(|account| account.value),
+        file: file.map(|file| file.value),
+        place,
+    })
+}
+
+type Own = (lavrin_keys::key::PublicKey, lavrin_keys::key::Fingerprint, String);
+
+fn own(read: Result<line::KeyLine<'_>, KeyFault>) -> Result<Own, KeyFault> {
+    let read = read?;
+    let comment = lavrin_keys::text::printable(read.comment.trim_ascii());
+    Ok((Arc::unwrap_or_clone(read.key), read.fingerprint, comment))
+}
+
+fn hosts(number: usize, table: Spanned<DeTable<'_>>, part: &mut Part) {
+    for (id, value) in table.into_inner() {
+        let (id, span) = (id.get_ref().to_string(), value.span());
+        if let DeValue::Table(table) = value.into_inner() {
+            part.hosts.extend(host(number, &id, Spanned::new(span, table), &mut part.faults));
+        } else {
+            let fault = RegisterFault::WrongKind { name: id.clone(), wanted: "a table" };
+            part.faults.push((fault, Place { file: number, span }, id));
+        }
+    }
+}
+
+fn host(number: usize, id: &str, table: Spanned<DeTable<'_>>, faults: &mut Faults) -> Option<Host> {
+    if !checked_id(number, id, faults) {
+        return None;
+    }
+    let mut fields = Fields::new(number, id, table, faults);
+    let values = |list: Vec<Placed<String>>| list.into_iter().map(|item| item.value).collect::<Vec<_>>();
+    let mut host_keys = Vec::new();
+    for text in fields.texts("host_keys") {
+        match line::parse(text.value.as_bytes()).map(own) {
+            Some(Ok((key, ..))) => host_keys.push(Placed { value: key, place: text.place }),
+            Some(Err(fault)) => fields.fault(RegisterFault::BadKey { fault }, text.place),
+            None => fields.fault(RegisterFault::BadKey { fault: KeyFault::NotAKey }, text.place),
+        }
+    }
+    let (mut leave, mut leave_unread) = (Vec::new(), Vec::new());
+    for text in fields.texts("leave") {
+        match Fingerprint::parse(&text.value) {
+            Ok(key) => leave.push(Placed { value: key, place: text.place }),
+            Err(_) => leave_unread.push(text),
+        }
+    }
+    let tables = fields.tables("key");
+    let host = Host {
+        id: id.to_owned(),
+        address: fields.text("address").map_or_else(|| id.to_owned(), |address| address.value),
+        port: fields.number("port", 1..=65535).and_then(|port| u16::try_from(port).ok()).unwrap_or(22),
+        reach: fields.text("reach").map(|reach| reach.value),
+        tags: values(fields.texts("tags")),
+        site: fields.text("site").map(|site| site.value),
+        login: fields.text("login").map(|login| login.value),
+        through: fields.text("through"),
+        accounts: fields.texts("accounts"),
+        leave,
+        leave_unread,
+        complete: fields.flag("complete"),
+        host_keys,
+        keys: tables.into_iter().filter_map(|table| owned_key(number, id, table, true, fields.faults())).collect(),
+        place: fields.place(),
+    };
+    fields.end();
+    Some(host)
+}
+
+fn grant(number: usize, table: Spanned<DeTable<'_>>, faults: &mut Faults) -> Option<Grant> {
+    let mut fields = Fields::new(number, "access", table, faults);
+    let (person, team, machine) = (fields.text("person"), fields.text("team"), fields.text("machine"));
+    let account = fields.needed_text("account");
+    let place = fields.place();
+    let whom = whom(person, team, machine);
+    if let Err((fault, at)) = &whom {
+        fields.fault(fault.clone(), at.clone().unwrap_or_else(|| place.clone()));
+    }
+    let grant = Grant {
+        key: fields.text("key"),
+        hosts: fields.texts("hosts"),
+        tags: fields.texts("tags"),
+        until: fields.date("until"),
+        from: fields.text("from").map(|from| from.value),
+        command: fields.text("command").map(|command| command.value),
+        options: fields.texts("options").into_iter().map(|option| option.value).collect(),
+        reason: fields.text("reason").map(|reason| reason.value),
+        account: account.as_ref().map(|account| account.value.clone()).unwrap_or_default(),
+        whom: whom.unwrap_or_else(|_| Placed { value: Whom::Person(String::new()), place: place.clone() }),
+        place,
+    };
+    fields.end();
+    if grant.entry_options().is_err() {
+        let wanted = "options as they stand in front of a key, each one known to the server";
+        let about = grant.account.clone();
+        faults.push((RegisterFault::BadValue { name: "options".to_owned(), wanted }, grant.place.clone(), about));
+    }
+    let named = !matches!(&grant.whom.value, Whom::Person(id) if id.is_empty());
+    (named && account.is_some()).then_some(grant)
+}
+
+/// Exactly one of the three says who it is for.
+fn whom(
+    person: Option<Placed<String>>,
+    team: Option<Placed<String>>,
+    machine: Option<Placed<String>>,
+) -> Result<Placed<Whom>, (RegisterFault, Option<Place>)> {
+    match (person, team, machine) {
+        (Some(person), None, None) => Ok(Placed { value: Whom::Person(person.value), place: person.place }),
+        (None, Some(team), None) => Ok(Placed { value: Whom::Team(team.value), place: team.place }),
+        (None, None, Some(machine)) => {
+            let fault = RegisterFault::BadValue { name: "machine".to_owned(), wanted: "ACCOUNT@HOST" };
+            let (account, host) = machine.value.split_once('@').ok_or((fault, Some(machine.place.clone())))?;
+            let value = Whom::Machine { account: account.to_owned(), host: host.to_owned() };
+            Ok(Placed { value, place: machine.place })
+        }
+        (None, None, None) => Err((RegisterFault::MissingField { name: "person" }, None)),
+        (one, two, three) => {
+            let fault = RegisterFault::BadValue {
+                name: "person".to_owned(),
+                wanted: "one of person, team and machine, not several",
+            };
+            Err((fault, three.or(two).or(one).map(|placed| placed.place)))
+        }
+    }
+}
+
+fn owed(number: usize, table: Spanned<DeTable<'_>>, faults: &mut Faults) -> Option<Owed> {
+    let mut fields = Fields::new(number, "owed", table, faults);
+    let (fingerprint, person) = (fields.needed_text("key"), fields.text("person"));
+    let (account, host) = (fields.needed_text("account"), fields.needed_text("host"));
+    let since = fields.date("since");
+    let place = fields.place();
+    fields.end();
+    Some(Owed {
+        fingerprint: fingerprint?.value,
+        person: person.map(|person| person.value),
+        account: account?.value,
+        host: host?.value,
+        since: since.map_or(Date { year: 1970, month: 1, day: 1 }, |since| since.value),
+        place,
+    })
+}

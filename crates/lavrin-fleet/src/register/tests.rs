@@ -1,0 +1,242 @@
+use super::check::{check, worst};
+use super::*;
+use dashu_int::UBig;
+use lavrin_keys::key::strength::Weakness;
+use lavrin_keys::key::{PrivateKey, PublicKey};
+use lavrin_server::finding::Severity;
+use proptest::prelude::*;
+
+const TODAY: Date = Date { year: 2026, month: 11, day: 23 };
+
+fn line(seed: u8) -> String {
+    PrivateKey::ed25519(&[seed; 32]).unwrap().public().line(&format!("key{seed}@lantern"))
+}
+
+type Texts = Vec<(&'static str, String)>;
+
+fn files(texts: &[(&str, String)]) -> Vec<SourceFile> {
+    texts.iter().map(|(path, text)| SourceFile { path: (*path).to_owned(), text: text.clone() }).collect()
+}
+
+/// A register in which nothing is wrong.
+fn whole() -> Vec<(&'static str, String)> {
+    vec![
+        ("lavrin.toml", "name = \"Halvmark\"\n".to_owned()),
+        (
+            "people/edda.toml",
+            format!("name = \"Edda\"\nteam = \"office\"\n[[key]]\nlabel = \"main\"\nline = \"{}\"\n", line(1)),
+        ),
+        ("people/sten.toml", format!("name = \"Sten\"\n[[key]]\nline = \"{}\"\n", line(2))),
+        (
+            "hosts.toml",
+            format!(
+                "[lantern]\naddress = \"192.0.2.7\"\ntags = [\"lights\"]\naccounts = [\"keeper\"]\nhost_keys = [\"{}\"]\n",
+                line(9)
+            ),
+        ),
+        (
+            "access.toml",
+            "[[grant]]\nteam = \"office\"\naccount = \"keeper\"\ntags = [\"lights\"]\nuntil = 2027-01-31\n".to_owned(),
+        ),
+    ]
+}
+
+fn found(change: impl FnOnce(&mut Vec<(&'static str, String)>)) -> Vec<(&'static str, String)> {
+    let mut texts = whole();
+    change(&mut texts);
+    let files = files(&texts);
+    let reading = read(&files);
+    check(&reading, TODAY)
+        .iter()
+        .map(|finding| (finding.fault.rule(), files[finding.place.file].text[finding.place.span.clone()].to_owned()))
+        .collect()
+}
+
+fn replace(texts: &mut [(&'static str, String)], number: usize, what: &str, by: &str) {
+    assert!(texts[number].1.contains(what), "{what}");
+    texts[number].1 = texts[number].1.replace(what, by);
+}
+
+#[test]
+fn a_register_in_order_gives_nothing() {
+    assert_eq!(found(|_| {}), []);
+    let reading = read(&files(&whole()));
+    let grant = &reading.register.grants[0];
+    assert_eq!(reading.register.hosts_of(grant).map(|host| host.id.as_str()).collect::<Vec<_>>(), ["lantern"]);
+    assert_eq!(reading.register.people_of(grant).len(), 1);
+}
+
+#[test]
+fn faults_of_the_text_are_told_at_their_place_all_in_one_run() {
+    let told = found(|texts| {
+        replace(texts, 1, "team =", "taem =");
+        replace(texts, 2, "name = \"Sten\"", "since = \"2026-02-30\"");
+        replace(texts, 3, "accounts = [\"keeper\"]", "port = 70000");
+    });
+    let rules: Vec<&str> = told.iter().map(|(rule, _)| *rule).collect();
+    assert_eq!(rules, ["unknown-field", "missing-field", "wrong-kind", "wrong-kind", "unknown-name"]);
+    assert_eq!([told[0].1.as_str(), told[2].1.as_str(), told[3].1.as_str()], ["taem", "\"2026-02-30\"", "70000"]);
+    assert!(found(|texts| texts[4].1 += "until = \n").iter().any(|(rule, _)| *rule == "register-syntax"));
+}
+
+#[test]
+fn keys_are_judged_and_told_apart() {
+    let one = |change: &dyn Fn(&mut Texts)| found(|texts| change(texts))[0].0;
+    assert_eq!(one(&|texts| texts[2].1 = texts[2].1.replace(&line(2), &line(1))), "shared-key");
+    assert_eq!(one(&|texts| texts[1].1 += &format!("[[key]]\nline = \"{}\"\n", line(1))), "duplicate-key");
+    assert_eq!(one(&|texts| replace(texts, 2, "AAAA", "AAAB")), "person-without-key");
+    assert_eq!(one(&|texts| texts[0].1 += "[policy]\ncomment = \"*@office\"\n"), "comment-form");
+    assert_eq!(one(&|texts| texts[0].1 += "[policy]\nalgorithms = \"ssh-rsa\"\n"), "algorithm-not-allowed");
+    let old = |texts: &mut Vec<(&'static str, String)>| {
+        texts[0].1 += "[policy]\nkey_age_days_max = 365\n";
+        texts[2].1 += "added = 2025-11-01\n";
+    };
+    assert_eq!(one(&old), "old-key");
+}
+
+#[test]
+fn a_small_factor_is_told_once_however_small() {
+    for factor in [3u32, 1009, 1_000_003] {
+        let modulus = ((UBig::ONE << 2203usize) - UBig::ONE) * UBig::from(factor);
+        let key = PublicKey::rsa(&[1, 0, 1], &modulus.to_be_bytes()).unwrap().line("sten");
+        let mut texts = whole();
+        replace(&mut texts, 2, &line(2), &key);
+        let small = check(&read(&files(&texts)), TODAY).into_iter().filter_map(|finding| match finding.fault {
+            RegisterFault::WeakKey { weakness: Weakness::SmallFactor { factor }, .. } => Some(factor),
+            _ => None,
+        });
+        assert_eq!(small.collect::<Vec<_>>(), [factor.to_string()]);
+    }
+}
+
+#[test]
+fn grants_are_held_against_people_and_hosts() {
+    let one = |what: &str, by: &str| found(|texts| replace(texts, 4, what, by));
+    assert_eq!(one("2027-01-31", "2026-11-22")[0], ("account-without-way-in", "\"keeper\"".to_owned()));
+    assert_eq!(one("2027-01-31", "2026-11-22")[1], ("grant-ended", "2026-11-22".to_owned()));
+    assert_eq!(one("tags = [\"lights\"]", "hosts = [\"lantren\"]")[1].0, "unknown-name");
+    assert_eq!(one("tags = [\"lights\"]\n", "")[1].0, "grant-matches-nothing");
+    assert_eq!(one("team = \"office\"", "person = \"sten\"\nteam = \"office\"")[1].0, "bad-value");
+    let gone = found(|texts| {
+        replace(texts, 4, "team = \"office\"", "person = \"sten\"");
+        texts[2].1 = texts[2].1.replace("[[key]]", "left = 2026-11-20\n[[key]]");
+    });
+    assert_eq!(gone[0], ("grant-of-leaver", "\"sten\"".to_owned()));
+    let automation = found(|texts| {
+        texts[0].1 += "[policy]\nautomation_options = [\"from\", \"command\"]\n";
+        texts[1].1 += "purpose = \"automation\"\n";
+    });
+    assert_eq!(automation[0].0, "automation-unlimited");
+}
+
+#[test]
+fn hosts_need_keys_and_ways() {
+    let told = found(|texts| texts[3].1 = texts[3].1.replace("host_keys", "# host_keys"));
+    assert_eq!(told, [("host-unpinned", "[lantern]".to_owned())]);
+    assert_eq!(found(|texts| texts[3].1 += "through = \"lantern\"\n")[0].0, "through-loop");
+    assert_eq!(found(|texts| texts[3].1 += "through = \"pier\"\n")[0].0, "unknown-name");
+}
+
+#[test]
+fn entries_are_left_alone_by_their_key_and_never_where_it_is_a_persons() {
+    let leave = |what: &str| {
+        let told = found(|texts| replace(texts, 3, "accounts", &format!("leave = [\"{what}\"]\naccounts")));
+        told.into_iter().map(|(rule, _)| rule).collect::<Vec<_>>()
+    };
+    let key = |seed: u8| lavrin_keys::key::PrivateKey::ed25519(&[seed; 32]).unwrap().public().fingerprint().to_string();
+    assert_eq!(leave("build robot"), ["leave-by-comment"]);
+    assert_eq!(leave(&key(1)), ["leave-of-person"]);
+    assert!(leave(&key(9)).is_empty());
+}
+
+#[test]
+fn exceptions_excuse_for_a_while_and_are_told_when_they_have_no_use() {
+    let exception = |until: &str| {
+        format!(
+            "[[exception]]\nrule = \"host-unpinned\"\nabout = \"lantern\"\nreason = \"being built\"\nuntil = {until}\n"
+        )
+    };
+    let unpinned =
+        |texts: &mut Vec<(&'static str, String)>| texts[3].1 = texts[3].1.replace("host_keys", "# host_keys");
+    let excused = found(|texts| {
+        texts[0].1 += &exception("2026-12-01");
+        unpinned(texts);
+    });
+    assert_eq!(excused, []);
+    assert_eq!(found(|texts| texts[0].1 += &exception("2026-12-01"))[0].0, "exception-unused");
+    assert_eq!(found(|texts| texts[0].1 += &exception("2026-11-01"))[0].0, "exception-ended");
+}
+
+#[test]
+fn severities_are_the_registers_own() {
+    let mut texts = whole();
+    texts[0].1 += "[policy.severity]\nhost-unpinned = \"critical\"\n";
+    texts[3].1 = texts[3].1.replace("host_keys", "# host_keys");
+    assert_eq!(worst(&check(&read(&files(&texts)), TODAY)), Some(Severity::Critical));
+    texts[0].1 = texts[0].1.replace("\"critical\"", "\"off\"");
+    assert_eq!(check(&read(&files(&texts)), TODAY), []);
+}
+
+#[test]
+fn edits_keep_comments_order_and_blanks() {
+    let text = "# who uses what\n[[grant]] # first\n  person = \"edda\"   # our own\naccount='keeper'\nhosts = [ \"lantern\" ]\n\n# the end\n";
+    let hosts = ["pier".to_owned()];
+    let new =
+        edit::NewGrant { kind: "person", whom: "sten", account: "root", hosts: &hosts, ..edit::NewGrant::default() };
+    let added = edit::add_grant(text, &new).unwrap();
+    assert_eq!(added, format!("{text}\n[[grant]]\nperson = \"sten\"\naccount = \"root\"\nhosts = [\"pier\"]\n"));
+    assert_eq!(edit::remove_grants(&added, &[1]).unwrap(), text);
+    assert_eq!(edit::remove_grants(text, &[0]).unwrap(), "# who uses what\n\n# the end\n");
+    let left = edit::set_date("name = \"Sten\"\nleft = 2026-01-01 # on leave\n", "left", TODAY).unwrap();
+    assert_eq!(left, "name = \"Sten\"\nleft = 2026-11-23 # on leave\n");
+    assert!(edit::set_text("name = ", "name", Some("x")).is_err());
+}
+
+fn some_text() -> impl Strategy<Value = String> {
+    "[a-z]{1,8}( [a-z#=\\[\\]]{0,5})?"
+}
+
+proptest! {
+    #[test]
+    fn an_edit_changes_only_what_was_asked(
+        names in proptest::collection::vec(some_text(), 0..6),
+        comments in proptest::collection::vec("[ -~]{0,20}", 6),
+        blanks in 0usize..3,
+    ) {
+        let mut text = String::from("# access\n");
+        for (name, comment) in names.iter().zip(&comments) {
+            text += &format!("{}[[grant]]\nperson = {name:?} # {comment}\naccount  =  \"keeper\"\nhosts=[\"*\"]\n", "\n".repeat(blanks));
+        }
+        let hosts = ["lantern".to_owned()];
+        let new = edit::NewGrant { kind: "team", whom: "office", account: "root", hosts: &hosts, ..edit::NewGrant::default() };
+        let added = edit::add_grant(&text, &new).unwrap();
+        prop_assert!(added.starts_with(&text), "{added:?}");
+        prop_assert_eq!(edit::remove_grants(&added, &[names.len()]).unwrap(), text);
+        let register = read(&files(&[("access.toml", added)])).register;
+        prop_assert_eq!(register.grants.len(), names.len() + 1);
+    }
+
+    #[test]
+    fn any_text_is_read_to_its_end(text in "[ -~\n]{0,300}") {
+        for path in ["lavrin.toml", "people/a.toml", "hosts.toml", "hosts/a.toml", "access.toml", "owed.toml"] {
+            let files = files(&[(path, text.clone())]);
+            for finding in check(&read(&files), TODAY) {
+                prop_assert!(files[0].text.get(finding.place.span).is_some());
+            }
+        }
+    }
+}
+
+#[test]
+fn what_is_owed_is_added_and_taken_out_again() {
+    let new = |host| edit::NewOwed { key: "SHA256:abc", person: Some("sten"), account: "keeper", host, since: TODAY };
+    let one = edit::add_owed("", &new("lantern")).unwrap();
+    let two = edit::add_owed(&format!("{one}# by hand\n"), &new("skerry")).unwrap();
+    let reading = read(&files(&[("owed.toml", two.clone())]));
+    let hosts: Vec<&str> = reading.register.owed.iter().map(|owed| owed.host.as_str()).collect();
+    assert_eq!(hosts, ["lantern", "skerry"]);
+    assert_eq!(reading.register.owed[0].since, TODAY);
+    let left = edit::remove_owed(&two, &[0]).unwrap();
+    assert!(left.starts_with("# by hand") && !left.contains("lantern") && left.contains("skerry"), "{left}");
+    assert!(edit::remove_owed(&two, &[2]).is_err() && edit::remove_owed("", &[0]).is_err());
+}

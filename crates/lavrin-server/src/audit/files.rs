@@ -1,0 +1,63 @@
+//! Findings about modes and owners of key files and the folders they lie in.
+
+use super::Report;
+use crate::access_rules::{Access, Obstacle, access};
+use crate::account::Account;
+use crate::finding::{Fault, Finding};
+use crate::fs::{BytePath, Node};
+use crate::login;
+use crate::system::System;
+use lavrin_keys::key::policy::Policy;
+use std::collections::HashSet;
+
+pub(super) fn audit(account: &Account, files: &[BytePath], seen: &System<'_>, policy: &Policy, report: &mut Report) {
+    let strict = login::strict(&seen.settings(account), seen);
+    let mut told: HashSet<BytePath> = HashSet::new();
+    for path in files {
+        let mut say = |path: &BytePath, fault| {
+            if told.insert(path.clone()) {
+                report.findings.push(Finding {
+                    fault,
+                    account: Some(account.name.clone()),
+                    path: Some(path.clone()),
+                    line: None,
+                });
+            }
+        };
+        let real = match access(path, account, strict, seen) {
+            Access::Open(real) => real,
+            Access::Barred(real, obstacles) => {
+                for Obstacle { path, kind } in obstacles {
+                    say(&path, kind.into());
+                }
+                real
+            }
+            Access::NotRegular(real) => {
+                say(&real, Fault::WrongKind);
+                continue;
+            }
+            Access::LinkLoop => {
+                say(path, Fault::WrongKind);
+                continue;
+            }
+            Access::Missing(_) | Access::Unseen(..) => continue,
+        };
+        if !real.is_within(&account.home) {
+            continue;
+        }
+        for (path, wanted) in [(Some(real.clone()), policy.file_mode), (real.parent(), policy.folder_mode)] {
+            let Some(path) = path.filter(|path| *path != account.home) else { continue };
+            if let Some(fault) = seen.node(&path).into_known().and_then(|node| beyond_policy(node, account, wanted)) {
+                say(&path, fault);
+            }
+        }
+    }
+}
+
+fn beyond_policy(node: &Node, account: &Account, wanted: u32) -> Option<Fault> {
+    if node.uid == 0 && !account.is_root() {
+        return Some(Fault::OwnedByRoot { wanted: account.uid });
+    }
+    (node.mode & !wanted & 0o777 != 0)
+        .then_some(Fault::ModeWiderThanPolicy { found: node.mode, wanted: node.mode & wanted })
+}

@@ -1,0 +1,580 @@
+//! The verdict: would this server let this key into this account, and which rule decides.
+
+mod account_rules;
+mod dropbear;
+mod gone;
+mod limits;
+mod offered;
+mod reason;
+
+use crate::access_rules::{self, Access, Obstacle};
+use crate::account::Account;
+use crate::fs::{BytePath, Fact, Why};
+use crate::server_config::addresses;
+use crate::server_config::{self, ConfigFault, Settings};
+use crate::survey::glob;
+use crate::survey::{KEYS_FILE_BYTES_MAX, Resolved, Want, Wanted, Who, resolve};
+use crate::system::System;
+pub use gone::{NotGone, Traces, not_gone};
+use lavrin_keys::key::container::PieceKind;
+use lavrin_keys::key::container::certificate::Certificate;
+use lavrin_keys::key::{Fingerprint, PublicKey};
+use lavrin_keys::keysfile::{Entry, KeysFile};
+use lavrin_keys::pieces::read;
+use lavrin_keys::services;
+use lavrin_keys::version::Version;
+pub use limits::Limits;
+pub(crate) use offered::{lists, revoked_file};
+pub use reason::{Reason, ReasonKind};
+use std::collections::HashSet;
+use std::sync::Arc;
+
+/// What is asked.
+#[derive(Debug, Clone)]
+pub struct Question {
+    /// The account.
+    pub account: String,
+    /// The key, by its fingerprint.
+    pub fingerprint: Fingerprint,
+    /// The key itself, where it is at hand; its size decides too.
+    pub key: Option<PublicKey>,
+    /// The certificate that is offered with the key, where one is.
+    pub certificate: Option<Certificate>,
+    /// The signature algorithm that the client uses; without one the best that the server accepts.
+    pub signature: Option<String>,
+    /// Seconds since 1970 (UTC), for `expiry-time=`.
+    pub now: i64,
+}
+
+impl Question {
+    /// Asks about a plain key.
+    #[must_use]
+    pub fn plain(account: &str, key: &PublicKey, now: i64) -> Self {
+        Self {
+            account: account.to_owned(),
+            fingerprint: key.fingerprint(),
+            key: Some(key.clone()),
+            certificate: None,
+            signature: None,
+            now,
+        }
+    }
+}
+
+/// The answer.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Verdict {
+    /// Accepted, refused, or not to be decided from what was seen.
+    pub outcome: Outcome,
+    /// The rule that decides; none where the key is accepted.
+    pub deciding: Option<Reason>,
+    /// What else would refuse or could not be decided.
+    pub also: Vec<Reason>,
+    /// The entry that the server takes, or would take.
+    pub entry: Option<Place>,
+    /// With which limits the key opens the account.
+    pub limits: Limits,
+}
+
+/// The three outcomes.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Outcome {
+    /// The key opens the account.
+    Accepted,
+    /// It does not.
+    Refused,
+    /// Something that decides could not be seen.
+    Undecided,
+}
+
+/// A line in a file.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Place {
+    /// The file.
+    pub path: BytePath,
+    /// The line, counted from 1.
+    pub line: usize,
+}
+
+/// What has to be looked at before [`judge`] can say everything about one account.
+#[must_use]
+pub fn wants(name: &str, seen: &System<'_>) -> Vec<Want> {
+    if !seen.looked {
+        return vec![Want { what: Wanted::System(Who::One(name.to_owned())), account: None }];
+    }
+    let Some(account) = seen.account(name) else { return Vec::new() };
+    let mut wants = wants_of(account, seen);
+    if let Resolved::Ask(path) = resolve(&account.shell, seen) {
+        wants.push(Want { what: Wanted::Node(path), account: None });
+    }
+    wants.extend(offered::revoked_wants(account, seen));
+    wants.retain(|want| !seen.answers(want));
+    wants
+}
+
+/// What has to be looked at to find the key in the files of other accounts too.
+#[must_use]
+pub fn wants_of_others(seen: &System<'_>) -> Vec<Want> {
+    let mut distinct = HashSet::new();
+    let all = seen.accounts.iter().flat_map(|account| wants_of(account, seen));
+    all.filter(|want| distinct.insert(want.clone())).collect()
+}
+
+/// The key of this fingerprint, from whichever of the account's files holds it.
+#[must_use]
+pub fn find_key(name: &str, fingerprint: &Fingerprint, seen: &System<'_>) -> Option<PublicKey> {
+    let account = seen.account(name)?;
+    key_files(account, seen).iter().find_map(|file| {
+        let Resolved::To(real, _) = resolve(file, seen) else { return None };
+        let document = seen.keys_file(seen.content(&real).into_known()?);
+        let entries = document.entries().map(|(_, entry)| entry.key.clone());
+        let dead = document.unusable().filter_map(|(_, unusable)| unusable.key.clone());
+        entries.chain(dead).find(|key| key.fingerprint() == *fingerprint).map(Arc::unwrap_or_clone)
+    })
+}
+
+/// Every key that stands in a key file of the account, usable or not, with its comment, each once.
+#[must_use]
+pub fn keys_of(name: &str, seen: &System<'_>) -> Vec<(PublicKey, Vec<u8>)> {
+    let Some(account) = seen.account(name) else { return Vec::new() };
+    let mut found: Vec<(PublicKey, Vec<u8>)> = Vec::new();
+    let mut told = HashSet::new();
+    for file in key_files(account, seen) {
+        let Resolved::To(real, _) = resolve(&file, seen) else { continue };
+        let Some(bytes) = seen.content(&real).into_known() else { continue };
+        let document = seen.keys_file(bytes);
+        let entries = document.entries().map(|(_, entry)| (entry.key.clone(), entry.comment.clone()));
+        let dead = document.unusable().filter_map(|(_, unusable)| Some((unusable.key.clone()?, Vec::new())));
+        for (key, comment) in entries.chain(dead) {
+            if told.insert(key.fingerprint()) {
+                found.push((Arc::unwrap_or_clone(key), comment));
+            }
+        }
+    }
+    found
+}
+
+/// The same for an account that was found. Homes on a network file system that nobody asked for are left alone.
+#[must_use]
+pub fn wants_of(account: &Account, seen: &System<'_>) -> Vec<Want> {
+    if seen.network_homes.contains(&account.home) {
+        return Vec::new();
+    }
+    let mut wants = match (seen.server.is_dropbear(), &seen.said_by_server) {
+        (true, _) => dropbear::wants().to_vec(),
+        (false, Some(_)) => Vec::new(),
+        (false, None) => server_config::wants(seen),
+    };
+    let (folders, _) = folders_of_patterns(account, seen);
+    let name = || Some(account.name.clone());
+    wants.extend(folders.into_iter().map(|folder| Want { what: Wanted::Names(folder), account: name() }));
+    if asks_for_services(account, seen) {
+        wants.push(Want { what: Wanted::Bytes(services::PATH.into(), services::BYTES_MAX), account: None });
+    }
+    for file in key_files(account, seen) {
+        wants.extend(access_rules::wants(&file, account, seen));
+        if let Some(real) = access_rules::may_be_read(&file, account, seen) {
+            let what = Wanted::Bytes(real, KEYS_FILE_BYTES_MAX);
+            wants.push(Want { what, account: Some(account.name.clone()) });
+        }
+    }
+    wants.retain(|want| !seen.answers(want));
+    wants
+}
+
+/// Whether an entry names a port by its name.
+fn asks_for_services(account: &Account, seen: &System<'_>) -> bool {
+    if seen.server.is_dropbear() || seen.bytes.contains_key(&BytePath::from(services::PATH)) {
+        return false;
+    }
+    let of_ports = |bytes: &[u8]| {
+        let mut places = memchr::memmem::find_iter(bytes, b"permit");
+        places.any(|at| {
+            let line = bytes[at..].split(|byte| *byte == b'\n').next().unwrap_or_default();
+            let value = line.splitn(3, |byte| *byte == b'"').nth(1).unwrap_or_default();
+            services::may_be_named(&String::from_utf8_lossy(value))
+        })
+    };
+    key_files(account, seen).iter().any(|file| seen.content(file).into_known().is_some_and(|bytes| of_ports(bytes)))
+}
+
+/// What root may look at for an account where that may not look itself: its own files where root alone, or the account in
+/// its own folders, has put them. `None`: every account's.
+#[must_use]
+pub fn root_may_see(name: Option<&str>, seen: &System<'_>) -> HashSet<BytePath> {
+    let accounts = seen.accounts.iter().filter(|account| name.is_none_or(|name| account.name == name));
+    let files = accounts.flat_map(|account| key_files(account, seen));
+    files.flat_map(|file| access_rules::root_may_see(&file, seen)).collect()
+}
+
+/// Since this version `AuthorizedKeysFile` may be a pattern.
+const PATTERNS_SINCE: Version = Version(10, 0);
+
+/// The key files of an account: dropbear knows one, OpenSSH those that its settings name.
+#[must_use]
+pub fn key_files(account: &Account, seen: &System<'_>) -> Vec<BytePath> {
+    if seen.server.is_dropbear() {
+        return seen.switches().key_file(account).into_iter().collect();
+    }
+    let files = seen.settings(account).key_files(account);
+    if seen.server.rules() < PATTERNS_SINCE || !files.iter().any(glob::is_pattern) {
+        return files;
+    }
+    let expanded = files
+        .into_iter()
+        .map(|file| if glob::is_pattern(&file) { glob::expand(&file, seen).paths } else { vec![file] });
+    expanded.flatten().collect()
+}
+
+/// Folders whose names have to be seen, and those whose names could not be, before it is known which key files an account has.
+fn folders_of_patterns(account: &Account, seen: &System<'_>) -> (Vec<BytePath>, Vec<BytePath>) {
+    if seen.server.is_dropbear() || seen.server.rules() < PATTERNS_SINCE {
+        return (Vec::new(), Vec::new());
+    }
+    let files = seen.settings(account).key_files(account);
+    let expanded = files.iter().filter(|file| glob::is_pattern(file)).map(|file| glob::expand(file, seen));
+    expanded.fold((Vec::new(), Vec::new()), |(mut ask, mut unseen), one| {
+        ask.extend(one.ask);
+        unseen.extend(one.unseen);
+        (ask, unseen)
+    })
+}
+
+/// Whether the server refuses to read files with loose modes. Dropbear always does.
+#[must_use]
+pub fn strict(settings: &Settings, seen: &System<'_>) -> bool {
+    seen.server.is_dropbear() || settings.word("strictmodes") != "no"
+}
+
+/// Decides.
+#[must_use]
+pub fn judge(question: &Question, seen: &System<'_>) -> Verdict {
+    let Some(account) = seen.account(&question.account) else {
+        return settle(vec![Reason::plain(ReasonKind::NoSuchAccount)], None, Limits::default());
+    };
+    if seen.network_homes.contains(&account.home) {
+        let unseen = Reason::at(ReasonKind::Unseen(Why::NetworkHome), &account.home, None);
+        return settle(vec![unseen], None, Limits::default());
+    }
+    let settings = seen.settings(account);
+    let mut reasons = config_reasons(&settings);
+    if seen.server.is_dropbear() {
+        reasons.extend(dropbear::reasons(account, question, seen));
+    }
+    reasons.extend(account_rules::reasons(account, &settings, question, seen));
+    reasons.extend(offered::reasons(question, account, &settings, seen));
+    // What comes behind the key on the server comes behind it here.
+    let (late, mut reasons): (Vec<_>, Vec<_>) = reasons.into_iter().partition(|reason| reason.kind.is_behind_the_key());
+    let found = search(question, account, &settings, seen);
+    let accepted = found.entry.is_some();
+    if !accepted {
+        reasons.extend(found.reasons.iter().cloned());
+        if found.reasons.iter().all(|reason| reason.kind == ReasonKind::NoEntry || reason.kind == ReasonKind::NoKeyFile)
+        {
+            reasons.extend(other_accounts(question, account, seen));
+        }
+    }
+    reasons.extend(late);
+    reasons.extend(open_questions(question, account, &settings, seen, accepted));
+    if accepted {
+        reasons.extend(found.reasons);
+    }
+    settle(reasons, found.entry, found.limits)
+}
+
+/// Sorts the reasons into a verdict. Refusals decide before open questions.
+fn settle(reasons: Vec<Reason>, entry: Option<Place>, limits: Limits) -> Verdict {
+    let (open, refusing): (Vec<_>, Vec<_>) = reasons.into_iter().partition(|reason| reason.kind.is_open());
+    let keys_may_come_from_elsewhere = open.iter().any(|reason| {
+        matches!(reason.kind, ReasonKind::Authorities(_) | ReasonKind::KeysCommand(_) | ReasonKind::Unseen(_))
+    });
+    let only_entry_is_missing =
+        refusing.iter().all(|reason| reason.kind.class() == "no-match" || reason.kind == ReasonKind::NoKeyFile);
+    let (outcome, mut all) = match (refusing.is_empty(), open.is_empty()) {
+        (true, true) => (Outcome::Accepted, Vec::new()),
+        (true, false) => (Outcome::Undecided, open),
+        (false, _) if keys_may_come_from_elsewhere && only_entry_is_missing => {
+            (Outcome::Undecided, open.into_iter().chain(refusing).collect())
+        }
+        (false, _) => (Outcome::Refused, refusing.into_iter().chain(open).collect()),
+    };
+    let deciding = if all.is_empty() { None } else { Some(all.remove(0)) };
+    Verdict { outcome, deciding, also: all, entry, limits }
+}
+
+/// A server whose configuration it refuses lets nobody in.
+fn config_reasons(settings: &Settings) -> Vec<Reason> {
+    let refused = |fault: &ConfigFault| {
+        Reason::at(
+            ReasonKind::ConfigRejected(fault.what.clone()),
+            &fault.path,
+            Some(fault.line).filter(|line| *line > 0),
+        )
+    };
+    let fatal = settings.bad_pattern().map(|pattern| {
+        let setting = settings.get("authorizedkeysfile");
+        Reason {
+            kind: ReasonKind::PatternUnknown(pattern),
+            path: setting.and_then(|setting| setting.path.clone()),
+            line: setting.and_then(|setting| setting.line),
+        }
+    });
+    let ends = settings
+        .ends
+        .as_ref()
+        .map(|fault| Reason::at(ReasonKind::SessionEnds(fault.what.clone()), &fault.path, Some(fault.line)));
+    settings.faults.iter().map(refused).chain(fatal).chain(ends).collect()
+}
+
+/// What the server's settings leave open.
+fn open_questions(
+    question: &Question,
+    account: &Account,
+    settings: &Settings,
+    seen: &System<'_>,
+    accepted: bool,
+) -> Vec<Reason> {
+    let mut reasons = Vec::new();
+    let place = |keyword: &str, kind: ReasonKind| {
+        let setting = settings.get(keyword)?;
+        Some(Reason { kind, path: setting.path.clone(), line: setting.line })
+    };
+    let said = |keyword: &str| settings.get(keyword).map(|setting| setting.words.join(" ")).unwrap_or_default();
+    if !accepted && question.certificate.is_some() {
+        reasons.extend(place("trustedusercakeys", ReasonKind::Authorities(said("trustedusercakeys"))));
+    }
+    if !accepted {
+        reasons.extend(place("authorizedkeyscommand", ReasonKind::KeysCommand(said("authorizedkeyscommand"))));
+    }
+    if accepted
+        && settings
+            .get("authenticationmethods")
+            .is_some_and(|setting| !setting.words.iter().any(|list| is_key_alone(list)))
+    {
+        reasons.extend(place("authenticationmethods", ReasonKind::FurtherMethod(said("authenticationmethods"))));
+    }
+    let (ask, unseen) = folders_of_patterns(account, seen);
+    for folder in ask.iter().chain(&unseen) {
+        reasons.push(Reason::at(ReasonKind::Unseen(Why::NotReached), folder, None));
+    }
+    if !settings.unseen.is_empty() && !seen.server.is_dropbear() {
+        reasons.push(Reason::at(ReasonKind::SettingsUnseen, &settings.unseen[0], None));
+    }
+    for (keyword, path, line) in &settings.unknown {
+        reasons.push(Reason::at(ReasonKind::SettingUnknown(keyword.clone()), path, Some(*line)));
+    }
+    for (keyword, path, line) in &settings.conditional {
+        let concerns = keyword != "permitrootlogin" || account.is_root();
+        if concerns && DECIDING_KEYWORDS.contains(&keyword.as_str()) {
+            reasons.push(Reason::at(ReasonKind::SettingConditional(keyword.clone()), path, Some(*line)));
+        }
+    }
+    reasons
+}
+
+/// Keywords that change whether a key opens an account.
+const DECIDING_KEYWORDS: [&str; 12] = [
+    "allowgroups",
+    "allowusers",
+    "authenticationmethods",
+    "authorizedkeyscommand",
+    "authorizedkeysfile",
+    "denygroups",
+    "denyusers",
+    "permitrootlogin",
+    "pubkeyacceptedalgorithms",
+    "pubkeyauthentication",
+    "requiredrsasize",
+    "revokedkeys",
+];
+
+fn is_key_alone(list: &str) -> bool {
+    list.eq_ignore_ascii_case("publickey") || list.eq_ignore_ascii_case("any")
+}
+
+struct Search {
+    reasons: Vec<Reason>,
+    entry: Option<Place>,
+    limits: Limits,
+}
+
+/// Goes through the key files as the server does: the first entry that matches and is usable wins.
+fn search(question: &Question, account: &Account, settings: &Settings, seen: &System<'_>) -> Search {
+    let mut reasons = Vec::new();
+    let files = key_files(account, seen);
+    if files.is_empty() {
+        reasons.push(Reason::plain(ReasonKind::NoKeyFileNamed));
+    }
+    let mut missing = Vec::new();
+    for file in &files {
+        let access = access_rules::access(file, account, strict(settings, seen), seen);
+        let real = match &access {
+            Access::Open(real) => real,
+            // A key file that is not there stops nothing; it is told only where no other file holds the key.
+            Access::Missing(_) => {
+                missing.push(Reason::at(ReasonKind::NoKeyFile, file, None));
+                continue;
+            }
+            barred => {
+                reasons.extend(barred_reasons(barred, file, question, account, settings, seen));
+                continue;
+            }
+        };
+        let bytes = match seen.content(real) {
+            Fact::Known(bytes) => bytes,
+            Fact::Absent => continue,
+            Fact::Unseen(why) => {
+                reasons.push(Reason::at(ReasonKind::Unseen(why), file, None));
+                continue;
+            }
+        };
+        match search_file(question, account, settings, seen, &seen.keys_file(bytes), file) {
+            Ok((line, limits)) => {
+                // What an earlier file says does not matter once a later one opens the account.
+                return Search { reasons: Vec::new(), entry: Some(Place { path: file.clone(), line }), limits };
+            }
+            Err(found) => reasons.extend(found),
+        }
+    }
+    if reasons.is_empty() {
+        reasons.extend(missing.into_iter().take(1));
+    } else if reasons.iter().any(|reason| reason.line.is_some()) {
+        // Where one file holds the key, it says nothing that another does not.
+        reasons.retain(|reason| reason.kind != ReasonKind::NoEntry);
+    }
+    Search { reasons, entry: None, limits: Limits::default() }
+}
+
+fn search_file(
+    question: &Question,
+    account: &Account,
+    settings: &Settings,
+    seen: &System<'_>,
+    file: &KeysFile,
+    path: &BytePath,
+) -> Result<(usize, Limits), Vec<Reason>> {
+    if seen.server.is_dropbear() {
+        return dropbear::search(file.as_bytes(), &question.fingerprint, path, seen.server.rules());
+    }
+    let mut reasons = Vec::new();
+    // A certificate is looked up by the key of its authority.
+    let wanted = question.certificate.as_ref().map_or(question.fingerprint, |certificate| certificate.authority);
+    for (line, entry) in file.entries().filter(|(_, entry)| entry.fingerprint == wanted) {
+        match entry_reason(question, account, settings, seen, entry) {
+            None => return Ok((line, Limits::of(&entry.options).and_of(question.certificate.as_ref()))),
+            Some(kind) => reasons.push(Reason::at(kind, path, Some(line))),
+        }
+    }
+    let dead = file.unusable().filter(|(_, line)| line.key.as_ref().is_some_and(|key| key.fingerprint() == wanted));
+    reasons.extend(
+        dead.map(|(line, unusable)| Reason::at(ReasonKind::DeadLine(unusable.fault.clone()), path, Some(line))),
+    );
+    if reasons.is_empty() {
+        let mangled = mangled_line(file, &wanted);
+        let kind = if mangled.is_some() { ReasonKind::NotOnItsLine } else { ReasonKind::NoEntry };
+        reasons.push(Reason::at(kind, path, mangled));
+    }
+    Err(reasons)
+}
+
+/// The line where a key begins that a person sees in the file and the server does not: broken, glued, in a block.
+fn mangled_line(file: &KeysFile, fingerprint: &Fingerprint) -> Option<usize> {
+    let bytes = file.as_bytes();
+    // With CR alone as line end the server sees one line, a person many.
+    let lone_cr = bytes.contains(&b'\r') && !bytes.windows(2).any(|pair| pair == b"\r\n");
+    let text: Vec<u8> = bytes.iter().map(|byte| if lone_cr && *byte == b'\r' { b'\n' } else { *byte }).collect();
+    read(&text).iter().find_map(|piece| match &piece.kind {
+        PieceKind::Public { fingerprint: found, .. } if found == fingerprint => Some(piece.line),
+        _ => None,
+    })
+}
+
+/// Why the server passes over an entry that holds the key.
+fn entry_reason(
+    question: &Question,
+    account: &Account,
+    settings: &Settings,
+    seen: &System<'_>,
+    entry: &Entry,
+) -> Option<ReasonKind> {
+    let options = &entry.options;
+    let shown = |value: &[u8]| lavrin_keys::text::printable(value);
+    match &question.certificate {
+        Some(_) if !options.has("cert-authority") => return Some(ReasonKind::NotAnAuthority),
+        None if options.has("cert-authority") => return Some(ReasonKind::OnlyAsAuthority),
+        Some(certificate) => {
+            if let Some(kind) = offered::certificate_reason(certificate, account, options, question.now, seen) {
+                return Some(kind);
+            }
+        }
+        None if options.has("principals") => return Some(ReasonKind::PrincipalsOnPlainKey),
+        None => {}
+    }
+    let expired = options.values("expiry-time").find(|value| limits::is_past(value, question.now));
+    if let Some(value) = expired {
+        return Some(ReasonKind::Expired { at: shown(value) });
+    }
+    if account.is_root()
+        && settings.word("permitrootlogin") == "forced-commands-only"
+        && options.value("command").is_none()
+        && question.certificate.as_ref().is_none_or(|certificate| certificate.critical.force_command.is_none())
+    {
+        return Some(ReasonKind::RootNotAllowed("forced-commands-only".to_owned()));
+    }
+    let always = settings
+        .get("pubkeyauthoptions")
+        .is_some_and(|setting| setting.words.iter().any(|word| word.eq_ignore_ascii_case("verify-required")));
+    if (always || options.has("verify-required")) && offered::is_of_authenticator(&entry.key) {
+        return Some(ReasonKind::VerificationUnknown);
+    }
+    let from = options.value("from")?;
+    let Some(address) = seen.connection.from else { return Some(ReasonKind::FromUnknown { from: shown(from) }) };
+    // Only a server that looks up names holds patterns against them.
+    let host = seen.connection.from_host.as_deref().filter(|_| settings.word("usedns") == "yes");
+    let takes = addresses::list_takes_client(&String::from_utf8_lossy(from), address, host);
+    (!takes).then(|| ReasonKind::FromElsewhere { from: shown(from) })
+}
+
+fn barred_reasons(
+    access: &Access,
+    file: &BytePath,
+    question: &Question,
+    account: &Account,
+    settings: &Settings,
+    seen: &System<'_>,
+) -> Vec<Reason> {
+    match access {
+        Access::Barred(real, obstacles) => {
+            let mut reasons: Vec<Reason> = obstacles
+                .iter()
+                .map(|Obstacle { path, kind }| Reason::at(ReasonKind::Obstacle(kind.clone()), path, None))
+                .collect();
+            if let Some(bytes) = seen.content(real).into_known() {
+                let found = search_file(question, account, settings, seen, &seen.keys_file(bytes), file);
+                reasons.extend(found.err().unwrap_or_default());
+            }
+            reasons
+        }
+        Access::NotRegular(path) => vec![Reason::at(ReasonKind::NotRegular, path, None)],
+        Access::LinkLoop => vec![Reason::at(ReasonKind::LinkLoop, file, None)],
+        Access::Unseen(path, why) => vec![Reason::at(ReasonKind::Unseen(why.clone()), path, None)],
+        Access::Open(_) | Access::Missing(_) => Vec::new(),
+    }
+}
+
+/// Whether the key stands in another account's file: the right key for the wrong account.
+fn other_accounts(question: &Question, account: &Account, seen: &System<'_>) -> Vec<Reason> {
+    let mut found = Vec::new();
+    for other in seen.accounts.iter().filter(|other| other.name != account.name) {
+        for path in key_files(other, seen) {
+            let Some(bytes) = seen.content(&path).into_known() else { continue };
+            if let Some(line) = seen.keys_file(bytes).lines_of(&question.fingerprint).first() {
+                found.push(Reason::at(ReasonKind::OtherAccount(other.name.clone()), &path, Some(*line)));
+            }
+        }
+    }
+    found
+}
+
+#[cfg(test)]
+mod tests;

@@ -1,0 +1,341 @@
+//! What the lines of a configuration come to for one login.
+//!
+//! The server reads its files twice: once when it starts, where nothing but what stands outside of Match blocks or under
+//! `Match all` counts, and once for each connection, where the blocks that hold go before what the first reading gave.
+
+use super::conditions::{Applies, condition};
+use super::lines::{Collected, ConfigFault, Statement, collect};
+use super::values::{Rules, STRICT_SINCE, check};
+use super::{Setting, Settings, Takes, USUAL_PATH, add, keywords, main_path};
+use crate::account::Account;
+use crate::server::Version;
+use crate::survey::Observation;
+use lavrin_keys::services::Services;
+use std::collections::{BTreeMap, HashSet};
+use std::sync::Arc;
+
+/// A configuration taken apart once for the many accounts of a system.
+#[derive(Debug)]
+pub struct Config {
+    collected: Collected,
+    services: Services,
+    same: Option<Arc<Settings>>,
+}
+
+impl Config {
+    /// Takes the configuration apart that was seen.
+    #[must_use]
+    pub fn of(seen: &Observation) -> Self {
+        let collected = collect(&main_path(seen), seen);
+        let differs = collected.statements.iter().any(|statement| statement.keyword == "match");
+        let nobody = Account::unknown("");
+        let services = seen.services();
+        let same = (!differs).then(|| Arc::new(settings(&collected, Some(&nobody), &services, seen)));
+        Self { collected, services, same }
+    }
+
+    /// What is in force for this account.
+    #[must_use]
+    pub fn of_account(&self, account: &Account, seen: &Observation) -> Arc<Settings> {
+        self.same.clone().unwrap_or_else(|| Arc::new(settings(&self.collected, Some(account), &self.services, seen)))
+    }
+}
+
+/// A Match block that is open.
+struct Block {
+    depth: usize,
+    applies: Applies,
+    always: bool,
+}
+
+/// How many methods are set so far, at the start and for the connection: `any` may not follow any other.
+#[derive(Default)]
+struct Methods {
+    at_start: usize,
+    for_connection: usize,
+}
+
+struct Reading<'a> {
+    account: Option<&'a Account>,
+    rules: Rules<'a>,
+    seen: &'a Observation,
+    host_counts: bool,
+    settings: Settings,
+    matched: BTreeMap<String, Setting>,
+    subsystems: HashSet<String>,
+    blocks: Vec<Block>,
+    methods: Methods,
+}
+
+/// What is in force for an account; without one no Match block holds.
+pub(super) fn settings(
+    collected: &Collected,
+    account: Option<&Account>,
+    services: &Services,
+    seen: &Observation,
+) -> Settings {
+    let rules = Rules { version: seen.server.rules(), services };
+    let looks_up = collected.statements.iter().find(|statement| statement.keyword == "usedns");
+    let looks_up = looks_up.is_some_and(|statement| statement.words == ["yes"]);
+    let mut reading = Reading {
+        account,
+        rules,
+        seen,
+        host_counts: looks_up || seen.connection.host_counts,
+        settings: Settings {
+            unseen: collected.unseen.clone(),
+            faults: collected.faults.clone(),
+            ..Settings::of_version(rules.version)
+        },
+        matched: BTreeMap::new(),
+        subsystems: HashSet::new(),
+        blocks: Vec::new(),
+        methods: Methods::default(),
+    };
+    for statement in &collected.statements {
+        reading.read(statement);
+    }
+    // The server looks at these when it starts, whatever a Match block says.
+    check_methods(&mut reading.settings);
+    check_commands(&mut reading.settings);
+    reading.settings.values.extend(reading.matched);
+    if rules.version < STRICT_SINCE {
+        ask_by_keyboard(&mut reading.settings);
+    }
+    reading.settings
+}
+
+impl Reading<'_> {
+    fn read(&mut self, statement: &Statement) {
+        while self.blocks.last().is_some_and(|block| block.depth > statement.depth) {
+            self.blocks.pop();
+        }
+        if statement.keyword == "match" {
+            self.open_block(statement);
+            return;
+        }
+        // What stands under "Match all" is read twice: as if it stood outside, and as a block that holds.
+        let outside = self.blocks.iter().all(|block| block.always);
+        let is = |wanted: Applies| self.blocks.iter().any(|block| block.applies == wanted);
+        let (holds, undecided) = (!is(Applies::No) && !is(Applies::Undecided), is(Applies::Undecided));
+        let Some((keyword, in_match)) = self.checked(statement, !outside, holds) else { return };
+        if keyword == "subsystem" {
+            self.subsystem(statement, outside, holds);
+        }
+        if keyword == "authenticationmethods" {
+            self.count_methods(statement, outside, !self.blocks.is_empty() && holds);
+        }
+        if statement.words.is_empty() && self.rules.version < STRICT_SINCE {
+            return; // as if it did not stand there
+        }
+        let setting = || Setting {
+            words: statement.words.clone(),
+            path: Some(statement.path.clone()),
+            line: Some(statement.line),
+        };
+        if outside && (self.blocks.is_empty() || self.account.is_none() || !in_match) {
+            add(&mut self.settings.values, keyword, setting(), self.rules.version);
+        } else if holds {
+            add(&mut self.matched, keyword, setting(), self.rules.version);
+        } else if undecided && !self.blocks.iter().any(|block| block.applies == Applies::No) {
+            self.settings.conditional.push((keyword.to_owned(), statement.path.clone(), statement.line));
+        }
+    }
+
+    fn open_block(&mut self, statement: &Statement) {
+        if self.blocks.last().is_some_and(|block| block.depth == statement.depth) {
+            self.blocks.pop();
+        }
+        let applies = self.condition(statement);
+        let always = matches!(&statement.words[..], [word] if word.eq_ignore_ascii_case("all"));
+        self.blocks.push(Block { depth: statement.depth, applies, always });
+    }
+
+    fn condition(&mut self, statement: &Statement) -> Applies {
+        let nobody = Account::unknown("");
+        let read = if statement.words.is_empty() {
+            Err("Match has no condition".to_owned())
+        } else {
+            condition(&statement.words, self.account.unwrap_or(&nobody), self.host_counts, &self.rules, self.seen)
+        };
+        match read {
+            Ok(applies) if self.account.is_some() => applies,
+            Ok(_) => Applies::No,
+            Err(what) => {
+                self.fault(statement, what);
+                Applies::No
+            }
+        }
+    }
+
+    /// The name that counts of a statement's keyword, and whether Match blocks may hold it; `None` where there is
+    /// nothing to set.
+    fn checked(&mut self, statement: &Statement, in_match: bool, holds: bool) -> Option<(&'static str, bool)> {
+        let Some(keyword) = keywords::keyword(&statement.keyword, self.rules.version) else {
+            if self.seen.server.may_know_more() {
+                let unknown = (statement.spelled.clone(), statement.path.clone(), statement.line);
+                self.settings.unknown.push(unknown);
+            } else {
+                self.fault(statement, format!("the server knows no keyword '{}'", statement.spelled));
+            }
+            return None;
+        };
+        let may_stand_in_match = keyword.may_stand_in_match(self.rules.version);
+        // In a block that does not hold the server only looks at the name of a subsystem.
+        let is_passed_over = keyword.takes == Takes::Subsystem
+            && in_match
+            && !holds
+            && statement.words.first().is_some_and(|name| !name.is_empty());
+        if in_match && !may_stand_in_match {
+            self.fault(statement, format!("{} may not stand in a Match block", statement.spelled));
+        } else if !is_passed_over
+            && let Err(what) = check(&statement.spelled, keyword.takes, &statement.words, &self.rules)
+        {
+            self.fault(statement, what);
+        }
+        (keyword.takes != Takes::Nothing).then_some((keyword.means, may_stand_in_match))
+    }
+
+    /// Names of subsystems: once, before one could stand in a Match block; since then a block that holds may only change what
+    /// stands outside, else the process that serves the login dies.
+    fn subsystem(&mut self, statement: &Statement, outside: bool, holds: bool) {
+        let name = statement.words.first().cloned().unwrap_or_default();
+        if outside {
+            if !self.subsystems.insert(name) && self.rules.version < IN_BLOCKS_SINCE {
+                self.fault(statement, "this Subsystem is defined already".to_owned());
+            }
+        } else if holds && self.account.is_some() && !self.subsystems.contains(&name) {
+            let what =
+                format!("a Subsystem {name} that is defined only here ends the session of everybody in this block");
+            self.settings.ends.get_or_insert(ConfigFault { path: statement.path.clone(), line: statement.line, what });
+        }
+    }
+
+    fn count_methods(&mut self, statement: &Statement, outside: bool, holds: bool) {
+        let any = statement.words.iter().any(|word| word == "any");
+        let beside = self.methods.at_start.max(self.methods.for_connection);
+        if any && beside > 0 {
+            self.fault(
+                statement,
+                "'any' has to stand alone in AuthenticationMethods, here it follows others".to_owned(),
+            );
+        }
+        let count = |number: &mut usize, counts: bool| {
+            if counts && *number == 0 {
+                *number = statement.words.len();
+            }
+        };
+        count(&mut self.methods.at_start, outside);
+        count(&mut self.methods.for_connection, holds);
+    }
+
+    fn fault(&mut self, statement: &Statement, what: String) {
+        self.settings.faults.push(ConfigFault { path: statement.path.clone(), line: statement.line, what });
+    }
+}
+
+/// Since this version a Subsystem may stand in a Match block.
+const IN_BLOCKS_SINCE: Version = Version(9, 5);
+
+/// Before 8.7 `KbdInteractiveAuthentication` was on wherever `ChallengeResponseAuthentication` was.
+fn ask_by_keyboard(settings: &mut Settings) {
+    if settings.word("challengeresponseauthentication") == "no" {
+        return;
+    }
+    let place = settings.values.get("challengeresponseauthentication").cloned();
+    let asked = Setting { words: vec!["yes".to_owned()], path: None, line: None };
+    let setting = place.map_or(asked.clone(), |place| Setting { words: asked.words, ..place });
+    settings.values.insert("kbdinteractiveauthentication".to_owned(), setting);
+}
+
+/// At least one of the lists in `AuthenticationMethods` has to be possible with the methods that are on.
+fn check_methods(settings: &mut Settings) {
+    let Some(setting) = settings.values.get("authenticationmethods").cloned() else { return };
+    let is_on = |method: &str| match method.split(':').next().unwrap_or_default() {
+        "password" => settings.word("passwordauthentication") != "no",
+        "keyboard-interactive" => settings.word("kbdinteractiveauthentication") != "no",
+        "publickey" => settings.word("pubkeyauthentication") != "no",
+        "hostbased" => settings.word("hostbasedauthentication") != "no",
+        "gssapi-with-mic" => settings.word("gssapiauthentication") != "no",
+        _ => true,
+    };
+    if !setting.words.iter().any(|list| list.split(',').all(is_on)) {
+        let what = "AuthenticationMethods asks for methods that are off".to_owned();
+        let path = setting.path.unwrap_or_else(|| USUAL_PATH.into());
+        settings.faults.push(ConfigFault { path, line: setting.line.unwrap_or(0), what });
+    }
+}
+
+/// A command that gives keys or names needs an absolute path and an account to run as.
+fn check_commands(settings: &mut Settings) {
+    for (command, user) in [
+        ("authorizedkeyscommand", "authorizedkeyscommanduser"),
+        ("authorizedprincipalscommand", "authorizedprincipalscommanduser"),
+    ] {
+        let Some(setting) = settings.values.get(command).filter(|setting| setting.words != ["none"]).cloned() else {
+            continue;
+        };
+        let what = if !setting.words.first().is_some_and(|word| word.starts_with('/')) {
+            format!("{command} needs an absolute path")
+        } else if settings.get(user).is_none() {
+            format!("{command} is set without {user}")
+        } else {
+            continue;
+        };
+        let path = setting.path.unwrap_or_else(|| USUAL_PATH.into());
+        settings.faults.push(ConfigFault { path, line: setting.line.unwrap_or(0), what });
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::account::read_passwd;
+    use crate::fs::Fact;
+
+    fn seen(text: &str) -> Observation {
+        let mut seen = Observation::default();
+        seen.bytes.insert(USUAL_PATH.into(), Fact::Known(text.as_bytes().to_vec()));
+        seen
+    }
+
+    fn faults(text: &str) -> usize {
+        let account = read_passwd(b"edda:x:1001:1001::/home/edda:/bin/sh\n").remove(0);
+        Settings::from_files(Some(&account), &seen(text)).faults.len()
+    }
+
+    #[test]
+    fn a_configuration_taken_apart_once_says_what_reading_it_for_each_account_says() {
+        let accounts = read_passwd(b"edda:x:1001:1001::/home/edda:/bin/sh\nsten:x:1002:1002::/home/sten:/bin/sh\n");
+        for text in ["StrictModes no\nUsePAM yes\n", "Match User sten\nAuthorizedKeysFile /etc/keys/%u\n", "Nonsense\n"]
+        {
+            let seen = seen(text);
+            let config = Config::of(&seen);
+            for account in &accounts {
+                assert_eq!(*config.of_account(account, &seen), Settings::from_files(Some(account), &seen), "{text}");
+            }
+        }
+    }
+
+    #[test]
+    fn under_match_all_anything_may_stand() {
+        assert_eq!(faults("Match all\nPort 24\nUsePAM yes\n"), 0);
+        assert_eq!(faults("Match User edda\nPort 24\n"), 1);
+        let account = read_passwd(b"edda:x:1001:1001::/home/edda:/bin/sh\n").remove(0);
+        let found = Settings::from_files(
+            Some(&account),
+            &seen("PubkeyAuthentication no\nMatch all\nPubkeyAuthentication yes\n"),
+        );
+        assert_eq!(found.word("pubkeyauthentication"), "yes");
+        let found = Settings::from_files(Some(&account), &seen("StrictModes no\nMatch all\nStrictModes yes\n"));
+        assert_eq!(found.word("strictmodes"), "no");
+    }
+
+    #[test]
+    fn any_method_stands_alone_wherever_it_stands() {
+        assert_eq!(faults("AuthenticationMethods any\n"), 0);
+        assert_eq!(faults("AuthenticationMethods publickey\nMatch User sten\nAuthenticationMethods any\n"), 1);
+        assert_eq!(faults("Match User edda\nAuthenticationMethods publickey\nAuthenticationMethods any\n"), 1);
+        assert_eq!(faults("Match User sten\nAuthenticationMethods publickey\nAuthenticationMethods any\n"), 0);
+    }
+}

@@ -1,0 +1,90 @@
+//! The steps that put a public key into an account.
+
+use super::modes::{self, Modes};
+use super::{
+    Access, Account, Change, KeysFile, NoSteps, Place, Policy, Revived, Steps, Target, access, can_be_mended,
+    check_home, login, target,
+};
+use crate::login::Limits;
+use crate::system::System;
+use lavrin_keys::key::PublicKey;
+
+/// The steps that add `line`, which holds `key`. The first file that the server reads takes it.
+///
+/// # Errors
+/// [`NoSteps`] where something is in the way that is not for Lavrin to decide.
+pub fn install(name: &str, key: &PublicKey, line: &str, seen: &System<'_>, policy: &Policy) -> Result<Steps, NoSteps> {
+    let account = seen.account(name).ok_or(NoSteps::NoSuchAccount)?;
+    let files = login::key_files(account, seen);
+    let first = files.first().ok_or(NoSteps::NoKeyFileNamed)?;
+    let (home, home_node) = check_home(account, seen)?;
+    let fingerprint = key.fingerprint();
+    let mut steps = Steps::none(account, Some(fingerprint), seen);
+    for file in &files {
+        // A file that cannot be read may hold the key too; only the one that is written has to be known.
+        match target(file, account, seen) {
+            Ok(found) => note_presence(&found, &mut steps),
+            Err(fault) if file == first => return Err(fault),
+            Err(_) => {}
+        }
+    }
+    let chosen = match steps.present.first() {
+        Some((place, _)) => place.path.clone(),
+        None => first.clone(),
+    };
+    let found = target(&chosen, account, seen)?;
+    let modes = Modes { account, home: &home, policy, seen };
+    modes.folders(&home_node, &found, &mut steps)?;
+    if steps.present.is_empty() {
+        append(&modes, &found, line, &mut steps);
+    } else {
+        modes.file(&found, &mut steps);
+    }
+    if !steps.changes.is_empty() {
+        steps.revived = revived(account, &found, &fingerprint, seen);
+    }
+    Ok(steps)
+}
+
+fn note_presence(found: &Target, steps: &mut Steps) {
+    let document = found.document();
+    for (line, entry) in document.entries().filter(|(_, entry)| Some(entry.fingerprint) == steps.fingerprint) {
+        steps.present.push((Place { path: found.named.clone(), line }, Limits::of(&entry.options)));
+    }
+    for (line, unusable) in document.unusable() {
+        if unusable.key.as_deref().map(PublicKey::fingerprint) == steps.fingerprint {
+            steps.dead.push(Place { path: found.named.clone(), line });
+        }
+    }
+}
+
+fn append(modes: &Modes<'_>, found: &Target, line: &str, steps: &mut Steps) {
+    let new = found.document().with_appended(line);
+    let number = KeysFile::parse(&new).lines().last().map_or(1, |line| line.number);
+    let (mode, owner) = modes.file_should_be(found);
+    // A mode that changes is a step of its own. A foreign owner goes with the writing itself.
+    if found.node.as_ref().is_some_and(|node| node.uid == owner.uid) {
+        modes.file(found, steps);
+    }
+    let was = modes::was(found, mode, owner);
+    steps.changes.push(Change::WriteFile { path: found.real.clone(), old: found.bytes.clone(), new, mode, owner, was });
+    steps.target = Some(Place { path: found.named.clone(), line: number });
+}
+
+/// The other entries of a file that the server did not read until now and will read afterwards.
+fn revived(account: &Account, found: &Target, own: &lavrin_keys::key::Fingerprint, seen: &System<'_>) -> Vec<Revived> {
+    let strict = login::strict(&seen.settings(account), seen);
+    let Access::Barred(_, obstacles) = access(&found.named, account, strict, seen) else { return Vec::new() };
+    if !obstacles.iter().all(can_be_mended) {
+        return Vec::new();
+    }
+    let document = found.document();
+    let others = document.entries().filter(|(_, entry)| entry.fingerprint != *own);
+    others
+        .map(|(line, entry)| Revived {
+            place: Place { path: found.named.clone(), line },
+            fingerprint: entry.fingerprint,
+            comment: entry.comment.clone(),
+        })
+        .collect()
+}

@@ -1,0 +1,430 @@
+//! Steps: the changes that would bring an account to what was asked. Printing them changes nothing.
+
+mod apply;
+mod bring;
+mod effect;
+mod guard;
+mod install;
+mod mend;
+mod modes;
+mod remove;
+mod restore;
+mod revoke;
+
+use crate::access_rules::{Access, Obstacle, ObstacleKind, access};
+use crate::account::Account;
+use crate::fs::{BytePath, Fact, Node, NodeKind, Why};
+use crate::login::{self, Limits, Place};
+use crate::survey::{Observation, Resolved, is_under_root_alone, resolve, resolve_new};
+use crate::system::System;
+pub use bring::{Edits, bring};
+pub use bring::{modes, targets};
+pub use effect::Effect;
+pub use guard::{Around, Guarded, Kept, LockOut, Login, Whose, guard, guard_around};
+pub use install::install;
+use lavrin_keys::key::Fingerprint;
+use lavrin_keys::key::policy::Policy;
+use lavrin_keys::keysfile::KeysFile;
+pub use mend::{Left, LeftWhy, Mended, Mending, Withheld, WithheldWhat, mend};
+pub use remove::remove;
+pub use restore::restore;
+pub use revoke::revoke;
+
+/// Numeric owner and group.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub struct Owner {
+    /// Owner.
+    pub uid: u32,
+    /// Group.
+    pub gid: u32,
+}
+
+/// Mode and owner of a file before it is replaced.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub struct Was {
+    /// Its permission bits.
+    pub mode: u32,
+    /// Its owner.
+    pub owner: Owner,
+}
+
+impl Was {
+    /// Those of a file that is there, where writing it gives it others.
+    fn of(node: Option<&Node>, mode: u32, owner: Owner) -> Option<Self> {
+        let was = node.map(|node| Self { mode: node.mode, owner: Owner { uid: node.uid, gid: node.gid } });
+        was.filter(|was| *was != Self { mode, owner })
+    }
+}
+
+/// One change. Paths are real ones: no link is on the way, or the step is refused when it is carried out.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub enum Change {
+    /// Make a folder.
+    MakeFolder {
+        /// Where.
+        path: BytePath,
+        /// Its permission bits.
+        mode: u32,
+        /// Its owner.
+        owner: Owner,
+    },
+    /// Remove an empty folder; only ever to take back [`Change::MakeFolder`].
+    RemoveFolder {
+        /// Where.
+        path: BytePath,
+        /// Its permission bits.
+        mode: u32,
+        /// Its owner.
+        owner: Owner,
+    },
+    /// Set permission bits.
+    SetMode {
+        /// Of what.
+        path: BytePath,
+        /// Bits found.
+        from: u32,
+        /// Bits wanted.
+        to: u32,
+    },
+    /// Set owner and group.
+    SetOwner {
+        /// Of what.
+        path: BytePath,
+        /// Found.
+        from: Owner,
+        /// Wanted.
+        to: Owner,
+    },
+    /// Put a file in place of the one that was read, or where there was none.
+    WriteFile {
+        /// Where.
+        path: BytePath,
+        /// What has to be there still; `None`: nothing.
+        old: Option<Vec<u8>>,
+        /// What is to be there.
+        new: Vec<u8>,
+        /// Its permission bits.
+        mode: u32,
+        /// Its owner.
+        owner: Owner,
+        /// What the file in its place has just before; `None`: the same, or there is none.
+        was: Option<Was>,
+    },
+    /// Remove a file; only ever to take back [`Change::WriteFile`] where there was none.
+    RemoveFile {
+        /// Where.
+        path: BytePath,
+        /// What has to be there still.
+        old: Vec<u8>,
+        /// Its permission bits.
+        mode: u32,
+        /// Its owner.
+        owner: Owner,
+    },
+}
+
+impl Change {
+    /// The change that takes this one back.
+    #[must_use]
+    pub fn inverse(&self) -> Self {
+        match self.clone() {
+            Self::MakeFolder { path, mode, owner } => Self::RemoveFolder { path, mode, owner },
+            Self::RemoveFolder { path, mode, owner } => Self::MakeFolder { path, mode, owner },
+            Self::SetMode { path, from, to } => Self::SetMode { path, from: to, to: from },
+            Self::SetOwner { path, from, to } => Self::SetOwner { path, from: to, to: from },
+            Self::WriteFile { path, old: Some(old), new, mode, owner, was } => {
+                let now = was.map(|_| Was { mode, owner });
+                let Was { mode, owner } = was.unwrap_or(Was { mode, owner });
+                Self::WriteFile { path, old: Some(new), new: old, mode, owner, was: now }
+            }
+            Self::WriteFile { path, old: None, new, mode, owner, .. } => {
+                Self::RemoveFile { path, old: new, mode, owner }
+            }
+            Self::RemoveFile { path, old, mode, owner } => {
+                Self::WriteFile { path, old: None, new: old, mode, owner, was: None }
+            }
+        }
+    }
+
+    /// Whether what was seen is what the change leaves behind.
+    #[must_use]
+    pub fn holds(&self, seen: &Observation) -> bool {
+        let node = seen.node(self.path());
+        let is = |mode: u32, owner: &Owner| {
+            node.known().is_some_and(|node| node.mode == mode && node.uid == owner.uid && node.gid == owner.gid)
+        };
+        match self {
+            Self::MakeFolder { mode, owner, .. } => is(*mode, owner),
+            Self::RemoveFolder { .. } | Self::RemoveFile { .. } => node == Fact::Absent,
+            Self::SetMode { to, .. } => node.known().is_some_and(|node| node.mode == *to),
+            Self::SetOwner { to, .. } => node.known().is_some_and(|node| node.uid == to.uid && node.gid == to.gid),
+            Self::WriteFile { path, new, mode, owner, .. } => {
+                is(*mode, owner) && seen.content(path).into_known() == Some(new)
+            }
+        }
+    }
+
+    /// Whether what was seen is what was there before the change.
+    #[must_use]
+    pub fn is_undone(&self, seen: &Observation) -> bool {
+        let node = seen.node(self.path());
+        match self {
+            Self::MakeFolder { .. } | Self::WriteFile { old: None, .. } => node == Fact::Absent,
+            Self::RemoveFolder { .. } => node.known().is_some_and(|node| node.kind == NodeKind::Folder),
+            Self::SetMode { from, .. } => node.known().is_some_and(|node| node.mode == *from),
+            Self::SetOwner { from, .. } => {
+                node.known().is_some_and(|node| node.uid == from.uid && node.gid == from.gid)
+            }
+            Self::WriteFile { path, old: Some(old), .. } | Self::RemoveFile { path, old, .. } => {
+                seen.content(path).into_known() == Some(old)
+            }
+        }
+    }
+
+    /// The path it is about.
+    #[must_use]
+    pub fn path(&self) -> &BytePath {
+        match self {
+            Self::MakeFolder { path, .. }
+            | Self::RemoveFolder { path, .. }
+            | Self::SetMode { path, .. }
+            | Self::SetOwner { path, .. }
+            | Self::WriteFile { path, .. }
+            | Self::RemoveFile { path, .. } => path,
+        }
+    }
+}
+
+/// An entry that the server has ignored until now and that the steps bring to life.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Revived {
+    /// Where it stands.
+    pub place: Place,
+    /// Its key.
+    pub fingerprint: Fingerprint,
+    /// Its comment.
+    pub comment: Vec<u8>,
+}
+
+/// What would be done for one account.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Steps {
+    /// The account.
+    pub account: Account,
+    /// The key it is about, where it is about one.
+    pub fingerprint: Option<Fingerprint>,
+    /// The changes, in order. Empty: all is as asked.
+    pub changes: Vec<Change>,
+    /// Where the key stands already, with what limits it.
+    pub present: Vec<(Place, Limits)>,
+    /// Where the key will stand.
+    pub target: Option<Place>,
+    /// Keys that come into the server's own list of revoked keys: then the file that is written opens nothing.
+    pub revoked: Vec<Fingerprint>,
+    /// Entries that come to life.
+    pub revived: Vec<Revived>,
+    /// Places that give keys and are not covered: a command, certificates.
+    pub not_covered: Vec<NotCovered>,
+    /// Lines that stand for the key and are skipped by the server, with the file they are in.
+    pub dead: Vec<Place>,
+}
+
+impl Steps {
+    /// No steps yet, for this account and perhaps about this key.
+    fn blank(account: &Account, fingerprint: Option<Fingerprint>) -> Self {
+        Self {
+            account: account.clone(),
+            fingerprint,
+            changes: Vec::new(),
+            present: Vec::new(),
+            target: None,
+            revoked: Vec::new(),
+            revived: Vec::new(),
+            not_covered: Vec::new(),
+            dead: Vec::new(),
+        }
+    }
+
+    /// No steps yet, with what they will not cover.
+    fn none(account: &Account, fingerprint: Option<Fingerprint>, seen: &System<'_>) -> Self {
+        Self { not_covered: not_covered(account, seen), ..Self::blank(account, fingerprint) }
+    }
+}
+
+/// Keys that come from somewhere else than the account's files.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub enum NotCovered {
+    /// `AuthorizedKeysCommand`.
+    KeysCommand(String),
+    /// `TrustedUserCAKeys`.
+    Authorities(String),
+    /// The settings could not be read, so the usual files were taken.
+    SettingsUnseen(BytePath),
+}
+
+/// Why no steps can be told.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub enum NoSteps {
+    /// There is no such account.
+    NoSuchAccount,
+    /// The server reads no key file for this account.
+    NoKeyFileNamed,
+    /// The home is not there.
+    HomeMissing(BytePath),
+    /// The home lies on a network file system and nobody asked to look there.
+    HomeOnNetwork(BytePath),
+    /// The home belongs to somebody else.
+    HomeOwner {
+        /// The home.
+        path: BytePath,
+        /// Its owner.
+        found: u32,
+        /// Who should own it.
+        wanted: u32,
+    },
+    /// Somebody else owns it, and only root may change that.
+    NeedsRoot {
+        /// The path.
+        path: BytePath,
+        /// Its owner.
+        found: u32,
+        /// Who should own it.
+        wanted: u32,
+    },
+    /// Something other than a file or folder is in the way.
+    WrongKind(BytePath),
+    /// The file is reached over a link that leads out of the account's home.
+    LinkLeadsOut {
+        /// The file named.
+        path: BytePath,
+        /// Where it leads.
+        to: BytePath,
+    },
+    /// Links in a circle.
+    LinkLoop(BytePath),
+    /// The server's list of revoked keys is kept in its own binary form.
+    BinaryList(BytePath),
+    /// Somebody has changed it since the change that should be taken back.
+    ChangedSince(BytePath),
+    /// Setting modes right would bring entries to life that nobody has granted.
+    WouldRevive(Vec<Revived>),
+    /// Several accounts read this file, so a change for one of them would be one for the others.
+    SharedFile(BytePath),
+    /// It could not be read, so it cannot be changed safely.
+    Unseen(BytePath, Why),
+}
+
+/// What one key file is like before the change.
+pub struct Target {
+    /// As the settings name it.
+    pub named: BytePath,
+    /// Where it really is, or would be.
+    pub real: BytePath,
+    /// What is there.
+    pub node: Option<Node>,
+    /// What it holds.
+    pub bytes: Option<Vec<u8>>,
+}
+
+impl Target {
+    pub(crate) fn document(&self) -> KeysFile {
+        KeysFile::parse(self.bytes.as_deref().unwrap_or_default())
+    }
+}
+
+/// Looks up a key file: what is there, or that nothing is and the folder it would lie in.
+fn target(named: &BytePath, account: &Account, seen: &System<'_>) -> Result<Target, NoSteps> {
+    match resolve(named, seen) {
+        Resolved::To(real, node) => {
+            if node.kind != NodeKind::File {
+                return Err(NoSteps::WrongKind(real));
+            }
+            if named.is_within(&account.home) && !within_home(&real, account, seen) {
+                return Err(NoSteps::LinkLeadsOut { path: named.clone(), to: real });
+            }
+            match seen.content(&real) {
+                Fact::Known(bytes) => {
+                    Ok(Target { named: named.clone(), real, node: Some(node), bytes: Some(bytes.clone()) })
+                }
+                // A node without content: what was seen does not fit together, so nothing is built on it.
+                Fact::Absent => Err(NoSteps::Unseen(real, Why::NotReached)),
+                Fact::Unseen(why) => Err(NoSteps::Unseen(real, why)),
+            }
+        }
+        Resolved::Missing(missing) => {
+            let real = resolve_new(named, seen).ok_or(NoSteps::Unseen(missing, Why::NotReached))?;
+            if named.is_within(&account.home) && !within_home(&real, account, seen) {
+                return Err(NoSteps::LinkLeadsOut { path: named.clone(), to: real });
+            }
+            Ok(Target { named: named.clone(), real, node: None, bytes: None })
+        }
+        Resolved::Unseen(path, why) => Err(NoSteps::Unseen(path, why)),
+        Resolved::Loop => Err(NoSteps::LinkLoop(named.clone())),
+        Resolved::Ask(path) => Err(NoSteps::Unseen(path, Why::NotReached)),
+    }
+}
+
+/// Owner and group that a file can have once it has been replaced with this mode. Where root alone decides what a name means,
+/// root writes, and keeps both. Elsewhere the account writes with its own rights, so the file becomes the account's; a group that
+/// the account is not in is kept where the file was its own and the group has any rights, and the step fails where the system
+/// does not allow that.
+fn owner_after(path: &BytePath, node: &Node, mode: u32, account: &Account, seen: &System<'_>) -> Owner {
+    let by_account = seen.viewer != Some(0) || !is_under_root_alone(path, seen);
+    if !by_account || account.is_root() {
+        return Owner { uid: node.uid, gid: node.gid };
+    }
+    let is_in = |group: &crate::account::Group| group.gid == node.gid && group.members.contains(&account.name);
+    let counts = node.uid == account.uid && mode & 0o070 != 0;
+    let may_keep = node.gid == account.gid || counts || seen.groups.iter().any(is_in);
+    Owner { uid: account.uid, gid: if may_keep { node.gid } else { account.gid } }
+}
+
+/// Whether changing modes and owners takes it out of the way.
+fn can_be_mended(obstacle: &Obstacle) -> bool {
+    matches!(
+        obstacle.kind,
+        ObstacleKind::TooOpen { .. } | ObstacleKind::TooClosed { .. } | ObstacleKind::WrongOwner { .. }
+    )
+}
+
+fn within_home(path: &BytePath, account: &Account, seen: &System<'_>) -> bool {
+    let home = match resolve(&account.home, seen) {
+        Resolved::To(home, _) => home,
+        _ => account.home.clone(),
+    };
+    path.is_within(&home)
+}
+
+/// The home as it really is, or why nothing can be done in it.
+fn check_home(account: &Account, seen: &System<'_>) -> Result<(BytePath, Node), NoSteps> {
+    if seen.network_homes.contains(&account.home) {
+        return Err(NoSteps::HomeOnNetwork(account.home.clone()));
+    }
+    match resolve(&account.home, seen) {
+        Resolved::To(path, node) if node.kind != NodeKind::Folder => Err(NoSteps::WrongKind(path)),
+        Resolved::To(path, node) if node.uid != 0 && node.uid != account.uid => {
+            Err(NoSteps::HomeOwner { path, found: node.uid, wanted: account.uid })
+        }
+        Resolved::To(path, node) => Ok((path, node)),
+        Resolved::Missing(_) => Err(NoSteps::HomeMissing(account.home.clone())),
+        Resolved::Unseen(path, why) => Err(NoSteps::Unseen(path, why)),
+        Resolved::Loop => Err(NoSteps::LinkLoop(account.home.clone())),
+        Resolved::Ask(path) => Err(NoSteps::Unseen(path, Why::NotReached)),
+    }
+}
+
+fn not_covered(account: &Account, seen: &System<'_>) -> Vec<NotCovered> {
+    if seen.server.is_dropbear() {
+        return Vec::new();
+    }
+    let settings = seen.settings(account);
+    let said = |keyword: &str| settings.get(keyword).map(|setting| setting.words.join(" "));
+    let mut list = Vec::new();
+    list.extend(said("authorizedkeyscommand").map(NotCovered::KeysCommand));
+    list.extend(said("trustedusercakeys").map(NotCovered::Authorities));
+    list.extend(settings.unseen.first().cloned().map(NotCovered::SettingsUnseen));
+    list
+}
+
+#[cfg(test)]
+mod tests;

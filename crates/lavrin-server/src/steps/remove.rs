@@ -1,0 +1,41 @@
+//! The steps that take a key out of an account.
+
+use super::{Change, NoSteps, Steps, Was, check_home, login, owner_after, target};
+use crate::login::{Limits, Place};
+use crate::system::System;
+use lavrin_keys::key::Fingerprint;
+
+/// The steps that remove every line of the key from every file that the server reads for the account.
+///
+/// # Errors
+/// [`NoSteps`] where one of the files could not be read: removing from the others would look complete and not be.
+pub fn remove(name: &str, fingerprint: &Fingerprint, seen: &System<'_>) -> Result<Steps, NoSteps> {
+    let account = seen.account(name).ok_or(NoSteps::NoSuchAccount)?;
+    check_home(account, seen)?;
+    let mut steps = Steps::none(account, Some(*fingerprint), seen);
+    for file in login::key_files(account, seen) {
+        let found = target(&file, account, seen)?;
+        let (Some(bytes), Some(node)) = (&found.bytes, &found.node) else { continue };
+        let document = found.document();
+        let lines = document.lines_of(fingerprint);
+        if lines.is_empty() {
+            continue;
+        }
+        for (line, entry) in document.entries().filter(|(line, _)| lines.contains(line)) {
+            steps.present.push((Place { path: file.clone(), line }, Limits::of(&entry.options)));
+        }
+        let usable: Vec<usize> = document.entries().map(|(line, _)| line).collect();
+        let dead = lines.iter().filter(|line| !usable.contains(line));
+        steps.dead.extend(dead.map(|line| Place { path: file.clone(), line: *line }));
+        let owner = owner_after(&found.real, node, node.mode, account, seen);
+        steps.changes.push(Change::WriteFile {
+            path: found.real.clone(),
+            old: Some(bytes.clone()),
+            new: document.without(&lines),
+            mode: node.mode,
+            owner,
+            was: Was::of(Some(node), node.mode, owner),
+        });
+    }
+    Ok(steps)
+}

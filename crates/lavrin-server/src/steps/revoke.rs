@@ -1,0 +1,46 @@
+//! The steps that put keys into the server's own list of revoked keys: no file of any account opens anything to them then.
+
+use super::{Change, NoSteps, Owner, Steps};
+use crate::fs::Fact;
+use crate::login;
+use crate::survey::{Resolved, resolve};
+use crate::system::System;
+use lavrin_keys::key::PublicKey;
+use lavrin_keys::keysfile::KeysFile;
+
+/// The steps; `None` where the server uses no such list. A list that it keeps in its own binary form is left alone.
+///
+/// # Errors
+/// [`NoSteps`].
+#[must_use]
+pub fn revoke(keys: &[PublicKey], seen: &System<'_>) -> Option<Result<Steps, NoSteps>> {
+    let root = seen.accounts.iter().find(|account| account.is_root())?;
+    let file = login::revoked_file(root, seen)?;
+    let (real, node) = match resolve(&file, seen) {
+        Resolved::To(real, node) => (real, node),
+        // The server takes every key for revoked where its list is missing; that is not for this step to change.
+        Resolved::Missing(_) => return None,
+        Resolved::Unseen(path, why) => return Some(Err(NoSteps::Unseen(path, why))),
+        Resolved::Loop => return Some(Err(NoSteps::LinkLoop(file))),
+        Resolved::Ask(path) => return Some(Err(NoSteps::Unseen(path, crate::fs::Why::NotReached))),
+    };
+    let old = match seen.content(&real) {
+        Fact::Known(bytes) => bytes.clone(),
+        Fact::Absent => return None,
+        Fact::Unseen(why) => return Some(Err(NoSteps::Unseen(real, why))),
+    };
+    if lavrin_keys::key::revocation::is_binary(&old) {
+        return Some(Err(NoSteps::BinaryList(real)));
+    }
+    let mut steps = Steps::none(root, None, seen);
+    let mut new = old.clone();
+    for key in keys.iter().filter(|key| !login::lists(&old, &key.fingerprint())) {
+        new = KeysFile::parse(&new).with_appended(&key.line("revoked"));
+        steps.revoked.push(key.fingerprint());
+    }
+    if !steps.revoked.is_empty() {
+        let owner = Owner { uid: node.uid, gid: node.gid };
+        steps.changes.push(Change::WriteFile { path: real, old: Some(old), new, mode: node.mode, owner, was: None });
+    }
+    Some(Ok(steps))
+}
