@@ -128,89 +128,39 @@ pub enum HostFault {
     },
 }
 
-/// The rules of findings on hosts, so that policy and exceptions can name them.
-pub const HOST_RULES: [&str; 30] = [
-    "private-key-on-server",
-    "private-key-in-key-file",
-    "mode-too-open",
-    "mode-wider-than-policy",
-    "mode-too-closed",
-    "wrong-owner",
-    "owned-by-root",
-    "wrong-kind-of-file",
-    "unusable-line",
-    "duplicate-entry",
-    "unknown-key",
-    "key-of-leaver",
-    "retired-key",
-    "grant-over",
-    "not-granted",
-    "removed-entry-back",
-    "key-long-unused",
-    "key-never-seen",
-    "key-in-many-hands",
-    "settings-broken",
-    "root-with-password",
-    "passwords-on",
-    "empty-passwords",
-    "strict-modes-off",
-    "keys-off",
-    "keys-from-elsewhere",
-    "never-surveyed",
-    "survey-old",
-    "not-reached",
-    "removal-owed",
-];
+lavrin_keys::rules!(HostFault {
+    HostFault::UnknownKey { .. } => "unknown-key", Medium;
+    HostFault::KeyOfLeaver { .. } => "key-of-leaver", Critical;
+    HostFault::RetiredKey { .. } => "retired-key", High;
+    HostFault::GrantOver { .. } => "grant-over", High;
+    HostFault::NotGranted { .. } => "not-granted", High;
+    HostFault::CameBack { .. } => "removed-entry-back", High;
+    HostFault::KeyLongUnused { .. } => "key-long-unused", Low;
+    HostFault::KeyNeverSeen { .. } => "key-never-seen", Info;
+    HostFault::KeyInManyHands { .. } => "key-in-many-hands", High;
+    HostFault::SettingsBroken { .. } => "settings-broken", High;
+    HostFault::RootWithPassword => "root-with-password", High;
+    HostFault::PasswordsOn => "passwords-on", Medium;
+    HostFault::EmptyPasswords => "empty-passwords", Critical;
+    HostFault::StrictModesOff => "strict-modes-off", Medium;
+    HostFault::KeysOff => "keys-off", High;
+    HostFault::KeysFromElsewhere { .. } => "keys-from-elsewhere", Info;
+    HostFault::NeverSurveyed { .. } => "never-surveyed", Medium;
+    HostFault::SurveyOld { .. } => "survey-old", Low;
+    HostFault::NotReached { .. } => "not-reached", Medium;
+    HostFault::RemovalOwed { .. } => "removal-owed", High;
+});
 
 impl HostFault {
     /// The stable rule name.
     #[must_use]
     pub fn rule(&self) -> &'static str {
-        match self {
-            Self::UnknownKey { .. } => "unknown-key",
-            Self::KeyOfLeaver { .. } => "key-of-leaver",
-            Self::RetiredKey { .. } => "retired-key",
-            Self::GrantOver { .. } => "grant-over",
-            Self::NotGranted { .. } => "not-granted",
-            Self::CameBack { .. } => "removed-entry-back",
-            Self::KeyLongUnused { .. } => "key-long-unused",
-            Self::KeyNeverSeen { .. } => "key-never-seen",
-            Self::KeyInManyHands { .. } => "key-in-many-hands",
-            Self::SettingsBroken { .. } => "settings-broken",
-            Self::RootWithPassword => "root-with-password",
-            Self::PasswordsOn => "passwords-on",
-            Self::EmptyPasswords => "empty-passwords",
-            Self::StrictModesOff => "strict-modes-off",
-            Self::KeysOff => "keys-off",
-            Self::KeysFromElsewhere { .. } => "keys-from-elsewhere",
-            Self::NeverSurveyed { .. } => "never-surveyed",
-            Self::SurveyOld { .. } => "survey-old",
-            Self::NotReached { .. } => "not-reached",
-            Self::RemovalOwed { .. } => "removal-owed",
-        }
+        self.in_table().0
     }
 
-    /// How much it matters by default.
+    /// How much it usually matters.
     #[must_use]
     pub fn severity(&self) -> Severity {
-        match self {
-            Self::KeyNeverSeen { .. } | Self::KeysFromElsewhere { .. } => Severity::Info,
-            Self::KeyLongUnused { .. } | Self::SurveyOld { .. } => Severity::Low,
-            Self::UnknownKey { .. }
-            | Self::PasswordsOn
-            | Self::StrictModesOff
-            | Self::NeverSurveyed { .. }
-            | Self::NotReached { .. } => Severity::Medium,
-            Self::RetiredKey { .. }
-            | Self::GrantOver { .. }
-            | Self::NotGranted { .. }
-            | Self::CameBack { .. }
-            | Self::KeyInManyHands { .. }
-            | Self::SettingsBroken { .. }
-            | Self::RootWithPassword
-            | Self::KeysOff
-            | Self::RemovalOwed { .. } => Severity::High,
-            Self::KeyOfLeaver { .. } | Self::EmptyPasswords => Severity::Critical,
-        }
+        self.in_table().1
     }
 }

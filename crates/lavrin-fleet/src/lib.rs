@@ -7,3 +7,4 @@
 pub mod fleet;
 pub mod host_fault;
 pub mod register;
+pub mod rules;

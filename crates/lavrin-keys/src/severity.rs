@@ -34,3 +34,22 @@ impl Severity {
         }
     }
 }
+
+/// A family of rules in one table: which facts it is about, the stable name of each and how much it usually matters. What is not
+/// in the table does not compile.
+#[macro_export]
+macro_rules! rules {
+    ($kind:ty { $($fact:pat $(if $guard:expr)? => $rule:literal, $severity:ident;)* }) => {
+        impl $kind {
+            /// Every rule of this family, with how much it usually matters.
+            pub const RULES: &[(&str, $crate::severity::Severity)] =
+                &[$(($rule, $crate::severity::Severity::$severity)),*];
+
+            fn in_table(&self) -> (&'static str, $crate::severity::Severity) {
+                match self {
+                    $($fact $(if $guard)? => ($rule, $crate::severity::Severity::$severity),)*
+                }
+            }
+        }
+    };
+}

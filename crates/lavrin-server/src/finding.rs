@@ -128,71 +128,43 @@ impl From<LineFault> for Fault {
     }
 }
 
+lavrin_keys::rules!(Fault {
+    Fault::WeakKey { .. } => "weak-key", Critical;
+    Fault::UnprotectedPrivateKey => "private-key-unprotected", Low;
+    Fault::PrivateKeyReadable { .. } => "private-key-readable-by-others", High;
+    Fault::PrivateKeyPasted { protected: false, .. } => "private-key-in-paste", Critical;
+    Fault::PrivateKeyPasted { .. } => "private-key-in-paste", High;
+    Fault::SameKeyTwoNames { .. } => "same-key-two-names", Low;
+    Fault::StrayPrivateKey { protected: Some(false) } => "private-key-on-server", High;
+    Fault::StrayPrivateKey { protected: None } => "private-key-on-server", Medium;
+    Fault::StrayPrivateKey { .. } => "private-key-on-server", Low;
+    Fault::PrivateKeyInKeysFile => "private-key-in-key-file", Critical;
+    Fault::ModeTooOpen { .. } => "mode-too-open", High;
+    Fault::ModeWiderThanPolicy { .. } => "mode-wider-than-policy", Low;
+    Fault::ModeTooClosed { .. } => "mode-too-closed", Medium;
+    Fault::WrongOwner { .. } => "wrong-owner", High;
+    Fault::OwnedByRoot { .. } => "owned-by-root", Low;
+    Fault::WrongKind => "wrong-kind-of-file", Medium;
+    Fault::UnusableLine { .. } => "unusable-line", Medium;
+    Fault::DuplicateEntry { .. } => "duplicate-entry", Low;
+});
+
 impl Fault {
-    /// The stable rule name.
+    /// The stable rule name; a weak key goes by that of its weakness.
     #[must_use]
     pub fn rule(&self) -> &'static str {
         match self {
-            Self::WeakKey { weakness, .. } => match weakness {
-                Weakness::Dsa => "weak-dsa",
-                Weakness::RsaShort { .. } => "weak-rsa-short",
-                Weakness::EvenModulus => "weak-even-modulus",
-                Weakness::ExponentOne => "weak-exponent-1",
-                Weakness::ExponentEven => "weak-exponent-even",
-                Weakness::ExponentThree => "weak-exponent-3",
-                Weakness::ExponentHuge => "weak-exponent-huge",
-                Weakness::OddSize { .. } => "rsa-odd-size",
-                Weakness::SmallFactor { .. } => "weak-small-factor",
-                Weakness::SquareModulus => "weak-square-modulus",
-                Weakness::PrimeModulus => "weak-prime-modulus",
-                Weakness::ClosePrimes { .. } => "weak-close-primes",
-                Weakness::StructuredPrimes => "weak-structured-primes",
-                Weakness::GeneratorPoint => "weak-ecdsa-generator",
-                Weakness::SharedPrime { .. } => "weak-shared-prime",
-                Weakness::SameModulus { .. } => "weak-same-modulus",
-            },
-            Self::UnprotectedPrivateKey => "private-key-unprotected",
-            Self::PrivateKeyReadable { .. } => "private-key-readable-by-others",
-            Self::PrivateKeyPasted { .. } => "private-key-in-paste",
-            Self::SameKeyTwoNames { .. } => "same-key-two-names",
-            Self::StrayPrivateKey { .. } => "private-key-on-server",
-            Self::PrivateKeyInKeysFile => "private-key-in-key-file",
-            Self::ModeTooOpen { .. } => "mode-too-open",
-            Self::ModeWiderThanPolicy { .. } => "mode-wider-than-policy",
-            Self::ModeTooClosed { .. } => "mode-too-closed",
-            Self::WrongOwner { .. } => "wrong-owner",
-            Self::OwnedByRoot { .. } => "owned-by-root",
-            Self::WrongKind => "wrong-kind-of-file",
-            Self::UnusableLine { .. } => "unusable-line",
-            Self::DuplicateEntry { .. } => "duplicate-entry",
+            Self::WeakKey { weakness, .. } => weakness.rule(),
+            other => other.in_table().0,
         }
     }
 
-    /// How much it matters by default.
+    /// How much it usually matters.
     #[must_use]
     pub fn severity(&self) -> Severity {
         match self {
-            Self::WeakKey { weakness, .. } => match weakness {
-                Weakness::RsaShort { bits, refused_below, .. } if bits < refused_below => Severity::High,
-                Weakness::Dsa => Severity::Medium,
-                Weakness::RsaShort { .. } | Weakness::ExponentThree | Weakness::OddSize { .. } => Severity::Info,
-                _ => Severity::Critical,
-            },
-            Self::StrayPrivateKey { protected: Some(true) } | Self::UnprotectedPrivateKey => Severity::Low,
-            Self::StrayPrivateKey { protected: None }
-            | Self::ModeTooClosed { .. }
-            | Self::WrongKind
-            | Self::UnusableLine { .. } => Severity::Medium,
-            Self::StrayPrivateKey { protected: Some(false) }
-            | Self::PrivateKeyReadable { .. }
-            | Self::PrivateKeyPasted { protected: true, .. }
-            | Self::ModeTooOpen { .. }
-            | Self::WrongOwner { .. } => Severity::High,
-            Self::PrivateKeyInKeysFile | Self::PrivateKeyPasted { protected: false, .. } => Severity::Critical,
-            Self::ModeWiderThanPolicy { .. }
-            | Self::OwnedByRoot { .. }
-            | Self::DuplicateEntry { .. }
-            | Self::SameKeyTwoNames { .. } => Severity::Low,
+            Self::WeakKey { weakness, .. } => weakness.severity(),
+            other => other.in_table().1,
         }
     }
 }

@@ -13,7 +13,7 @@ mod settings;
 #[cfg(test)]
 mod tests;
 
-pub use crate::host_fault::{HOST_RULES, HostFault};
+pub use crate::host_fault::HostFault;
 use crate::register::{Date, Exception, Host, Register};
 pub use access::{Access, wants, who};
 pub use index::{Index, Owner};

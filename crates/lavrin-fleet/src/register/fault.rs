@@ -172,77 +172,44 @@ pub enum RegisterFault {
     ExceptionUnused,
 }
 
-impl RegisterFault {
-    /// Every rule, so that policy can name it.
-    pub const RULES: [&'static str; 30] = [
-        "algorithm-not-allowed",
-        "register-syntax",
-        "unknown-field",
-        "missing-field",
-        "wrong-kind",
-        "bad-value",
-        "bad-key",
-        "named-twice",
-        "weak-key",
-        "shared-key",
-        "duplicate-key",
-        "old-key",
-        "comment-form",
-        "automation-unlimited",
-        "person-without-key",
-        "unknown-name",
-        "grant-matches-nothing",
-        "grant-ended",
-        "grant-of-leaver",
-        "grant-without-key",
-        "grant-twice",
-        "host-unpinned",
-        "through-loop",
-        "account-without-way-in",
-        "leave-by-comment",
-        "leave-of-person",
-        "exception-ended",
-        "exception-unused",
-        "weak-shared-prime",
-        "short-key",
-    ];
+lavrin_keys::rules!(RegisterFault {
+    RegisterFault::Syntax { .. } => "register-syntax", High;
+    RegisterFault::UnknownField { .. } => "unknown-field", Medium;
+    RegisterFault::MissingField { .. } => "missing-field", High;
+    RegisterFault::WrongKind { .. } => "wrong-kind", High;
+    RegisterFault::BadValue { .. } => "bad-value", High;
+    RegisterFault::BadKey { .. } => "bad-key", High;
+    RegisterFault::NamedTwice { .. } => "named-twice", High;
+    RegisterFault::WeakKey { .. } => "weak-key", Critical;
+    RegisterFault::AlgorithmNotAllowed { .. } => "algorithm-not-allowed", High;
+    RegisterFault::SharedKey { .. } => "shared-key", High;
+    RegisterFault::DuplicateKey { .. } => "duplicate-key", Low;
+    RegisterFault::OldKey { .. } => "old-key", Medium;
+    RegisterFault::CommentForm { .. } => "comment-form", Low;
+    RegisterFault::AutomationUnlimited { .. } => "automation-unlimited", High;
+    RegisterFault::PersonWithoutKey => "person-without-key", Info;
+    RegisterFault::UnknownName { .. } => "unknown-name", High;
+    RegisterFault::GrantMatchesNothing => "grant-matches-nothing", Medium;
+    RegisterFault::GrantEnded { .. } => "grant-ended", Medium;
+    RegisterFault::GrantOfLeaver { .. } => "grant-of-leaver", High;
+    RegisterFault::GrantWithoutKey => "grant-without-key", Medium;
+    RegisterFault::GrantTwice => "grant-twice", Low;
+    RegisterFault::HostUnpinned => "host-unpinned", Medium;
+    RegisterFault::ThroughLoop => "through-loop", High;
+    RegisterFault::AccountWithoutWayIn { .. } => "account-without-way-in", Medium;
+    RegisterFault::LeaveByComment { .. } => "leave-by-comment", High;
+    RegisterFault::LeaveOfPerson { .. } => "leave-of-person", High;
+    RegisterFault::ExceptionEnded { .. } => "exception-ended", Medium;
+    RegisterFault::ExceptionUnused => "exception-unused", Low;
+});
 
-    /// The stable rule name.
+impl RegisterFault {
+    /// The stable rule name; a weak key goes by that of its weakness.
     #[must_use]
     pub fn rule(&self) -> &'static str {
         match self {
-            Self::Syntax { .. } => "register-syntax",
-            Self::UnknownField { .. } => "unknown-field",
-            Self::MissingField { .. } => "missing-field",
-            Self::WrongKind { .. } => "wrong-kind",
-            Self::BadValue { .. } => "bad-value",
-            Self::BadKey { .. } => "bad-key",
-            Self::NamedTwice { .. } => "named-twice",
-            Self::WeakKey { weakness: Weakness::SharedPrime { .. } | Weakness::SameModulus { .. }, .. } => {
-                "weak-shared-prime"
-            }
-            Self::WeakKey { weakness: Weakness::RsaShort { .. }, .. } => "short-key",
-            Self::WeakKey { .. } => "weak-key",
-            Self::AlgorithmNotAllowed { .. } => "algorithm-not-allowed",
-            Self::SharedKey { .. } => "shared-key",
-            Self::DuplicateKey { .. } => "duplicate-key",
-            Self::OldKey { .. } => "old-key",
-            Self::CommentForm { .. } => "comment-form",
-            Self::AutomationUnlimited { .. } => "automation-unlimited",
-            Self::PersonWithoutKey => "person-without-key",
-            Self::UnknownName { .. } => "unknown-name",
-            Self::GrantMatchesNothing => "grant-matches-nothing",
-            Self::GrantEnded { .. } => "grant-ended",
-            Self::GrantOfLeaver { .. } => "grant-of-leaver",
-            Self::GrantWithoutKey => "grant-without-key",
-            Self::GrantTwice => "grant-twice",
-            Self::HostUnpinned => "host-unpinned",
-            Self::ThroughLoop => "through-loop",
-            Self::AccountWithoutWayIn { .. } => "account-without-way-in",
-            Self::LeaveByComment { .. } => "leave-by-comment",
-            Self::LeaveOfPerson { .. } => "leave-of-person",
-            Self::ExceptionEnded { .. } => "exception-ended",
-            Self::ExceptionUnused => "exception-unused",
+            Self::WeakKey { weakness, .. } => weakness.rule(),
+            other => other.in_table().0,
         }
     }
 
@@ -250,37 +217,8 @@ impl RegisterFault {
     #[must_use]
     pub fn severity(&self) -> Severity {
         match self {
-            Self::WeakKey { weakness: Weakness::RsaShort { bits, refused_below, .. }, .. } if bits >= refused_below => {
-                Severity::Info
-            }
-            Self::WeakKey { weakness: Weakness::ExponentThree | Weakness::OddSize { .. }, .. }
-            | Self::PersonWithoutKey => Severity::Info,
-            Self::WeakKey { .. } => Severity::Critical,
-            Self::Syntax { .. }
-            | Self::MissingField { .. }
-            | Self::WrongKind { .. }
-            | Self::BadValue { .. }
-            | Self::BadKey { .. }
-            | Self::NamedTwice { .. }
-            | Self::SharedKey { .. }
-            | Self::AlgorithmNotAllowed { .. }
-            | Self::UnknownName { .. }
-            | Self::GrantOfLeaver { .. }
-            | Self::AutomationUnlimited { .. }
-            | Self::LeaveByComment { .. }
-            | Self::LeaveOfPerson { .. }
-            | Self::ThroughLoop => Severity::High,
-            Self::UnknownField { .. }
-            | Self::OldKey { .. }
-            | Self::GrantMatchesNothing
-            | Self::GrantEnded { .. }
-            | Self::GrantWithoutKey
-            | Self::HostUnpinned
-            | Self::AccountWithoutWayIn { .. }
-            | Self::ExceptionEnded { .. } => Severity::Medium,
-            Self::DuplicateKey { .. } | Self::CommentForm { .. } | Self::GrantTwice | Self::ExceptionUnused => {
-                Severity::Low
-            }
+            Self::WeakKey { weakness, .. } => weakness.severity(),
+            other => other.in_table().1,
         }
     }
 }

@@ -5,7 +5,7 @@ use super::{
     Date, Exception, Grant, Host, Owed, OwnedKey, Person, Place, Placed, Purpose, Register, RegisterFault,
     RegisterFinding, Rules, SourceFile, Whom, is_id,
 };
-use crate::host_fault::HOST_RULES;
+use crate::rules;
 use lavrin_keys::key::container::line;
 use lavrin_keys::key::policy::Policy;
 use lavrin_keys::key::{Algorithm, Fingerprint, KeyFault};
@@ -175,7 +175,7 @@ fn severities(number: usize, table: Spanned<DeTable<'_>>, faults: &mut Faults) -
     for (rule, value) in table.into_inner() {
         let (name, span) = (rule.get_ref().to_string(), value.span());
         let place = |span| Place { file: number, span };
-        let known = RegisterFault::RULES.contains(&name.as_str()) || HOST_RULES.contains(&name.as_str());
+        let known = rules::with(RegisterFault::RULES).any(|(rule, _)| rule == name);
         let word = value.get_ref().as_str().unwrap_or_default();
         let severity = Severity::URGENT_FIRST.into_iter().find(|severity| severity.name() == word);
         if !known {

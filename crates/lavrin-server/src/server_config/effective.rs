@@ -193,7 +193,10 @@ impl Reading<'_> {
         {
             self.fault(statement, what);
         }
-        (keyword.takes != Takes::Nothing).then_some((keyword.means, may_stand_in_match))
+        // Under "Match all" another name counts like the keyword that it stands for.
+        let meant = keywords::keyword(keyword.means, self.rules.version);
+        let counts_in_match = meant.is_some_and(|meant| meant.may_stand_in_match(self.rules.version));
+        (keyword.takes != Takes::Nothing).then_some((keyword.means, may_stand_in_match || counts_in_match))
     }
 
     /// Names of subsystems: once, before one could stand in a Match block; since then a block that holds may only change what
@@ -214,7 +217,8 @@ impl Reading<'_> {
     fn count_methods(&mut self, statement: &Statement, outside: bool, holds: bool) {
         let any = statement.words.iter().any(|word| word == "any");
         let beside = self.methods.at_start.max(self.methods.for_connection);
-        if any && beside > 0 {
+        let across_lines = (STRICT_SINCE..ANY_BY_LINE_SINCE).contains(&self.rules.version);
+        if any && beside > 0 && across_lines {
             self.fault(
                 statement,
                 "'any' has to stand alone in AuthenticationMethods, here it follows others".to_owned(),
@@ -233,6 +237,9 @@ impl Reading<'_> {
         self.settings.faults.push(ConfigFault { path: statement.path.clone(), line: statement.line, what });
     }
 }
+
+/// Since this version `any` has to stand alone on its own line only, as before 8.7.
+const ANY_BY_LINE_SINCE: Version = Version(10, 0);
 
 /// Since this version a Subsystem may stand in a Match block.
 const IN_BLOCKS_SINCE: Version = Version(9, 5);

@@ -209,6 +209,17 @@ fn printed_value(keyword: &str, setting: &Setting, version: Version) -> String {
             let word = first.to_ascii_lowercase();
             if word == "prohibit-password" { "without-password".to_owned() } else { word }
         }
+        Takes::Time | Takes::TimeOrNone => {
+            values::seconds(first).map_or_else(|| first.to_owned(), |time| time.to_string())
+        }
+        Takes::Umask => format!("0{:o}", values::octal(first).unwrap_or_default()),
+        Takes::Rekey => values::rekey(&setting.words),
+        Takes::PermitListen => {
+            let whole = |word: &String| {
+                if word.contains(':') || word == "any" || word == "none" { word.clone() } else { format!("*:{word}") }
+            };
+            setting.words.iter().map(whole).collect::<Vec<_>>().join(" ")
+        }
         Takes::Number => first.parse::<u32>().map_or_else(|_| first.to_owned(), |number| number.to_string()),
         Takes::Algorithms => algorithms::in_force(first, algorithms::Kind::Signature, version).join(","),
         Takes::PlainAlgorithms => algorithms::in_force(first, algorithms::Kind::PlainSignature, version).join(","),

@@ -241,10 +241,9 @@ fn is_number(text: &str) -> bool {
     text.bytes().all(|byte| byte.is_ascii_digit()) && text.parse::<i32>().is_ok()
 }
 
-/// Seconds, or numbers each with a unit; since 8.5 or later at most 2^31 - 1 seconds.
-pub(super) fn is_time(text: &str, version: Version) -> bool {
-    let mut total: Option<u64> = Some(0);
-    let mut parts = 0;
+/// The seconds of a duration: a number, or numbers each with a unit.
+pub(super) fn seconds(text: &str) -> Option<u64> {
+    let mut total: Option<u64> = None;
     for part in text.split_inclusive(|character: char| character.is_ascii_alphabetic()) {
         let digits = part.trim_end_matches(|character: char| character.is_ascii_alphabetic());
         let unit: u64 = match &part[digits.len()..] {
@@ -253,17 +252,19 @@ pub(super) fn is_time(text: &str, version: Version) -> bool {
             "h" | "H" => 3600,
             "d" | "D" => 86_400,
             "w" | "W" => 604_800,
-            _ => return false,
+            _ => return None,
         };
-        if digits.is_empty() || !digits.bytes().all(|byte| byte.is_ascii_digit()) {
-            return false;
-        }
-        let seconds = digits.parse::<u64>().ok().and_then(|number| number.checked_mul(unit));
-        total = total.zip(seconds).and_then(|(sum, seconds)| sum.checked_add(seconds));
-        parts += 1;
+        let is_plain = !digits.is_empty() && digits.bytes().all(|byte| byte.is_ascii_digit());
+        let number: u64 = digits.parse().ok().filter(|_| is_plain)?;
+        total = Some(total.unwrap_or(0).checked_add(number.checked_mul(unit)?)?);
     }
+    total
+}
+
+/// Whether it is a duration; since 8.5 or later of at most 2^31 - 1 seconds.
+fn is_time(text: &str, version: Version) -> bool {
     let most = if version >= Version(9, 2) { i32::MAX as u64 } else { i64::MAX as u64 };
-    parts > 0 && total.is_some_and(|total| total <= most)
+    seconds(text).is_some_and(|total| total <= most)
 }
 
 /// A whole number at the beginning of a text, as `scanf` reads it, and the rest.
@@ -302,8 +303,13 @@ fn is_netblock_size(text: &str) -> bool {
 }
 
 fn is_umask(text: &str) -> bool {
+    octal(text).is_some_and(|bits| bits <= 0o777)
+}
+
+/// The octal number at the beginning of a text.
+pub(super) fn octal(text: &str) -> Option<u32> {
     let digits: String = text.chars().take_while(|digit| ('0'..='7').contains(digit)).collect();
-    !digits.is_empty() && u32::from_str_radix(&digits, 8).is_ok_and(|bits| bits <= 0o777)
+    u32::from_str_radix(&digits, 8).ok()
 }
 
 /// Names of classes of service (RFC 2474 and RFC 4594), a number, or nothing at all.
@@ -377,21 +383,29 @@ fn is_penalty(word: &str) -> bool {
     }
 }
 
-/// An amount with a unit, at least 16 bytes where it is not zero, and a time.
+/// A number of bytes, perhaps with a unit and a fraction of it.
+fn amount(text: &str) -> Option<i64> {
+    let upper = text.to_ascii_uppercase();
+    let unit = ["K", "M", "G", "T", "P", "E"].iter().position(|unit| upper.ends_with(unit));
+    let digits = if unit.is_some() { &text[..text.len() - 1] } else { text };
+    let (whole, part) = digits.split_once('.').unwrap_or((digits, ""));
+    let is_plain = !whole.is_empty() && whole.bytes().chain(part.bytes()).all(|byte| byte.is_ascii_digit());
+    let unit = 1_i64 << (10 * unit.map_or(0, |place| place + 1));
+    whole.parse::<i64>().ok().filter(|_| is_plain)?.checked_mul(unit)
+}
+
+/// An amount, at least 16 bytes where it is not zero, and a time.
 fn is_rekey(words: &[String], version: Version) -> bool {
-    let amount = |text: &str| {
-        let units = ["K", "M", "G", "T", "P", "E"];
-        let upper = text.to_ascii_uppercase();
-        let unit = units.iter().position(|unit| upper.ends_with(unit));
-        let digits = if unit.is_some() { &text[..text.len() - 1] } else { text };
-        let (whole, part) = digits.split_once('.').unwrap_or((digits, ""));
-        let is_plain = !whole.is_empty() && whole.bytes().chain(part.bytes()).all(|byte| byte.is_ascii_digit());
-        whole.parse::<i64>().ok().filter(|_| is_plain)?.checked_mul(1_i64 << (10 * unit.map_or(0, |place| place + 1)))
-    };
     let size_is_good =
         words[0].eq_ignore_ascii_case("default") || amount(&words[0]).is_some_and(|bytes| bytes == 0 || bytes >= 16);
     let time = words.get(1);
     size_is_good && time.is_none_or(|time| time.eq_ignore_ascii_case("none") || is_time(time, version))
+}
+
+/// `RekeyLimit` as the server prints it.
+pub(super) fn rekey(words: &[String]) -> String {
+    let size = words.first().and_then(|word| amount(word)).unwrap_or(0);
+    format!("{size} {}", words.get(1).and_then(|word| seconds(word)).unwrap_or(0))
 }
 
 fn wrong_channels(words: &[String], version: Version) -> Wrong {

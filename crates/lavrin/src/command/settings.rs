@@ -48,6 +48,10 @@ pub struct SettingsOut {
     /// Whether the server would start with its configuration.
     valid: bool,
     errors: Vec<ConfigErrorOut>,
+    /// What ends each session of this login as soon as it begins.
+    ends: Option<ConfigErrorOut>,
+    /// Keywords that nobody here knows; the server, which is newer, may.
+    unknown: Vec<ConditionalOut>,
     values: BTreeMap<String, ValueOut>,
     /// What a Match block sets whose condition depends on something that was not said.
     conditional: Vec<ConditionalOut>,
@@ -109,7 +113,10 @@ pub async fn run(args: &SettingsArgs, ui: &Ui) -> Result<Exit, CommandError> {
         ui.warn(&format!("not read: {}", work.typed_path(&settings.unseen[0])));
         return Ok(Exit::NotChecked);
     }
-    Ok(if out.valid { Exit::Done } else { Exit::Findings })
+    if !out.unknown.is_empty() && out.valid {
+        return Ok(Exit::NotChecked);
+    }
+    Ok(if out.valid && out.ends.is_none() { Exit::Done } else { Exit::Findings })
 }
 
 fn wants(name: Option<&str>, seen: &Observation) -> Vec<Want> {
@@ -136,6 +143,20 @@ fn out_of(settings: &Settings, work: &Work) -> SettingsOut {
         schema: "lavrin/settings/1",
         valid: settings.faults.is_empty(),
         errors: errors.collect(),
+        ends: settings.ends.as_ref().map(|fault| ConfigErrorOut {
+            path: work.typed_path(&fault.path),
+            line: fault.line,
+            message: fault.what.clone(),
+        }),
+        unknown: settings
+            .unknown
+            .iter()
+            .map(|(keyword, path, line)| ConditionalOut {
+                keyword: keyword.clone(),
+                path: work.typed_path(path),
+                line: *line,
+            })
+            .collect(),
         values: settings.printed().into_iter().map(value).collect(),
         conditional: settings
             .conditional
@@ -167,6 +188,18 @@ fn text_of(out: &SettingsOut, ui: &Ui) -> String {
     for error in &out.errors {
         let place = ui.paint(Label::Strong, &format!("{} line {}", error.path, error.line));
         text += &format!("{} {place}: {}\n", ui.paint(Label::Bad, "does not start:"), error.message);
+    }
+    if let Some(error) = &out.ends {
+        let place = ui.paint(Label::Strong, &format!("{} line {}", error.path, error.line));
+        text += &format!("{} {place}: {}\n", ui.paint(Label::Bad, "ends each session:"), error.message);
+    }
+    for unknown in &out.unknown {
+        let place = ui.paint(Label::Strong, &format!("{} line {}", unknown.path, unknown.line));
+        text += &format!(
+            "{} {place}: nobody here knows {}; the server is newer than what is known here\n",
+            ui.paint(Label::Warn, "undecided:"),
+            unknown.keyword
+        );
     }
     let rows: Vec<Vec<String>> = out
         .values

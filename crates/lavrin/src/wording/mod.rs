@@ -5,6 +5,8 @@ pub mod finding;
 pub mod fleet;
 pub mod reason;
 pub mod register;
+#[cfg(test)]
+mod rules;
 pub mod steps;
 mod trouble;
 

@@ -1,7 +1,7 @@
 //! Exceptions: what they let pass, and those that have no use any more.
 
-use crate::host_fault::HOST_RULES;
 use crate::register::{Date, Register, RegisterFault, RegisterFinding};
+use crate::rules;
 
 /// The findings that no exception excuses, and findings about the exceptions themselves.
 pub(super) fn apply(register: &Register, today: Date, findings: Vec<RegisterFinding>) -> Vec<RegisterFinding> {
@@ -24,8 +24,9 @@ pub(super) fn apply(register: &Register, today: Date, findings: Vec<RegisterFind
         })
         .collect();
     for (exception, used) in register.exceptions.iter().zip(used) {
-        let on_hosts = HOST_RULES.contains(&exception.rule.value.as_str());
-        let (fault, place) = if !on_hosts && !RegisterFault::RULES.contains(&exception.rule.value.as_str()) {
+        let on_hosts = rules::is_on_hosts(&exception.rule.value);
+        let (fault, place) = if !on_hosts && !RegisterFault::RULES.iter().any(|(rule, _)| *rule == exception.rule.value)
+        {
             let fault = RegisterFault::UnknownName { what: "rule", name: exception.rule.value.clone(), near: None };
             (fault, &exception.rule.place)
         } else if exception.until.value < today {

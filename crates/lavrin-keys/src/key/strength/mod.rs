@@ -16,6 +16,7 @@ mod structured_primes;
 
 use super::{Algorithm, PublicKey};
 use crate::key::policy::Policy;
+use crate::severity::Severity;
 use dashu_int::UBig;
 
 /// A weakness of a key.
@@ -170,7 +171,39 @@ pub fn objections(key: &PublicKey, policy: &Policy) -> Vec<Weakness> {
     all_weaknesses(key, policy, Depth::Full).into_iter().filter(Weakness::is_refused).collect()
 }
 
+crate::rules!(Weakness {
+    Weakness::Dsa => "weak-dsa", Medium;
+    Weakness::RsaShort { bits, refused_below, .. } if bits < refused_below => "weak-rsa-short", High;
+    Weakness::RsaShort { .. } => "weak-rsa-short", Info;
+    Weakness::EvenModulus => "weak-even-modulus", Critical;
+    Weakness::ExponentOne => "weak-exponent-1", Critical;
+    Weakness::ExponentEven => "weak-exponent-even", Critical;
+    Weakness::ExponentThree => "weak-exponent-3", Info;
+    Weakness::ExponentHuge => "weak-exponent-huge", Critical;
+    Weakness::OddSize { .. } => "rsa-odd-size", Info;
+    Weakness::SmallFactor { .. } => "weak-small-factor", Critical;
+    Weakness::SquareModulus => "weak-square-modulus", Critical;
+    Weakness::PrimeModulus => "weak-prime-modulus", Critical;
+    Weakness::ClosePrimes { .. } => "weak-close-primes", Critical;
+    Weakness::StructuredPrimes => "weak-structured-primes", Critical;
+    Weakness::GeneratorPoint => "weak-ecdsa-generator", Critical;
+    Weakness::SharedPrime { .. } => "weak-shared-prime", Critical;
+    Weakness::SameModulus { .. } => "weak-same-modulus", Critical;
+});
+
 impl Weakness {
+    /// The stable rule name.
+    #[must_use]
+    pub fn rule(&self) -> &'static str {
+        self.in_table().0
+    }
+
+    /// How much it usually matters.
+    #[must_use]
+    pub fn severity(&self) -> Severity {
+        self.in_table().1
+    }
+
     /// Whether a key with this weakness may not be installed.
     #[must_use]
     pub fn is_refused(&self) -> bool {

@@ -197,6 +197,11 @@ fn limits(options: &[u8], version: Version) -> Result<Limits, OptionFault> {
     let mut limits = Limits::default();
     let mut rest = options;
     while !rest.is_empty() {
+        // An option without a name is passed over.
+        if let Some(behind) = rest.strip_prefix(b",") {
+            rest = behind;
+            continue;
+        }
         let behind = option(rest, &mut limits, version)?;
         match behind.first() {
             None => break,
@@ -221,6 +226,9 @@ fn option<'a>(text: &'a [u8], limits: &mut Limits, version: Version) -> Result<&
         if version >= since && begins(name) {
             let (value, behind) = quoted(&text[name.len()..])
                 .ok_or_else(|| OptionFault::NotClosed { name: name.trim_end_matches("=\"").to_owned() })?;
+            if name.starts_with("command") && limits.command.is_some() {
+                return Err(OptionFault::Repeated { name: "command".to_owned() });
+            }
             if name.starts_with("command") {
                 limits.command = Some(printable(value));
             } else if !is_permission(value) {
@@ -284,6 +292,7 @@ mod tests {
         {
             assert!(ask(refused).is_err(), "{refused}");
         }
+        assert!(ask(",no-pty,,restrict LINE").is_ok() && ask("command=\"a\",command=\"a\" LINE").is_err());
         assert_eq!(ask("ssh-rsa BASE64").unwrap_err(), "no-entry");
         assert_eq!(ask("from=\"192.0.2.1\" LINE").unwrap_err(), "unusable-line");
     }
