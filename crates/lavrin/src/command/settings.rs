@@ -196,7 +196,7 @@ fn text_of(out: &SettingsOut, ui: &Ui) -> String {
     for unknown in &out.unknown {
         let place = ui.paint(Label::Strong, &format!("{} line {}", unknown.path, unknown.line));
         text += &format!(
-            "{} {place}: nobody here knows {}; the server is newer than what is known here\n",
+            "{} {place}: nobody here knows {}; whether the server does is not known\n",
             ui.paint(Label::Warn, "undecided:"),
             unknown.keyword
         );

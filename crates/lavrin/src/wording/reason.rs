@@ -78,7 +78,7 @@ pub fn message(reason: &Reason, account: &str) -> String {
             format!("the RSA key has {bits} bits; the server takes none above {max}")
         }
         ReasonKind::SettingUnknown(keyword) => {
-            format!("the server is newer than what is known here, and nobody here knows the keyword {keyword}")
+            format!("nobody here knows the keyword {keyword}, and whether the server does is not known")
         }
         ReasonKind::SessionEnds(what) => what.clone(),
         ReasonKind::RevokedKeysUnseen => {
