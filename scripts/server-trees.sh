@@ -9,15 +9,21 @@ command -v debootstrap >/dev/null || DEBIAN_FRONTEND=noninteractive apt-get inst
 keyring=/usr/share/keyrings/debian-archive-keyring.gpg
 mirror=$(sed -n 's/^\(URIs:\|deb\)\( \[.*\]\)\? *\(http[^ ]*debian\)\/\? *.*/\3/p' /etc/apt/sources.list /etc/apt/sources.list.d/*.sources 2>/dev/null | head -1) || true
 mkdir -p "$trees"
-for suite in "$@"; do
+make_tree() {
   # A tree counts once it is whole: it is made beside its place and moved there.
-  [ -e "$trees/$suite/made" ] && continue
-  rm -rf "$trees/$suite" "$trees/$suite.new"
+  [ -e "$trees/$1/made" ] && return 0
+  rm -rf "${trees:?}/$1" "$trees/$1.new"
   debootstrap --variant=minbase --include=openssh-server,dropbear-bin,netbase --keyring="$keyring" \
-    "$suite" "$trees/$suite.new" "${mirror:-http://deb.debian.org/debian}" >"$trees/$suite.log" 2>&1 ||
-    { tail -5 "$trees/$suite.log" >&2; exit 2; }
-  chroot "$trees/$suite.new" dpkg-query -W -f '${Package} ${Version}\n' openssh-server dropbear-bin >"$trees/$suite.new/made"
-  rm -rf "$trees/$suite.new/var/cache/apt/archives" "$trees/$suite.new/usr/share/doc" "$trees/$suite.new/usr/share/locale"
-  mv "$trees/$suite.new" "$trees/$suite"
+    "$1" "$trees/$1.new" "${mirror:-http://deb.debian.org/debian}" >"$trees/$1.log" 2>&1 ||
+    { tail -5 "$trees/$1.log" >&2; return 2; }
+  chroot "$trees/$1.new" dpkg-query -W -f '${Package} ${Version}\n' openssh-server dropbear-bin >"$trees/$1.new/made"
+  rm -rf "$trees/$1.new/var/cache/apt/archives" "$trees/$1.new/usr/share/doc" "$trees/$1.new/usr/share/locale"
+  mv "$trees/$1.new" "$trees/$1"
+}
+making=()
+for suite in "$@"; do
+  make_tree "$suite" &
+  making+=($!)
 done
+for one in "${making[@]}"; do wait "$one"; done
 echo "$trees"

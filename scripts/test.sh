@@ -9,7 +9,7 @@ needed=(
   /usr/bin/sudo:sudo /usr/bin/doas:opendoas /usr/bin/setfacl:acl /usr/bin/script:bsdutils /usr/bin/unshare:util-linux /usr/bin/sshfs:sshfs
   /bin/bsd-csh:csh /usr/bin/pkill:procps /usr/bin/cc:gcc /usr/bin/make:make /usr/bin/openssl:openssl
   /usr/bin/python3:python3 /usr/lib/python3/dist-packages/cryptography/__init__.py:python3-cryptography
-  /usr/lib/python3/dist-packages/bcrypt/__init__.py:python3-bcrypt
+  /usr/lib/python3/dist-packages/bcrypt/__init__.py:python3-bcrypt /usr/sbin/debootstrap:debootstrap
 )
 missing=()
 for pair in "${needed[@]}"; do
@@ -30,6 +30,13 @@ if [ "$(id -u)" != 0 ]; then
   echo "test.sh: the tests with real servers make accounts, which needs root; without it: cargo test --workspace" >&2
   exit 2
 fi
+
+# The servers of the releases that this machine has not itself.
+own=$(sed -n 's/^VERSION_CODENAME=//p' /etc/os-release)
+others=()
+for suite in bullseye bookworm trixie; do [ "$suite" = "$own" ] || others+=("$suite"); done
+LAVRIN_SERVER_TREES=$(scripts/server-trees.sh "${others[@]}")
+export LAVRIN_SERVER_TREES
 
 export INSTA_UPDATE=no
 cargo fmt --all --check
