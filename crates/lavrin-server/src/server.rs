@@ -110,6 +110,14 @@ impl Server {
         self.version.is_none_or(|version| version > newest)
     }
 
+    /// The version that was measured and by whose rules, but for what its release notes tell, this one is judged.
+    #[must_use]
+    pub fn nearest_measured(&self) -> Version {
+        let measured = if self.is_dropbear() { DROPBEAR_MEASURED } else { OPENSSH_MEASURED };
+        let rules = self.rules();
+        measured.into_iter().rev().find(|version| *version <= rules).unwrap_or(measured[0])
+    }
+
     /// Whether this very version was measured.
     #[must_use]
     pub fn is_measured(&self) -> bool {
@@ -212,6 +220,17 @@ mod tests {
         assert_eq!(Version::parse("2022.83-1+deb12u3"), Some(Version(2022, 83)));
         assert_eq!((Version::parse("10"), Version::parse("x")), (Some(Version(10, 0)), None));
         assert!(Version(10, 0) > Version(9, 9));
+    }
+
+    #[test]
+    fn a_version_that_was_not_measured_goes_by_an_older_one() {
+        let nearest = |name: &str| Server::from_name(name).unwrap().nearest_measured();
+        assert_eq!(nearest("openssh-9.6"), Version(9, 2));
+        assert_eq!(nearest("openssh-7.9"), Version(8, 4));
+        assert_eq!(nearest("openssh-10.2"), Version(10, 0));
+        assert_eq!(nearest("dropbear-2024.85"), Version(2022, 83));
+        assert!(Server::from_name("openssh-9.2+debian").unwrap().is_measured());
+        assert!(!Server::from_name("openssh-9.6").unwrap().is_measured());
     }
 
     #[test]

@@ -13,7 +13,7 @@ use std::sync::Arc;
 use thiserror::Error;
 
 /// The form that is written. A reader refuses a form that it does not know.
-const FORM: u32 = 1;
+const FORM: u32 = 2;
 
 /// SHA-256 of a content.
 pub type Hash = [u8; 32];
@@ -246,11 +246,23 @@ mod tests {
         let snapshot = Snapshot::of(&world(b"x", b"y"));
         assert_eq!(restore(&snapshot.document, |_| None).unwrap_err(), SnapshotFault::ContentMissing);
         let text = String::from_utf8(snapshot.document.clone()).unwrap();
-        let newer = text.replacen("\"form\":1", "\"form\":2", 1);
-        assert_eq!(restore(newer.as_bytes(), |_| None).unwrap_err(), SnapshotFault::Newer(2));
-        assert_eq!(restore(b"{\"form\":3,\"shape\":[]}", |_| None).unwrap_err(), SnapshotFault::Newer(3));
+        let newer = text.replacen("\"form\":2", "\"form\":3", 1);
+        assert_eq!(restore(newer.as_bytes(), |_| None).unwrap_err(), SnapshotFault::Newer(3));
+        assert_eq!(restore(b"{\"form\":4,\"shape\":[]}", |_| None).unwrap_err(), SnapshotFault::Newer(4));
         let cut = &snapshot.document[..snapshot.document.len() / 2];
         assert!(matches!(restore(cut, |_| None), Err(SnapshotFault::Damaged(_))));
+    }
+
+    #[test]
+    fn a_document_of_the_first_form_is_read_with_the_version_that_its_banner_tells() {
+        let snapshot = Snapshot::of(&world(b"x", b"y"));
+        let text = String::from_utf8(snapshot.document.clone()).unwrap();
+        let server = r#""server":{"software":"open-ssh","version":[9,2],"tolerates_private_groups":true}"#;
+        assert!(text.contains(server), "{text}");
+        let first = text.replacen("\"form\":2", "\"form\":1", 1);
+        let first = first.replacen(server, r#""server":{"open-ssh":{"tolerates_private_groups":true}}"#, 1);
+        let back = restore(first.as_bytes(), |hash| snapshot.contents.get(hash).cloned()).unwrap();
+        assert_eq!(back.server, Server::debian(Version(9, 2)));
     }
 
     #[test]

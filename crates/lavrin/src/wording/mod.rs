@@ -39,10 +39,16 @@ pub fn server(seen: &Observation) -> String {
     let version = seen.server.version.map(|version| format!(" {version}")).unwrap_or_default();
     let build = if seen.server.tolerates_private_groups { " as Debian builds it" } else { "" };
     let whose = format!("{name}{version}{build}");
+    let nearest = match seen.server.version {
+        Some(_) if !seen.server.is_measured() => {
+            format!("; not measured itself, so by {}", seen.server.nearest_measured())
+        }
+        _ => String::new(),
+    };
     match &seen.server_known {
-        Known::Given(name) => format!("{whose} (asked for: {name})"),
-        Known::Banner(banner) => format!("{whose} (it calls itself {})", printable(banner.as_bytes())),
-        Known::Packages(path, version) => format!("{whose} ({path} lists {})", printable(version.as_bytes())),
+        Known::Given(name) => format!("{whose} (asked for: {name}{nearest})"),
+        Known::Banner(banner) => format!("{whose} (it calls itself {}{nearest})", printable(banner.as_bytes())),
+        Known::Packages(path, version) => format!("{whose} ({path} lists {}{nearest})", printable(version.as_bytes())),
         Known::OsRelease => format!("{whose} (by /etc/os-release)"),
         Known::Assumed => format!("{whose} (assumed, since nothing here shows it; --server says otherwise)"),
     }
