@@ -47,7 +47,7 @@ pub enum KeyFault {
         detail: &'static str,
     },
     /// The numbers of a public key that no generator makes: some character is another one.
-    #[error("it is damaged: {detail}; ask for the key again")]
+    #[error("{detail}: it was damaged on the way; ask for the key again")]
     Damaged {
         /// What shows it.
         detail: &'static str,

@@ -176,7 +176,10 @@ impl Reading<'_> {
                 let unknown = (statement.spelled.clone(), statement.path.clone(), statement.line);
                 self.settings.unknown.push(unknown);
             } else {
-                self.fault(statement, format!("the server knows no keyword '{}'", statement.spelled));
+                let later =
+                    keywords::first_version(&statement.keyword).map(|first| format!(", which came with {first}"));
+                let later = later.unwrap_or_default();
+                self.fault(statement, format!("the server knows no keyword '{}'{later}", statement.spelled));
             }
             return None;
         };

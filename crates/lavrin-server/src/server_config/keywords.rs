@@ -223,6 +223,12 @@ pub fn keyword(name: &str, version: Version) -> Option<&'static Keyword> {
     KEYWORDS.iter().find(|row| row.name == name && row.is_known(version))
 }
 
+/// The version that a name came with, where some version knows it.
+#[must_use]
+pub fn first_version(name: &str) -> Option<Version> {
+    KEYWORDS.iter().find(|row| row.name == name).map(|row| row.known.0).filter(|first| *first > ALWAYS)
+}
+
 /// What a keyword takes, by whatever name this version knows it.
 #[must_use]
 pub fn takes(name: &str, version: Version) -> Option<Takes> {

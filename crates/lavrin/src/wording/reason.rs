@@ -84,6 +84,9 @@ pub fn message(reason: &Reason, account: &str) -> String {
         ReasonKind::RevokedKeysUnseen => {
             "RevokedKeys is in use, and whether this key is in it was not looked at".to_owned()
         }
+        ReasonKind::FurtherMethod(_) if reason.line.is_none() && reason.path.is_some() => {
+            "the key alone is not enough: the switch -t asks for a password behind it".to_owned()
+        }
         ReasonKind::FurtherMethod(methods) => format!("the key alone is not enough: AuthenticationMethods {methods}"),
         ReasonKind::Authorities(file) => {
             format!("TrustedUserCAKeys {file} may make the certificate good, which was not looked at")
