@@ -44,7 +44,7 @@ const STACK_USED: usize = 64 << 10;
 /// Overwrites what computing with a secret has left on the stack below the caller.
 #[inline(never)]
 #[expect(clippy::large_stack_arrays, reason = "the stack is what is overwritten")]
-fn wipe_stack() {
+pub(crate) fn wipe_stack() {
     let mut room = [0u8; STACK_USED];
     room.zeroize();
 }
@@ -221,6 +221,7 @@ impl PrivateKey {
             return None;
         };
         let [dp, dq] = numbers::crt_exponents(d, p, q)?;
+        wipe_stack();
         let mut body = Zeroizing::new(Vec::with_capacity(8 * n.len()));
         for number in [&[0][..], n, e, d, p, q, &dp, &dq, iqmp] {
             super::container::der::push_integer(&mut body, number);

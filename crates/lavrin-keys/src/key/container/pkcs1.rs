@@ -2,6 +2,7 @@
 
 use super::der::Der;
 use crate::key::numbers::crt_exponents;
+use crate::key::private::wipe_stack;
 use crate::key::{KeyFault, PrivateKey, PublicKey};
 
 /// Reads `RSAPrivateKey` to its end.
@@ -26,7 +27,9 @@ pub(crate) fn private(bytes: &[u8]) -> Result<PrivateKey, KeyFault> {
     let key = PrivateKey::rsa(n, e, d, p, q, iqmp)?;
     // Most programs compute with these two: wrong ones give signatures that give the key away.
     let right = crt_exponents(d, p, q);
-    if right.is_some_and(|[right_p, right_q]| *right_p == dp && *right_q == dq) {
+    let fit = right.is_some_and(|[right_p, right_q]| *right_p == dp && *right_q == dq);
+    wipe_stack();
+    if fit {
         return Ok(key);
     }
     Err(KeyFault::InvalidValues { detail: "the exponents of the two primes are not those of the key" })
