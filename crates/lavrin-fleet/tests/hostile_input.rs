@@ -46,7 +46,7 @@ fn check(bytes: &[u8]) {
     assert_eq!(file.as_bytes(), bytes);
     let _ = paste::recover(bytes);
     let _ = private_key_head(bytes);
-    let _ = openssh::Closed::parse(bytes);
+    let _ = openssh::ClosedOpenSsh::parse(bytes);
     let _ = standing(bytes, "lantern.example", 22, key().public());
     let _ = Settings::from_server(bytes, lavrin_server::server::Version(9, 2));
     let (front, rest) = split(bytes);

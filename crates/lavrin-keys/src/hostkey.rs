@@ -13,7 +13,7 @@ pub const KNOWN_HOSTS_BYTES_MAX: u64 = 16 << 20;
 
 /// How a host's key stands to what is known.
 #[derive(Debug, Clone, PartialEq, Eq)]
-pub enum Standing {
+pub enum HostKeyStanding {
     /// It is the known one.
     Known,
     /// Nothing is known about this host.
@@ -88,17 +88,17 @@ fn hash_is_of(hashed: &[u8], name: &str) -> bool {
 
 /// How `key` stands for the host.
 #[must_use]
-pub fn standing(file: &[u8], host: &str, port: u16, key: &PublicKey) -> Standing {
+pub fn standing(file: &[u8], host: &str, port: u16, key: &PublicKey) -> HostKeyStanding {
     let lines = lines_about(file, &known_as(host, port));
     if let Some(line) = lines.iter().find(|line| line.revoked && line.key == *key) {
-        return Standing::Revoked { line: line.number };
+        return HostKeyStanding::Revoked { line: line.number };
     }
     let mut trusted = lines.iter().filter(|line| !line.revoked).peekable();
     let first = trusted.peek().map(|line| (line.number, line.key.fingerprint()));
     match first {
-        _ if trusted.any(|line| line.key == *key) => Standing::Known,
-        None => Standing::Unknown,
-        Some((line, known)) => Standing::Changed { line, known },
+        _ if trusted.any(|line| line.key == *key) => HostKeyStanding::Known,
+        None => HostKeyStanding::Unknown,
+        Some((line, known)) => HostKeyStanding::Changed { line, known },
     }
 }
 
@@ -124,27 +124,30 @@ mod tests {
         PrivateKey::ed25519(&[seed; 32]).unwrap().public().clone()
     }
 
-    fn ask(file: &str, host: &str, port: u16) -> Standing {
+    fn ask(file: &str, host: &str, port: u16) -> HostKeyStanding {
         standing(file.as_bytes(), host, port, &key(1))
     }
 
     #[test]
     fn names_ports_wildcards_and_negations() {
         let entry = |hosts: &str| format!("# c\n{hosts} {} note\n", key(1).line(""));
-        assert_eq!(ask(&entry("lantern.example"), "Lantern.example", 22), Standing::Known);
-        assert_eq!(ask(&entry("lantern.example"), "lantern.example", 2222), Standing::Unknown);
-        assert_eq!(ask(&entry("[lantern.example]:2222"), "lantern.example", 2222), Standing::Known);
-        assert_eq!(ask(&entry("*.example,!lantern.example"), "lantern.example", 22), Standing::Unknown);
-        assert_eq!(ask(&entry("192.0.2.?"), "192.0.2.7", 22), Standing::Known);
+        assert_eq!(ask(&entry("lantern.example"), "Lantern.example", 22), HostKeyStanding::Known);
+        assert_eq!(ask(&entry("lantern.example"), "lantern.example", 2222), HostKeyStanding::Unknown);
+        assert_eq!(ask(&entry("[lantern.example]:2222"), "lantern.example", 2222), HostKeyStanding::Known);
+        assert_eq!(ask(&entry("*.example,!lantern.example"), "lantern.example", 22), HostKeyStanding::Unknown);
+        assert_eq!(ask(&entry("192.0.2.?"), "192.0.2.7", 22), HostKeyStanding::Known);
     }
 
     #[test]
     fn a_key_of_another_type_or_value_is_changed_not_unknown() {
         let file = format!("lantern.example {}\n", key(2).line(""));
-        assert_eq!(ask(&file, "lantern.example", 22), Standing::Changed { line: 1, known: key(2).fingerprint() });
+        assert_eq!(
+            ask(&file, "lantern.example", 22),
+            HostKeyStanding::Changed { line: 1, known: key(2).fingerprint() }
+        );
         let rsa = PublicKey::rsa(&[1, 0, 1], &[0xc5; 256]).unwrap();
         let file = format!("lantern.example {}\n", rsa.line(""));
-        assert!(matches!(ask(&file, "lantern.example", 22), Standing::Changed { .. }));
+        assert!(matches!(ask(&file, "lantern.example", 22), HostKeyStanding::Changed { .. }));
         assert_eq!(known_algorithms(file.as_bytes(), "lantern.example", 22), [Algorithm::Rsa]);
     }
 
@@ -155,17 +158,17 @@ mod tests {
         let mut mac = hmac::Hmac::<sha1::Sha1>::new_from_slice(&[1; 20]).unwrap();
         mac.update(b"lantern.example");
         let file = file.replace("HASH", &STANDARD.encode(mac.finalize().into_bytes()));
-        assert_eq!(ask(&file, "lantern.example", 22), Standing::Known);
-        assert_eq!(ask(&file, "other.example", 22), Standing::Unknown);
+        assert_eq!(ask(&file, "lantern.example", 22), HostKeyStanding::Known);
+        assert_eq!(ask(&file, "other.example", 22), HostKeyStanding::Unknown);
     }
 
     #[test]
     fn a_revoked_key_is_refused_even_where_it_is_known() {
         let file = format!("lantern.example {0}\n@revoked * {0}\n", key(1).line(""));
-        assert_eq!(ask(&file, "lantern.example", 22), Standing::Revoked { line: 2 });
+        assert_eq!(ask(&file, "lantern.example", 22), HostKeyStanding::Revoked { line: 2 });
         assert_eq!(
             ask(&format!("{}\n", line_for("lantern.example", 22, &key(1))), "lantern.example", 22),
-            Standing::Known
+            HostKeyStanding::Known
         );
     }
 }

@@ -31,8 +31,8 @@ pub fn read_parts(bytes: &[u8]) -> Parts<'_> {
 fn parts_of(bytes: &[u8], lines_at_once: usize) -> Parts<'_> {
     let parts = |state| Parts { state, lines_at_once };
     match whole(bytes) {
-        Some(piece) => parts(State::Whole(piece)),
-        None => parts(State::Text { text: text::plain(bytes), at: 0, line: 1 }),
+        Some(piece) => parts(ReadState::Whole(piece)),
+        None => parts(ReadState::Text { text: text::plain(bytes), at: 0, line: 1 }),
     }
 }
 
@@ -56,12 +56,12 @@ fn whole(bytes: &[u8]) -> Option<Piece> {
 /// The parts of a file, each with what it holds.
 #[derive(Debug)]
 pub struct Parts<'a> {
-    state: State<'a>,
+    state: ReadState<'a>,
     lines_at_once: usize,
 }
 
 #[derive(Debug)]
-enum State<'a> {
+enum ReadState<'a> {
     Whole(Piece),
     /// What is left of the text, from a byte and a line on.
     Text {
@@ -76,12 +76,12 @@ impl Iterator for Parts<'_> {
     type Item = Vec<Piece>;
 
     fn next(&mut self) -> Option<Vec<Piece>> {
-        match std::mem::replace(&mut self.state, State::Done) {
-            State::Done => None,
-            State::Whole(piece) => Some(vec![piece]),
-            State::Text { text, at, line } => match list(&text[at..], line, self.lines_at_once) {
+        match std::mem::replace(&mut self.state, ReadState::Done) {
+            ReadState::Done => None,
+            ReadState::Whole(piece) => Some(vec![piece]),
+            ReadState::Text { text, at, line } => match list(&text[at..], line, self.lines_at_once) {
                 Some((pieces, bytes)) => {
-                    self.state = State::Text { text, at: at + bytes, line: line + self.lines_at_once };
+                    self.state = ReadState::Text { text, at: at + bytes, line: line + self.lines_at_once };
                     Some(pieces)
                 }
                 None => Some(rest(&text[at..], line)),
@@ -109,9 +109,9 @@ fn rest(text: &[u8], first: usize) -> Vec<Piece> {
     for part in pem::split(text) {
         match part {
             // Curve parameters in front of a key say nothing that the key does not say.
-            pem::Part::Block(block) if block.label == b"EC PARAMETERS" => {}
-            pem::Part::Block(block) => pieces.push(Piece { line: block.line, kind: read_block(&block) }),
-            pem::Part::Text { line, bytes } => {
+            pem::Segment::Block(block) if block.label == b"EC PARAMETERS" => {}
+            pem::Segment::Block(block) => pieces.push(Piece { line: block.line, kind: read_block(&block) }),
+            pem::Segment::Text { line, bytes } => {
                 for piece in read_lines(line, bytes) {
                     rejections += usize::from(matches!(piece.kind, PieceKind::Rejected(_)));
                     if !matches!(piece.kind, PieceKind::Rejected(_)) || rejections <= REJECTED_MAX {
@@ -190,7 +190,7 @@ fn add_quoted_private(text: &[u8], pieces: &mut Vec<Piece>) {
     let lines = String::from_utf8_lossy(text);
     let plain: String = lines.lines().map(|line| paste::unquoted(line.trim_start()).to_owned() + "\n").collect();
     for part in pem::split(plain.as_bytes()) {
-        let pem::Part::Block(block) = part else { continue };
+        let pem::Segment::Block(block) = part else { continue };
         let kind = read_block(&block);
         if block.label.ends_with(b"PRIVATE KEY") && matches!(kind, PieceKind::Private(_)) {
             pieces.retain(|piece| !matches!(piece.kind, PieceKind::Rejected(_)));

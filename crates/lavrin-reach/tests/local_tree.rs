@@ -6,7 +6,7 @@ use lavrin_reach::local::LocalTree;
 use lavrin_server::account::Account;
 use lavrin_server::fs::BytePath;
 use lavrin_server::server::{Known, Server, Version};
-use lavrin_server::steps::{Change, Guarded, Owner, Steps, guard};
+use lavrin_server::steps::{Change, Guarded, OwnerIds, Steps, guard};
 use lavrin_server::survey::{Observation, Want, Wanted, Who};
 use std::os::unix::fs::{PermissionsExt as _, symlink};
 use std::path::PathBuf;
@@ -45,8 +45,8 @@ impl Tree {
     }
 }
 
-fn own() -> Owner {
-    Owner { uid: rustix::process::getuid().as_raw(), gid: rustix::process::getgid().as_raw() }
+fn own() -> OwnerIds {
+    OwnerIds { uid: rustix::process::getuid().as_raw(), gid: rustix::process::getgid().as_raw() }
 }
 
 /// Only the guard makes changes that can be carried out.

@@ -19,7 +19,7 @@ pub enum Software {
 
 /// What runs the logins.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Default, Serialize, Deserialize)]
-#[serde(from = "Kept")]
+#[serde(from = "ServerForm")]
 pub struct Server {
     /// The program.
     pub software: Software,
@@ -129,7 +129,7 @@ impl Server {
 /// The forms in which a server is kept: documents of the first form have no version.
 #[derive(Deserialize)]
 #[serde(untagged)]
-enum Kept {
+enum ServerForm {
     Whole { software: Software, version: Option<Version>, tolerates_private_groups: bool },
     First(First),
 }
@@ -142,17 +142,17 @@ enum First {
     Unknown,
 }
 
-impl From<Kept> for Server {
-    fn from(kept: Kept) -> Self {
+impl From<ServerForm> for Server {
+    fn from(kept: ServerForm) -> Self {
         match kept {
-            Kept::Whole { software, version, tolerates_private_groups } => {
+            ServerForm::Whole { software, version, tolerates_private_groups } => {
                 Self { software, version, tolerates_private_groups }
             }
-            Kept::First(First::OpenSsh { tolerates_private_groups }) => {
+            ServerForm::First(First::OpenSsh { tolerates_private_groups }) => {
                 Self { tolerates_private_groups, ..Self::openssh(None) }
             }
-            Kept::First(First::Dropbear) => Self::dropbear(None),
-            Kept::First(First::Unknown) => Self::default(),
+            ServerForm::First(First::Dropbear) => Self::dropbear(None),
+            ServerForm::First(First::Unknown) => Self::default(),
         }
     }
 }

@@ -6,7 +6,7 @@ use lavrin_keys::key::PublicKey;
 use lavrin_server::account::{read_groups, read_passwd};
 use lavrin_server::fs::{BytePath, Fact, Node, NodeKind, Why};
 use lavrin_server::login::{self, Outcome, Question};
-use lavrin_server::survey::Connection;
+use lavrin_server::survey::LoginAttempt;
 use lavrin_server::survey::{Observation, Want, Wanted};
 use lavrin_server::system::System;
 use russh::keys::ssh_key;
@@ -105,7 +105,7 @@ impl World {
         let Some(key) = key.to_bytes().ok().and_then(|blob| PublicKey::from_blob(&blob).ok()) else { return false };
         let now = SystemTime::now().duration_since(UNIX_EPOCH).map_or(0, |since| since.as_secs());
         let question = Question::plain(account, &key, i64::try_from(now).unwrap_or(i64::MAX));
-        let connection = Connection { from: Some(from), ..Connection::default() };
+        let connection = LoginAttempt { from: Some(from), ..LoginAttempt::default() };
         let mut seen = Observation { connection, ..Observation::default() };
         for _ in 0..ROUNDS_MAX {
             let wants = login::wants(account, &System::of(&seen));

@@ -7,7 +7,7 @@ mod sightings;
 pub use observations::{Look, Stored};
 pub use sightings::{Seen, Sighted};
 
-use crate::{Entry, Keeper, StoreFault, copy, private};
+use crate::{JournalEntry, Keeper, StoreFault, copy, private};
 use lavrin_server::survey::snapshot::{Hash, hash};
 use rusqlite::{Connection, ErrorCode, OptionalExtension as _, params};
 use std::fs::{Metadata, OpenOptions};
@@ -204,7 +204,7 @@ impl Database {
     ///
     /// # Errors
     /// [`DatabaseFault`].
-    pub fn write_down(&self, entry: &Entry) -> Result<(), DatabaseFault> {
+    pub fn write_down(&self, entry: &JournalEntry) -> Result<(), DatabaseFault> {
         let text = serde_json::to_string(entry).expect("these types have only text keys");
         let write = || {
             self.connection
@@ -218,7 +218,7 @@ impl Database {
     ///
     /// # Errors
     /// [`DatabaseFault`].
-    pub fn journal(&self) -> Result<Vec<Entry>, DatabaseFault> {
+    pub fn journal(&self) -> Result<Vec<JournalEntry>, DatabaseFault> {
         let read = || {
             let mut query = self.connection.prepare_cached("SELECT entry FROM journal ORDER BY number")?;
             query.query_map([], |row| row.get::<_, String>(0))?.collect::<Result<Vec<_>, _>>()
@@ -274,7 +274,7 @@ impl Keeper for Database {
         Ok(name)
     }
 
-    fn write_down(&self, entry: &Entry) -> Result<(), StoreFault> {
+    fn write_down(&self, entry: &JournalEntry) -> Result<(), StoreFault> {
         Self::write_down(self, entry).map_err(|fault| self.as_store_fault(fault))
     }
 
@@ -288,7 +288,7 @@ impl Keeper for Database {
         copied.map_or_else(|| kept.map_err(|fault| self.as_store_fault(fault)), |bytes| Ok(Some(bytes)))
     }
 
-    fn lines(&self) -> Result<Vec<Entry>, StoreFault> {
+    fn lines(&self) -> Result<Vec<JournalEntry>, StoreFault> {
         self.journal().map_err(|fault| self.as_store_fault(fault))
     }
 

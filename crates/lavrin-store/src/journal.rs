@@ -2,7 +2,7 @@
 
 use crate::{State, StoreFault, private};
 use lavrin_server::fs::BytePath;
-use lavrin_server::steps::{Change, Owner, Was};
+use lavrin_server::steps::{Change, OwnerIds, Was};
 use serde::{Deserialize, Serialize};
 use std::fs::OpenOptions;
 use std::io::Write as _;
@@ -10,7 +10,7 @@ use std::os::unix::fs::OpenOptionsExt as _;
 
 /// One line.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
-pub struct Entry {
+pub struct JournalEntry {
     /// Ties the outcome to its intent.
     pub id: String,
     /// When, in UTC (RFC 3339).
@@ -60,7 +60,7 @@ pub enum Event {
     /// How it ended.
     Outcome {
         /// In one word.
-        outcome: Outcome,
+        outcome: ChangeOutcome,
         /// What was proven, or what went wrong.
         detail: String,
     },
@@ -141,7 +141,7 @@ impl KeptChange {
     /// # Errors
     /// Those of `keep`.
     pub fn of(change: &Change, mut keep: impl FnMut(&[u8]) -> Result<String, StoreFault>) -> Result<Self, StoreFault> {
-        let pair = |owner: &Owner| (owner.uid, owner.gid);
+        let pair = |owner: &OwnerIds| (owner.uid, owner.gid);
         Ok(match change {
             Change::MakeFolder { path, mode, owner } => {
                 Self::MakeFolder { path: path.clone(), mode: *mode, owner: pair(owner) }
@@ -167,7 +167,7 @@ impl KeptChange {
     /// Puts the change together again; `content` finds what was kept. `None` where a content is missing.
     #[must_use]
     pub fn whole(&self, content: impl Fn(&str) -> Option<Vec<u8>>) -> Option<Change> {
-        let owner = |(uid, gid): (u32, u32)| Owner { uid, gid };
+        let owner = |(uid, gid): (u32, u32)| OwnerIds { uid, gid };
         Some(match self.clone() {
             Self::MakeFolder { path, mode, owner: own } => Change::MakeFolder { path, mode, owner: owner(own) },
             Self::RemoveFolder { path, mode, owner: own } => Change::RemoveFolder { path, mode, owner: owner(own) },
@@ -178,7 +178,7 @@ impl KeptChange {
                     Some(name) => Some(content(&name)?),
                     None => None,
                 };
-                let was = was.map(|(mode, uid, gid)| Was { mode, owner: Owner { uid, gid } });
+                let was = was.map(|(mode, uid, gid)| Was { mode, owner: OwnerIds { uid, gid } });
                 Change::WriteFile { path, old, new: content(&new)?, mode, owner: owner(own), was }
             }
             Self::RemoveFile { path, old, mode, owner: own } => {
@@ -191,7 +191,7 @@ impl KeptChange {
 /// The ways a change ends.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
 #[serde(rename_all = "kebab-case")]
-pub enum Outcome {
+pub enum ChangeOutcome {
     /// Done.
     Done,
     /// Taken back, or never begun.
@@ -205,7 +205,7 @@ impl State {
     ///
     /// # Errors
     /// [`StoreFault`].
-    pub fn write_down(&self, entry: &Entry) -> Result<(), StoreFault> {
+    pub fn write_down(&self, entry: &JournalEntry) -> Result<(), StoreFault> {
         let path = self.folder_for("")?.join("journal.jsonl");
         let mut line = serde_json::to_vec(entry).map_err(|error| Self::fault(&path)(error.into()))?;
         line.push(b'\n');
@@ -222,7 +222,7 @@ impl State {
     ///
     /// # Errors
     /// [`StoreFault`] where the journal is there and cannot be read.
-    pub fn journal(&self) -> Result<Vec<Entry>, StoreFault> {
+    pub fn journal(&self) -> Result<Vec<JournalEntry>, StoreFault> {
         let path = self.folder().join("journal.jsonl");
         let bytes = private::read(&path).map_err(Self::fault(&path))?.unwrap_or_default();
         Ok(bytes.split(|byte| *byte == b'\n').filter_map(|line| serde_json::from_slice(line).ok()).collect())
@@ -238,10 +238,10 @@ mod tests {
         let folder = tempfile::tempdir().unwrap();
         let state = State::at(folder.path());
         assert!(state.journal().unwrap().is_empty());
-        let entry = Entry {
+        let entry = JournalEntry {
             id: "1".into(),
             time: "2026-11-23T08:00:00Z".into(),
-            event: Event::Outcome { outcome: Outcome::Done, detail: "the server accepts the key".into() },
+            event: Event::Outcome { outcome: ChangeOutcome::Done, detail: "the server accepts the key".into() },
         };
         state.write_down(&entry).unwrap();
         let mut file = OpenOptions::new().append(true).open(folder.path().join("journal.jsonl")).unwrap();
@@ -258,21 +258,21 @@ mod tests {
             Box::new(State::at(&folder.path().join("state"))),
             Box::new(std::sync::Mutex::new(Database::open(folder.path()).unwrap())),
         ];
-        let owner = Owner { uid: 1001, gid: 100 };
+        let owner = OwnerIds { uid: 1001, gid: 100 };
         let path: BytePath = "/home/edda/.ssh".into();
         let (old, new) = (b"old\xff\n".to_vec(), b"new\n".to_vec());
         let changes = [
             Change::MakeFolder { path: path.clone(), mode: 0o700, owner },
             Change::RemoveFolder { path: path.clone(), mode: 0o700, owner },
             Change::SetMode { path: path.clone(), from: 0o755, to: 0o700 },
-            Change::SetOwner { path: path.clone(), from: Owner { uid: 0, gid: 0 }, to: owner },
+            Change::SetOwner { path: path.clone(), from: OwnerIds { uid: 0, gid: 0 }, to: owner },
             Change::WriteFile {
                 path: path.clone(),
                 old: Some(old.clone()),
                 new: new.clone(),
                 mode: 0o600,
                 owner,
-                was: Some(Was { mode: 0o644, owner: Owner { uid: 0, gid: 0 } }),
+                was: Some(Was { mode: 0o644, owner: OwnerIds { uid: 0, gid: 0 } }),
             },
             Change::WriteFile { path: path.clone(), old: None, new, mode: 0o600, owner, was: None },
             Change::RemoveFile { path, old, mode: 0o600, owner },
@@ -302,7 +302,7 @@ mod tests {
     #[test]
     fn a_line_of_an_older_version_still_reads() {
         let line = r#"{"id":"1","time":"2026-11-23T08:00:00Z","event":"intent","command":"install","place":"lantern","account":"edda","login":null,"key":null,"files":[["/a",null]],"reason":null}"#;
-        let entry: Entry = serde_json::from_str(line).unwrap();
+        let entry: JournalEntry = serde_json::from_str(line).unwrap();
         let Event::Intent { run, came, changes, .. } = entry.event else { panic!() };
         assert!(run.is_none() && came.is_empty() && changes.is_empty());
     }

@@ -8,7 +8,7 @@ mod journal;
 mod private;
 pub mod register;
 
-pub use journal::{Entry, Event, KeptChange, Outcome};
+pub use journal::{ChangeOutcome, Event, JournalEntry, KeptChange};
 
 use rustix::fs::Mode;
 use std::path::{Path, PathBuf};
@@ -42,7 +42,7 @@ pub trait Keeper {
     ///
     /// # Errors
     /// [`StoreFault`].
-    fn write_down(&self, entry: &Entry) -> Result<(), StoreFault>;
+    fn write_down(&self, entry: &JournalEntry) -> Result<(), StoreFault>;
 
     /// What was kept under a name.
     ///
@@ -54,7 +54,7 @@ pub trait Keeper {
     ///
     /// # Errors
     /// [`StoreFault`].
-    fn lines(&self) -> Result<Vec<Entry>, StoreFault>;
+    fn lines(&self) -> Result<Vec<JournalEntry>, StoreFault>;
 
     /// Does several things as one, where that is faster.
     ///
@@ -74,7 +74,7 @@ impl<K: Keeper> Keeper for std::sync::Mutex<K> {
         hold(self).back_up(bytes)
     }
 
-    fn write_down(&self, entry: &Entry) -> Result<(), StoreFault> {
+    fn write_down(&self, entry: &JournalEntry) -> Result<(), StoreFault> {
         hold(self).write_down(entry)
     }
 
@@ -82,7 +82,7 @@ impl<K: Keeper> Keeper for std::sync::Mutex<K> {
         hold(self).kept(name)
     }
 
-    fn lines(&self) -> Result<Vec<Entry>, StoreFault> {
+    fn lines(&self) -> Result<Vec<JournalEntry>, StoreFault> {
         hold(self).lines()
     }
 
@@ -96,7 +96,7 @@ impl Keeper for State {
         Self::back_up(self, bytes)
     }
 
-    fn write_down(&self, entry: &Entry) -> Result<(), StoreFault> {
+    fn write_down(&self, entry: &JournalEntry) -> Result<(), StoreFault> {
         Self::write_down(self, entry)
     }
 
@@ -118,7 +118,7 @@ impl Keeper for State {
         }
     }
 
-    fn lines(&self) -> Result<Vec<Entry>, StoreFault> {
+    fn lines(&self) -> Result<Vec<JournalEntry>, StoreFault> {
         self.journal()
     }
 

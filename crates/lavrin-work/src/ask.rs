@@ -3,7 +3,7 @@
 use crate::heard::{Heard, NoProof, hear};
 use crate::pool::{self, Pace, crash_if_told};
 use crate::survey::seen;
-use crate::ways::{HostFault, Stop, Ways};
+use crate::ways::{Stop, WayFault, Ways};
 use lavrin_keys::key::PublicKey;
 use lavrin_keys::key::generate::SystemSource;
 use lavrin_reach::Boxed;
@@ -13,7 +13,7 @@ use std::time::Duration;
 
 /// What one host is asked.
 #[derive(Debug, Clone)]
-pub struct Question {
+pub struct HostQuestion {
     /// The host.
     pub stop: Stop,
     /// Keys by account.
@@ -21,33 +21,34 @@ pub struct Question {
 }
 
 /// What a host says: for each account its answers, in the order of the keys, or why it was not reached.
-pub type Said = Result<Vec<(String, Vec<Heard>)>, HostFault>;
+pub type AnswersOfHost = Result<Vec<(String, Vec<Heard>)>, WayFault>;
 
 /// A question and what became of it.
-pub type Answered = (Question, Said);
+pub type Answered = (HostQuestion, AnswersOfHost);
 
 /// Asks every host; gives each question with its answer, in their order.
-pub fn ask<'a>(questions: Vec<Question>, ways: &'a Arc<Ways>, pace: &'a Pace) -> Boxed<'a, Vec<Answered>> {
+pub fn ask<'a>(questions: Vec<HostQuestion>, ways: &'a Arc<Ways>, pace: &'a Pace) -> Boxed<'a, Vec<Answered>> {
     Box::pin(async move {
         let limit = pace.limit;
         let jobs = questions.iter().map(|question| (question.stop.host.clone(), question.clone())).collect();
         let answers = pool::all(jobs, pace, |question| in_time(question, ways.clone(), limit)).await;
-        let mut answers: HashMap<String, Said> = answers.into_iter().map(|(host, said)| (host, seen(said))).collect();
-        let answer = |question: Question| {
-            let said = answers.remove(&question.stop.host).unwrap_or(Err(HostFault::NotBegun));
+        let mut answers: HashMap<String, AnswersOfHost> =
+            answers.into_iter().map(|(host, said)| (host, seen(said))).collect();
+        let answer = |question: HostQuestion| {
+            let said = answers.remove(&question.stop.host).unwrap_or(Err(WayFault::NotBegun));
             (question, said)
         };
         questions.into_iter().map(answer).collect()
     })
 }
 
-async fn in_time(question: Question, ways: Arc<Ways>, limit: Duration) -> Said {
+async fn in_time(question: HostQuestion, ways: Arc<Ways>, limit: Duration) -> AnswersOfHost {
     crash_if_told(&question.stop.host, "ask");
     let asked = tokio::time::timeout(limit, one(&question, &ways, limit)).await;
-    asked.unwrap_or(Err(HostFault::Timeout { seconds: limit.as_secs() }))
+    asked.unwrap_or(Err(WayFault::Timeout { seconds: limit.as_secs() }))
 }
 
-async fn one(question: &Question, ways: &Ways, limit: Duration) -> Said {
+async fn one(question: &HostQuestion, ways: &Ways, limit: Duration) -> AnswersOfHost {
     let target = ways.target(&question.stop).await?;
     let mut all = Vec::new();
     for (account, keys) in &question.accounts {

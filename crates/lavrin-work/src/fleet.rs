@@ -8,7 +8,7 @@ use lavrin_server::survey::Observation;
 use lavrin_server::survey::snapshot::{self, Hash, SnapshotFault};
 use lavrin_server::system::System;
 use lavrin_store::database::{Database, DatabaseFault, Look};
-use lavrin_store::{Event, Outcome};
+use lavrin_store::{ChangeOutcome, Event};
 use rayon::prelude::*;
 use std::collections::HashMap;
 use std::sync::{Arc, mpsc};
@@ -157,11 +157,11 @@ pub struct Compared {
 }
 
 /// Some hosts and what was last seen of each.
-type Part = Vec<(String, Option<Observation>)>;
+type HostBatch = Vec<(String, Option<Observation>)>;
 
 /// What was last seen of hosts, read from the store on a thread of its own: reading a large register takes as long as that.
 pub struct Ahead {
-    parts: mpsc::Receiver<Result<Part, FleetFault>>,
+    parts: mpsc::Receiver<Result<HostBatch, FleetFault>>,
     /// The last look at each host.
     looks: HashMap<String, Look>,
     removed: HashMap<String, Removed>,
@@ -243,7 +243,7 @@ pub fn removed(store: &Database) -> Result<HashMap<String, Removed>, DatabaseFau
             Event::Intent { place, account, came, gone, .. } => {
                 open.insert(entry.id, (place, account, came, gone));
             }
-            Event::Outcome { outcome: Outcome::Done, .. } => {
+            Event::Outcome { outcome: ChangeOutcome::Done, .. } => {
                 let Some((place, account, came, gone)) = open.remove(&entry.id) else { continue };
                 let of_host = removed.entry(place).or_default();
                 let day = entry.time.get(..10).and_then(Date::parse);

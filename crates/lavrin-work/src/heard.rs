@@ -81,7 +81,7 @@ pub async fn prove(
     account: &str,
     public: &PublicKey,
     holder: Option<&Holder>,
-    terms: &Terms<'_>,
+    terms: &AskTerms<'_>,
 ) -> (Heard, Option<Connection>) {
     let heard = hear(target, account, std::slice::from_ref(public), terms).await;
     match (heard.into_iter().next().unwrap_or(Heard::LeftOut), holder) {
@@ -91,7 +91,7 @@ pub async fn prove(
 }
 
 /// How a server is asked.
-pub struct Terms<'a> {
+pub struct AskTerms<'a> {
     /// Where keys that nobody has come from.
     pub randomness: &'a (dyn Randomness + Sync),
     /// What is owed to servers that count.
@@ -103,7 +103,7 @@ pub struct Terms<'a> {
 }
 
 /// A connection, once it can be afforded. A server that holds us off is waited for.
-async fn connect(target: &Target, terms: &Terms<'_>) -> Result<Connection, NoProof> {
+async fn connect(target: &Target, terms: &AskTerms<'_>) -> Result<Connection, NoProof> {
     let until = Instant::now() + terms.patience;
     loop {
         let wait = terms.penalties.wait(&target.host);
@@ -135,7 +135,7 @@ async fn connect(target: &Target, terms: &Terms<'_>) -> Result<Connection, NoPro
 }
 
 /// Ends a connection of questions, with a login where that is possible.
-async fn end(mut connection: Connection, target: &Target, account: &str, terms: &Terms<'_>) {
+async fn end(mut connection: Connection, target: &Target, account: &str, terms: &AskTerms<'_>) {
     let logged_in = match terms.login.filter(|_| terms.penalties.counts(&target.host)) {
         Some((credentials, first)) => connection.sign_in(account, credentials, first).await.is_ok(),
         None => false,
@@ -147,7 +147,7 @@ async fn end(mut connection: Connection, target: &Target, account: &str, terms: 
 }
 
 /// Asks about several keys for one account, after a throwaway key has shown that the server can say no. Nobody signs in.
-pub async fn hear(target: &Target, account: &str, keys: &[PublicKey], terms: &Terms<'_>) -> Vec<Heard> {
+pub async fn hear(target: &Target, account: &str, keys: &[PublicKey], terms: &AskTerms<'_>) -> Vec<Heard> {
     let mut heard: Vec<Heard> = Vec::new();
     let mut can_refuse = false;
     while heard.len() < keys.len().min(ASKED_MAX) {

@@ -20,6 +20,6 @@ pub mod survey;
 pub mod ways;
 
 pub use audit::{Audited, audit_tree};
-pub use heard::{Heard, Holder, NoProof, Terms, hear, prove};
+pub use heard::{AskTerms, Heard, Holder, NoProof, hear, prove};
 pub use penalties::Penalties;
 pub use scope::Scope;

@@ -2,7 +2,7 @@
 
 use crate::change::Ended;
 use crate::offboard::ALL;
-use crate::register::Opened;
+use crate::register::OpenedRegister;
 use lavrin_fleet::register::Date;
 use lavrin_fleet::register::edit::{EditFault, NewOwed, add_owed, remove_owed};
 use lavrin_keys::key::Fingerprint;
@@ -44,7 +44,7 @@ pub struct NewDebt {
 ///
 /// # Errors
 /// [`OwedFault`].
-pub fn add(opened: &mut Opened, debts: &[NewDebt], today: Date) -> Result<usize, OwedFault> {
+pub fn add(opened: &mut OpenedRegister, debts: &[NewDebt], today: Date) -> Result<usize, OwedFault> {
     let known = &opened.register().owed;
     let is_known = |debt: &&NewDebt| {
         known.iter().any(|owed| {
@@ -69,7 +69,7 @@ pub fn add(opened: &mut Opened, debts: &[NewDebt], today: Date) -> Result<usize,
 ///
 /// # Errors
 /// [`OwedFault`].
-pub fn settle(opened: &mut Opened, ended: &BTreeMap<String, Ended>) -> Result<(), OwedFault> {
+pub fn settle(opened: &mut OpenedRegister, ended: &BTreeMap<String, Ended>) -> Result<(), OwedFault> {
     settle_where(opened, |host, account, key| {
         // Only where all ended well: what could not be seen after a failure must not pass for gone.
         let done = ended.get(host).filter(|ended| ended.worst().is_done());
@@ -85,7 +85,7 @@ pub fn settle(opened: &mut Opened, ended: &BTreeMap<String, Ended>) -> Result<()
 ///
 /// # Errors
 /// [`OwedFault`].
-pub fn settle_where(opened: &mut Opened, done: impl Fn(&str, &str, &str) -> bool) -> Result<(), OwedFault> {
+pub fn settle_where(opened: &mut OpenedRegister, done: impl Fn(&str, &str, &str) -> bool) -> Result<(), OwedFault> {
     let owed = &opened.register().owed;
     let numbers: Vec<usize> = (0..owed.len())
         .filter(|number| done(&owed[*number].host, &owed[*number].account, &owed[*number].fingerprint))

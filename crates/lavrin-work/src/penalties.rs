@@ -22,15 +22,15 @@ pub(crate) const PAUSE: Duration = Duration::from_secs(5);
 
 /// What is owed to the servers that a command speaks to, by host.
 #[derive(Debug, Default)]
-pub struct Penalties(Mutex<HashMap<String, Owed>>);
+pub struct Penalties(Mutex<HashMap<String, Spent>>);
 
 #[derive(Debug, Clone, Copy)]
-struct Owed {
+struct Spent {
     seconds: f64,
     at: Instant,
 }
 
-impl Owed {
+impl Spent {
     /// What is left of it now: a second goes with each second.
     fn now(self) -> f64 {
         (self.seconds - self.at.elapsed().as_secs_f64()).max(0.0)
@@ -38,7 +38,7 @@ impl Owed {
 }
 
 impl Penalties {
-    fn owed(&self) -> MutexGuard<'_, HashMap<String, Owed>> {
+    fn owed(&self) -> MutexGuard<'_, HashMap<String, Spent>> {
         self.0.lock().unwrap_or_else(PoisonError::into_inner)
     }
 
@@ -47,7 +47,7 @@ impl Penalties {
         let server = Server::from_banner(banner);
         let counts = server.software == Software::OpenSsh && server.version.is_some_and(|version| version >= SINCE);
         if counts {
-            self.owed().entry(host.to_owned()).or_insert_with(|| Owed { seconds: 0.0, at: Instant::now() });
+            self.owed().entry(host.to_owned()).or_insert_with(|| Spent { seconds: 0.0, at: Instant::now() });
         }
     }
 
@@ -59,7 +59,7 @@ impl Penalties {
     /// A connection has asked and ends without a login.
     pub(crate) fn spend(&self, host: &str) {
         if let Some(owed) = self.owed().get_mut(host) {
-            *owed = Owed { seconds: owed.now() + COST, at: Instant::now() };
+            *owed = Spent { seconds: owed.now() + COST, at: Instant::now() };
         }
     }
 

@@ -5,7 +5,7 @@ use lavrin_store::StoreFault;
 use lavrin_store::register::RegisterFolder;
 
 /// A register that was read.
-pub struct Opened {
+pub struct OpenedRegister {
     /// Where it lies.
     pub folder: RegisterFolder,
     /// Its files.
@@ -14,7 +14,7 @@ pub struct Opened {
     pub reading: Reading,
 }
 
-impl Opened {
+impl OpenedRegister {
     /// Reads it.
     ///
     /// # Errors

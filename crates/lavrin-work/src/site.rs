@@ -2,7 +2,7 @@
 
 use crate::heard::{self, Heard, Holder};
 use crate::look::{Wants, look_shell, look_tree};
-use crate::ways::{HostFault, Open, Rights, Stop, Ways};
+use crate::ways::{OpenHost, Rights, Stop, WayFault, Ways};
 use lavrin_keys::key::PublicKey;
 use lavrin_keys::key::generate::SystemSource;
 use lavrin_reach::local::LocalTree;
@@ -19,21 +19,21 @@ use std::time::Duration;
 /// Where work is done.
 pub struct Site {
     name: String,
-    kind: Kind,
+    kind: SiteKind,
 }
 
-enum Kind {
+enum SiteKind {
     Tree(Box<LocalTree>),
-    Host(Box<Host>),
+    Host(Box<HostSite>),
 }
 
-struct Host {
+struct HostSite {
     stop: Stop,
     ways: Arc<Ways>,
     rights: Rights,
     /// For each step.
     limit: Duration,
-    open: Option<Open>,
+    open: Option<OpenHost>,
 }
 
 impl Site {
@@ -42,13 +42,16 @@ impl Site {
     /// # Errors
     /// Those of the system.
     pub fn tree(path: &Path, name: String) -> Result<Self, std::io::Error> {
-        Ok(Self { name, kind: Kind::Tree(Box::new(LocalTree::open(path)?)) })
+        Ok(Self { name, kind: SiteKind::Tree(Box::new(LocalTree::open(path)?)) })
     }
 
     /// A host; each step there may take so long.
     #[must_use]
     pub fn host(stop: Stop, ways: Arc<Ways>, rights: Rights, limit: Duration) -> Self {
-        Self { name: stop.host.clone(), kind: Kind::Host(Box::new(Host { stop, ways, rights, limit, open: None })) }
+        Self {
+            name: stop.host.clone(),
+            kind: SiteKind::Host(Box::new(HostSite { stop, ways, rights, limit, open: None })),
+        }
     }
 
     /// How it is named in messages and in the journal.
@@ -61,15 +64,15 @@ impl Site {
     #[must_use]
     pub fn as_tree(&self) -> Option<&LocalTree> {
         match &self.kind {
-            Kind::Tree(tree) => Some(tree),
-            Kind::Host(_) => None,
+            SiteKind::Tree(tree) => Some(tree),
+            SiteKind::Host(_) => None,
         }
     }
 
-    fn as_host(&self) -> Option<&Host> {
+    fn as_host(&self) -> Option<&HostSite> {
         match &self.kind {
-            Kind::Tree(_) => None,
-            Kind::Host(host) => Some(host),
+            SiteKind::Tree(_) => None,
+            SiteKind::Host(host) => Some(host),
         }
     }
 
@@ -88,8 +91,8 @@ impl Site {
     /// How one comes there, so that a key on the way can be vouched for.
     pub fn way(&mut self) -> Option<(&mut Stop, &Ways)> {
         match &mut self.kind {
-            Kind::Tree(_) => None,
-            Kind::Host(host) => Some((&mut host.stop, &host.ways)),
+            SiteKind::Tree(_) => None,
+            SiteKind::Host(host) => Some((&mut host.stop, &host.ways)),
         }
     }
 
@@ -115,9 +118,9 @@ impl Site {
     ///
     /// # Errors
     /// [`HostFault`].
-    pub fn open(&mut self) -> Boxed<'_, Result<(), HostFault>> {
+    pub fn open(&mut self) -> Boxed<'_, Result<(), WayFault>> {
         Box::pin(async move {
-            let Kind::Host(host) = &mut self.kind else { return Ok(()) };
+            let SiteKind::Host(host) = &mut self.kind else { return Ok(()) };
             if host.open.is_none() {
                 let mut open = in_time(host.limit, host.ways.open(&host.stop, host.rights)).await?;
                 open.shell.network_homes = host.ways.network_homes().cloned();
@@ -129,8 +132,8 @@ impl Site {
     }
 
     /// Signs in over a new connection; the old one is let go.
-    pub(crate) async fn reopen(&mut self) -> Result<(), HostFault> {
-        if let Kind::Host(host) = &mut self.kind {
+    pub(crate) async fn reopen(&mut self) -> Result<(), WayFault> {
+        if let SiteKind::Host(host) = &mut self.kind {
             host.open = None;
         }
         self.open().await
@@ -138,7 +141,7 @@ impl Site {
 
     /// Homes on a network were shared out among the hosts when they were looked at; what is worked on now was this host's.
     pub(crate) fn own_network_homes(&mut self) {
-        if let Kind::Host(host) = &mut self.kind {
+        if let SiteKind::Host(host) = &mut self.kind {
             let wanted = host.ways.network_homes().is_some();
             if let Some(open) = &mut host.open {
                 open.shell.network_homes = wanted.then(Arc::default);
@@ -150,12 +153,12 @@ impl Site {
     ///
     /// # Errors
     /// [`HostFault`] where a host was not reached or gave no whole answer.
-    pub fn look<'a>(&'a mut self, seen: &'a mut Observation, wants: &'a Wants<'a>) -> Boxed<'a, Result<(), HostFault>> {
+    pub fn look<'a>(&'a mut self, seen: &'a mut Observation, wants: &'a Wants<'a>) -> Boxed<'a, Result<(), WayFault>> {
         Box::pin(async move {
             self.open().await?;
             match &mut self.kind {
-                Kind::Tree(tree) => look_tree(tree, seen, wants),
-                Kind::Host(host) => {
+                SiteKind::Tree(tree) => look_tree(tree, seen, wants),
+                SiteKind::Host(host) => {
                     let limit = host.limit;
                     let Some(open) = &mut host.open else { return Ok(()) };
                     in_time(limit, async { Ok(look_shell(&mut open.shell, seen, wants).await?) }).await?;
@@ -173,8 +176,8 @@ impl Site {
         seen: &Observation,
     ) -> Result<(), CarryFault> {
         match &self.kind {
-            Kind::Tree(tree) => tree.carry(change),
-            Kind::Host(host) => match &host.open {
+            SiteKind::Tree(tree) => tree.carry(change),
+            SiteKind::Host(host) => match &host.open {
                 Some(open) => open.shell.carry(change, account, seen).await,
                 None => Err(CarryFault::Unknown { path: change.change().path().clone() }),
             },
@@ -182,7 +185,7 @@ impl Site {
     }
 
     /// Whether somebody who comes now still gets in: signs in over a new connection, beside the one that is open.
-    pub(crate) async fn fresh_login(&self) -> Result<(), HostFault> {
+    pub(crate) async fn fresh_login(&self) -> Result<(), WayFault> {
         let Some(host) = self.as_host() else { return Ok(()) };
         let (connection, ..) = in_time(host.limit, host.ways.sign_in(&host.stop)).await?;
         connection.close().await;
@@ -238,7 +241,7 @@ impl Site {
 
     /// Ends the connection.
     pub async fn close(self) {
-        if let Kind::Host(host) = self.kind
+        if let SiteKind::Host(host) = self.kind
             && let Some(open) = host.open
         {
             open.shell.connection.close().await;
@@ -246,6 +249,6 @@ impl Site {
     }
 }
 
-async fn in_time<T>(limit: Duration, work: impl Future<Output = Result<T, HostFault>>) -> Result<T, HostFault> {
-    tokio::time::timeout(limit, work).await.unwrap_or(Err(HostFault::Timeout { seconds: limit.as_secs() }))
+async fn in_time<T>(limit: Duration, work: impl Future<Output = Result<T, WayFault>>) -> Result<T, WayFault> {
+    tokio::time::timeout(limit, work).await.unwrap_or(Err(WayFault::Timeout { seconds: limit.as_secs() }))
 }

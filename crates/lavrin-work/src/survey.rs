@@ -4,7 +4,7 @@ use crate::change::LeftOpen;
 use crate::pool::{self, Finished, Pace, crash_if_told};
 use crate::scope::Scope;
 use crate::site::Site;
-use crate::ways::{HostFault, Rights, Stop, Ways, unspoken};
+use crate::ways::{Rights, Stop, WayFault, Ways, unspoken};
 use lavrin_fleet::register::{Host, Register};
 use lavrin_keys::text::printable;
 use lavrin_server::audit::{AuditEntry, Auditor};
@@ -45,7 +45,7 @@ impl Clock {
 }
 
 /// What a look at one host gave.
-pub type Seen = Result<Box<Observation>, HostFault>;
+pub type LookResult = Result<Box<Observation>, WayFault>;
 
 /// Handed each host as it is remembered, and what was seen of it.
 pub type Take<'a> = &'a mut dyn FnMut(&Surveyed, Option<Box<Observation>>);
@@ -56,7 +56,7 @@ pub struct Surveyed {
     /// The host.
     pub host: String,
     /// Why it was not seen, where it was not.
-    pub fault: Option<HostFault>,
+    pub fault: Option<WayFault>,
     /// How many accounts it has.
     pub accounts: usize,
     /// How many entries stand in their files.
@@ -70,7 +70,7 @@ pub struct Surveyed {
 }
 
 /// Looks at every host and hands on what was seen, in the order in which it comes: exactly one result for each.
-pub async fn survey(stops: Vec<Stop>, ways: Arc<Ways>, pace: &Pace, done: mpsc::Sender<(String, Seen)>) {
+pub async fn survey(stops: Vec<Stop>, ways: Arc<Ways>, pace: &Pace, done: mpsc::Sender<(String, LookResult)>) {
     let jobs = stops.into_iter().map(|stop| (stop.host.clone(), stop)).collect();
     let limit = pace.limit;
     let (finished, mut results) = mpsc::channel(1);
@@ -84,16 +84,16 @@ pub async fn survey(stops: Vec<Stop>, ways: Arc<Ways>, pace: &Pace, done: mpsc::
 }
 
 /// What a look gave, also where it came to no end of its own.
-pub(crate) fn seen<T>(finished: Finished<Result<T, HostFault>>) -> Result<T, HostFault> {
+pub(crate) fn seen<T>(finished: Finished<Result<T, WayFault>>) -> Result<T, WayFault> {
     match finished {
         Finished::Ended(result) => result,
-        Finished::Crashed(said) => Err(HostFault::Crashed { said }),
-        Finished::CutOff(_) => Err(HostFault::CutOff),
-        Finished::NotBegun => Err(HostFault::NotBegun),
+        Finished::Crashed(said) => Err(WayFault::Crashed { said }),
+        Finished::CutOff(_) => Err(WayFault::CutOff),
+        Finished::NotBegun => Err(WayFault::NotBegun),
     }
 }
 
-async fn one(stop: Stop, ways: Arc<Ways>, limit: std::time::Duration) -> Seen {
+async fn one(stop: Stop, ways: Arc<Ways>, limit: std::time::Duration) -> LookResult {
     crash_if_told(&stop.host, "look");
     let mut seen = Box::<Observation>::default();
     let mut site = Site::host(stop, ways, Rights::Wanted, limit);
@@ -105,7 +105,7 @@ async fn one(stop: Stop, ways: Arc<Ways>, limit: std::time::Duration) -> Seen {
     };
     match tokio::time::timeout(limit, look).await {
         Ok(looked) => looked.map(|()| seen),
-        Err(_) => Err(HostFault::Timeout { seconds: limit.as_secs() }),
+        Err(_) => Err(WayFault::Timeout { seconds: limit.as_secs() }),
     }
 }
 
@@ -126,7 +126,7 @@ pub fn look<'a>(
     Box::pin(async move {
         let (done, mut looked) = mpsc::channel(WAITING);
         let mut stops = Vec::new();
-        let mut waiting: Vec<(String, Seen)> = Vec::with_capacity(WAITING);
+        let mut waiting: Vec<(String, LookResult)> = Vec::with_capacity(WAITING);
         for host in hosts {
             match unspoken(register, host) {
                 None => stops.push(ways.stop(host)),
@@ -200,7 +200,7 @@ impl<'a> Recorder<'a> {
     ///
     /// # Errors
     /// [`DatabaseFault`].
-    pub fn take(&mut self, looked: &mut Vec<(String, Seen)>, hand_on: Take<'_>) -> Result<(), DatabaseFault> {
+    pub fn take(&mut self, looked: &mut Vec<(String, LookResult)>, hand_on: Take<'_>) -> Result<(), DatabaseFault> {
         let store = self.store;
         store.together(|_| {
             for (host, seen) in looked.drain(..) {
@@ -212,7 +212,7 @@ impl<'a> Recorder<'a> {
         })
     }
 
-    fn one(&mut self, host: &str, seen: Result<&Observation, &HostFault>) -> Result<Surveyed, DatabaseFault> {
+    fn one(&mut self, host: &str, seen: Result<&Observation, &WayFault>) -> Result<Surveyed, DatabaseFault> {
         let mut surveyed = Surveyed {
             host: host.to_owned(),
             fault: None,
@@ -231,7 +231,7 @@ impl<'a> Recorder<'a> {
                 surveyed.sessions = seen.sessions.values().sum();
             }
             // Nobody has tried to look at it.
-            Err(fault @ HostFault::NotBegun) => surveyed.fault = Some(fault.clone()),
+            Err(fault @ WayFault::NotBegun) => surveyed.fault = Some(fault.clone()),
             Err(fault) => {
                 self.store.record_fault(host, (self.clock.now)(), &printable(fault.to_string().as_bytes()))?;
                 surveyed.fault = Some(fault.clone());

@@ -1,6 +1,6 @@
 //! The ways to hosts: where each is, who signs in, over which others it is reached, and how root's rights are got there.
 
-use crate::heard::Terms;
+use crate::heard::AskTerms;
 use crate::penalties::Penalties;
 use lavrin_fleet::fleet::Offers;
 use lavrin_fleet::register::{Host, Register};
@@ -78,7 +78,7 @@ impl Unspoken {
 
 /// Why nobody came onto a host, or why it gave no answer there.
 #[derive(Debug, Clone, Error)]
-pub enum HostFault {
+pub enum WayFault {
     /// It was not reached.
     #[error(transparent)]
     Connect(#[from] ConnectFault),
@@ -94,7 +94,7 @@ pub enum HostFault {
         /// That host.
         host: String,
         /// Why.
-        fault: Box<HostFault>,
+        fault: Box<WayFault>,
     },
     /// It took too long.
     #[error("not done within {seconds} s")]
@@ -147,7 +147,7 @@ pub enum Rights {
 }
 
 /// A host on which somebody has signed in.
-pub(crate) struct Open {
+pub(crate) struct OpenHost {
     /// With root's rights, where there is a way to them.
     pub(crate) shell: ShellHost,
     /// How the login was opened.
@@ -162,7 +162,7 @@ pub(crate) struct Open {
 type SignedInto = (Connection, SignedIn, Target);
 
 /// A connection that several use, or why there is none, and since when.
-type Shared = (Instant, Result<Arc<Connection>, HostFault>);
+type Shared = (Instant, Result<Arc<Connection>, WayFault>);
 
 /// The ways of one command. Connections to hosts over which others are reached are made once and shared.
 pub struct Ways {
@@ -212,8 +212,8 @@ impl Ways {
 
     /// How servers are asked on these ways, with at most three quarters of the time spent on waiting.
     #[must_use]
-    pub fn terms<'a>(&'a self, randomness: &'a (dyn Randomness + Sync), limit: Duration) -> Terms<'a> {
-        Terms { randomness, penalties: &self.penalties, login: None, patience: (limit * 3 / 4).min(PATIENCE_MAX) }
+    pub fn terms<'a>(&'a self, randomness: &'a (dyn Randomness + Sync), limit: Duration) -> AskTerms<'a> {
+        AskTerms { randomness, penalties: &self.penalties, login: None, patience: (limit * 3 / 4).min(PATIENCE_MAX) }
     }
 
     /// With what to sign in.
@@ -261,19 +261,19 @@ impl Ways {
     }
 
     /// Signs in and gets root's rights where there is a way to them.
-    pub(crate) async fn open(&self, stop: &Stop, rights: Rights) -> Result<Open, HostFault> {
+    pub(crate) async fn open(&self, stop: &Stop, rights: Rights) -> Result<OpenHost, WayFault> {
         let (connection, signed, target) = self.sign_in(stop).await?;
         let mut shell = ShellHost::new(connection, &stop.login, Rise::No, Box::new(SystemSource));
         let refused = if rights == Rights::Own || stop.login == "root" { None } else { self.rise(&mut shell).await? };
         match refused {
             Some(fault) if rights == Rights::Needed => Err(fault.into()),
-            refused => Ok(Open { shell, signed, target, refused }),
+            refused => Ok(OpenHost { shell, signed, target, refused }),
         }
     }
 
     /// Root's rights where there is a way to them; else why the first way was refused, which is the one to tell: what is
     /// tried after it is only a second best.
-    async fn rise(&self, shell: &mut ShellHost) -> Result<Option<ExecFault>, HostFault> {
+    async fn rise(&self, shell: &mut ShellHost) -> Result<Option<ExecFault>, WayFault> {
         let mut first = None;
         for rise in &self.way.rises {
             shell.rise = rise.clone();
@@ -295,7 +295,7 @@ impl Ways {
     }
 
     /// Where a host is reached, the way to it open.
-    pub(crate) async fn target(&self, stop: &Stop) -> Result<Target, HostFault> {
+    pub(crate) async fn target(&self, stop: &Stop) -> Result<Target, WayFault> {
         let mut target = stop.target.clone();
         if let Some(name) = &stop.through {
             target.through = Some(self.over(name).await?);
@@ -306,8 +306,8 @@ impl Ways {
     /// Connects and ends the connection: shows whether the host is there and its key is known.
     ///
     /// # Errors
-    /// [`HostFault`].
-    pub fn greet<'a>(&'a self, stop: &'a mut Stop) -> Boxed<'a, Result<Target, HostFault>> {
+    /// [`WayFault`].
+    pub fn greet<'a>(&'a self, stop: &'a mut Stop) -> Boxed<'a, Result<Target, WayFault>> {
         Box::pin(async move {
             let mut target = self.target(stop).await?;
             let connection = target.connect().await?;
@@ -322,7 +322,7 @@ impl Ways {
     pub(crate) fn sign_in<'a>(
         &'a self,
         stop: &'a Stop,
-    ) -> Pin<Box<dyn Future<Output = Result<SignedInto, HostFault>> + Send + 'a>> {
+    ) -> Pin<Box<dyn Future<Output = Result<SignedInto, WayFault>> + Send + 'a>> {
         Box::pin(async move {
             let mut target = self.target(stop).await?;
             let mut connection = target.connect().await?;
@@ -335,13 +335,13 @@ impl Ways {
     }
 
     /// The shared connection to a host over which others are reached; one that was lost is made again.
-    async fn over(&self, name: &str) -> Result<Arc<Connection>, HostFault> {
-        let stop = self.jumps().get(name).cloned().ok_or_else(|| HostFault::NoWay { host: name.to_owned() })?;
+    async fn over(&self, name: &str) -> Result<Arc<Connection>, WayFault> {
+        let stop = self.jumps().get(name).cloned().ok_or_else(|| WayFault::NoWay { host: name.to_owned() })?;
         let cell = {
             let mut open = self.open.lock().unwrap_or_else(PoisonError::into_inner);
             open.entry(name.to_owned()).or_default().clone()
         };
-        let through = |fault: HostFault| HostFault::Through { host: name.to_owned(), fault: Box::new(fault) };
+        let through = |fault: WayFault| WayFault::Through { host: name.to_owned(), fault: Box::new(fault) };
         let mut shared = cell.lock().await;
         match &*shared {
             Some((_, Ok(connection))) if !connection.is_closed() => return Ok(connection.clone()),
@@ -356,8 +356,8 @@ impl Ways {
 
 /// Whether a host of the register is spoken to at all.
 #[must_use]
-pub fn unspoken(register: &Register, host: &Host) -> Option<HostFault> {
-    let fault = |why| Some(HostFault::Unspoken { host: host.id.clone(), why });
+pub fn unspoken(register: &Register, host: &Host) -> Option<WayFault> {
+    let fault = |why| Some(WayFault::Unspoken { host: host.id.clone(), why });
     if host.host_keys.is_empty() {
         return fault(Unspoken::NotPinned);
     }

@@ -8,7 +8,7 @@ use lavrin_server::steps::{Around, NotCovered, Steps, install, remove};
 use lavrin_server::survey::Observation;
 use lavrin_server::system::System;
 use lavrin_standin::{Behaviour, StandIn, TreeAccount};
-use lavrin_store::{Entry, Event, Keeper, Outcome, State, StoreFault};
+use lavrin_store::{ChangeOutcome, Event, JournalEntry, Keeper, State, StoreFault};
 use lavrin_work::change::{End, Ended, Job, Proof, Task, Terms, Trouble, one, run_all};
 use lavrin_work::interrupt::Interrupt;
 use lavrin_work::pool::Pace;
@@ -124,10 +124,10 @@ impl Journal {
     }
 
     /// The outcome of each intent, in order; an intent without one, or with two, fails the test.
-    fn outcomes(&self) -> Vec<Outcome> {
+    fn outcomes(&self) -> Vec<ChangeOutcome> {
         let lines = self.state().journal().unwrap();
-        let mut open: Vec<(String, Option<Outcome>)> = Vec::new();
-        for Entry { id, event, .. } in lines {
+        let mut open: Vec<(String, Option<ChangeOutcome>)> = Vec::new();
+        for JournalEntry { id, event, .. } in lines {
             match event {
                 Event::Intent { .. } => open.push((id, None)),
                 Event::Outcome { outcome, .. } => {
@@ -160,12 +160,12 @@ async fn a_change_is_made_read_back_and_proven() {
     assert!(matches!(&ended.asked[..], [asked] if matches!(asked.heard, Heard::LoggedIn(_)) && asked.should_open));
     assert!(ended.after.as_ref().is_some_and(|after| after.account("edda").is_some()));
     assert_eq!(keys(&host, "edda"), format!("# kept\n{}", line(2)));
-    assert_eq!(journal.outcomes(), [Outcome::Done]);
+    assert_eq!(journal.outcomes(), [ChangeOutcome::Done]);
     // The same once more does not fit what is there now; nothing is changed.
     let (_, again) = one(site.unwrap(), tasks, Proof::of(Scope::Survey), journal.terms(), &pace(1)).await;
     assert!(matches!(again.of("edda"), Some(End::AsBefore(why)) if matches!(**why, Trouble::Carry(_))), "{again:?}");
     assert_eq!(keys(&host, "edda"), format!("# kept\n{}", line(2)));
-    assert_eq!(journal.outcomes(), [Outcome::Done, Outcome::AsBefore]);
+    assert_eq!(journal.outcomes(), [ChangeOutcome::Done, ChangeOutcome::AsBefore]);
 }
 
 #[tokio::test(flavor = "multi_thread")]
@@ -178,7 +178,7 @@ async fn one_failing_account_costs_no_other() {
     assert!(matches!(ends(&ended)[..], [("edda", End::AsBefore(_)), ("sten", End::Done)]), "{ended:?}");
     assert_eq!(keys(&host, "edda"), "# somebody else wrote this\n");
     assert_eq!(keys(&host, "sten"), format!("# kept\n{}", line(3)));
-    assert_eq!(journal.outcomes(), [Outcome::AsBefore, Outcome::Done]);
+    assert_eq!(journal.outcomes(), [ChangeOutcome::AsBefore, ChangeOutcome::Done]);
 }
 
 #[tokio::test(flavor = "multi_thread")]
@@ -208,7 +208,7 @@ async fn without_a_fresh_login_or_a_proof_of_the_key_all_is_taken_back() {
         assert_eq!(matches!(**why, Trouble::NoLogin(_)), is_login, "{why}");
         assert_eq!(matches!(**why, Trouble::NoProof { .. }), !is_login, "{why}");
         assert_eq!(keys(&host, "edda"), "# kept\n");
-        assert_eq!(journal.outcomes(), [Outcome::AsBefore]);
+        assert_eq!(journal.outcomes(), [ChangeOutcome::AsBefore]);
     }
 }
 
@@ -225,9 +225,9 @@ async fn a_line_that_is_cut_anywhere_is_settled_over_a_new_one() {
         for (place, ((account, end), seed)) in ends(&ended).into_iter().zip([2, 3]).enumerate() {
             let now = keys(&host, account);
             let told = match end {
-                End::Done => ("done", format!("# kept\n{}", line(seed)), Outcome::Done),
-                End::AsBefore(_) => ("as-before", "# kept\n".to_owned(), Outcome::AsBefore),
-                End::NotBegun(_) => ("not-begun", "# kept\n".to_owned(), Outcome::AsBefore),
+                End::Done => ("done", format!("# kept\n{}", line(seed)), ChangeOutcome::Done),
+                End::AsBefore(_) => ("as-before", "# kept\n".to_owned(), ChangeOutcome::AsBefore),
+                End::NotBegun(_) => ("not-begun", "# kept\n".to_owned(), ChangeOutcome::AsBefore),
                 End::Unknown(why) => panic!("{number}: {account}: {why}"),
             };
             assert_eq!(now, told.1, "{number}: {account}");
@@ -290,7 +290,7 @@ impl Keeper for Failing {
         self.state.back_up(bytes)
     }
 
-    fn write_down(&self, entry: &Entry) -> Result<(), StoreFault> {
+    fn write_down(&self, entry: &JournalEntry) -> Result<(), StoreFault> {
         self.call()?;
         self.state.write_down(entry)
     }
@@ -299,7 +299,7 @@ impl Keeper for Failing {
         Keeper::kept(&self.state, name)
     }
 
-    fn lines(&self) -> Result<Vec<Entry>, StoreFault> {
+    fn lines(&self) -> Result<Vec<JournalEntry>, StoreFault> {
         self.state.journal()
     }
 
@@ -336,7 +336,7 @@ async fn what_cannot_be_kept_first_is_not_changed_and_a_crash_is_told() {
                 }
             }
             // Whatever was written down has an outcome.
-            assert!(journal.outcomes().iter().all(|outcome| *outcome != Outcome::Done));
+            assert!(journal.outcomes().iter().all(|outcome| *outcome != ChangeOutcome::Done));
         }
     }
 }
@@ -384,7 +384,7 @@ async fn a_tree_is_changed_by_the_same_order_and_asks_no_server() {
     let (_, ended) = one(tree, vec![task], Proof::of(Scope::Accounts), journal.terms(), &pace(1)).await;
     assert!(ended.worst().is_done() && ended.asked.is_empty(), "{ended:?}");
     assert_eq!(keys(&host, "edda"), format!("# kept\n{}", line(2)));
-    assert_eq!(journal.outcomes(), [Outcome::Done]);
+    assert_eq!(journal.outcomes(), [ChangeOutcome::Done]);
     let Steps { changes, .. } =
         remove("edda", &key(2).public().fingerprint(), &System::of(&ended.after.unwrap())).unwrap();
     assert_eq!(changes.len(), 1);

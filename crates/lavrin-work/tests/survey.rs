@@ -6,8 +6,8 @@ use lavrin_reach::ssh::{Credential, Target};
 use lavrin_standin::{Behaviour, StandIn, TreeAccount};
 use lavrin_work::interrupt::Interrupt;
 use lavrin_work::pool::Pace;
-use lavrin_work::survey::{Seen, survey};
-use lavrin_work::ways::{HostFault, Stop, Way, Ways};
+use lavrin_work::survey::{LookResult, survey};
+use lavrin_work::ways::{Stop, Way, WayFault, Ways};
 use std::sync::Arc;
 use std::time::Duration;
 use tokio::sync::mpsc;
@@ -47,7 +47,7 @@ fn public(line: &str) -> PublicKey {
     lavrin_keys::key::container::line::parse(line.as_bytes()).unwrap().map(|line| (*line.key).clone()).unwrap()
 }
 
-async fn all(stops: Vec<Stop>, jumps: Vec<Stop>, parallel: usize, seconds: u64) -> Vec<(String, Seen)> {
+async fn all(stops: Vec<Stop>, jumps: Vec<Stop>, parallel: usize, seconds: u64) -> Vec<(String, LookResult)> {
     let way = Way {
         credentials: vec![Credential::Key { key: Arc::new(key()), source: "office".to_owned() }],
         rises: Vec::new(),
@@ -88,7 +88,7 @@ async fn a_host_that_never_answers_costs_its_time_and_no_more() {
     let silent = host("silent", Behaviour { silent: true, ..Behaviour::default() }).await;
     let good = host("good", Behaviour::default()).await;
     let found = all(vec![stop("a-silent", &silent, None), stop("b-good", &good, None)], Vec::new(), 1, 2).await;
-    assert!(matches!(found[0].1, Err(HostFault::Timeout { seconds: 2 })), "{:?}", found[0].1.as_ref().err());
+    assert!(matches!(found[0].1, Err(WayFault::Timeout { seconds: 2 })), "{:?}", found[0].1.as_ref().err());
     assert!(found[1].1.is_ok());
 }
 
@@ -105,11 +105,11 @@ async fn hosts_behind_another_share_the_way_and_its_faults() {
     ];
     let found = all(stops, vec![stop("gate", &gate, None), stop("closed", &closed, None)], 4, 60).await;
     assert!(found[0].1.is_ok() && found[1].1.is_ok());
-    assert!(matches!(found[2].1, Err(HostFault::Connect(_))));
-    assert!(matches!(&found[3].1, Err(HostFault::NoWay { host }) if host == "nowhere"));
+    assert!(matches!(found[2].1, Err(WayFault::Connect(_))));
+    assert!(matches!(&found[3].1, Err(WayFault::NoWay { host }) if host == "nowhere"));
     // A gate that shows another key than the pinned one is not passed.
     let mut wrong = stop("gate", &gate, None);
     wrong.target.known_hosts = line_for("127.0.0.1", gate.address().port(), key().public()).into_bytes();
     let found = all(vec![stop("a", &inner, Some("gate"))], vec![wrong], 1, 60).await;
-    assert!(matches!(&found[0].1, Err(HostFault::Through { host, .. }) if host == "gate"));
+    assert!(matches!(&found[0].1, Err(WayFault::Through { host, .. }) if host == "gate"));
 }

@@ -5,7 +5,7 @@ use lavrin_keys::key::generate::SystemSource;
 use lavrin_keys::key::{PrivateKey, PublicKey};
 use lavrin_reach::ssh::{ConnectFault, Credential, Target};
 use lavrin_standin::StandIn;
-use lavrin_work::{Heard, Holder, NoProof, Penalties, Terms, prove};
+use lavrin_work::{AskTerms, Heard, Holder, NoProof, Penalties, prove};
 use std::os::unix::fs::PermissionsExt as _;
 use std::time::Duration;
 
@@ -34,8 +34,8 @@ fn put_key(stand_in: &StandIn, key: &PublicKey) {
     std::fs::set_permissions(file, std::fs::Permissions::from_mode(0o600)).unwrap();
 }
 
-fn terms(penalties: &Penalties) -> Terms<'_> {
-    Terms { randomness: &SystemSource, penalties, login: None, patience: Duration::from_secs(5) }
+fn terms(penalties: &Penalties) -> AskTerms<'_> {
+    AskTerms { randomness: &SystemSource, penalties, login: None, patience: Duration::from_secs(5) }
 }
 
 #[tokio::test(flavor = "multi_thread")]

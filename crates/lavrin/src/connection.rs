@@ -2,7 +2,7 @@
 
 use clap::Args;
 use lavrin_server::server::{Known, Server};
-use lavrin_server::survey::Connection;
+use lavrin_server::survey::LoginAttempt;
 use lavrin_server::survey::Observation;
 use std::net::IpAddr;
 
@@ -51,8 +51,8 @@ impl ServerArgs {
 
 impl ConnectionArgs {
     /// As the core takes it.
-    pub fn connection(&self) -> Connection {
-        Connection {
+    pub fn connection(&self) -> LoginAttempt {
+        LoginAttempt {
             from: self.from_address,
             from_host: self.from_host.clone(),
             host_counts: false,

@@ -10,7 +10,7 @@ use lavrin_server::steps::{LockOut, NoSteps, Whose};
 use lavrin_store::StoreFault;
 use lavrin_store::database::DatabaseFault;
 use lavrin_work::owed::OwedFault;
-use lavrin_work::ways::{HostFault, Unspoken};
+use lavrin_work::ways::{Unspoken, WayFault};
 use std::path::Path;
 
 /// An error as it is shown: what happened, why, and what to type.
@@ -185,14 +185,14 @@ impl From<Rejected> for CommandError {
 }
 
 /// A host that nobody came onto, or that gave no answer.
-pub fn host_fault(host: &str, fault: &HostFault) -> CommandError {
+pub fn host_fault(host: &str, fault: &WayFault) -> CommandError {
     match fault {
-        HostFault::Connect(fault) => fault.clone().into(),
-        HostFault::Rejected(rejected) => rejected.clone().into(),
-        HostFault::Exec(fault) => exec_fault(host, fault),
-        HostFault::Unspoken { host, why } => unspoken(host, *why),
-        HostFault::Through { host: through, fault } => match &**fault {
-            HostFault::Connect(ConnectFault::HostKeyUnknown { .. }) => {
+        WayFault::Connect(fault) => fault.clone().into(),
+        WayFault::Rejected(rejected) => rejected.clone().into(),
+        WayFault::Exec(fault) => exec_fault(host, fault),
+        WayFault::Unspoken { host, why } => unspoken(host, *why),
+        WayFault::Through { host: through, fault } => match &**fault {
+            WayFault::Connect(ConnectFault::HostKeyUnknown { .. }) => {
                 CommandError::usage(format!("the way leads over {through}, whose keys are not pinned"))
                     .hint(format!("lavrin host trust {through}"))
             }
@@ -201,10 +201,10 @@ pub fn host_fault(host: &str, fault: &HostFault) -> CommandError {
                 CommandError { message: format!("{through}, over which {host} is reached: {}", said.message), ..said }
             }
         },
-        HostFault::Timeout { .. } | HostFault::CutOff | HostFault::NotBegun | HostFault::NoWay { .. } => {
+        WayFault::Timeout { .. } | WayFault::CutOff | WayFault::NotBegun | WayFault::NoWay { .. } => {
             CommandError::with(Exit::NotChecked, format!("{host}: {fault}"))
         }
-        HostFault::Crashed { .. } => {
+        WayFault::Crashed { .. } => {
             CommandError::with(Exit::NotChecked, format!("{host}: {fault}")).because("this is a fault of lavrin itself")
         }
     }

@@ -9,9 +9,9 @@ use clap::Args;
 use lavrin_keys::hostkey::{KNOWN_HOSTS_BYTES_MAX, line_for};
 use lavrin_keys::key::{Fingerprint, PublicKey};
 use lavrin_reach::ssh::{ConnectFault, Target};
-use lavrin_work::register::Opened;
+use lavrin_work::register::OpenedRegister;
 use lavrin_work::site::Site;
-use lavrin_work::ways::{HostFault, Rights, Stop, Unspoken, Ways, pins};
+use lavrin_work::ways::{Rights, Stop, Unspoken, WayFault, Ways, pins};
 use std::io::{Read as _, Write as _};
 use std::os::unix::fs::{DirBuilderExt as _, OpenOptionsExt as _};
 use std::path::{Path, PathBuf};
@@ -48,7 +48,7 @@ impl HostArgs {
     /// A host that nobody has signed in to yet: by the register, where there is one that knows the name.
     pub fn site(
         &self,
-        register: Option<&Opened>,
+        register: Option<&OpenedRegister>,
         host: &str,
         account: &str,
         rights: Rights,
@@ -59,7 +59,12 @@ impl HostArgs {
     }
 
     /// Where a host is and who signs in there, and the way to it.
-    pub fn stop(&self, register: Option<&Opened>, host: &str, account: &str) -> Result<(Stop, Ways), CommandError> {
+    pub fn stop(
+        &self,
+        register: Option<&OpenedRegister>,
+        host: &str,
+        account: &str,
+    ) -> Result<(Stop, Ways), CommandError> {
         let known = register.and_then(|opened| opened.register().hosts.get(host));
         let login = self.sign_in.login.as_deref().or(known.and_then(|known| known.login.as_deref())).unwrap_or(account);
         let way = self.sign_in.way(&format!("{login} on {host}"))?;
@@ -131,9 +136,9 @@ impl HostArgs {
     }
 
     /// Where a host key is not known yet, asks whether it is the right one; then the host can be spoken to.
-    fn vouch(&self, ui: &Ui, stop: &mut Stop, ways: &Ways, fault: HostFault) -> Result<(), CommandError> {
+    fn vouch(&self, ui: &Ui, stop: &mut Stop, ways: &Ways, fault: WayFault) -> Result<(), CommandError> {
         match fault {
-            HostFault::Connect(ConnectFault::HostKeyUnknown { host, key, fingerprint }) => {
+            WayFault::Connect(ConnectFault::HostKeyUnknown { host, key, fingerprint }) => {
                 // Whoever says which key to expect has vouched for it; the next command need not say it again.
                 if self.expect_host_key == Some(fingerprint) {
                     if let Err(error) = self.remember(&line_for(&host, stop.target.port, &key)) {
@@ -145,14 +150,14 @@ impl HostArgs {
                 stop.target.expected = Some(fingerprint);
                 Ok(())
             }
-            HostFault::Through { host: name, fault } => match *fault {
-                HostFault::Connect(ConnectFault::HostKeyUnknown { host, key, fingerprint }) => {
+            WayFault::Through { host: name, fault } => match *fault {
+                WayFault::Connect(ConnectFault::HostKeyUnknown { host, key, fingerprint }) => {
                     // What is expected of the host says nothing about those on the way to it.
                     self.ask(ui, &host, ways.port(&name).unwrap_or(SSH_PORT), &key)?;
                     ways.vouch(&name, fingerprint);
                     Ok(())
                 }
-                fault => Err(host_fault(&stop.host, &HostFault::Through { host: name, fault: Box::new(fault) })),
+                fault => Err(host_fault(&stop.host, &WayFault::Through { host: name, fault: Box::new(fault) })),
             },
             fault => Err(host_fault(&stop.host, &fault)),
         }

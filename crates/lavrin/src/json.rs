@@ -140,12 +140,12 @@ pub fn print<T: Serialize>(value: &T) -> String {
 
 /// An object on one line, written field by field: for what lists of a hundred thousand are made of, where a serializer would
 /// look at every character of each name and value.
-pub struct Fields<'a> {
+pub struct ObjectWriter<'a> {
     out: &'a mut Vec<u8>,
     begin: u8,
 }
 
-impl<'a> Fields<'a> {
+impl<'a> ObjectWriter<'a> {
     /// An object without fields.
     pub fn of(out: &'a mut Vec<u8>) -> Self {
         Self { out, begin: b'{' }

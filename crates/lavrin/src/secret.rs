@@ -13,7 +13,7 @@ use zeroize::Zeroizing;
 const SECRET_BYTES_MAX: usize = 64 << 10;
 
 /// A secret that is wiped when dropped.
-pub type Secret = Zeroizing<String>;
+pub type SecretText = Zeroizing<String>;
 
 /// The places a secret may be given in; at most one is set.
 #[derive(Debug, Clone, Default)]
@@ -33,7 +33,7 @@ impl Given {
     }
 
     /// Reads it, where one is given. One line end behind it does not belong to it.
-    pub fn read(&self) -> Result<Option<Secret>, CommandError> {
+    pub fn read(&self) -> Result<Option<SecretText>, CommandError> {
         let bytes = match (&self.env, self.fd, &self.file) {
             (Some(name), ..) => std::env::var(name)
                 .map(|value| Zeroizing::new(value.into_bytes()))
@@ -99,7 +99,7 @@ impl PassphraseArgs {
 }
 
 /// Asks on the terminal, without echo.
-pub fn ask(prompt: &str) -> Result<Secret, CommandError> {
+pub fn ask(prompt: &str) -> Result<SecretText, CommandError> {
     // It may hold words of a register or a host.
     let prompt = lavrin_keys::text::printable(prompt.as_bytes());
     rpassword::prompt_password(&prompt).map(Zeroizing::new).map_err(|error| {

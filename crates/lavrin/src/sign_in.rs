@@ -1,7 +1,7 @@
 //! Signing in: with which key or password, and how a login other than root gets root's rights.
 
 use crate::error::CommandError;
-use crate::secret::{self, Given, PassphraseArgs, Secret};
+use crate::secret::{self, Given, PassphraseArgs, SecretText};
 use crate::{input, paths};
 use clap::{Args, ValueEnum};
 use lavrin_fleet::register::Register;
@@ -66,7 +66,7 @@ impl SignInArgs {
         self.passphrase.given()
     }
 
-    fn password(&self, whose: &str) -> Result<Option<Secret>, CommandError> {
+    fn password(&self, whose: &str) -> Result<Option<SecretText>, CommandError> {
         if self.ask_password {
             return secret::ask(&format!("Password of {whose}: ")).map(Some);
         }
@@ -105,10 +105,12 @@ impl SignInArgs {
         } else {
             Given { env: self.rise_password_env.clone(), ..Given::default() }.read()?
         };
-        let doas =
-            |password: Option<Arc<Secret>>| password.map_or(Rise::Doas, |secret| Rise::DoasPassword((*secret).clone()));
-        let sudo =
-            |password: Option<Arc<Secret>>| password.map_or(Rise::Sudo, |secret| Rise::SudoPassword((*secret).clone()));
+        let doas = |password: Option<Arc<SecretText>>| {
+            password.map_or(Rise::Doas, |secret| Rise::DoasPassword((*secret).clone()))
+        };
+        let sudo = |password: Option<Arc<SecretText>>| {
+            password.map_or(Rise::Sudo, |secret| Rise::SudoPassword((*secret).clone()))
+        };
         let password = password.map(Arc::new);
         Ok(match self.rise {
             RiseWay::None => Vec::new(),

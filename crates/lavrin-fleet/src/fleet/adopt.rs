@@ -10,7 +10,7 @@ use std::sync::Arc;
 
 /// A key that nobody in the register has.
 #[derive(Debug, Clone, PartialEq, Eq)]
-pub struct Found {
+pub struct UnknownKey {
     /// The key.
     pub key: Arc<PublicKey>,
     /// The comments behind it.
@@ -23,15 +23,15 @@ pub struct Found {
 
 /// Every such key among entries of hosts, the one that opens most first. What a host is told to leave alone is left out.
 #[must_use]
-pub fn unknown_keys(register: &Register, entries: &[(String, AuditEntry)]) -> Vec<Found> {
+pub fn unknown_keys(register: &Register, entries: &[(String, AuditEntry)]) -> Vec<UnknownKey> {
     let index = Index::of(register);
-    let mut keys: BTreeMap<Fingerprint, Found> = BTreeMap::new();
+    let mut keys: BTreeMap<Fingerprint, UnknownKey> = BTreeMap::new();
     for (host, entry) in entries.iter().filter(|(_, entry)| index.owner(entry.fingerprint).is_none()) {
         if register.hosts.get(host).is_some_and(|host| index.is_left_alone(entry.fingerprint, host)) {
             continue;
         }
         let comment = printable(entry.comment.trim_ascii());
-        let found = keys.entry(entry.fingerprint).or_insert_with(|| Found {
+        let found = keys.entry(entry.fingerprint).or_insert_with(|| UnknownKey {
             key: entry.key.clone(),
             comments: BTreeSet::new(),
             places: BTreeSet::new(),
@@ -42,7 +42,7 @@ pub fn unknown_keys(register: &Register, entries: &[(String, AuditEntry)]) -> Ve
             found.comments.insert(comment);
         }
     }
-    let mut keys: Vec<Found> = keys.into_values().collect();
+    let mut keys: Vec<UnknownKey> = keys.into_values().collect();
     for found in &mut keys {
         found.proposal = proposal(register, &found.comments);
     }

@@ -35,13 +35,13 @@ pub struct AccountComparison {
 }
 
 /// An entry that should be there.
-struct Wanted<'a> {
+struct WantedEntry<'a> {
     who: String,
     key: &'a OwnedKey,
     options: Options,
 }
 
-impl Wanted<'_> {
+impl WantedEntry<'_> {
     /// Of several entries of one key the first that says the right thing counts, and none may say another.
     fn differences(&self, lines: &[(Place, Line)], found: &mut Vec<Difference>) {
         let own = lines.iter().filter_map(|(place, line)| match &line.content {
@@ -185,8 +185,8 @@ impl<'a> Comparer<'a> {
     }
 
     /// The entries that grants ask for, each key once: without limits where any grant lets it in without.
-    fn wanted<'b>(&'b self, grants: &[&'a Grant]) -> Vec<Wanted<'a>> {
-        let mut wanted: Vec<Wanted<'a>> = Vec::new();
+    fn wanted<'b>(&'b self, grants: &[&'a Grant]) -> Vec<WantedEntry<'a>> {
+        let mut wanted: Vec<WantedEntry<'a>> = Vec::new();
         for grant in grants {
             // A grant whose options no server takes is told by the check of the register.
             let Ok(options) = grant.entry_options() else { continue };
@@ -194,7 +194,7 @@ impl<'a> Comparer<'a> {
                 match wanted.iter_mut().find(|other| other.key.fingerprint == key.fingerprint) {
                     Some(other) if options.is_empty() => other.options = options.clone(),
                     Some(_) => {}
-                    None => wanted.push(Wanted { who, key, options: options.clone() }),
+                    None => wanted.push(WantedEntry { who, key, options: options.clone() }),
                 }
             }
         }
@@ -279,13 +279,13 @@ impl<'a> OneAccount<'_, 'a> {
     }
 
     /// Accounts of the system itself have no home and no keys; nothing is said about them.
-    fn matters(&self, wanted: &[Wanted<'_>]) -> bool {
+    fn matters(&self, wanted: &[WantedEntry<'_>]) -> bool {
         self.managed || !wanted.is_empty()
     }
 
     fn differences(
         &self,
-        wanted: &[Wanted<'a>],
+        wanted: &[WantedEntry<'a>],
         read: &mut HashSet<BytePath, RandomState>,
     ) -> Result<Vec<Difference>, NoSteps> {
         let home = &self.account.home;
@@ -320,7 +320,7 @@ impl<'a> OneAccount<'_, 'a> {
     }
 
     /// A line whose key nobody asked for.
-    fn one_line(&self, place: &Place, line: &Line, wanted: &[Wanted<'_>]) -> Option<Difference> {
+    fn one_line(&self, place: &Place, line: &Line, wanted: &[WantedEntry<'_>]) -> Option<Difference> {
         let (key, comment) = match &line.content {
             Content::Entry(entry) => (entry.fingerprint, printable(entry.comment.trim_ascii())),
             Content::Unusable(unusable) => match &unusable.key {

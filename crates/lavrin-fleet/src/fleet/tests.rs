@@ -203,7 +203,7 @@ fn severities_exceptions_and_owed_removals_of_the_register_count() {
         account: "edda".to_owned(),
         host: "lantern".to_owned(),
         since: TODAY,
-        place: crate::register::Place { file: 0, span: 0..0 },
+        place: crate::register::RegisterPlace { file: 0, span: 0..0 },
     });
     assert_eq!(rules_of(&owing, "lantern", Some(host_with("", SHUT)), &seen_now()), ["removal-owed"]);
 }

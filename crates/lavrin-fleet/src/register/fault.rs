@@ -1,6 +1,6 @@
 //! What can be wrong with a register, as data. The words around it are the command's business.
 
-use super::{Date, Place};
+use super::{Date, RegisterPlace};
 use lavrin_keys::key::strength::Weakness;
 use lavrin_keys::key::{Fingerprint, KeyFault};
 use lavrin_server::finding::Severity;
@@ -11,9 +11,9 @@ pub struct RegisterFinding {
     /// What.
     pub fault: RegisterFault,
     /// Where.
-    pub place: Place,
+    pub place: RegisterPlace,
     /// Other places that have to do with it.
-    pub beside: Vec<Place>,
+    pub beside: Vec<RegisterPlace>,
     /// Whom or what it is about, so that an exception can name it.
     pub about: String,
     /// How much it matters here.

@@ -1,18 +1,18 @@
 //! Taking the fields out of a table: each fault is written down at its place, and reading goes on.
 
-use super::{Date, Place, Placed, RegisterFault};
+use super::{Date, Placed, RegisterFault, RegisterPlace};
 use std::borrow::Cow;
 use toml::Spanned;
 use toml::de::{DeTable, DeValue};
 
 /// Faults found while reading, each with whom or what it is about.
-pub(super) type Faults = Vec<(RegisterFault, Place, String)>;
+pub(super) type Faults = Vec<(RegisterFault, RegisterPlace, String)>;
 
 /// A table that is being read; what is left in the end is unknown.
 pub(super) struct Fields<'a, 'i> {
     file: usize,
     about: &'a str,
-    place: Place,
+    place: RegisterPlace,
     table: DeTable<'i>,
     known: Vec<&'static str>,
     faults: &'a mut Faults,
@@ -20,15 +20,15 @@ pub(super) struct Fields<'a, 'i> {
 
 impl<'a, 'i> Fields<'a, 'i> {
     pub(super) fn new(file: usize, about: &'a str, table: Spanned<DeTable<'i>>, faults: &'a mut Faults) -> Self {
-        let place = Place { file, span: table.span() };
+        let place = RegisterPlace { file, span: table.span() };
         Self { file, about, place, table: table.into_inner(), known: Vec::new(), faults }
     }
 
-    pub(super) fn place(&self) -> Place {
+    pub(super) fn place(&self) -> RegisterPlace {
         self.place.clone()
     }
 
-    pub(super) fn fault(&mut self, fault: RegisterFault, place: Place) {
+    pub(super) fn fault(&mut self, fault: RegisterFault, place: RegisterPlace) {
         self.faults.push((fault, place, self.about.to_owned()));
     }
 
@@ -38,7 +38,7 @@ impl<'a, 'i> Fields<'a, 'i> {
     }
 
     fn wrong<T>(&mut self, name: &str, wanted: &'static str, value: &Spanned<DeValue<'i>>) -> Option<T> {
-        let place = Place { file: self.file, span: value.span() };
+        let place = RegisterPlace { file: self.file, span: value.span() };
         self.fault(RegisterFault::WrongKind { name: name.to_owned(), wanted }, place);
         None
     }
@@ -49,7 +49,7 @@ impl<'a, 'i> Fields<'a, 'i> {
     }
 
     fn as_text(&mut self, name: &str, value: Spanned<DeValue<'i>>) -> Option<Placed<String>> {
-        let place = Place { file: self.file, span: value.span() };
+        let place = RegisterPlace { file: self.file, span: value.span() };
         match value.get_ref() {
             DeValue::String(text) => Some(Placed { value: text.to_string(), place }),
             _ => self.wrong(name, "a text in quotes", &value),
@@ -58,7 +58,7 @@ impl<'a, 'i> Fields<'a, 'i> {
 
     pub(super) fn needed_text(&mut self, name: &'static str) -> Option<Placed<String>> {
         if !self.table.contains_key(name) {
-            let place = Place { span: self.place.span.start..self.place.span.start, ..self.place.clone() };
+            let place = RegisterPlace { span: self.place.span.start..self.place.span.start, ..self.place.clone() };
             self.fault(RegisterFault::MissingField { name }, place);
         }
         self.text(name)
@@ -97,7 +97,7 @@ impl<'a, 'i> Fields<'a, 'i> {
             _ => "".into(),
         };
         match Date::parse(&text) {
-            Some(date) => Some(Placed { value: date, place: Place { file: self.file, span: value.span() } }),
+            Some(date) => Some(Placed { value: date, place: RegisterPlace { file: self.file, span: value.span() } }),
             None => self.wrong(name, "a date as 2027-01-31", &value),
         }
     }
@@ -135,7 +135,7 @@ impl<'a, 'i> Fields<'a, 'i> {
         let Some(value) = self.take(name) else { return Vec::new() };
         let span = value.span();
         let DeValue::Array(list) = value.into_inner() else {
-            let place = Place { file: self.file, span };
+            let place = RegisterPlace { file: self.file, span };
             self.fault(RegisterFault::WrongKind { name: name.to_owned(), wanted: "tables in double brackets" }, place);
             return Vec::new();
         };
@@ -164,7 +164,7 @@ impl<'a, 'i> Fields<'a, 'i> {
         for (name, _) in self.rest() {
             let near = self.known.iter().find(|known| is_near(known, name.get_ref())).copied();
             let fault = RegisterFault::UnknownField { name: name.get_ref().to_string(), near };
-            self.fault(fault, Place { file: self.file, span: name.span() });
+            self.fault(fault, RegisterPlace { file: self.file, span: name.span() });
         }
     }
 }

@@ -29,7 +29,7 @@ pub struct SourceFile {
 
 /// Where something stands.
 #[derive(Debug, Clone, PartialEq, Eq, Hash)]
-pub struct Place {
+pub struct RegisterPlace {
     /// Which file, counted from 0 in the order in which they were read.
     pub file: usize,
     /// Which bytes of it.
@@ -42,7 +42,7 @@ pub struct Placed<T> {
     /// The value.
     pub value: T,
     /// Where.
-    pub place: Place,
+    pub place: RegisterPlace,
 }
 
 /// What a key is for.
@@ -91,7 +91,7 @@ pub struct OwnedKey {
     /// For a key of a host: where its private half lies there.
     pub file: Option<String>,
     /// Where its line stands.
-    pub place: Place,
+    pub place: RegisterPlace,
 }
 
 impl OwnedKey {
@@ -118,7 +118,7 @@ pub struct Person {
     /// Their keys.
     pub keys: Vec<OwnedKey>,
     /// Where they stand.
-    pub place: Place,
+    pub place: RegisterPlace,
 }
 
 impl Person {
@@ -161,7 +161,7 @@ pub struct Host {
     /// Keys that belong to accounts on it.
     pub keys: Vec<OwnedKey>,
     /// Where it stands.
-    pub place: Place,
+    pub place: RegisterPlace,
 }
 
 /// Who a grant is for.
@@ -204,7 +204,7 @@ pub struct Grant {
     /// Why.
     pub reason: Option<String>,
     /// Where it stands.
-    pub place: Place,
+    pub place: RegisterPlace,
 }
 
 impl Grant {
@@ -235,7 +235,7 @@ pub struct Exception {
     /// Until the end of this day.
     pub until: Placed<Date>,
     /// Where it stands.
-    pub place: Place,
+    pub place: RegisterPlace,
 }
 
 /// A removal that could not be carried out yet.
@@ -252,7 +252,7 @@ pub struct Owed {
     /// Since when it is owed.
     pub since: Date,
     /// Where it stands.
-    pub place: Place,
+    pub place: RegisterPlace,
 }
 
 /// What the register asks beyond what every register is asked.

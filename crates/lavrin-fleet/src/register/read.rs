@@ -2,8 +2,8 @@
 
 use super::fields::{Faults, Fields};
 use super::{
-    Date, Exception, Grant, Host, Owed, OwnedKey, Person, Place, Placed, Purpose, Register, RegisterFault,
-    RegisterFinding, Rules, SourceFile, Whom, is_id,
+    Date, Exception, Grant, Host, Owed, OwnedKey, Person, Placed, Purpose, Register, RegisterFault, RegisterFinding,
+    RegisterPlace, Rules, SourceFile, Whom, is_id,
 };
 use crate::rules;
 use lavrin_keys::key::container::line;
@@ -28,7 +28,7 @@ pub struct Reading {
 
 /// What one file holds.
 #[derive(Default)]
-struct Part {
+struct FileContent {
     settings: Option<(String, Rules, Vec<Exception>)>,
     people: Vec<Person>,
     hosts: Vec<Host>,
@@ -40,7 +40,7 @@ struct Part {
 /// Reads every file; each is taken for what its path says.
 #[must_use]
 pub fn read(files: &[SourceFile]) -> Reading {
-    let parts: Vec<Part> = files.par_iter().enumerate().map(|(number, file)| part(number, file)).collect();
+    let parts: Vec<FileContent> = files.par_iter().enumerate().map(|(number, file)| part(number, file)).collect();
     let mut reading = Reading::default();
     let mut faults = Faults::new();
     for part in parts {
@@ -71,7 +71,13 @@ pub fn read(files: &[SourceFile]) -> Reading {
     reading
 }
 
-fn put<T>(map: &mut BTreeMap<String, T>, id: String, value: T, place: impl Fn(&T) -> &Place, faults: &mut Faults) {
+fn put<T>(
+    map: &mut BTreeMap<String, T>,
+    id: String,
+    value: T,
+    place: impl Fn(&T) -> &RegisterPlace,
+    faults: &mut Faults,
+) {
     match map.entry(id) {
         Entry::Occupied(entry) => {
             let name = entry.key().clone();
@@ -81,13 +87,13 @@ fn put<T>(map: &mut BTreeMap<String, T>, id: String, value: T, place: impl Fn(&T
     }
 }
 
-fn part(number: usize, file: &SourceFile) -> Part {
-    let mut part = Part::default();
+fn part(number: usize, file: &SourceFile) -> FileContent {
+    let mut part = FileContent::default();
     let (table, errors) = DeTable::parse_recoverable(&file.text);
     for error in errors {
         let span = error.span().unwrap_or(0..0);
         let fault = RegisterFault::Syntax { said: error.message().to_owned() };
-        part.faults.push((fault, Place { file: number, span }, file.path.clone()));
+        part.faults.push((fault, RegisterPlace { file: number, span }, file.path.clone()));
     }
     // A file that is no TOML would only give faults that follow from the first.
     if !part.faults.is_empty() {
@@ -125,7 +131,7 @@ fn part(number: usize, file: &SourceFile) -> Part {
     part
 }
 
-fn settings(number: usize, table: Spanned<DeTable<'_>>, part: &mut Part) {
+fn settings(number: usize, table: Spanned<DeTable<'_>>, part: &mut FileContent) {
     let mut fields = Fields::new(number, "lavrin.toml", table, &mut part.faults);
     let name = fields.needed_text("name").map(|name| name.value).unwrap_or_default();
     let policy = fields.table("policy");
@@ -174,7 +180,7 @@ fn severities(number: usize, table: Spanned<DeTable<'_>>, faults: &mut Faults) -
     let mut found = BTreeMap::new();
     for (rule, value) in table.into_inner() {
         let (name, span) = (rule.get_ref().to_string(), value.span());
-        let place = |span| Place { file: number, span };
+        let place = |span| RegisterPlace { file: number, span };
         let known = rules::with(RegisterFault::RULES).any(|(rule, _)| rule == name);
         let word = value.get_ref().as_str().unwrap_or_default();
         let severity = Severity::URGENT_FIRST.into_iter().find(|severity| severity.name() == word);
@@ -200,7 +206,7 @@ fn exception(number: usize, table: Spanned<DeTable<'_>>, faults: &mut Faults) ->
         let place = fields.place();
         fields.fault(
             RegisterFault::MissingField { name: "until" },
-            Place { span: place.span.start..place.span.start, ..place },
+            RegisterPlace { span: place.span.start..place.span.start, ..place },
         );
     }
     let place = fields.place();
@@ -213,7 +219,7 @@ fn checked_id(number: usize, id: &str, faults: &mut Faults) -> bool {
     if !is_id(id) {
         let wanted = "a name of small letters, digits, dots and dashes";
         let fault = RegisterFault::BadValue { name: id.to_owned(), wanted };
-        faults.push((fault, Place { file: number, span: 0..0 }, id.to_owned()));
+        faults.push((fault, RegisterPlace { file: number, span: 0..0 }, id.to_owned()));
     }
     is_id(id)
 }
@@ -227,7 +233,7 @@ fn person(number: usize, id: &str, table: Spanned<DeTable<'_>>, faults: &mut Fau
     let tables = fields.tables("key");
     let person = Person {
         id: id.to_owned(),
-        place: name.as_ref().map_or_else(|| Place { file: number, span: 0..0 }, |name| name.place.clone()),
+        place: name.as_ref().map_or_else(|| RegisterPlace { file: number, span: 0..0 }, |name| name.place.clone()),
         name: name.map_or_else(|| id.to_owned(), |name| name.value),
         team: fields.text("team").map(|team| team.value),
         since: fields.date("since").map(|since| since.value),
@@ -288,14 +294,14 @@ fn own(read: Result<line::KeyLine<'_>, KeyFault>) -> Result<Own, KeyFault> {
     Ok((Arc::unwrap_or_clone(read.key), read.fingerprint, comment))
 }
 
-fn hosts(number: usize, table: Spanned<DeTable<'_>>, part: &mut Part) {
+fn hosts(number: usize, table: Spanned<DeTable<'_>>, part: &mut FileContent) {
     for (id, value) in table.into_inner() {
         let (id, span) = (id.get_ref().to_string(), value.span());
         if let DeValue::Table(table) = value.into_inner() {
             part.hosts.extend(host(number, &id, Spanned::new(span, table), &mut part.faults));
         } else {
             let fault = RegisterFault::WrongKind { name: id.clone(), wanted: "a table" };
-            part.faults.push((fault, Place { file: number, span }, id));
+            part.faults.push((fault, RegisterPlace { file: number, span }, id));
         }
     }
 }
@@ -380,7 +386,7 @@ fn whom(
     person: Option<Placed<String>>,
     team: Option<Placed<String>>,
     machine: Option<Placed<String>>,
-) -> Result<Placed<Whom>, (RegisterFault, Option<Place>)> {
+) -> Result<Placed<Whom>, (RegisterFault, Option<RegisterPlace>)> {
     match (person, team, machine) {
         (Some(person), None, None) => Ok(Placed { value: Whom::Person(person.value), place: person.place }),
         (None, Some(team), None) => Ok(Placed { value: Whom::Team(team.value), place: team.place }),

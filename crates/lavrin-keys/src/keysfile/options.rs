@@ -8,38 +8,38 @@ use thiserror::Error;
 
 /// What an option takes.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
-enum Takes {
+enum OptionTakes {
     Nothing,
     Value,
     OneValue,
 }
 
 /// Every option that OpenSSH's server knows; any other kills the line.
-const KNOWN: [(&str, Takes); 24] = [
-    ("restrict", Takes::Nothing),
-    ("cert-authority", Takes::Nothing),
-    ("agent-forwarding", Takes::Nothing),
-    ("no-agent-forwarding", Takes::Nothing),
-    ("port-forwarding", Takes::Nothing),
-    ("no-port-forwarding", Takes::Nothing),
-    ("x11-forwarding", Takes::Nothing),
-    ("no-x11-forwarding", Takes::Nothing),
-    ("pty", Takes::Nothing),
-    ("no-pty", Takes::Nothing),
-    ("user-rc", Takes::Nothing),
-    ("no-user-rc", Takes::Nothing),
-    ("touch-required", Takes::Nothing),
-    ("no-touch-required", Takes::Nothing),
-    ("verify-required", Takes::Nothing),
-    ("no-verify-required", Takes::Nothing),
-    ("command", Takes::OneValue),
-    ("principals", Takes::OneValue),
-    ("from", Takes::OneValue),
-    ("expiry-time", Takes::Value),
-    ("environment", Takes::Value),
-    ("permitopen", Takes::Value),
-    ("permitlisten", Takes::Value),
-    ("tunnel", Takes::OneValue),
+const KNOWN: [(&str, OptionTakes); 24] = [
+    ("restrict", OptionTakes::Nothing),
+    ("cert-authority", OptionTakes::Nothing),
+    ("agent-forwarding", OptionTakes::Nothing),
+    ("no-agent-forwarding", OptionTakes::Nothing),
+    ("port-forwarding", OptionTakes::Nothing),
+    ("no-port-forwarding", OptionTakes::Nothing),
+    ("x11-forwarding", OptionTakes::Nothing),
+    ("no-x11-forwarding", OptionTakes::Nothing),
+    ("pty", OptionTakes::Nothing),
+    ("no-pty", OptionTakes::Nothing),
+    ("user-rc", OptionTakes::Nothing),
+    ("no-user-rc", OptionTakes::Nothing),
+    ("touch-required", OptionTakes::Nothing),
+    ("no-touch-required", OptionTakes::Nothing),
+    ("verify-required", OptionTakes::Nothing),
+    ("no-verify-required", OptionTakes::Nothing),
+    ("command", OptionTakes::OneValue),
+    ("principals", OptionTakes::OneValue),
+    ("from", OptionTakes::OneValue),
+    ("expiry-time", OptionTakes::Value),
+    ("environment", OptionTakes::Value),
+    ("permitopen", OptionTakes::Value),
+    ("permitlisten", OptionTakes::Value),
+    ("tunnel", OptionTakes::OneValue),
 ];
 
 /// The options of one entry.
@@ -157,14 +157,14 @@ impl Options {
             let (name, takes) = known(&rest[..end])?;
             rest = &rest[end..];
             let value = match takes {
-                Takes::Nothing => None,
-                Takes::Value | Takes::OneValue => {
+                OptionTakes::Nothing => None,
+                OptionTakes::Value | OptionTakes::OneValue => {
                     let (value, behind) = quoted(name, rest)?;
                     rest = behind;
                     Some(value)
                 }
             };
-            if takes == Takes::OneValue && list.iter().any(|option| option.name == name) {
+            if takes == OptionTakes::OneValue && list.iter().any(|option| option.name == name) {
                 return Err(OptionFault::Repeated { name: name.to_owned() });
             }
             if let Some(value) = &value {
@@ -276,7 +276,7 @@ fn is_tunnel(value: &[u8]) -> bool {
             && digits.parse().is_ok_and(|number: u32| number <= TUNNEL_MAX))
 }
 
-fn known(name: &[u8]) -> Result<(&'static str, Takes), OptionFault> {
+fn known(name: &[u8]) -> Result<(&'static str, OptionTakes), OptionFault> {
     KNOWN
         .into_iter()
         .find(|(known, _)| known.as_bytes().eq_ignore_ascii_case(name))

@@ -3,7 +3,7 @@
 use super::{LocalTree, enter, hold, magic};
 use crate::CarryFault;
 use lavrin_server::fs::BytePath;
-use lavrin_server::steps::{Change, Guarded, Owner};
+use lavrin_server::steps::{Change, Guarded, OwnerIds};
 use rustix::fd::OwnedFd;
 use rustix::fs::{AtFlags, FileType, FlockOperation, Gid, Mode, OFlags, RenameFlags, Stat, Uid};
 use rustix::fs::{
@@ -65,11 +65,11 @@ fn readable(parent: &OwnedFd, path: &BytePath) -> Result<OwnedFd, CarryFault> {
         .map_err(|errno| refused(path, errno))
 }
 
-fn uid(owner: Owner) -> (Option<Uid>, Option<Gid>) {
+fn uid(owner: OwnerIds) -> (Option<Uid>, Option<Gid>) {
     (Some(Uid::from_raw(owner.uid)), Some(Gid::from_raw(owner.gid)))
 }
 
-fn is_owned(stat: &Stat, owner: Owner) -> bool {
+fn is_owned(stat: &Stat, owner: OwnerIds) -> bool {
     stat.st_uid == owner.uid && stat.st_gid == owner.gid
 }
 
@@ -79,7 +79,7 @@ fn check_mode(path: &BytePath, handle: &OwnedFd, wanted: u32) -> Result<(), Carr
     if found == wanted { Ok(()) } else { Err(CarryFault::ModeDidNotHold { path: path.clone(), found, wanted }) }
 }
 
-fn make_folder(parent: &OwnedFd, path: &BytePath, mode: u32, owner: Owner) -> Result<(), CarryFault> {
+fn make_folder(parent: &OwnedFd, path: &BytePath, mode: u32, owner: OwnerIds) -> Result<(), CarryFault> {
     let name = OsStr::from_bytes(path.name());
     let fail = |errno| refused(path, errno);
     mkdirat(parent, name, Mode::RWXU).map_err(|errno| match errno {
@@ -114,7 +114,7 @@ fn set_mode(parent: &OwnedFd, path: &BytePath, from: u32, to: u32) -> Result<(),
     check_mode(path, &handle, to)
 }
 
-fn set_owner(parent: &OwnedFd, path: &BytePath, from: Owner, to: Owner) -> Result<(), CarryFault> {
+fn set_owner(parent: &OwnedFd, path: &BytePath, from: OwnerIds, to: OwnerIds) -> Result<(), CarryFault> {
     let fail = |errno| refused(path, errno);
     let handle = hold(parent, path.name()).map_err(fail)?;
     let stat = fstat(&handle).map_err(fail)?;
@@ -160,7 +160,7 @@ fn write_file(
     old: Option<&[u8]>,
     new: &[u8],
     mode: u32,
-    owner: Owner,
+    owner: OwnerIds,
 ) -> Result<(), CarryFault> {
     let fail = |errno| refused(path, errno);
     let changed = || CarryFault::Changed { path: path.clone() };
@@ -210,7 +210,7 @@ fn prepare(
     replaces: bool,
     new: &[u8],
     mode: u32,
-    owner: Owner,
+    owner: OwnerIds,
 ) -> Result<(), CarryFault> {
     let fail = |errno| refused(path, errno);
     let flags = OFlags::WRONLY | OFlags::CREATE | OFlags::EXCL | OFlags::NOFOLLOW | OFlags::CLOEXEC;

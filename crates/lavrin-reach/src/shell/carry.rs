@@ -9,7 +9,7 @@ use crate::{Boxed, CarryFault};
 use lavrin_keys::text::printable;
 use lavrin_server::account::Account;
 use lavrin_server::fs::{BytePath, NodeKind};
-use lavrin_server::steps::{Change, Guarded, Owner, Was};
+use lavrin_server::steps::{Change, Guarded, OwnerIds, Was};
 use lavrin_server::survey::Observation;
 use std::time::Duration;
 
@@ -308,7 +308,7 @@ fn mode_of_file(folder: &str, name: &str, from: u32, to: u32) -> String {
 }
 
 /// Root gives a folder to the account, or takes it back. It is entered first, so that it cannot be swapped.
-fn owner_of_folder(whole: &str, from: Owner, to: Owner) -> String {
+fn owner_of_folder(whole: &str, from: OwnerIds, to: OwnerIds) -> String {
     format!(
         "inside {whole}\nowned . {}:{}\nif root; then keys_only; fi\nchown {}:{} . || fail owner\n",
         from.uid, from.gid, to.uid, to.gid
@@ -316,7 +316,7 @@ fn owner_of_folder(whole: &str, from: Owner, to: Owner) -> String {
 }
 
 /// Only where root alone decides what the name means.
-fn owner_of_file(folder: &str, name: &str, from: Owner, to: Owner) -> String {
+fn owner_of_file(folder: &str, name: &str, from: OwnerIds, to: OwnerIds) -> String {
     format!(
         "inside {folder}\nif [ -L {name} ] || [ ! -f {name} ]; then fail changed; fi\nset -- $(line {name}); [ \"$2\" = 1 ] || fail \"changed or linked\"\nowned {name} {}:{}\nchown {}:{} {name} || fail owner\n",
         from.uid, from.gid, to.uid, to.gid

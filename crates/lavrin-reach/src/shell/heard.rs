@@ -26,11 +26,11 @@ fn add<T>(said: BTreeMap<BytePath, Fact<T>>, seen: &mut BTreeMap<BytePath, Fact<
 
 /// What was said in one round. Where two accounts say different things of one file, neither is believed.
 #[derive(Default)]
-pub(super) struct Heard {
+pub(super) struct HeardRound {
     own: HashMap<Option<String>, Observation>,
 }
 
-impl Heard {
+impl HeardRound {
     pub(super) fn of(&mut self, frame: &Frame<'_>, account: Option<&str>, asked: &dyn Fn(&BytePath) -> bool) {
         take(frame, self.own.entry(account.map(str::to_owned)).or_default(), asked);
     }

@@ -1,9 +1,9 @@
 //! Looking at a host: one script for everything that is wanted, one answer.
 
 use super::frames::{Frame, by_id, frames, of_account};
-use super::heard::{Heard, may_be_roots, path_of};
+use super::heard::{HeardRound, may_be_roots, path_of};
 use super::listing;
-use super::network::{Asked, Mounts};
+use super::network::{Mounts, NetworkHomes};
 use super::{ShellHost, quoted, quoted_path};
 use crate::Boxed;
 use crate::ssh::{ExecFault, Said};
@@ -77,7 +77,7 @@ impl ShellHost {
     async fn look_at_system(&mut self, who: &Who, seen: &mut Observation) -> Result<(), ExecFault> {
         let nonce = self.nonce();
         let answer = self.run(&system_body(who, false), &nonce, LOOK_TIMEOUT).await?;
-        let asked = self.network_homes.as_deref().map_or(Asked::No, Asked::Once);
+        let asked = self.network_homes.as_deref().map_or(NetworkHomes::No, NetworkHomes::Once);
         self.silent.extend(take_whole(&answer, &nonce, self.connection.banner(), asked, seen));
         Ok(())
     }
@@ -126,7 +126,7 @@ impl ShellHost {
         let (body, network) = self.questions(wants, seen);
         let time = if network { NETWORK_TIMEOUT } else { LOOK_TIMEOUT };
         let answer = self.run(&body, &nonce, time).await?;
-        let mut heard = Heard::default();
+        let mut heard = HeardRound::default();
         let roots: HashSet<&BytePath> =
             wants.iter().filter(|want| may_be_roots(want)).filter_map(|want| path_of(want)).collect();
         let mut asked: HashMap<&str, HashSet<&BytePath>> = HashMap::new();
@@ -227,7 +227,7 @@ pub(super) fn take_whole(
     answer: &[u8],
     nonce: &str,
     banner: &str,
-    asked: Asked<'_>,
+    asked: NetworkHomes<'_>,
     seen: &mut Observation,
 ) -> Vec<String> {
     let outer = frames(answer, nonce);
@@ -296,7 +296,7 @@ fn call(what: &Wanted) -> Option<(String, BytePath)> {
     Some((line, path.clone()))
 }
 
-fn take_system(outer: &[Frame<'_>], banner: &str, asked: Asked<'_>, seen: &mut Observation) {
+fn take_system(outer: &[Frame<'_>], banner: &str, asked: NetworkHomes<'_>, seen: &mut Observation) {
     let map = by_id(outer);
     let bytes = |id: &str| map.get(id.as_bytes()).map(|frame| frame.bytes).unwrap_or_default();
     let text = |id: &str| String::from_utf8_lossy(bytes(id)).trim().to_owned();
@@ -321,10 +321,10 @@ fn take_system(outer: &[Frame<'_>], banner: &str, asked: Asked<'_>, seen: &mut O
     let on_network = |account: &&Account| mounts.of(&account.home).is_some();
     seen.network_homes = seen.accounts.iter().filter(on_network).map(|account| account.home.clone()).collect();
     match asked {
-        Asked::No => {}
-        Asked::ByHand if text("network") != "yes" => {}
-        Asked::ByHand => seen.shared_homes = std::mem::take(&mut seen.network_homes),
-        Asked::Once(claims) => {
+        NetworkHomes::No => {}
+        NetworkHomes::ByHand if text("network") != "yes" => {}
+        NetworkHomes::ByHand => seen.shared_homes = std::mem::take(&mut seen.network_homes),
+        NetworkHomes::Once(claims) => {
             let ours = |home: &BytePath| mounts.of(home).is_some_and(|shared| claims.take(&shared));
             (seen.shared_homes, seen.network_homes) =
                 std::mem::take(&mut seen.network_homes).into_iter().partition(ours);

@@ -6,7 +6,7 @@ use std::sync::Mutex;
 
 /// Whether homes on a network are looked at.
 #[derive(Clone, Copy)]
-pub(super) enum Asked<'a> {
+pub(super) enum NetworkHomes<'a> {
     /// No.
     No,
     /// Where nobody else has looked yet.

@@ -16,7 +16,7 @@ const ANSWER_BYTES_MAX: usize = 256 << 10;
 
 /// One entry.
 #[derive(Debug, Clone, PartialEq, Eq)]
-pub(super) enum Held {
+pub(super) enum AgentEntry {
     /// A key that can be offered.
     Key {
         /// The key.
@@ -32,7 +32,7 @@ pub(super) enum Held {
 ///
 /// # Errors
 /// In words, where it does not answer as an agent does.
-pub(super) async fn held(socket: &str) -> Result<Vec<Held>, String> {
+pub(super) async fn held(socket: &str) -> Result<Vec<AgentEntry>, String> {
     let silent = || format!("the agent at {socket} does not answer");
     let Some(Ok(mut stream)) = timed(UnixStream::connect(socket)).await else { return Err(silent()) };
     let asked = async {
@@ -50,14 +50,14 @@ pub(super) async fn held(socket: &str) -> Result<Vec<Held>, String> {
 }
 
 /// Reads the answer. Where it breaks off, what came before counts.
-fn read(answer: &[u8]) -> Option<Vec<Held>> {
+fn read(answer: &[u8]) -> Option<Vec<AgentEntry>> {
     let rest = answer.strip_prefix(&[ANSWER])?;
     let mut reader = Reader::new(rest);
     let count = reader.u32().ok()?;
     let mut all = Vec::new();
     for _ in 0..count {
         let (Ok(blob), Ok(comment)) = (reader.string(), reader.string()) else {
-            all.push(Held::Odd("the rest of its answer does not read".to_owned()));
+            all.push(AgentEntry::Odd("the rest of its answer does not read".to_owned()));
             break;
         };
         all.push(entry(blob, comment));
@@ -65,24 +65,24 @@ fn read(answer: &[u8]) -> Option<Vec<Held>> {
     Some(all)
 }
 
-fn entry(blob: &[u8], comment: &[u8]) -> Held {
+fn entry(blob: &[u8], comment: &[u8]) -> AgentEntry {
     let comment = printable(comment.trim_ascii());
     let source = if comment.is_empty() { "agent".to_owned() } else { format!("agent ({comment})") };
     if let Ok(key) = PublicKey::from_blob(blob) {
-        return Held::Key { key, source };
+        return AgentEntry::Key { key, source };
     }
     let kind = Reader::new(blob).string().map(printable).unwrap_or_default();
     let what = if kind.contains("-cert-") { "a certificate" } else { "no key that is known here" };
-    Held::Odd(format!("{source}: {what} ({kind})"))
+    AgentEntry::Odd(format!("{source}: {what} ({kind})"))
 }
 
 /// The keys in the order in which they are offered: those in `first` before the others.
-pub(super) fn in_order(held: Vec<Held>, first: &[Fingerprint]) -> (Vec<(PublicKey, String)>, Vec<String>) {
+pub(super) fn in_order(held: Vec<AgentEntry>, first: &[Fingerprint]) -> (Vec<(PublicKey, String)>, Vec<String>) {
     let (mut keys, mut odd) = (Vec::new(), Vec::new());
     for one in held {
         match one {
-            Held::Key { key, source } => keys.push((key, source)),
-            Held::Odd(what) => odd.push(what),
+            AgentEntry::Key { key, source } => keys.push((key, source)),
+            AgentEntry::Odd(what) => odd.push(what),
         }
     }
     let place = |key: &PublicKey| first.iter().position(|one| *one == key.fingerprint()).unwrap_or(first.len());
@@ -133,7 +133,7 @@ mod tests {
     fn an_answer_that_breaks_off_keeps_what_came_before() {
         let whole = answer(3, &[(&key(1).blob(), b"edda")]);
         let held = read(&whole).unwrap();
-        assert!(matches!(&held[..], [Held::Key { .. }, Held::Odd(_)]), "{held:?}");
+        assert!(matches!(&held[..], [AgentEntry::Key { .. }, AgentEntry::Odd(_)]), "{held:?}");
         assert_eq!(read(&[5]), None);
         assert_eq!(read(&answer(0, &[])).unwrap(), []);
     }

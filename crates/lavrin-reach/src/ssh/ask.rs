@@ -35,11 +35,11 @@ pub enum NoAnswer {
 }
 
 /// Never signs, and remembers that it was asked to.
-struct Recorder {
+struct NeverSigns {
     asked: bool,
 }
 
-impl russh::Signer for Recorder {
+impl russh::Signer for NeverSigns {
     type Error = NoSignature;
 
     async fn auth_sign(&mut self, _: &AgentIdentity, _: Option<HashAlg>, _: Vec<u8>) -> Result<Vec<u8>, NoSignature> {
@@ -59,7 +59,7 @@ impl Connection {
             };
             let mut answer = Answer::NoAnswer(NoAnswer::Lost);
             for hash in hashes {
-                let mut recorder = Recorder { asked: false };
+                let mut recorder = NeverSigns { asked: false };
                 let result =
                     timed(self.handle.authenticate_publickey_with(account, public.clone(), *hash, &mut recorder)).await;
                 if recorder.asked {

@@ -6,7 +6,7 @@ mod exec;
 mod signin;
 
 use crate::Boxed;
-use lavrin_keys::hostkey::{self, Standing};
+use lavrin_keys::hostkey::{self, HostKeyStanding};
 use lavrin_keys::key::{Algorithm as KeyKind, Curve, Fingerprint, PublicKey};
 use russh::client::{self, Handle};
 use russh::keys::{Algorithm, EcdsaCurve, HashAlg, PublicKeyOrCertificate};
@@ -177,7 +177,7 @@ impl std::fmt::Debug for Connection {
 
 /// What the key exchange showed.
 #[derive(Default)]
-struct Shown {
+struct ExchangeShown {
     fault: Option<ConnectFault>,
     key: Option<Fingerprint>,
     kind: Option<KeyKind>,
@@ -186,7 +186,7 @@ struct Shown {
 /// Judges the host's key during the key exchange.
 struct Watcher {
     target: Target,
-    shown: Arc<Mutex<Shown>>,
+    shown: Arc<Mutex<ExchangeShown>>,
 }
 
 impl client::Handler for Watcher {
@@ -207,21 +207,21 @@ impl client::Handler for Watcher {
 impl Target {
     fn judge(&self, key: PublicKey) -> Option<ConnectFault> {
         let (host, shown) = (self.host.clone(), key.fingerprint());
-        if let Standing::Revoked { line } = hostkey::standing(&self.revoked_in, &self.host, self.port, &key) {
+        if let HostKeyStanding::Revoked { line } = hostkey::standing(&self.revoked_in, &self.host, self.port, &key) {
             return Some(ConnectFault::HostKeyRevoked { host, line });
         }
         if let Some(known) = self.required.filter(|required| *required != shown) {
             return Some(ConnectFault::HostKeyChanged { host, shown, known, line: None });
         }
         match (self.expected, hostkey::standing(&self.known_hosts, &self.host, self.port, &key)) {
-            (_, Standing::Revoked { line }) => Some(ConnectFault::HostKeyRevoked { host, line }),
+            (_, HostKeyStanding::Revoked { line }) => Some(ConnectFault::HostKeyRevoked { host, line }),
             (Some(expected), _) if expected == shown => None,
             (Some(known), _) => Some(ConnectFault::HostKeyChanged { host, shown, known, line: None }),
-            (None, Standing::Known) => None,
-            (None, Standing::Unknown) => {
+            (None, HostKeyStanding::Known) => None,
+            (None, HostKeyStanding::Unknown) => {
                 Some(ConnectFault::HostKeyUnknown { host, key: Box::new(key), fingerprint: shown })
             }
-            (None, Standing::Changed { line, known }) => {
+            (None, HostKeyStanding::Changed { line, known }) => {
                 Some(ConnectFault::HostKeyChanged { host, shown, known, line: Some(line) })
             }
         }
@@ -261,7 +261,7 @@ impl Target {
     #[must_use]
     pub fn connect(&self) -> Boxed<'_, Result<Connection, ConnectFault>> {
         Box::pin(async move {
-            let shown = Arc::new(Mutex::new(Shown::default()));
+            let shown = Arc::new(Mutex::new(ExchangeShown::default()));
             let first = self.connect_by(&[], &shown).await;
             let Err(fault @ ConnectFault::HostKeyChanged { line: None, .. }) = first else { return first };
             // One more key of the kind that was shown would be another host's.
@@ -278,7 +278,11 @@ impl Target {
     }
 
     /// One connection on which the host shows a key of these kinds; none given: the one that is preferred.
-    async fn connect_by(&self, only: &[Algorithm], shown: &Arc<Mutex<Shown>>) -> Result<Connection, ConnectFault> {
+    async fn connect_by(
+        &self,
+        only: &[Algorithm],
+        shown: &Arc<Mutex<ExchangeShown>>,
+    ) -> Result<Connection, ConnectFault> {
         match &self.through {
             None => {
                 let stream = self.dial().await?;
@@ -303,7 +307,7 @@ impl Target {
         stream: impl AsyncRead + AsyncWrite + Unpin + Send + 'static,
         banner: String,
         only: &[Algorithm],
-        shown: &Arc<Mutex<Shown>>,
+        shown: &Arc<Mutex<ExchangeShown>>,
     ) -> Result<Connection, ConnectFault> {
         let watcher = Watcher { target: self.clone(), shown: shown.clone() };
         let exchange = client::connect_stream(Arc::new(self.config(only)), stream, watcher);

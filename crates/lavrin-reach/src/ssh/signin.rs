@@ -84,11 +84,11 @@ enum Attempt {
     Lost,
 }
 
-struct State {
+struct SignInState {
     rejected: Rejected,
 }
 
-impl State {
+impl SignInState {
     fn take(&mut self, result: &AuthResult, method: &'static str, detail: String) -> bool {
         match result {
             AuthResult::Success => true,
@@ -132,7 +132,7 @@ impl Connection {
                 partial: false,
                 lost: false,
             };
-            let mut state = State { rejected };
+            let mut state = SignInState { rejected };
             // The answer to "none" lists the methods (RFC 4252, section 5.2); an account without any protection opens here.
             match timed(self.handle.authenticate_none(account)).await {
                 Some(Ok(AuthResult::Success)) => return Ok(signed(account, "none", None, String::new())),
@@ -162,7 +162,7 @@ impl Connection {
         })
     }
 
-    async fn with_key(&mut self, account: &str, key: &PrivateKey, source: &str, state: &mut State) -> Attempt {
+    async fn with_key(&mut self, account: &str, key: &PrivateKey, source: &str, state: &mut SignInState) -> Attempt {
         let print = key.public().fingerprint();
         let detail = format!("{source} {print}");
         let Some(public) = foreign(key.public()) else { return Attempt::Refused };
@@ -177,7 +177,13 @@ impl Connection {
         }
     }
 
-    async fn with_agent(&mut self, account: &str, socket: &str, first: &[Fingerprint], state: &mut State) -> Attempt {
+    async fn with_agent(
+        &mut self,
+        account: &str,
+        socket: &str,
+        first: &[Fingerprint],
+        state: &mut SignInState,
+    ) -> Attempt {
         let mut refuse = |detail: String| {
             state.rejected.tried.push(Tried { method: "publickey", detail });
             Attempt::Refused
@@ -221,7 +227,7 @@ impl Connection {
         Attempt::Refused
     }
 
-    async fn with_password(&mut self, account: &str, password: &Zeroizing<String>, state: &mut State) -> Attempt {
+    async fn with_password(&mut self, account: &str, password: &Zeroizing<String>, state: &mut SignInState) -> Attempt {
         if state.rejected.offered.iter().any(|method| method == "password") {
             match timed(self.handle.authenticate_password(account, password.as_str())).await {
                 None | Some(Err(_)) => return Attempt::Lost,
@@ -238,7 +244,7 @@ impl Connection {
         Attempt::Refused
     }
 
-    async fn interactively(&mut self, account: &str, password: &Zeroizing<String>, state: &mut State) -> Attempt {
+    async fn interactively(&mut self, account: &str, password: &Zeroizing<String>, state: &mut SignInState) -> Attempt {
         const METHOD: &str = "keyboard-interactive";
         let mut response = timed(self.handle.authenticate_keyboard_interactive_start(account, None)).await;
         let mut answered = false;

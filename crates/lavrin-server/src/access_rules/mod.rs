@@ -49,7 +49,7 @@ pub enum ObstacleKind {
 
 /// A key file on the way to being read.
 #[derive(Debug, Clone, PartialEq, Eq)]
-pub enum Access {
+pub enum FileAccess {
     /// It can be read; this is where it really is.
     Open(BytePath),
     /// It is there and the server does not read it: everything that stands in the way, the file first.
@@ -89,16 +89,16 @@ pub fn wants(file: &BytePath, account: &Account, seen: &System<'_>) -> Vec<Want>
 
 /// Whether the server reads this key file for the account. `strict` is the server's `StrictModes`.
 #[must_use]
-pub fn access(file: &BytePath, account: &Account, strict: bool, seen: &System<'_>) -> Access {
+pub fn access(file: &BytePath, account: &Account, strict: bool, seen: &System<'_>) -> FileAccess {
     let (real, node) = match resolve(file, seen) {
         Resolved::To(real, node) => (real, node),
-        Resolved::Missing(path) => return Access::Missing(path),
-        Resolved::Unseen(path, why) => return Access::Unseen(path, why),
-        Resolved::Loop => return Access::LinkLoop,
-        Resolved::Ask(path) => return Access::Unseen(path, crate::fs::Why::NotReached),
+        Resolved::Missing(path) => return FileAccess::Missing(path),
+        Resolved::Unseen(path, why) => return FileAccess::Unseen(path, why),
+        Resolved::Loop => return FileAccess::LinkLoop,
+        Resolved::Ask(path) => return FileAccess::Unseen(path, crate::fs::Why::NotReached),
     };
     if node.kind != NodeKind::File {
-        return Access::NotRegular(real);
+        return FileAccess::NotRegular(real);
     }
     // The server opens the file with the account's rights before it looks at owners and modes.
     let mut obstacles = unreachable(file, &real, &node, account, seen);
@@ -109,7 +109,7 @@ pub fn access(file: &BytePath, account: &Account, strict: bool, seen: &System<'_
             merge(&mut obstacles, wrong);
         }
     }
-    if obstacles.is_empty() { Access::Open(real) } else { Access::Barred(real, obstacles) }
+    if obstacles.is_empty() { FileAccess::Open(real) } else { FileAccess::Barred(real, obstacles) }
 }
 
 /// Where a key file really is, if its content may be asked for: behind a link that somebody else than root may have laid
@@ -117,12 +117,12 @@ pub fn access(file: &BytePath, account: &Account, strict: bool, seen: &System<'_
 #[must_use]
 pub fn may_be_read(file: &BytePath, account: &Account, seen: &System<'_>) -> Option<BytePath> {
     match access(file, account, false, seen) {
-        Access::Open(real) => {
+        FileAccess::Open(real) => {
             let uncertain = |at: &BytePath| seen.node(at).known().is_some_and(|node| node.access_list);
             let certain = only_roots_links(file, seen) || !passed(file, seen).iter().any(uncertain);
             certain.then_some(real)
         }
-        Access::Barred(real, _) => only_roots_links(file, seen).then_some(real),
+        FileAccess::Barred(real, _) => only_roots_links(file, seen).then_some(real),
         _ => None,
     }
 }
@@ -291,32 +291,32 @@ mod tests {
         (accounts[0].clone(), seen)
     }
 
-    fn verdict(home: u32, folder: u32, file: u32, owner: u32, server: Server) -> Access {
+    fn verdict(home: u32, folder: u32, file: u32, owner: u32, server: Server) -> FileAccess {
         let (account, seen) = seen(home, folder, file, owner, server);
         access(&FILE.into(), &account, true, &System::of(&seen))
     }
 
     #[test]
     fn folders_above_the_home_do_not_matter() {
-        assert_eq!(verdict(0o755, 0o700, 0o600, 1001, Server::default()), Access::Open(FILE.into()));
-        assert_eq!(verdict(0o755, 0o100, 0o644, 0, Server::default()), Access::Open(FILE.into()));
+        assert_eq!(verdict(0o755, 0o700, 0o600, 1001, Server::default()), FileAccess::Open(FILE.into()));
+        assert_eq!(verdict(0o755, 0o100, 0o644, 0, Server::default()), FileAccess::Open(FILE.into()));
     }
 
     #[test]
     fn group_write_is_tolerated_only_by_debian_and_world_write_by_nobody() {
         let debian = Server::debian(Version(9, 2));
-        assert_eq!(verdict(0o775, 0o770, 0o664, 1001, debian), Access::Open(FILE.into()));
-        let Access::Barred(_, obstacles) = verdict(0o775, 0o700, 0o664, 1001, Server::default()) else { panic!() };
+        assert_eq!(verdict(0o775, 0o770, 0o664, 1001, debian), FileAccess::Open(FILE.into()));
+        let FileAccess::Barred(_, obstacles) = verdict(0o775, 0o700, 0o664, 1001, Server::default()) else { panic!() };
         assert_eq!(obstacles.len(), 2);
         assert_eq!(obstacles[0].kind, ObstacleKind::TooOpen { found: 0o664, wanted: 0o600 });
         assert_eq!(obstacles[1].kind, ObstacleKind::TooOpen { found: 0o775, wanted: 0o755 });
-        assert!(matches!(verdict(0o755, 0o1777, 0o600, 1001, debian), Access::Barred(..)));
+        assert!(matches!(verdict(0o755, 0o1777, 0o600, 1001, debian), FileAccess::Barred(..)));
     }
 
     #[test]
     fn the_account_has_to_own_and_to_reach_its_file() {
         let only = |access| match access {
-            Access::Barred(_, mut obstacles) => obstacles.remove(0).kind,
+            FileAccess::Barred(_, mut obstacles) => obstacles.remove(0).kind,
             other => panic!("{other:?}"),
         };
         let wrong = ObstacleKind::WrongOwner { found: 1002, wanted: 1001, unreadable: false };
@@ -335,12 +335,15 @@ mod tests {
         };
         put(FILE, NodeKind::Link(b"/home/edda/kept".to_vec()), 0);
         put("/home/edda/kept", NodeKind::File, 1001);
-        assert_eq!(access(&FILE.into(), &account, true, &System::of(&seen)), Access::Open("/home/edda/kept".into()));
+        assert_eq!(
+            access(&FILE.into(), &account, true, &System::of(&seen)),
+            FileAccess::Open("/home/edda/kept".into())
+        );
         let mut put = |path: &str, kind, uid| {
             seen.nodes.insert(path.into(), Fact::Known(Node { kind, mode: 0o700, uid, gid: uid, access_list: false }));
         };
         put("/home/edda/.ssh", NodeKind::Folder, 0);
-        assert!(matches!(access(&FILE.into(), &account, true, &System::of(&seen)), Access::Barred(_, _)));
+        assert!(matches!(access(&FILE.into(), &account, true, &System::of(&seen)), FileAccess::Barred(_, _)));
     }
 
     #[test]
@@ -384,9 +387,9 @@ mod tests {
     fn a_folder_in_place_of_the_file_is_told() {
         let (account, mut seen) = seen(0o755, 0o700, 0o600, 1001, Server::default());
         seen.nodes.insert(FILE.into(), Fact::Absent);
-        assert_eq!(access(&FILE.into(), &account, true, &System::of(&seen)), Access::Missing(FILE.into()));
+        assert_eq!(access(&FILE.into(), &account, true, &System::of(&seen)), FileAccess::Missing(FILE.into()));
         let node = Node { kind: NodeKind::Folder, mode: 0o700, uid: 1001, gid: 1001, access_list: false };
         seen.nodes.insert(FILE.into(), Fact::Known(node));
-        assert_eq!(access(&FILE.into(), &account, true, &System::of(&seen)), Access::NotRegular(FILE.into()));
+        assert_eq!(access(&FILE.into(), &account, true, &System::of(&seen)), FileAccess::NotRegular(FILE.into()));
     }
 }

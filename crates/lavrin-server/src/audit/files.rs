@@ -1,7 +1,7 @@
 //! Findings about modes and owners of key files and the folders they lie in.
 
 use super::Report;
-use crate::access_rules::{Access, Obstacle, access};
+use crate::access_rules::{FileAccess, Obstacle, access};
 use crate::account::Account;
 use crate::finding::{Fault, Finding};
 use crate::fs::{BytePath, Node};
@@ -25,22 +25,22 @@ pub(super) fn audit(account: &Account, files: &[BytePath], seen: &System<'_>, po
             }
         };
         let real = match access(path, account, strict, seen) {
-            Access::Open(real) => real,
-            Access::Barred(real, obstacles) => {
+            FileAccess::Open(real) => real,
+            FileAccess::Barred(real, obstacles) => {
                 for Obstacle { path, kind } in obstacles {
                     say(&path, kind.into());
                 }
                 real
             }
-            Access::NotRegular(real) => {
+            FileAccess::NotRegular(real) => {
                 say(&real, Fault::WrongKind);
                 continue;
             }
-            Access::LinkLoop => {
+            FileAccess::LinkLoop => {
                 say(path, Fault::WrongKind);
                 continue;
             }
-            Access::Missing(_) | Access::Unseen(..) => continue,
+            FileAccess::Missing(_) | FileAccess::Unseen(..) => continue,
         };
         if !real.is_within(&account.home) {
             continue;

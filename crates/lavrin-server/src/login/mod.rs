@@ -7,7 +7,7 @@ mod limits;
 mod offered;
 mod reason;
 
-use crate::access_rules::{self, Access, Obstacle};
+use crate::access_rules::{self, FileAccess, Obstacle};
 use crate::account::Account;
 use crate::fs::{BytePath, Fact, Why};
 use crate::server_config::addresses;
@@ -409,9 +409,9 @@ fn search(question: &Question, account: &Account, settings: &Settings, seen: &Sy
     for file in &files {
         let access = access_rules::access(file, account, strict(settings, seen), seen);
         let real = match &access {
-            Access::Open(real) => real,
+            FileAccess::Open(real) => real,
             // A key file that is not there stops nothing; it is told only where no other file holds the key.
-            Access::Missing(_) => {
+            FileAccess::Missing(_) => {
                 missing.push(Reason::at(ReasonKind::NoKeyFile, file, None));
                 continue;
             }
@@ -536,7 +536,7 @@ fn entry_reason(
 }
 
 fn barred_reasons(
-    access: &Access,
+    access: &FileAccess,
     file: &BytePath,
     question: &Question,
     account: &Account,
@@ -544,7 +544,7 @@ fn barred_reasons(
     seen: &System<'_>,
 ) -> Vec<Reason> {
     match access {
-        Access::Barred(real, obstacles) => {
+        FileAccess::Barred(real, obstacles) => {
             let mut reasons: Vec<Reason> = obstacles
                 .iter()
                 .map(|Obstacle { path, kind }| Reason::at(ReasonKind::Obstacle(kind.clone()), path, None))
@@ -555,10 +555,10 @@ fn barred_reasons(
             }
             reasons
         }
-        Access::NotRegular(path) => vec![Reason::at(ReasonKind::NotRegular, path, None)],
-        Access::LinkLoop => vec![Reason::at(ReasonKind::LinkLoop, file, None)],
-        Access::Unseen(path, why) => vec![Reason::at(ReasonKind::Unseen(why.clone()), path, None)],
-        Access::Open(_) | Access::Missing(_) => Vec::new(),
+        FileAccess::NotRegular(path) => vec![Reason::at(ReasonKind::NotRegular, path, None)],
+        FileAccess::LinkLoop => vec![Reason::at(ReasonKind::LinkLoop, file, None)],
+        FileAccess::Unseen(path, why) => vec![Reason::at(ReasonKind::Unseen(why.clone()), path, None)],
+        FileAccess::Open(_) | FileAccess::Missing(_) => Vec::new(),
     }
 }
 

@@ -6,7 +6,7 @@ use std::net::{IpAddr, Ipv4Addr};
 
 /// What a list says to an address.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
-enum Said {
+enum ListSays {
     Yes,
     Nothing,
     /// A negated pattern takes it.
@@ -18,7 +18,7 @@ enum Said {
 /// Whether a list as in `Match address` takes the address. A negated match refuses whatever else matches.
 #[must_use]
 pub fn list_takes(list: &str, address: IpAddr) -> bool {
-    said(list, Some(address)) == Said::Yes
+    said(list, Some(address)) == ListSays::Yes
 }
 
 /// Whether a list as in `from=` takes a client: by its address, or by its host name, which is the address where the server
@@ -26,7 +26,7 @@ pub fn list_takes(list: &str, address: IpAddr) -> bool {
 #[must_use]
 pub fn list_takes_client(list: &str, address: IpAddr, host: Option<&str>) -> bool {
     let by_address = said(list, Some(address));
-    if matches!(by_address, Said::No | Said::Malformed) {
+    if matches!(by_address, ListSays::No | ListSays::Malformed) {
         return false;
     }
     let host = host.map_or_else(|| address.to_string(), str::to_ascii_lowercase);
@@ -35,13 +35,13 @@ pub fn list_takes_client(list: &str, address: IpAddr, host: Option<&str>) -> boo
         .split(',')
         .filter_map(|pattern| pattern.strip_prefix('!'))
         .any(|pattern| matches(pattern.as_bytes(), host.as_bytes()));
-    !is_refused && (by_address == Said::Yes || list_matches(list.split(','), &host))
+    !is_refused && (by_address == ListSays::Yes || list_matches(list.split(','), &host))
 }
 
 /// Whether the server makes something of a list; it does not start with a setting otherwise.
 #[must_use]
 pub fn list_is_sound(list: &str) -> bool {
-    said(list, None) != Said::Malformed
+    said(list, None) != ListSays::Malformed
 }
 
 /// Whether a list holds addresses and ranges only, as in a certificate.
@@ -50,21 +50,21 @@ pub fn is_plain_list(list: &str) -> bool {
     list.split(',').all(|one| matches!(range(one), Range::Of(..)))
 }
 
-fn said(list: &str, address: Option<IpAddr>) -> Said {
-    let mut found = Said::Nothing;
+fn said(list: &str, address: Option<IpAddr>) -> ListSays {
+    let mut found = ListSays::Nothing;
     for pattern in list.split(',') {
         let (negated, pattern) = pattern.strip_prefix('!').map_or((false, pattern), |rest| (true, rest));
         if pattern.is_empty() {
-            return Said::Malformed;
+            return ListSays::Malformed;
         }
         let hit = match range(pattern) {
-            Range::Malformed => return Said::Malformed,
+            Range::Malformed => return ListSays::Malformed,
             Range::Of(base, length) => address.is_some_and(|address| is_within(address, base, length)),
             Range::None => address.is_some_and(|address| matches(pattern.as_bytes(), address.to_string().as_bytes())),
         };
         match (hit, negated) {
-            (true, true) => return Said::No,
-            (true, false) => found = Said::Yes,
+            (true, true) => return ListSays::No,
+            (true, false) => found = ListSays::Yes,
             (false, _) => {}
         }
     }

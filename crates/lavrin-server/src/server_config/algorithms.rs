@@ -116,13 +116,13 @@ const ACCEPTED_84: &[&str] = &[
 ];
 
 /// What only some versions know: the name, the first version and the first that does not any more.
-type Row = (&'static str, Version, Option<Version>);
+type VersionedName = (&'static str, Version, Option<Version>);
 
-const fn always(name: &'static str) -> Row {
+const fn always(name: &'static str) -> VersionedName {
     (name, Version(0, 0), None)
 }
 
-const CIPHERS: &[Row] = &[
+const CIPHERS: &[VersionedName] = &[
     always("3des-cbc"),
     always("aes128-cbc"),
     always("aes192-cbc"),
@@ -136,7 +136,7 @@ const CIPHERS: &[Row] = &[
     ("rijndael-cbc@lysator.liu.se", Version(0, 0), Some(Version(8, 5))),
 ];
 
-const MACS: &[Row] = &[
+const MACS: &[VersionedName] = &[
     always("hmac-sha1"),
     always("hmac-sha1-96"),
     always("hmac-sha2-256"),
@@ -155,7 +155,7 @@ const MACS: &[Row] = &[
     always("umac-128-etm@openssh.com"),
 ];
 
-const KEY_EXCHANGES: &[Row] = &[
+const KEY_EXCHANGES: &[VersionedName] = &[
     always("diffie-hellman-group1-sha1"),
     always("diffie-hellman-group14-sha1"),
     always("diffie-hellman-group14-sha256"),
@@ -174,7 +174,7 @@ const KEY_EXCHANGES: &[Row] = &[
     ("mlkem768x25519-sha256", Version(9, 9), None),
 ];
 
-const GSS_KEY_EXCHANGES: &[Row] = &[
+const GSS_KEY_EXCHANGES: &[VersionedName] = &[
     always("gss-gex-sha1-"),
     always("gss-group1-sha1-"),
     always("gss-group14-sha1-"),
@@ -303,7 +303,7 @@ pub fn unknown_in(list: &str, kind: Kind, version: Version) -> Option<String> {
     if names.is_empty() {
         return Some(list.to_owned());
     }
-    let in_rows = |rows: &[Row], name: &str| {
+    let in_rows = |rows: &[VersionedName], name: &str| {
         rows.iter()
             .any(|(known, since, end)| *known == name && version >= *since && end.is_none_or(|end| version < end))
     };

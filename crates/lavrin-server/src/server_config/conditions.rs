@@ -1,10 +1,10 @@
 //! The conditions of a Match line.
 
-use super::values::Rules;
+use super::values::ValueRules;
 use super::{addresses, group_names};
 use crate::account::Account;
 use crate::server::Version;
-use crate::survey::{Connection, Observation};
+use crate::survey::{LoginAttempt, Observation};
 use lavrin_keys::patterns::list_matches;
 use lavrin_keys::services::port;
 
@@ -30,7 +30,7 @@ pub fn condition(
     words: &[String],
     account: &Account,
     host_counts: bool,
-    rules: &Rules<'_>,
+    rules: &ValueRules<'_>,
     seen: &Observation,
 ) -> Result<Applies, String> {
     let one = One { account, host_counts, rules, seen };
@@ -73,7 +73,7 @@ const VERSION_SINCE: Version = Version(10, 0);
 struct One<'a> {
     account: &'a Account,
     host_counts: bool,
-    rules: &'a Rules<'a>,
+    rules: &'a ValueRules<'a>,
     seen: &'a Observation,
 }
 
@@ -119,7 +119,7 @@ impl One<'_> {
 }
 
 /// What a host pattern is held against: the name, where the server looks it up, else the address.
-fn host_of(connection: &Connection, host_counts: bool) -> Option<String> {
+fn host_of(connection: &LoginAttempt, host_counts: bool) -> Option<String> {
     let name = connection.from_host.clone().filter(|_| host_counts);
     name.or_else(|| connection.from.map(|address| address.to_string()))
 }

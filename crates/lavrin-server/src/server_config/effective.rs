@@ -5,7 +5,7 @@
 
 use super::conditions::{Applies, condition};
 use super::lines::{Collected, ConfigFault, Statement, collect};
-use super::values::{Rules, STRICT_SINCE, check};
+use super::values::{STRICT_SINCE, ValueRules, check};
 use super::{Setting, Settings, Takes, USUAL_PATH, add, keywords, main_path};
 use crate::account::Account;
 use crate::server::Version;
@@ -42,7 +42,7 @@ impl Config {
 }
 
 /// A Match block that is open.
-struct Block {
+struct MatchBlock {
     depth: usize,
     applies: Applies,
     always: bool,
@@ -55,15 +55,15 @@ struct Methods {
     for_connection: usize,
 }
 
-struct Reading<'a> {
+struct Evaluation<'a> {
     account: Option<&'a Account>,
-    rules: Rules<'a>,
+    rules: ValueRules<'a>,
     seen: &'a Observation,
     host_counts: bool,
     settings: Settings,
     matched: BTreeMap<String, Setting>,
     subsystems: HashSet<String>,
-    blocks: Vec<Block>,
+    blocks: Vec<MatchBlock>,
     methods: Methods,
 }
 
@@ -74,10 +74,10 @@ pub(super) fn settings(
     services: &Services,
     seen: &Observation,
 ) -> Settings {
-    let rules = Rules { version: seen.server.rules(), services };
+    let rules = ValueRules { version: seen.server.rules(), services };
     let looks_up = collected.statements.iter().find(|statement| statement.keyword == "usedns");
     let looks_up = looks_up.is_some_and(|statement| statement.words == ["yes"]);
-    let mut reading = Reading {
+    let mut reading = Evaluation {
         account,
         rules,
         seen,
@@ -105,7 +105,7 @@ pub(super) fn settings(
     reading.settings
 }
 
-impl Reading<'_> {
+impl Evaluation<'_> {
     fn read(&mut self, statement: &Statement) {
         while self.blocks.last().is_some_and(|block| block.depth > statement.depth) {
             self.blocks.pop();
@@ -148,7 +148,7 @@ impl Reading<'_> {
         }
         let applies = self.condition(statement);
         let always = matches!(&statement.words[..], [word] if word.eq_ignore_ascii_case("all"));
-        self.blocks.push(Block { depth: statement.depth, applies, always });
+        self.blocks.push(MatchBlock { depth: statement.depth, applies, always });
     }
 
     fn condition(&mut self, statement: &Statement) -> Applies {

@@ -92,7 +92,7 @@ pub enum Takes {
 
 /// By whose rules values are checked.
 #[derive(Clone, Copy)]
-pub struct Rules<'a> {
+pub struct ValueRules<'a> {
     /// Those of this version.
     pub version: Version,
     /// Names of ports.
@@ -109,14 +109,14 @@ type Wrong = Option<String>;
 ///
 /// # Errors
 /// What the server does not start with.
-pub fn check(spelled: &str, takes: Takes, words: &[String], rules: &Rules<'_>) -> Result<(), String> {
+pub fn check(spelled: &str, takes: Takes, words: &[String], rules: &ValueRules<'_>) -> Result<(), String> {
     match wrong(takes, words, rules) {
         Some(what) => Err(format!("{spelled} {what}")),
         None => Ok(()),
     }
 }
 
-fn wrong(takes: Takes, words: &[String], rules: &Rules<'_>) -> Wrong {
+fn wrong(takes: Takes, words: &[String], rules: &ValueRules<'_>) -> Wrong {
     use Takes::{
         EnvNames, IpQos, Methods, Never, Nothing, Paths, Penalties, PermitListen, PermitOpen, PubkeyOptions, Rest,
         Users, Variables, Words,
@@ -177,7 +177,7 @@ fn wrong(takes: Takes, words: &[String], rules: &Rules<'_>) -> Wrong {
     }
 }
 
-fn list_takes(takes: Takes, word: &str, rules: &Rules<'_>) -> bool {
+fn list_takes(takes: Takes, word: &str, rules: &ValueRules<'_>) -> bool {
     match takes {
         Takes::EnvNames => rules.version < STRICT_SINCE || !word.contains('='),
         Takes::Variables => word.find('=').is_some_and(|end| end > 0),
@@ -192,7 +192,7 @@ fn list_takes(takes: Takes, word: &str, rules: &Rules<'_>) -> bool {
     }
 }
 
-fn wrong_one(takes: Takes, first: &str, words: &[String], rules: &Rules<'_>) -> Wrong {
+fn wrong_one(takes: Takes, first: &str, words: &[String], rules: &ValueRules<'_>) -> Wrong {
     let is_none = first.eq_ignore_ascii_case("none");
     let good = match takes {
         Takes::Flag => is_one_of(first, &["yes", "no"]),
@@ -439,7 +439,7 @@ mod tests {
         let words: Vec<String> = line.split(' ').map(str::to_owned).collect();
         let known = keyword(&words[0].to_ascii_lowercase(), version).unwrap();
         let services = Services::default();
-        check(&words[0], known.takes, &words[1..], &Rules { version, services: &services }).is_ok()
+        check(&words[0], known.takes, &words[1..], &ValueRules { version, services: &services }).is_ok()
     }
 
     #[test]

@@ -1,6 +1,6 @@
 //! What a place would be like after changes, by what was seen of it before.
 
-use super::{Change, Owner};
+use super::{Change, OwnerIds};
 use crate::fs::{BytePath, Fact, Node, NodeKind};
 use crate::survey::Observation;
 
@@ -31,7 +31,7 @@ impl Observation {
         }
     }
 
-    fn put(&mut self, path: &BytePath, kind: NodeKind, mode: u32, owner: Owner) {
+    fn put(&mut self, path: &BytePath, kind: NodeKind, mode: u32, owner: OwnerIds) {
         let access_list = self.node(path).into_known().is_some_and(|node| node.access_list);
         let node = Node { kind, mode, uid: owner.uid, gid: owner.gid, access_list };
         self.nodes.insert(path.clone(), Fact::Known(node));

@@ -2,8 +2,8 @@
 
 use super::modes::{self, Modes};
 use super::{
-    Access, Account, BytePath, Change, NoSteps, Obstacle, Place, Policy, Revived, Steps, Target, access, can_be_mended,
-    check_home, login, owner_after, target,
+    Account, BytePath, Change, FileAccess, FileTarget, NoSteps, Obstacle, Place, Policy, Revived, Steps, access,
+    can_be_mended, check_home, login, owner_after, target,
 };
 use crate::system::System;
 use lavrin_keys::key::Fingerprint;
@@ -26,7 +26,12 @@ pub struct Edits {
 ///
 /// # Errors
 /// [`NoSteps`] where something is in the way.
-pub fn modes(account: &Account, found: &[Target], seen: &System<'_>, policy: &Policy) -> Result<Vec<Change>, NoSteps> {
+pub fn modes(
+    account: &Account,
+    found: &[FileTarget],
+    seen: &System<'_>,
+    policy: &Policy,
+) -> Result<Vec<Change>, NoSteps> {
     let (home, home_node) = check_home(account, seen)?;
     let modes = Modes { account, home: &home, policy, seen };
     let (changes, faults) = modes.all(&home_node, found.iter());
@@ -37,8 +42,8 @@ pub fn modes(account: &Account, found: &[Target], seen: &System<'_>, policy: &Po
 ///
 /// # Errors
 /// [`NoSteps`] where one of them cannot be changed safely.
-pub fn targets(account: &Account, seen: &System<'_>) -> Result<Vec<Target>, NoSteps> {
-    let mut found: Vec<Target> = Vec::new();
+pub fn targets(account: &Account, seen: &System<'_>) -> Result<Vec<FileTarget>, NoSteps> {
+    let mut found: Vec<FileTarget> = Vec::new();
     for named in login::key_files(account, seen) {
         let target = target(&named, account, seen)?;
         if !found.iter().any(|other| other.real == target.real) {
@@ -97,7 +102,7 @@ pub fn bring(
 }
 
 /// Writes one file, where lines of it change.
-fn write(modes: &Modes<'_>, file: &Target, add: &[String], edits: &Edits, steps: &mut Steps) {
+fn write(modes: &Modes<'_>, file: &FileTarget, add: &[String], edits: &Edits, steps: &mut Steps) {
     let here = |place: &Place| place.path == file.named;
     let remove: Vec<usize> = edits.remove.iter().filter(|place| here(place)).map(|place| place.line).collect();
     let options: Vec<(usize, String)> = edits
@@ -126,9 +131,15 @@ fn write(modes: &Modes<'_>, file: &Target, add: &[String], edits: &Edits, steps:
 }
 
 /// Entries of a file that the server did not read until now and that stay in it, where the changes open it.
-fn revived(account: &Account, file: &Target, changed: &[BytePath], steps: &Steps, seen: &System<'_>) -> Vec<Revived> {
+fn revived(
+    account: &Account,
+    file: &FileTarget,
+    changed: &[BytePath],
+    steps: &Steps,
+    seen: &System<'_>,
+) -> Vec<Revived> {
     let strict = login::strict(&seen.settings(account), seen);
-    let Access::Barred(_, obstacles) = access(&file.named, account, strict, seen) else { return Vec::new() };
+    let FileAccess::Barred(_, obstacles) = access(&file.named, account, strict, seen) else { return Vec::new() };
     let opened = |obstacle: &Obstacle| can_be_mended(obstacle) && changed.contains(&obstacle.path);
     if !obstacles.iter().all(opened) {
         return Vec::new();

@@ -2,7 +2,7 @@
 
 use super::modes::{self, Modes};
 use super::{
-    Access, Account, Change, KeysFile, NoSteps, Place, Policy, Revived, Steps, Target, access, can_be_mended,
+    Account, Change, FileAccess, FileTarget, KeysFile, NoSteps, Place, Policy, Revived, Steps, access, can_be_mended,
     check_home, login, target,
 };
 use crate::login::Limits;
@@ -46,7 +46,7 @@ pub fn install(name: &str, key: &PublicKey, line: &str, seen: &System<'_>, polic
     Ok(steps)
 }
 
-fn note_presence(found: &Target, steps: &mut Steps) {
+fn note_presence(found: &FileTarget, steps: &mut Steps) {
     let document = found.document();
     for (line, entry) in document.entries().filter(|(_, entry)| Some(entry.fingerprint) == steps.fingerprint) {
         steps.present.push((Place { path: found.named.clone(), line }, Limits::of(&entry.options)));
@@ -58,7 +58,7 @@ fn note_presence(found: &Target, steps: &mut Steps) {
     }
 }
 
-fn append(modes: &Modes<'_>, found: &Target, line: &str, steps: &mut Steps) {
+fn append(modes: &Modes<'_>, found: &FileTarget, line: &str, steps: &mut Steps) {
     let new = found.document().with_appended(line);
     let number = KeysFile::parse(&new).lines().last().map_or(1, |line| line.number);
     let (mode, owner) = modes.file_should_be(found);
@@ -72,9 +72,14 @@ fn append(modes: &Modes<'_>, found: &Target, line: &str, steps: &mut Steps) {
 }
 
 /// The other entries of a file that the server did not read until now and will read afterwards.
-fn revived(account: &Account, found: &Target, own: &lavrin_keys::key::Fingerprint, seen: &System<'_>) -> Vec<Revived> {
+fn revived(
+    account: &Account,
+    found: &FileTarget,
+    own: &lavrin_keys::key::Fingerprint,
+    seen: &System<'_>,
+) -> Vec<Revived> {
     let strict = login::strict(&seen.settings(account), seen);
-    let Access::Barred(_, obstacles) = access(&found.named, account, strict, seen) else { return Vec::new() };
+    let FileAccess::Barred(_, obstacles) = access(&found.named, account, strict, seen) else { return Vec::new() };
     if !obstacles.iter().all(can_be_mended) {
         return Vec::new();
     }

@@ -4,8 +4,8 @@
 
 use super::modes::{self, Modes};
 use super::{
-    Access, Account, BytePath, Change, NoSteps, Node, ObstacleKind, Place, Policy, Revived, Steps, Target, access,
-    check_home, login, target,
+    Account, BytePath, Change, FileAccess, FileTarget, NoSteps, Node, ObstacleKind, Place, Policy, Revived, Steps,
+    access, check_home, login, target,
 };
 use crate::system::System;
 use lavrin_keys::key::Fingerprint;
@@ -83,9 +83,9 @@ pub enum LeftWhy {
 
 /// What was found out about one key file.
 struct Sick {
-    target: Target,
+    target: FileTarget,
     repairs: Repairs,
-    access: Access,
+    access: FileAccess,
 }
 
 /// The steps that mend an account; `consent` names the keys that may come to life.
@@ -102,13 +102,13 @@ pub fn mend(name: &str, consent: &[Fingerprint], seen: &System<'_>, policy: &Pol
     let opened = set_right(&modes, &home_node, &files, consent, &mut mending);
     let withheld = !mending.withheld.is_empty();
     for file in &files {
-        let barred = matches!(file.access, Access::Barred(..));
+        let barred = matches!(file.access, FileAccess::Barred(..));
         leave(file, &mut mending);
         if barred && withheld {
             continue;
         }
         let revived_already = opened.contains(&file.target.named);
-        rewrite(file, matches!(file.access, Access::Open(_)), revived_already, &modes, consent, &mut mending);
+        rewrite(file, matches!(file.access, FileAccess::Open(_)), revived_already, &modes, consent, &mut mending);
     }
     Ok(mending)
 }
@@ -145,7 +145,7 @@ fn set_right(
     let mut opened = BTreeSet::new();
     let mut revives = Vec::new();
     for file in files {
-        let Access::Barred(_, obstacles) = &file.access else { continue };
+        let FileAccess::Barred(_, obstacles) = &file.access else { continue };
         let out_of_hand: Vec<_> = obstacles
             .iter()
             .filter(|obstacle| !changes.iter().any(|change| *change.path() == obstacle.path))

@@ -11,7 +11,7 @@ mod remove;
 mod restore;
 mod revoke;
 
-use crate::access_rules::{Access, Obstacle, ObstacleKind, access};
+use crate::access_rules::{FileAccess, Obstacle, ObstacleKind, access};
 use crate::account::Account;
 use crate::fs::{BytePath, Fact, Node, NodeKind, Why};
 use crate::login::{self, Limits, Place};
@@ -32,7 +32,7 @@ pub use revoke::revoke;
 
 /// Numeric owner and group.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
-pub struct Owner {
+pub struct OwnerIds {
     /// Owner.
     pub uid: u32,
     /// Group.
@@ -45,13 +45,13 @@ pub struct Was {
     /// Its permission bits.
     pub mode: u32,
     /// Its owner.
-    pub owner: Owner,
+    pub owner: OwnerIds,
 }
 
 impl Was {
     /// Those of a file that is there, where writing it gives it others.
-    fn of(node: Option<&Node>, mode: u32, owner: Owner) -> Option<Self> {
-        let was = node.map(|node| Self { mode: node.mode, owner: Owner { uid: node.uid, gid: node.gid } });
+    fn of(node: Option<&Node>, mode: u32, owner: OwnerIds) -> Option<Self> {
+        let was = node.map(|node| Self { mode: node.mode, owner: OwnerIds { uid: node.uid, gid: node.gid } });
         was.filter(|was| *was != Self { mode, owner })
     }
 }
@@ -66,7 +66,7 @@ pub enum Change {
         /// Its permission bits.
         mode: u32,
         /// Its owner.
-        owner: Owner,
+        owner: OwnerIds,
     },
     /// Remove an empty folder; only ever to take back [`Change::MakeFolder`].
     RemoveFolder {
@@ -75,7 +75,7 @@ pub enum Change {
         /// Its permission bits.
         mode: u32,
         /// Its owner.
-        owner: Owner,
+        owner: OwnerIds,
     },
     /// Set permission bits.
     SetMode {
@@ -91,9 +91,9 @@ pub enum Change {
         /// Of what.
         path: BytePath,
         /// Found.
-        from: Owner,
+        from: OwnerIds,
         /// Wanted.
-        to: Owner,
+        to: OwnerIds,
     },
     /// Put a file in place of the one that was read, or where there was none.
     WriteFile {
@@ -106,7 +106,7 @@ pub enum Change {
         /// Its permission bits.
         mode: u32,
         /// Its owner.
-        owner: Owner,
+        owner: OwnerIds,
         /// What the file in its place has just before; `None`: the same, or there is none.
         was: Option<Was>,
     },
@@ -119,7 +119,7 @@ pub enum Change {
         /// Its permission bits.
         mode: u32,
         /// Its owner.
-        owner: Owner,
+        owner: OwnerIds,
     },
 }
 
@@ -150,7 +150,7 @@ impl Change {
     #[must_use]
     pub fn holds(&self, seen: &Observation) -> bool {
         let node = seen.node(self.path());
-        let is = |mode: u32, owner: &Owner| {
+        let is = |mode: u32, owner: &OwnerIds| {
             node.known().is_some_and(|node| node.mode == mode && node.uid == owner.uid && node.gid == owner.gid)
         };
         match self {
@@ -315,7 +315,7 @@ pub enum NoSteps {
 }
 
 /// What one key file is like before the change.
-pub struct Target {
+pub struct FileTarget {
     /// As the settings name it.
     pub named: BytePath,
     /// Where it really is, or would be.
@@ -326,14 +326,14 @@ pub struct Target {
     pub bytes: Option<Vec<u8>>,
 }
 
-impl Target {
+impl FileTarget {
     pub(crate) fn document(&self) -> KeysFile {
         KeysFile::parse(self.bytes.as_deref().unwrap_or_default())
     }
 }
 
 /// Looks up a key file: what is there, or that nothing is and the folder it would lie in.
-fn target(named: &BytePath, account: &Account, seen: &System<'_>) -> Result<Target, NoSteps> {
+fn target(named: &BytePath, account: &Account, seen: &System<'_>) -> Result<FileTarget, NoSteps> {
     match resolve(named, seen) {
         Resolved::To(real, node) => {
             if node.kind != NodeKind::File {
@@ -344,7 +344,7 @@ fn target(named: &BytePath, account: &Account, seen: &System<'_>) -> Result<Targ
             }
             match seen.content(&real) {
                 Fact::Known(bytes) => {
-                    Ok(Target { named: named.clone(), real, node: Some(node), bytes: Some(bytes.clone()) })
+                    Ok(FileTarget { named: named.clone(), real, node: Some(node), bytes: Some(bytes.clone()) })
                 }
                 // A node without content: what was seen does not fit together, so nothing is built on it.
                 Fact::Absent => Err(NoSteps::Unseen(real, Why::NotReached)),
@@ -356,7 +356,7 @@ fn target(named: &BytePath, account: &Account, seen: &System<'_>) -> Result<Targ
             if named.is_within(&account.home) && !within_home(&real, account, seen) {
                 return Err(NoSteps::LinkLeadsOut { path: named.clone(), to: real });
             }
-            Ok(Target { named: named.clone(), real, node: None, bytes: None })
+            Ok(FileTarget { named: named.clone(), real, node: None, bytes: None })
         }
         Resolved::Unseen(path, why) => Err(NoSteps::Unseen(path, why)),
         Resolved::Loop => Err(NoSteps::LinkLoop(named.clone())),
@@ -368,15 +368,15 @@ fn target(named: &BytePath, account: &Account, seen: &System<'_>) -> Result<Targ
 /// root writes, and keeps both. Elsewhere the account writes with its own rights, so the file becomes the account's; a group that
 /// the account is not in is kept where the file was its own and the group has any rights, and the step fails where the system
 /// does not allow that.
-fn owner_after(path: &BytePath, node: &Node, mode: u32, account: &Account, seen: &System<'_>) -> Owner {
+fn owner_after(path: &BytePath, node: &Node, mode: u32, account: &Account, seen: &System<'_>) -> OwnerIds {
     let by_account = seen.viewer != Some(0) || !is_under_root_alone(path, seen);
     if !by_account || account.is_root() {
-        return Owner { uid: node.uid, gid: node.gid };
+        return OwnerIds { uid: node.uid, gid: node.gid };
     }
     let is_in = |group: &crate::account::Group| group.gid == node.gid && group.members.contains(&account.name);
     let counts = node.uid == account.uid && mode & 0o070 != 0;
     let may_keep = node.gid == account.gid || counts || seen.groups.iter().any(is_in);
-    Owner { uid: account.uid, gid: if may_keep { node.gid } else { account.gid } }
+    OwnerIds { uid: account.uid, gid: if may_keep { node.gid } else { account.gid } }
 }
 
 /// Whether changing modes and owners takes it out of the way.

@@ -3,7 +3,9 @@
 use crate::access_rules::refused_bits;
 use crate::system::System;
 
-use super::{Account, BytePath, Change, NoSteps, Node, NodeKind, Owner, Policy, Steps, Target, Was, owner_after};
+use super::{
+    Account, BytePath, Change, FileTarget, NoSteps, Node, NodeKind, OwnerIds, Policy, Steps, Was, owner_after,
+};
 
 /// What modes and owners should be, and the changes that make them so.
 pub(super) struct Modes<'a> {
@@ -14,12 +16,12 @@ pub(super) struct Modes<'a> {
 }
 
 impl Modes<'_> {
-    fn own(&self) -> Owner {
-        Owner { uid: self.account.uid, gid: self.account.gid }
+    fn own(&self) -> OwnerIds {
+        OwnerIds { uid: self.account.uid, gid: self.account.gid }
     }
 
     /// Folders from the home down to the file: made, or set right where the server or policy objects.
-    pub(super) fn folders(&self, home_node: &Node, found: &Target, steps: &mut Steps) -> Result<(), NoSteps> {
+    pub(super) fn folders(&self, home_node: &Node, found: &FileTarget, steps: &mut Steps) -> Result<(), NoSteps> {
         let Some(folder) = found.real.parent() else { return Ok(()) };
         if !folder.is_within(self.home) {
             return self.seen.node(&folder).into_known().map(|_| ()).ok_or(NoSteps::HomeMissing(folder));
@@ -59,7 +61,7 @@ impl Modes<'_> {
     pub(super) fn all<'t>(
         &self,
         home_node: &Node,
-        found: impl Iterator<Item = &'t Target>,
+        found: impl Iterator<Item = &'t FileTarget>,
     ) -> (Vec<Change>, Vec<(BytePath, NoSteps)>) {
         let mut planned = Steps::blank(self.account, None);
         let mut faults = Vec::new();
@@ -91,13 +93,13 @@ impl Modes<'_> {
         if !self.may_give_away() {
             return Err(NoSteps::NeedsRoot { path: path.clone(), found: node.uid, wanted: self.account.uid });
         }
-        let from = Owner { uid: node.uid, gid: node.gid };
+        let from = OwnerIds { uid: node.uid, gid: node.gid };
         steps.changes.push(Change::SetOwner { path: path.clone(), from, to: self.own() });
         Ok(())
     }
 
     /// Mode and owner that the file should have: as they are where nobody objects.
-    pub(super) fn file_should_be(&self, found: &Target) -> (u32, Owner) {
+    pub(super) fn file_should_be(&self, found: &FileTarget) -> (u32, OwnerIds) {
         let Some(node) = &found.node else { return (self.policy.file_mode, self.own()) };
         if !found.real.is_within(self.home) {
             let mode = node.mode & !0o022;
@@ -117,7 +119,7 @@ impl Modes<'_> {
 
     /// Owner and mode of a file that is there. A foreign owner goes when the account puts a file of its own in its place: in a
     /// folder of the account nothing is given away by root.
-    pub(super) fn file(&self, found: &Target, steps: &mut Steps) {
+    pub(super) fn file(&self, found: &FileTarget, steps: &mut Steps) {
         let Some(node) = &found.node else { return };
         let (mode, owner) = self.file_should_be(found);
         if owner.uid != node.uid {
@@ -137,7 +139,7 @@ impl Modes<'_> {
 }
 
 /// What a file has just before it is written: a mode that is wrong is set right by then, where its owner stays.
-pub(super) fn was(found: &Target, mode: u32, owner: Owner) -> Option<Was> {
+pub(super) fn was(found: &FileTarget, mode: u32, owner: OwnerIds) -> Option<Was> {
     let node = found.node.as_ref()?;
     let mode_before = if node.uid == owner.uid { mode } else { node.mode };
     Was::of(Some(&Node { mode: mode_before, ..node.clone() }), mode, owner)

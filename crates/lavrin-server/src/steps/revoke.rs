@@ -1,6 +1,6 @@
 //! The steps that put keys into the server's own list of revoked keys: no file of any account opens anything to them then.
 
-use super::{Change, NoSteps, Owner, Steps};
+use super::{Change, NoSteps, OwnerIds, Steps};
 use crate::fs::Fact;
 use crate::login;
 use crate::survey::{Resolved, resolve};
@@ -39,7 +39,7 @@ pub fn revoke(keys: &[PublicKey], seen: &System<'_>) -> Option<Result<Steps, NoS
         steps.revoked.push(key.fingerprint());
     }
     if !steps.revoked.is_empty() {
-        let owner = Owner { uid: node.uid, gid: node.gid };
+        let owner = OwnerIds { uid: node.uid, gid: node.gid };
         steps.changes.push(Change::WriteFile { path: real, old: Some(old), new, mode: node.mode, owner, was: None });
     }
     Some(Ok(steps))

@@ -43,7 +43,7 @@ fn plan(seen: &System<'_>) -> Steps {
 #[test]
 fn what_is_missing_is_made_with_the_account_as_owner() {
     let steps = plan(&System::of(&bare()));
-    let owner = Owner { uid: 1001, gid: 1001 };
+    let owner = OwnerIds { uid: 1001, gid: 1001 };
     let new = format!("{}\n", key(1).line("edda@lantern")).into_bytes();
     assert_eq!(
         steps.changes,
@@ -73,7 +73,7 @@ fn loose_modes_and_wrong_owners_are_set_right_and_revived_entries_listed() {
     seen.viewer = Some(0);
     // Root gives nothing away in a folder of the account: the account puts a file of its own there.
     let Change::WriteFile { was: Some(was), .. } = &plan(&System::of(&seen)).changes[1] else { panic!() };
-    assert_eq!(*was, Was { mode: 0o666, owner: Owner { uid: 0, gid: 0 } });
+    assert_eq!(*was, Was { mode: 0o666, owner: OwnerIds { uid: 0, gid: 0 } });
     let bar = node(NodeKind::Folder, 0o700, 1002);
     seen.viewer = Some(1001);
     seen.nodes.insert("/home/edda/.ssh".into(), bar);

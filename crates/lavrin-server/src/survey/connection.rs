@@ -4,7 +4,7 @@ use std::net::IpAddr;
 
 /// The login that is asked about, as far as it is known.
 #[derive(Debug, Clone, PartialEq, Eq, Default)]
-pub struct Connection {
+pub struct LoginAttempt {
     /// Where it comes from.
     pub from: Option<IpAddr>,
     /// The name that the server's name service gives for that address.

@@ -10,7 +10,7 @@ pub mod snapshot;
 use crate::account::{Account, Group};
 use crate::fs::{BytePath, Fact, Node, NodeKind, Why};
 use crate::server::{Known, Server};
-pub use connection::Connection;
+pub use connection::LoginAttempt;
 use key_use::KeyUses;
 use lavrin_keys::services::{self, Services};
 use serde::{Deserialize, Serialize};
@@ -93,7 +93,7 @@ pub struct Observation {
     /// The uid that looked; 0 sees everything.
     pub viewer: Option<u32>,
     /// The login that is asked about, as far as it is known.
-    pub connection: Connection,
+    pub connection: LoginAttempt,
     /// What runs the logins.
     pub server: Server,
     /// How that is known.

@@ -187,10 +187,10 @@ fn restored(document: Document, content: impl Fn(&Hash) -> Option<Vec<u8>>) -> R
 
 fn form(document: &[u8]) -> Option<u32> {
     #[derive(Deserialize)]
-    struct Form {
+    struct FormNumber {
         form: u32,
     }
-    serde_json::from_slice::<Form>(document).ok().map(|form| form.form)
+    serde_json::from_slice::<FormNumber>(document).ok().map(|form| form.form)
 }
 
 #[cfg(test)]

@@ -1,5 +1,5 @@
 use super::*;
-use crate::{Event, Outcome};
+use crate::{ChangeOutcome, Event};
 use lavrin_keys::key::{Fingerprint, PrivateKey};
 use lavrin_server::survey::Observation;
 use lavrin_server::survey::key_use::{KeyUse, KeyUses};
@@ -97,10 +97,10 @@ fn several_things_are_written_together_or_not_at_all() {
 fn the_journal_reads_back_in_order() {
     let folder = tempfile::tempdir().unwrap();
     let store = Database::open(folder.path()).unwrap();
-    let entries = ["one", "two"].map(|detail| Entry {
+    let entries = ["one", "two"].map(|detail| JournalEntry {
         id: "1".to_owned(),
         time: "2026-11-23T08:00:00Z".to_owned(),
-        event: Event::Outcome { outcome: Outcome::Done, detail: detail.to_owned() },
+        event: Event::Outcome { outcome: ChangeOutcome::Done, detail: detail.to_owned() },
     });
     for entry in &entries {
         store.write_down(entry).unwrap();

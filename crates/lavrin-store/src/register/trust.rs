@@ -30,19 +30,19 @@ pub struct Trust {
 
 /// Owner, group and mode of something.
 #[derive(Clone, Copy)]
-pub(super) struct Rights {
+pub(super) struct FileRights {
     uid: u32,
     gid: u32,
     mode: u32,
 }
 
-impl From<&Metadata> for Rights {
+impl From<&Metadata> for FileRights {
     fn from(meta: &Metadata) -> Self {
         Self { uid: meta.uid(), gid: meta.gid(), mode: meta.mode() }
     }
 }
 
-impl From<&Stat> for Rights {
+impl From<&Stat> for FileRights {
     fn from(stat: &Stat) -> Self {
         Self { uid: stat.st_uid, gid: stat.st_gid, mode: stat.st_mode }
     }
@@ -65,7 +65,7 @@ impl Trust {
     }
 
     /// The same for a register whose group shares it, as far as the register's own folder says so.
-    pub(super) fn shared_by_group_of(mut self, folder: Rights) -> Self {
+    pub(super) fn shared_by_group_of(mut self, folder: FileRights) -> Self {
         self.shared = (folder.mode & GROUP_WRITE != 0).then_some(folder.gid);
         self
     }
@@ -77,7 +77,7 @@ impl Trust {
     }
 
     /// A file, or a folder whose entries are looked at one by one.
-    pub(super) fn of(&self, rights: Rights) -> Result<(), Error> {
+    pub(super) fn of(&self, rights: FileRights) -> Result<(), Error> {
         if !self.uids.contains(&rights.uid) {
             let said =
                 format!("it belongs to uid {}, not to you or root, and could be changed at any time", rights.uid);
@@ -93,7 +93,7 @@ impl Trust {
     }
 
     /// A folder in which the next name on the way stands: what others cannot move or replace there may stand in it.
-    fn folder(&self, folder: Rights, next: Rights) -> Result<(), Error> {
+    fn folder(&self, folder: FileRights, next: FileRights) -> Result<(), Error> {
         if folder.mode & STICKY != 0 && [next.uid, folder.uid].iter().all(|uid| self.uids.contains(uid)) {
             return Ok(());
         }
@@ -113,7 +113,7 @@ impl Trust {
             let next = here.join(&name);
             let at = |path: &Path| path.symlink_metadata().map_err(|error| (path.to_owned(), error));
             let (folder, meta) = (at(&here)?, at(&next)?);
-            self.folder(Rights::from(&folder), Rights::from(&meta)).map_err(|error| (here.clone(), error))?;
+            self.folder(FileRights::from(&folder), FileRights::from(&meta)).map_err(|error| (here.clone(), error))?;
             if !meta.is_symlink() {
                 here = next;
                 continue;
@@ -147,8 +147,8 @@ fn names(path: &Path) -> VecDeque<OsString> {
 mod tests {
     use super::*;
 
-    fn rights(uid: u32, gid: u32, mode: u32) -> Rights {
-        Rights { uid, gid, mode }
+    fn rights(uid: u32, gid: u32, mode: u32) -> FileRights {
+        FileRights { uid, gid, mode }
     }
 
     #[test]

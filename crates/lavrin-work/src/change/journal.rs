@@ -4,7 +4,7 @@
 use super::{Task, Terms};
 use lavrin_server::account::Account;
 use lavrin_server::steps::{Change, Effect, Guarded, Steps};
-use lavrin_store::{Entry, Event, Keeper, KeptChange, Outcome, StoreFault};
+use lavrin_store::{ChangeOutcome, Event, JournalEntry, Keeper, KeptChange, StoreFault};
 use std::sync::Arc;
 
 /// What the outcome says where the program itself came to no end.
@@ -51,8 +51,8 @@ impl Record {
         }
     }
 
-    fn entry(&self, event: Event) -> Entry {
-        Entry { id: self.id.clone(), time: self.time.clone(), event }
+    fn entry(&self, event: Event) -> JournalEntry {
+        JournalEntry { id: self.id.clone(), time: self.time.clone(), event }
     }
 
     /// Keeps what is replaced and what comes instead, and writes the intent down.
@@ -124,7 +124,7 @@ impl Open {
             Ok(()) => Ok(open),
             Err(fault) => {
                 // Where the keeper writes line by line, some stand there already.
-                let _ = open.close(|_| (Outcome::AsBefore, "nothing was begun".to_owned()));
+                let _ = open.close(|_| (ChangeOutcome::AsBefore, "nothing was begun".to_owned()));
                 Err(fault)
             }
         }
@@ -134,7 +134,7 @@ impl Open {
     ///
     /// # Errors
     /// [`StoreFault`].
-    pub fn close(mut self, ended: impl Fn(usize) -> (Outcome, String)) -> Result<(), StoreFault> {
+    pub fn close(mut self, ended: impl Fn(usize) -> (ChangeOutcome, String)) -> Result<(), StoreFault> {
         self.keeper.at_once(&mut |state| {
             for (number, record) in self.records.iter().enumerate() {
                 let (outcome, detail) = ended(number);
@@ -162,7 +162,7 @@ impl Drop for Open {
         for record in std::mem::take(&mut self.records) {
             let last = lines.iter().rev().find(|line| line.id == record.id).map(|line| &line.event);
             if !matches!(last, Some(Event::Outcome { .. })) {
-                let event = Event::Outcome { outcome: Outcome::Unknown, detail: INTERRUPTED.to_owned() };
+                let event = Event::Outcome { outcome: ChangeOutcome::Unknown, detail: INTERRUPTED.to_owned() };
                 let _ = self.keeper.write_down(&record.entry(event));
             }
         }

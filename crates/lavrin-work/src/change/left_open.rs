@@ -1,16 +1,16 @@
 //! Intents that a run left open when it was killed: the next look at their place says how they ended.
 
-use super::state::{State, state_of};
+use super::state::{TaskState, state_of};
 use lavrin_server::steps::Change;
 use lavrin_server::survey::Observation;
-use lavrin_store::{Entry, Event, Keeper, Outcome, StoreFault};
+use lavrin_store::{ChangeOutcome, Event, JournalEntry, Keeper, StoreFault};
 use std::collections::HashMap;
 
 /// Who signs in where a change is carried to the host by hand: its answer ends it, and nothing else.
 pub const BY_HAND: &str = "console";
 
 /// The changes of one intent.
-struct Intent {
+struct LeftOpenIntent {
     id: String,
     account: String,
     changes: Vec<Change>,
@@ -18,7 +18,7 @@ struct Intent {
 
 /// Intents without an outcome, by place.
 #[derive(Default)]
-pub struct LeftOpen(HashMap<String, Vec<Intent>>);
+pub struct LeftOpen(HashMap<String, Vec<LeftOpenIntent>>);
 
 impl LeftOpen {
     /// Those that were begun before this moment (RFC 3339, in UTC): what is younger may be under way elsewhere.
@@ -26,7 +26,7 @@ impl LeftOpen {
     /// # Errors
     /// [`StoreFault`] where the journal cannot be read.
     pub fn read(keeper: &dyn Keeper, before: &str) -> Result<Self, StoreFault> {
-        let mut open: HashMap<String, Entry> = HashMap::new();
+        let mut open: HashMap<String, JournalEntry> = HashMap::new();
         for line in keeper.lines()? {
             match &line.event {
                 Event::Intent { login, .. } if login.as_deref() != Some(BY_HAND) && line.time.as_str() < before => {
@@ -36,14 +36,14 @@ impl LeftOpen {
                 Event::Outcome { .. } => drop(open.remove(&line.id)),
             }
         }
-        let mut by_place: HashMap<String, Vec<Intent>> = HashMap::new();
+        let mut by_place: HashMap<String, Vec<LeftOpenIntent>> = HashMap::new();
         for (id, line) in open {
             let Event::Intent { place, account, changes, .. } = line.event else { continue };
             let content = |name: &str| keeper.kept(name).ok().flatten();
             let whole: Option<Vec<Change>> = changes.iter().map(|change| change.whole(content)).collect();
             // What an older version did not keep whole stays as it is told today.
             if let Some(changes) = whole.filter(|changes| !changes.is_empty()) {
-                by_place.entry(place).or_default().push(Intent { id, account, changes });
+                by_place.entry(place).or_default().push(LeftOpenIntent { id, account, changes });
             }
         }
         Ok(Self(by_place))
@@ -65,7 +65,7 @@ impl LeftOpen {
         for intent in intents {
             let Some((outcome, detail)) = told(&intent, seen) else { continue };
             let event = Event::Outcome { outcome, detail: detail.to_owned() };
-            keeper.write_down(&Entry { id: intent.id, time: time.to_owned(), event })?;
+            keeper.write_down(&JournalEntry { id: intent.id, time: time.to_owned(), event })?;
             closed += 1;
         }
         Ok(closed)
@@ -73,7 +73,7 @@ impl LeftOpen {
 }
 
 /// How an intent ended, by what was seen later; `None`: that was not looked at.
-fn told(intent: &Intent, seen: &Observation) -> Option<(Outcome, &'static str)> {
+fn told(intent: &LeftOpenIntent, seen: &Observation) -> Option<(ChangeOutcome, &'static str)> {
     seen.account(&intent.account)?;
     let changes: Vec<&Change> = intent.changes.iter().collect();
     let is_unseen = |change: &&Change| {
@@ -85,11 +85,13 @@ fn told(intent: &Intent, seen: &Observation) -> Option<(Outcome, &'static str)> 
         return None;
     }
     Some(match state_of(&changes, seen) {
-        State::New => {
-            (Outcome::Done, "the run was killed; a later look found the change made, which nobody has proven")
+        TaskState::New => {
+            (ChangeOutcome::Done, "the run was killed; a later look found the change made, which nobody has proven")
         }
-        State::Old => (Outcome::AsBefore, "the run was killed; a later look found everything as before"),
-        State::Half => (Outcome::Unknown, "the run was killed; a later look found a part of it made"),
-        State::Other => (Outcome::Unknown, "the run was killed; a later look found neither the one nor the other"),
+        TaskState::Old => (ChangeOutcome::AsBefore, "the run was killed; a later look found everything as before"),
+        TaskState::Half => (ChangeOutcome::Unknown, "the run was killed; a later look found a part of it made"),
+        TaskState::Other => {
+            (ChangeOutcome::Unknown, "the run was killed; a later look found neither the one nor the other")
+        }
     })
 }

@@ -18,7 +18,7 @@ pub use running::Proof;
 
 use crate::heard::Heard;
 use crate::interrupt::{Interrupt, Stage};
-use crate::ways::HostFault;
+use crate::ways::WayFault;
 use lavrin_keys::key::Fingerprint;
 use lavrin_keys::key::generate::{Randomness as _, SystemSource};
 use lavrin_reach::CarryFault;
@@ -106,7 +106,7 @@ fn hex_of_random<const BYTES: usize>() -> String {
 pub enum Trouble {
     /// The host was not reached, let nobody in, or gave no answer.
     #[error(transparent)]
-    Host(#[from] HostFault),
+    Host(#[from] WayFault),
     /// The last proven way in would go, or one that the register grants.
     #[error("{} {}; without it {} may be locked out", .0.fingerprint, whose(.0.of), .0.account)]
     LockOut(LockOut),
@@ -127,7 +127,7 @@ pub enum Trouble {
     StandsAgain(Fingerprint),
     /// Nobody could sign in any more.
     #[error("a fresh login failed while the old session was open: {0}")]
-    NoLogin(HostFault),
+    NoLogin(WayFault),
     /// A key that was added did not prove itself.
     #[error("{fingerprint} was added to {account} and did not prove itself: {heard}")]
     NoProof {

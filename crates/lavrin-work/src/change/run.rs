@@ -8,7 +8,7 @@ use crate::pool::crash_if_told;
 use crate::site::Site;
 use lavrin_reach::CarryFault;
 use lavrin_server::steps::{Around, LockOut, Steps, guard, guard_around};
-use lavrin_store::Outcome;
+use lavrin_store::ChangeOutcome;
 use std::sync::Arc;
 
 /// Carries the tasks out, each account as a whole; proves the place; takes back what does not prove itself.
@@ -43,7 +43,7 @@ pub(super) async fn run(site: &mut Site, tasks: Vec<Task>, proof: &Proof, terms:
     running.carry_all().await;
     let (asked, after) = running.prove().await;
     let is_host = running.site.is_host();
-    let ended: Vec<(Outcome, String)> = running.all.iter().map(|begun| outcome(begun, &asked, is_host)).collect();
+    let ended: Vec<(ChangeOutcome, String)> = running.all.iter().map(|begun| outcome(begun, &asked, is_host)).collect();
     let not_shown = after.as_ref().map(|after| running.not_shown(after)).unwrap_or_default();
     let accounts = running.all.into_iter().map(|begun| (begun.task.steps.account.name, begun.end)).collect();
     let mut ended_all = Ended { accounts, asked, not_shown, after };
@@ -96,10 +96,10 @@ impl Running<'_> {
 }
 
 /// How one account's work ended, for the journal.
-fn outcome(begun: &Begun, asked: &[super::Asked], is_host: bool) -> (Outcome, String) {
+fn outcome(begun: &Begun, asked: &[super::Asked], is_host: bool) -> (ChangeOutcome, String) {
     match &begun.end {
-        End::Done => (Outcome::Done, super::prove::detail(asked, &begun.task.steps.account.name, is_host)),
-        End::NotBegun(why) | End::AsBefore(why) => (Outcome::AsBefore, why.to_string()),
-        End::Unknown(why) => (Outcome::Unknown, why.to_string()),
+        End::Done => (ChangeOutcome::Done, super::prove::detail(asked, &begun.task.steps.account.name, is_host)),
+        End::NotBegun(why) | End::AsBefore(why) => (ChangeOutcome::AsBefore, why.to_string()),
+        End::Unknown(why) => (ChangeOutcome::Unknown, why.to_string()),
     }
 }

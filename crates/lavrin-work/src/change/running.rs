@@ -4,7 +4,7 @@ use super::{End, Task, Terms};
 use crate::heard::Holder;
 use crate::scope::Scope;
 use crate::site::Site;
-use crate::ways::HostFault;
+use crate::ways::WayFault;
 use lavrin_keys::key::{Fingerprint, PublicKey};
 use lavrin_reach::CarryFault;
 use lavrin_server::steps::{Change, Guarded};
@@ -58,7 +58,7 @@ pub(super) struct Running<'a> {
 
 impl Running<'_> {
     /// A look over the connection that is open, as far as the proof goes.
-    pub(super) async fn look(&mut self) -> Result<Box<Observation>, HostFault> {
+    pub(super) async fn look(&mut self) -> Result<Box<Observation>, WayFault> {
         self.site.own_network_homes();
         let mut now = Box::<Observation>::default();
         let scope = &self.proof.scope;

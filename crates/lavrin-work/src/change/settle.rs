@@ -1,7 +1,7 @@
 //! A line that was lost: a new one shows which changes hold, and what is half done is taken back over it.
 
 use super::running::Running;
-use super::state::{State, state_of};
+use super::state::{TaskState, state_of};
 use super::{End, Trouble};
 use crate::interrupt::Stage;
 use lavrin_server::steps::Guarded;
@@ -21,10 +21,10 @@ impl Running<'_> {
     pub(super) async fn settle(&mut self, number: usize, why: Arc<Trouble>) -> End {
         let Some(now) = self.look_again().await else { return End::Unknown(why) };
         match state_of(&self.all[number].changes(), &now) {
-            State::New => End::Done,
-            State::Old => End::AsBefore(why),
-            State::Half => self.undo_what_holds(number, &now, why).await,
-            State::Other => End::Unknown(why),
+            TaskState::New => End::Done,
+            TaskState::Old => End::AsBefore(why),
+            TaskState::Half => self.undo_what_holds(number, &now, why).await,
+            TaskState::Other => End::Unknown(why),
         }
     }
 
@@ -36,9 +36,9 @@ impl Running<'_> {
         }
         let Some(now) = self.look_again().await else { return End::Unknown(why) };
         match state_of(&self.all[number].changes(), &now) {
-            State::Old => End::AsBefore(why),
-            State::New | State::Half => self.undo_what_holds(number, &now, why).await,
-            State::Other => End::Unknown(why),
+            TaskState::Old => End::AsBefore(why),
+            TaskState::New | TaskState::Half => self.undo_what_holds(number, &now, why).await,
+            TaskState::Other => End::Unknown(why),
         }
     }
 

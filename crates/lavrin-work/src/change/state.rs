@@ -4,7 +4,7 @@ use lavrin_server::steps::Change;
 use lavrin_server::survey::Observation;
 
 /// What a look says of an account's changes.
-pub(super) enum State {
+pub(super) enum TaskState {
     /// Nothing of them is there.
     Old,
     /// All of them are there.
@@ -16,15 +16,15 @@ pub(super) enum State {
 }
 
 /// What a look says of changes that were made, or begun, in this order.
-pub(super) fn state_of(changes: &[&Change], now: &Observation) -> State {
+pub(super) fn state_of(changes: &[&Change], now: &Observation) -> TaskState {
     if last_of_each(changes).all(|change| change.holds(now)) {
-        return State::New;
+        return TaskState::New;
     }
     let (new, rest): (Vec<&Change>, Vec<&Change>) = changes.iter().partition(|change| change.holds(now));
     match (new.is_empty(), rest.iter().all(|change| change.is_undone(now))) {
-        (true, true) => State::Old,
-        (false, true) => State::Half,
-        (_, false) => State::Other,
+        (true, true) => TaskState::Old,
+        (false, true) => TaskState::Half,
+        (_, false) => TaskState::Other,
     }
 }
 

@@ -5,13 +5,13 @@ mod shown;
 mod shut_out;
 
 pub use rest::Rest;
-pub use shown::{ALL, Shown, Standing};
+pub use shown::{ALL, KeyNotShown, NotShownByHost};
 pub use shut_out::ShutOut;
 
 use crate::change::Trouble;
 use crate::heard::NoProof;
 use crate::owed::NewDebt;
-use crate::ways::HostFault;
+use crate::ways::WayFault;
 use lavrin_fleet::register::{Date, Person};
 use lavrin_keys::key::{Fingerprint, PublicKey};
 use lavrin_server::login::NotGone;
@@ -46,7 +46,7 @@ impl Leaver {
 
 /// What became of a key in an account; the worst comes last, where it is read first.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord)]
-pub enum State {
+pub enum KeyState {
     /// It was taken out, and the host refuses it.
     Removed,
     /// There was nothing to take out, and the host refuses it.
@@ -72,13 +72,13 @@ pub enum State {
     StillAccepted,
 }
 
-/// Why it is so.
+/// KeyStateReason it is so.
 #[derive(Debug, Clone)]
-pub enum Why {
+pub enum KeyStateReason {
     /// How the change ended.
     Change(Arc<Trouble>),
     /// The host was not reached.
-    Host(HostFault),
+    Host(WayFault),
     /// It gave no answer that shows anything.
     NoProof(NoProof),
     /// It was not asked: so many questions could be taken for an attack.
@@ -95,27 +95,27 @@ pub enum Why {
 #[derive(Debug, Clone)]
 pub struct Row {
     /// What became of it.
-    pub state: State,
+    pub state: KeyState,
     /// The host.
     pub host: String,
     /// The account; empty where it is about the host.
     pub account: String,
     /// The key, where it is about one.
     pub key: Option<Fingerprint>,
-    /// Why.
-    pub why: Option<Why>,
+    /// KeyStateReason.
+    pub why: Option<KeyStateReason>,
 }
 
 impl Row {
     /// Whether the key is certainly gone.
     #[must_use]
     pub fn is_done(&self) -> bool {
-        matches!(self.state, State::Removed | State::Refused | State::NotAnswered { removed: true })
+        matches!(self.state, KeyState::Removed | KeyState::Refused | KeyState::NotAnswered { removed: true })
     }
 
     /// Whether nothing was found that is wrong, by what the host says.
     fn is_quiet(&self) -> bool {
-        matches!(self.state, State::Removed | State::Refused | State::NotAnswered { .. })
+        matches!(self.state, KeyState::Removed | KeyState::Refused | KeyState::NotAnswered { .. })
     }
 
     /// Whether it is about this key in this account.
@@ -127,7 +127,7 @@ impl Row {
     /// What is owed from now on, if anything.
     #[must_use]
     pub fn debt(&self, leaver: &Leaver) -> Option<NewDebt> {
-        let is_settled = self.is_done() || self.state == State::NotShutOut;
+        let is_settled = self.is_done() || self.state == KeyState::NotShutOut;
         let key = self.key.filter(|_| !is_settled)?;
         let (account, host) = (self.account.clone(), self.host.clone());
         Some(NewDebt { key, person: leaver.id.clone(), account, host })

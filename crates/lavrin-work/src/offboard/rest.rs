@@ -1,10 +1,10 @@
 //! What is asked after the keys were taken out, and what the answers mean.
 
-use super::{ALL, Leaver, Row, Shown, Standing, State, Why};
-use crate::ask::{Answered, Question};
+use super::{ALL, KeyNotShown, KeyState, KeyStateReason, Leaver, NotShownByHost, Row};
+use crate::ask::{Answered, HostQuestion};
 use crate::change::{Asked, End, Ended};
 use crate::heard::Heard;
-use crate::ways::{HostFault, Ways, unspoken};
+use crate::ways::{WayFault, Ways, unspoken};
 use lavrin_fleet::register::{Host, Register, Whom};
 use lavrin_keys::key::{Fingerprint, PublicKey};
 use lavrin_server::login::NotGone;
@@ -22,7 +22,7 @@ pub struct Rest<'a> {
     /// Hosts that could not be looked at.
     pub unseen: &'a [String],
     /// What the files show, after all was done.
-    pub shown: &'a Shown,
+    pub shown: &'a NotShownByHost,
 }
 
 impl Rest<'_> {
@@ -35,7 +35,7 @@ impl Rest<'_> {
         &self,
         store: Option<&Database>,
         ways: &Ways,
-    ) -> Result<(Vec<Question>, Vec<Answered>), DatabaseFault> {
+    ) -> Result<(Vec<HostQuestion>, Vec<Answered>), DatabaseFault> {
         let sighted = store.map(|store| self.sighted(store)).transpose()?.unwrap_or_default();
         let (mut questions, mut unasked) = (Vec::new(), Vec::new());
         for host in self.register.hosts.values() {
@@ -52,7 +52,7 @@ impl Rest<'_> {
             if accounts.is_empty() {
                 continue;
             }
-            let question = Question { stop: ways.stop(host), accounts };
+            let question = HostQuestion { stop: ways.stop(host), accounts };
             match unspoken(self.register, host) {
                 None => questions.push(question),
                 Some(why) => unasked.push((question, Err(why))),
@@ -111,7 +111,7 @@ impl Rest<'_> {
         for (question, said) in answers {
             let host = &question.stop.host;
             for (account, keys) in &question.accounts {
-                let heard: Result<&[Heard], &HostFault> = said.as_ref().map(|answers| {
+                let heard: Result<&[Heard], &WayFault> = said.as_ref().map(|answers| {
                     let own = answers.iter().find(|(name, _)| name == account);
                     own.map(|(_, heard)| heard.as_slice()).unwrap_or_default()
                 });
@@ -137,12 +137,18 @@ impl Rest<'_> {
     /// A host whose files were not seen: that it refuses a key from here says nothing of elsewhere.
     fn not_read(&self, host: &Host, rows: &mut Vec<Row>) {
         for row in rows.iter_mut().filter(|row| row.host == host.id && row.is_quiet()) {
-            (row.state, row.why) = (State::NotShown, Some(row.why.take().unwrap_or(Why::NotRead)));
+            (row.state, row.why) = (KeyState::NotShown, Some(row.why.take().unwrap_or(KeyStateReason::NotRead)));
         }
         for key in &self.leaver.prints {
             if !rows.iter().any(|row| row.host == host.id && row.key == Some(*key)) {
                 let (host, account) = (host.id.clone(), ALL.to_owned());
-                rows.push(Row { state: State::NotShown, host, account, key: Some(*key), why: Some(Why::NotRead) });
+                rows.push(Row {
+                    state: KeyState::NotShown,
+                    host,
+                    account,
+                    key: Some(*key),
+                    why: Some(KeyStateReason::NotRead),
+                });
             }
         }
     }
@@ -153,7 +159,7 @@ impl Rest<'_> {
         account: &str,
         key: Fingerprint,
         number: usize,
-        heard: Result<&[Heard], &HostFault>,
+        heard: Result<&[Heard], &WayFault>,
     ) -> Row {
         let plain = |state, why| {
             let (host, account) = (host.to_owned(), account.to_owned());
@@ -162,26 +168,26 @@ impl Rest<'_> {
         // Where a key was to be taken out and that did not work.
         let end = self.ended.get(host).and_then(|ended| ended.of(account));
         if let Some(why) = end.and_then(End::why) {
-            let state = if matches!(end, Some(End::Unknown(_))) { State::Unknown } else { State::NotRemoved };
-            return plain(state, Why::Change(why));
+            let state = if matches!(end, Some(End::Unknown(_))) { KeyState::Unknown } else { KeyState::NotRemoved };
+            return plain(state, KeyStateReason::Change(why));
         }
         match heard {
             Ok(heard) => row(host, account, key, heard.get(number).unwrap_or(&Heard::LeftOut), end.is_some()),
-            Err(fault) => plain(State::Unreachable, Why::Host(fault.clone())),
+            Err(fault) => plain(KeyState::Unreachable, KeyStateReason::Host(fault.clone())),
         }
     }
 }
 
 fn row(host: &str, account: &str, key: Fingerprint, said: &Heard, removed: bool) -> Row {
     let state = match said {
-        Heard::Accepts | Heard::LoggedIn(_) => State::StillAccepted,
-        Heard::Refuses | Heard::LoginRefused(_) | Heard::LeftOut if removed => State::Removed,
-        Heard::Refuses | Heard::LoginRefused(_) => State::Refused,
-        Heard::Nothing(_) | Heard::LeftOut => State::NotAnswered { removed },
+        Heard::Accepts | Heard::LoggedIn(_) => KeyState::StillAccepted,
+        Heard::Refuses | Heard::LoginRefused(_) | Heard::LeftOut if removed => KeyState::Removed,
+        Heard::Refuses | Heard::LoginRefused(_) => KeyState::Refused,
+        Heard::Nothing(_) | Heard::LeftOut => KeyState::NotAnswered { removed },
     };
     let why = match said {
-        Heard::Nothing(why) => Some(Why::NoProof(why.clone())),
-        Heard::LeftOut => Some(Why::NotAsked),
+        Heard::Nothing(why) => Some(KeyStateReason::NoProof(why.clone())),
+        Heard::LeftOut => Some(KeyStateReason::NotAsked),
         _ => None,
     };
     let (host, account) = (host.to_owned(), account.to_owned());
@@ -189,22 +195,22 @@ fn row(host: &str, account: &str, key: Fingerprint, said: &Heard, removed: bool)
 }
 
 /// A key that is not shown to be gone: the row about it says so, unless it says worse.
-fn not_gone(host: &Host, standing: &Standing, rows: &mut Vec<Row>) {
-    let Standing { account, key, why } = standing;
+fn not_gone(host: &Host, standing: &KeyNotShown, rows: &mut Vec<Row>) {
+    let KeyNotShown { account, key, why } = standing;
     let is_managed = host.accounts.iter().any(|managed| managed.value == *account);
     let state = match why {
-        NotGone::Stands(_) if is_managed => State::NotRemoved,
-        NotGone::Stands(_) => State::NotManaged,
-        _ => State::NotShown,
+        NotGone::Stands(_) if is_managed => KeyState::NotRemoved,
+        NotGone::Stands(_) => KeyState::NotManaged,
+        _ => KeyState::NotShown,
     };
     let is_about = |row: &&mut Row| row.host == host.id && row.account == *account && row.key == Some(*key);
     match rows.iter_mut().find(is_about) {
-        Some(row) if row.is_quiet() || row.state == State::NotShown => {
-            (row.state, row.why) = (state, Some(Why::NotGone(why.clone())));
+        Some(row) if row.is_quiet() || row.state == KeyState::NotShown => {
+            (row.state, row.why) = (state, Some(KeyStateReason::NotGone(why.clone())));
         }
         Some(_) => {}
         None => {
-            let (host, account, why) = (host.id.clone(), account.clone(), Some(Why::NotGone(why.clone())));
+            let (host, account, why) = (host.id.clone(), account.clone(), Some(KeyStateReason::NotGone(why.clone())));
             rows.push(Row { state, host, account, key: Some(*key), why });
         }
     }

@@ -9,7 +9,7 @@ use std::collections::BTreeMap;
 
 /// One key that is not shown to be gone from one account.
 #[derive(Debug, Clone)]
-pub struct Standing {
+pub struct KeyNotShown {
     /// The account.
     pub account: String,
     /// The key.
@@ -20,9 +20,9 @@ pub struct Standing {
 
 /// Everything of that kind, by host. A host that is not among them was not read.
 #[derive(Debug, Default)]
-pub struct Shown(BTreeMap<String, Vec<Standing>>);
+pub struct NotShownByHost(BTreeMap<String, Vec<KeyNotShown>>);
 
-impl Shown {
+impl NotShownByHost {
     /// Takes in a host as it is now, all its accounts, managed or not; what was known of it before is forgotten.
     pub fn take(&mut self, host: &str, seen: &Observation, leaver: &Leaver) {
         let (mut standing, system) = (Vec::new(), System::of(seen));
@@ -30,7 +30,7 @@ impl Shown {
             let traces = Traces::of(account, &system);
             for key in &leaver.prints {
                 let (account, key) = (account.name.clone(), *key);
-                standing.extend(traces.not_gone(&key).map(|why| Standing { account, key, why }));
+                standing.extend(traces.not_gone(&key).map(|why| KeyNotShown { account, key, why }));
             }
         }
         self.0.insert(host.to_owned(), standing);
@@ -43,14 +43,14 @@ impl Shown {
 
     /// What is not gone on a host; `None`: it was not read.
     #[must_use]
-    pub fn of(&self, host: &str) -> Option<&[Standing]> {
+    pub fn of(&self, host: &str) -> Option<&[KeyNotShown]> {
         self.0.get(host).map(Vec::as_slice)
     }
 
     /// Whether a key is shown to be gone from an account; `*` are all of them.
     #[must_use]
     pub fn is_gone(&self, host: &str, account: &str, key: &str) -> bool {
-        let about = |one: &Standing| (account == ALL || one.account == account) && one.key.to_string() == key;
+        let about = |one: &KeyNotShown| (account == ALL || one.account == account) && one.key.to_string() == key;
         self.of(host).is_some_and(|standing| !standing.iter().any(about))
     }
 }

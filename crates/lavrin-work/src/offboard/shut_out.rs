@@ -1,6 +1,6 @@
 //! Keys put into the servers' own lists of revoked keys, before anything else is done.
 
-use super::{Leaver, Row, State, Why};
+use super::{KeyState, KeyStateReason, Leaver, Row};
 use crate::change::{Ended, Job, Proof, Task};
 use crate::plan::pairs;
 use crate::scope::Scope;
@@ -69,11 +69,12 @@ impl<'a> ShutOut<'a> {
     /// Hosts on which it did not work.
     #[must_use]
     pub fn rows(&self, ended: &BTreeMap<String, Ended>) -> Vec<Row> {
-        let row = |host: &String, why: Why| {
+        let row = |host: &String, why: KeyStateReason| {
             let (host, account) = (host.clone(), String::new());
-            Row { state: State::NotShutOut, host, account, key: None, why: Some(why) }
+            Row { state: KeyState::NotShutOut, host, account, key: None, why: Some(why) }
         };
-        let failed = ended.iter().filter_map(|(host, ended)| Some(row(host, Why::Change(ended.worst().why()?))));
-        self.problems.iter().map(|(host, fault)| row(host, Why::List(fault.clone()))).chain(failed).collect()
+        let failed =
+            ended.iter().filter_map(|(host, ended)| Some(row(host, KeyStateReason::Change(ended.worst().why()?))));
+        self.problems.iter().map(|(host, fault)| row(host, KeyStateReason::List(fault.clone()))).chain(failed).collect()
     }
 }

@@ -1,12 +1,12 @@
 //! `lavrin adopt`: build the register from what surveys found, asking once for each key whose it is.
 
-use super::register::{Opened, RegisterArgs, change_file, edit_fault, today, typed_id};
+use super::register::{OpenedRegister, RegisterArgs, change_file, edit_fault, today, typed_id};
 use super::survey::hosts_named;
 use crate::error::CommandError;
 use crate::exit::Exit;
 use crate::ui::{Format, Label, Ui};
 use clap::Args;
-use lavrin_fleet::fleet::adopt::{Found, unknown_keys};
+use lavrin_fleet::fleet::adopt::{UnknownKey, unknown_keys};
 use lavrin_fleet::register::Host;
 use lavrin_fleet::register::edit::{NewGrant, NewKey, add_grant, add_key, set_date, set_text};
 use lavrin_keys::key::Fingerprint;
@@ -53,13 +53,13 @@ fn typed_answer(text: &str) -> Result<(Fingerprint, String), String> {
 #[cfg_attr(test, derive(schemars::JsonSchema))]
 pub struct AdoptOut {
     schema: &'static str,
-    keys: Vec<KeyOut>,
+    keys: Vec<UnknownKeyOut>,
 }
 
 /// A key that nobody in the register has.
 #[derive(Debug, Serialize)]
 #[cfg_attr(test, derive(schemars::JsonSchema))]
-struct KeyOut {
+struct UnknownKeyOut {
     key: String,
     algorithm: &'static str,
     comments: Vec<String>,
@@ -82,7 +82,7 @@ pub fn run(args: &AdoptArgs, ui: &Ui) -> Result<Exit, CommandError> {
     }
     let asks =
         args.key.is_empty() && !args.take_proposals && ui.format == Format::Text && std::io::stdin().is_terminal();
-    let mut adopted: Vec<(&Found, String)> = Vec::new();
+    let mut adopted: Vec<(&UnknownKey, String)> = Vec::new();
     for found in &keys {
         let answer = match answers.get(&found.key.fingerprint()) {
             Some(person) => Some((*person).to_owned()),
@@ -110,7 +110,7 @@ pub fn run(args: &AdoptArgs, ui: &Ui) -> Result<Exit, CommandError> {
 }
 
 /// Every key on these hosts that nobody in the register has.
-fn look(opened: &Opened, hosts: &[&Host]) -> Result<Vec<Found>, CommandError> {
+fn look(opened: &OpenedRegister, hosts: &[&Host]) -> Result<Vec<UnknownKey>, CommandError> {
     let store = Database::open_existing(opened.folder.path())?.ok_or_else(|| {
         CommandError::with(Exit::NotChecked, "nothing was seen yet that could be adopted").hint("lavrin survey")
     })?;
@@ -127,11 +127,11 @@ fn look(opened: &Opened, hosts: &[&Host]) -> Result<Vec<Found>, CommandError> {
     Ok(unknown_keys(&opened.reading.register, &entries))
 }
 
-fn opens(found: &Found) -> Vec<String> {
+fn opens(found: &UnknownKey) -> Vec<String> {
     found.places.iter().map(|(account, host)| format!("{account}@{host}")).collect()
 }
 
-fn described(found: &Found, ui: &Ui) -> String {
+fn described(found: &UnknownKey, ui: &Ui) -> String {
     let places = opens(found);
     let more = places.len().saturating_sub(PLACES_TOLD);
     let more = if more > 0 { format!(" and {more} more") } else { String::new() };
@@ -147,7 +147,7 @@ fn described(found: &Found, ui: &Ui) -> String {
 }
 
 /// Asks once; an empty answer takes the proposal, a dash leaves the key unknown.
-fn ask(found: &Found, ui: &Ui) -> Result<Option<String>, CommandError> {
+fn ask(found: &UnknownKey, ui: &Ui) -> Result<Option<String>, CommandError> {
     loop {
         ui.status(&described(found, ui));
         let hint = found.proposal.as_ref().map_or("leave unknown".to_owned(), Clone::clone);
@@ -163,7 +163,7 @@ fn ask(found: &Found, ui: &Ui) -> Result<Option<String>, CommandError> {
     }
 }
 
-fn table(keys: &[Found], adopted: &[(&Found, String)], ui: &Ui) -> String {
+fn table(keys: &[UnknownKey], adopted: &[(&UnknownKey, String)], ui: &Ui) -> String {
     let mut text = String::new();
     for found in keys {
         text += &described(found, ui);
@@ -181,8 +181,8 @@ fn table(keys: &[Found], adopted: &[(&Found, String)], ui: &Ui) -> String {
     text + &format!("{} that nobody in the register has", count(keys.len(), "key", "keys"))
 }
 
-fn out_of(keys: &[Found], adopted: &[(&Found, String)]) -> AdoptOut {
-    let out = |found: &Found| KeyOut {
+fn out_of(keys: &[UnknownKey], adopted: &[(&UnknownKey, String)]) -> AdoptOut {
+    let out = |found: &UnknownKey| UnknownKeyOut {
         key: found.key.fingerprint().to_string(),
         algorithm: found.key.algorithm().name(),
         comments: found.comments.iter().cloned().collect(),
@@ -194,7 +194,7 @@ fn out_of(keys: &[Found], adopted: &[(&Found, String)]) -> AdoptOut {
 }
 
 /// Writes people and grants; each change stands on the one before.
-fn write(mut opened: Opened, adopted: &[(&Found, String)], ui: &Ui) -> Result<(), CommandError> {
+fn write(mut opened: OpenedRegister, adopted: &[(&UnknownKey, String)], ui: &Ui) -> Result<(), CommandError> {
     let mut wanted: BTreeMap<(&str, &str), BTreeSet<&str>> = BTreeMap::new();
     for (found, person) in adopted {
         opened = person_file(&opened, found, person, ui)?;
@@ -222,7 +222,12 @@ fn write(mut opened: Opened, adopted: &[(&Found, String)], ui: &Ui) -> Result<()
     change_file(&opened, ui, "access.toml", &text).map(drop)
 }
 
-fn person_file(opened: &Opened, found: &Found, person: &str, ui: &Ui) -> Result<Opened, CommandError> {
+fn person_file(
+    opened: &OpenedRegister,
+    found: &UnknownKey,
+    person: &str,
+    ui: &Ui,
+) -> Result<OpenedRegister, CommandError> {
     let path = format!("people/{person}.toml");
     let known = opened.reading.register.people.get(person);
     let mut text = opened.text(&path).unwrap_or_default().to_owned();

@@ -3,7 +3,7 @@
 
 use super::place::Work;
 use crate::clock::{self, CLOCK};
-use crate::command::register::Opened;
+use crate::command::register::OpenedRegister;
 use crate::error::{CommandError, host_fault};
 use crate::exit::Exit;
 use crate::json::{LimitsOut, PlaceOut};
@@ -18,7 +18,7 @@ use lavrin_store::{Keeper, State};
 use lavrin_work::Heard;
 use lavrin_work::change::{End, Ended, Proof, Task, Terms, Trouble, one};
 use lavrin_work::pool::Pace;
-use lavrin_work::ways::HostFault;
+use lavrin_work::ways::WayFault;
 use serde::Serialize;
 use std::sync::{Arc, Mutex};
 use std::time::Duration;
@@ -113,7 +113,7 @@ impl ProofOut {
 }
 
 /// Where backups and the journal are kept: in the register that one stands in, else in the state folder.
-pub fn keeper(register: Option<&Opened>) -> Result<Arc<dyn Keeper + Send + Sync>, CommandError> {
+pub fn keeper(register: Option<&OpenedRegister>) -> Result<Arc<dyn Keeper + Send + Sync>, CommandError> {
     if let Some(opened) = register {
         return Ok(Arc::new(Mutex::new(Database::open(opened.folder.path())?)));
     }
@@ -125,7 +125,7 @@ pub fn keeper(register: Option<&Opened>) -> Result<Arc<dyn Keeper + Send + Sync>
 /// What the changes of a command at one place have in common.
 pub fn terms(
     command: &'static str,
-    register: Option<&Opened>,
+    register: Option<&OpenedRegister>,
     reason: Option<String>,
     accept_lockout: bool,
     ui: &Ui,
@@ -144,7 +144,7 @@ pub fn terms(
 }
 
 /// What an earlier run left open at this place when it was killed has an end now that the place was seen.
-pub fn close_left_open(work: &Work, register: Option<&Opened>) -> Result<(), CommandError> {
+pub fn close_left_open(work: &Work, register: Option<&OpenedRegister>) -> Result<(), CommandError> {
     let keeper: Option<Box<dyn Keeper>> = match register {
         Some(opened) => Database::open_existing(opened.folder.path())?.map(|store| Box::new(store) as Box<dyn Keeper>),
         None => paths::state().map(|folder| Box::new(State::at(&folder)) as Box<dyn Keeper>),
@@ -161,7 +161,7 @@ pub fn close_left_open(work: &Work, register: Option<&Opened>) -> Result<(), Com
 pub async fn guarded(
     all: Vec<Steps>,
     work: &mut Work,
-    register: Option<&Opened>,
+    register: Option<&OpenedRegister>,
     accept_lockout: bool,
 ) -> Result<Vec<Task>, CommandError> {
     let seen = Arc::new(work.seen.clone());
@@ -226,8 +226,8 @@ pub fn exit_of(end: &End) -> Exit {
 }
 
 /// Whether a host shows another key than the known one, which always stops.
-fn is_changed_key(fault: &HostFault) -> bool {
-    matches!(fault, HostFault::Connect(ConnectFault::HostKeyChanged { .. } | ConnectFault::HostKeyRevoked { .. }))
+fn is_changed_key(fault: &WayFault) -> bool {
+    matches!(fault, WayFault::Connect(ConnectFault::HostKeyChanged { .. } | ConnectFault::HostKeyRevoked { .. }))
 }
 
 /// Why the work on an account of one place is not done; none where it is.

@@ -1,6 +1,6 @@
 //! `lavrin check`: what is wrong with the register, offline, every fault at its place.
 
-use super::register::{Opened, RegisterArgs, today};
+use super::register::{OpenedRegister, RegisterArgs, today};
 use crate::error::CommandError;
 use crate::exit::Exit;
 use crate::severity_arg::FailOn;
@@ -8,7 +8,7 @@ use crate::ui::{Format, Label, Ui};
 use crate::wording;
 use clap::Args;
 use lavrin_fleet::register::check::{check, worst};
-use lavrin_fleet::register::{Place, RegisterFault, RegisterFinding};
+use lavrin_fleet::register::{RegisterFault, RegisterFinding, RegisterPlace};
 use lavrin_keys::text::count;
 use lavrin_server::finding::Severity;
 use lavrin_store::database::Database;
@@ -93,7 +93,7 @@ pub fn run(args: &CheckArgs, ui: &Ui) -> Result<Exit, CommandError> {
 }
 
 /// What a comment among the entries to leave alone would have meant, by what surveys saw.
-fn tell_what_was_meant(opened: &Opened, findings: &mut [RegisterFinding]) {
+fn tell_what_was_meant(opened: &OpenedRegister, findings: &mut [RegisterFinding]) {
     let is_asked = |finding: &&mut RegisterFinding| matches!(finding.fault, RegisterFault::LeaveByComment { .. });
     let mut store = None;
     for finding in findings.iter_mut().filter(is_asked) {
@@ -108,7 +108,7 @@ fn tell_what_was_meant(opened: &Opened, findings: &mut [RegisterFinding]) {
     }
 }
 
-fn out_of(opened: &Opened, findings: &[RegisterFinding], lines: &Lines) -> CheckOut {
+fn out_of(opened: &OpenedRegister, findings: &[RegisterFinding], lines: &Lines) -> CheckOut {
     let register = &opened.reading.register;
     CheckOut {
         schema: "lavrin/check/1",
@@ -140,7 +140,7 @@ fn out_of(opened: &Opened, findings: &[RegisterFinding], lines: &Lines) -> Check
 struct Lines(Vec<Vec<usize>>);
 
 impl Lines {
-    fn of(opened: &Opened) -> Self {
+    fn of(opened: &OpenedRegister) -> Self {
         let starts =
             |text: &str| std::iter::once(0).chain(text.match_indices('\n').map(|(at, _)| at + 1)).collect::<Vec<_>>();
         Self(opened.files.iter().map(|file| starts(&file.text)).collect())
@@ -154,7 +154,7 @@ impl Lines {
     }
 
     /// File, line and column of a place, the latter two counted from 1.
-    fn position(&self, place: &Place, opened: &Opened) -> (String, usize, usize) {
+    fn position(&self, place: &RegisterPlace, opened: &OpenedRegister) -> (String, usize, usize) {
         let Some(file) = opened.files.get(place.file) else { return (String::new(), 1, 1) };
         let (line, start) = self.line(place.file, place.span.start);
         let column = file.text.get(start..place.span.start).unwrap_or_default().chars().count();
@@ -163,7 +163,7 @@ impl Lines {
 }
 
 /// A fault with the line it stands on, the place marked below it.
-fn drawn(finding: &RegisterFinding, opened: &Opened, lines: &Lines, ui: &Ui) -> String {
+fn drawn(finding: &RegisterFinding, opened: &OpenedRegister, lines: &Lines, ui: &Ui) -> String {
     let (path, line, column) = lines.position(&finding.place, opened);
     let severity = ui.paint(Label::of(finding.severity), &format!("{:<9}", finding.severity.name()));
     let place = ui.paint(Label::Strong, &format!("{path} line {line} column {column}"));
@@ -187,7 +187,7 @@ fn drawn(finding: &RegisterFinding, opened: &Opened, lines: &Lines, ui: &Ui) -> 
 }
 
 /// The line of a place and the row that marks it, both no wider than is shown.
-fn excerpt(place: &Place, opened: &Opened, lines: &Lines) -> Option<(String, String)> {
+fn excerpt(place: &RegisterPlace, opened: &OpenedRegister, lines: &Lines) -> Option<(String, String)> {
     let text = opened.files.get(place.file)?.text.as_str();
     let (_, begin) = lines.line(place.file, place.span.start);
     let line = text.get(begin..)?.lines().next()?;

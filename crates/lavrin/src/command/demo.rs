@@ -30,7 +30,7 @@ pub fn run(args: &DemoArgs, ui: &Ui) -> Result<Exit, CommandError> {
     let runtime = runtime.map_err(|error| failed("no threads could be started", &error))?;
     let stand_in = runtime.block_on(StandIn::harbour_office()).map_err(|error| failed("the demo", &error))?;
     let home = tempfile::Builder::new().prefix("lavrin-home-").tempdir().map_err(|error| failed("the demo", &error))?;
-    let stage = Stage { ui, stand_in: &stand_in, home: home.path(), runtime: &runtime };
+    let stage = DemoStage { ui, stand_in: &stand_in, home: home.path(), runtime: &runtime };
     let outcome = stage.play();
     if args.keep {
         runtime.block_on(stage.wait());
@@ -41,7 +41,7 @@ pub fn run(args: &DemoArgs, ui: &Ui) -> Result<Exit, CommandError> {
 }
 
 /// What the demo plays on.
-struct Stage<'a> {
+struct DemoStage<'a> {
     ui: &'a Ui,
     stand_in: &'a StandIn,
     home: &'a Path,
@@ -53,7 +53,7 @@ struct Lighthouses {
     hosts: Vec<(&'static str, StandIn)>,
 }
 
-impl Stage<'_> {
+impl DemoStage<'_> {
     fn play(&self) -> Result<Exit, CommandError> {
         let reach = format!("--port {}", self.stand_in.address().port());
         let with_key = format!("{reach} --identity ~/.ssh/edda --passphrase-env {PASSPHRASE}");

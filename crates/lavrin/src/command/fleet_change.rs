@@ -3,7 +3,7 @@
 use super::change::exit_of;
 use super::compare::moment;
 use super::compare::out::{AccountOut, account_text};
-use super::register::Opened;
+use super::register::OpenedRegister;
 use crate::clock::{self, CLOCK};
 use crate::error::CommandError;
 use crate::exit::Exit;
@@ -65,7 +65,7 @@ pub struct ResultOut {
     /// How it ended for each account that was to be changed.
     pub ends: Vec<EndOut>,
     /// What it says from outside about each key.
-    pub proofs: Vec<ProofOut>,
+    pub proofs: Vec<OutsideAnswerOut>,
     /// What differs now, where somebody changed it meanwhile.
     pub now: Vec<AccountOut>,
     #[serde(skip)]
@@ -86,7 +86,7 @@ pub struct EndOut {
 /// What a host says from outside about a key.
 #[derive(Debug, Clone, Serialize)]
 #[cfg_attr(test, derive(schemars::JsonSchema))]
-pub struct ProofOut {
+pub struct OutsideAnswerOut {
     pub account: String,
     pub key: String,
     /// `accepted`, `refused`, `no-answer` or `not-asked`.
@@ -97,7 +97,7 @@ pub struct ProofOut {
     pub note: Option<String>,
 }
 
-impl ProofOut {
+impl OutsideAnswerOut {
     fn of(asked: &Asked) -> Self {
         let (answer, why) = heard(&asked.heard);
         let explained = "the entry or the settings say why it is refused from here";
@@ -117,7 +117,7 @@ impl ProofOut {
 /// Begins a run over the hosts of a register.
 pub fn begin(
     command: &'static str,
-    opened: &Opened,
+    opened: &OpenedRegister,
     many: &ManyArgs,
     reason: Option<String>,
     ui: &Ui,
@@ -169,7 +169,7 @@ impl ResultOut {
         let why = why.or_else(|| ended.not_shown.first().map(|one| not_shown(one, ended.not_shown.len())));
         Self {
             ends,
-            proofs: ended.asked.iter().map(ProofOut::of).collect(),
+            proofs: ended.asked.iter().map(OutsideAnswerOut::of).collect(),
             now: now(ended),
             ..Self::still(host, state_of(worst), why, exit)
         }
@@ -256,7 +256,7 @@ pub fn text(results: &[ResultOut], ui: &Ui) -> String {
 }
 
 /// Whether an answer is not the one that was wanted.
-fn is_news(proof: &ProofOut) -> bool {
+fn is_news(proof: &OutsideAnswerOut) -> bool {
     proof.answer == "no-answer" || (proof.answer == "accepted") != proof.should_open && proof.answer != "not-asked"
 }
 
@@ -279,7 +279,7 @@ fn summary(results: &[ResultOut], ui: &Ui) -> String {
 }
 
 /// Refuses to change hosts by a register that does not read whole: what a faulty file says is not known.
-pub fn check_reads(opened: &Opened) -> Result<(), CommandError> {
+pub fn check_reads(opened: &OpenedRegister) -> Result<(), CommandError> {
     if opened.reading.findings.is_empty() {
         return Ok(());
     }
@@ -287,7 +287,7 @@ pub fn check_reads(opened: &Opened) -> Result<(), CommandError> {
 }
 
 /// What differs on a host now, where somebody changed it while it was worked on.
-pub fn differs_now(opened: &Opened, host: &str, ended: &Ended) -> Vec<AccountOut> {
+pub fn differs_now(opened: &OpenedRegister, host: &str, ended: &Ended) -> Vec<AccountOut> {
     let register = opened.register();
     let written = |end: &End| matches!(end.trouble(), Some(Trouble::Carry(_)));
     let somebody_wrote = ended.accounts.iter().any(|(_, end)| written(end));

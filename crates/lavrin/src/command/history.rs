@@ -1,7 +1,7 @@
 //! `lavrin history`: which entries came and went, what was changed, and who could log in at a time.
 
 use super::change::keeper;
-use super::register::{Opened, RegisterArgs, typed_date};
+use super::register::{OpenedRegister, RegisterArgs, typed_date};
 use crate::clock;
 use crate::error::CommandError;
 use crate::exit::Exit;
@@ -16,7 +16,7 @@ use lavrin_keys::key::Fingerprint;
 use lavrin_keys::text::{count, printable};
 use lavrin_server::system::System;
 use lavrin_store::database::{Database, Seen};
-use lavrin_store::{Entry, Event, Keeper, Outcome};
+use lavrin_store::{ChangeOutcome, Event, JournalEntry, Keeper};
 use lavrin_work::fleet::Memory;
 use rayon::prelude::*;
 use serde::Serialize;
@@ -71,7 +71,7 @@ pub struct AccessAtOut {
     schema: &'static str,
     /// The moment (RFC 3339).
     at: String,
-    access: Vec<AccessOut>,
+    access: Vec<PastLoginOut>,
     /// Hosts of which nothing was known then.
     unknown: Vec<String>,
 }
@@ -79,7 +79,7 @@ pub struct AccessAtOut {
 /// Somebody who could log in.
 #[derive(Debug, Serialize)]
 #[cfg_attr(test, derive(schemars::JsonSchema))]
-struct AccessOut {
+struct PastLoginOut {
     host: String,
     account: String,
     key: String,
@@ -116,7 +116,7 @@ pub fn run(args: &HistoryArgs, ui: &Ui) -> Result<Exit, CommandError> {
 }
 
 impl Subject {
-    fn of(what: Option<&str>, opened: &Opened, store: &Database) -> Result<Self, CommandError> {
+    fn of(what: Option<&str>, opened: &OpenedRegister, store: &Database) -> Result<Self, CommandError> {
         let Some(what) = what else { return Ok(Self::Everything) };
         let register = &opened.reading.register;
         if let Some(person) = register.people.get(what) {
@@ -151,7 +151,7 @@ impl Subject {
     }
 }
 
-fn events(subject: &Subject, opened: &Opened, store: &Database, ui: &Ui) -> Result<Exit, CommandError> {
+fn events(subject: &Subject, opened: &OpenedRegister, store: &Database, ui: &Ui) -> Result<Exit, CommandError> {
     let index = Index::of(&opened.reading.register);
     let owner = |key: Fingerprint| index.owner(key).map(lavrin_fleet::fleet::Owner::name);
     let mut list: Vec<(i64, EventOut)> = Vec::new();
@@ -208,18 +208,18 @@ fn sighting(seen: &Seen, time: i64, what: &str, owner: Option<String>) -> EventO
 /// Every change in the journal: its intent with the outcome that belongs to it.
 fn journal(store: &dyn Keeper) -> Result<Vec<(i64, EventOut)>, CommandError> {
     let entries = store.lines()?;
-    let mut outcomes: HashMap<&str, (Outcome, &str)> = HashMap::new();
-    for Entry { id, event, .. } in &entries {
+    let mut outcomes: HashMap<&str, (ChangeOutcome, &str)> = HashMap::new();
+    for JournalEntry { id, event, .. } in &entries {
         if let Event::Outcome { outcome, detail } = event {
             outcomes.insert(id, (*outcome, detail));
         }
     }
-    let change = |entry: &Entry| {
+    let change = |entry: &JournalEntry| {
         let Event::Intent { command, place, account, key, reason, .. } = &entry.event else { return None };
         let outcome = match outcomes.get(entry.id.as_str()) {
-            Some((Outcome::Done, detail)) => format!("done: {detail}"),
-            Some((Outcome::AsBefore, detail)) => format!("everything as before: {detail}"),
-            Some((Outcome::Unknown, detail)) => format!("its end is not known: {detail}"),
+            Some((ChangeOutcome::Done, detail)) => format!("done: {detail}"),
+            Some((ChangeOutcome::AsBefore, detail)) => format!("everything as before: {detail}"),
+            Some((ChangeOutcome::Unknown, detail)) => format!("its end is not known: {detail}"),
             None => "begun, and nothing says how it ended".to_owned(),
         };
         let reason = reason.as_ref().map(|reason| format!("; {}", printable(reason.as_bytes()))).unwrap_or_default();
@@ -258,7 +258,13 @@ fn row(event: &EventOut, ui: &Ui) -> Vec<String> {
 }
 
 /// Who could log in at the end of a day, by what had been seen until then.
-fn access_at(day: Date, subject: &Subject, opened: &Opened, store: &Database, ui: &Ui) -> Result<Exit, CommandError> {
+fn access_at(
+    day: Date,
+    subject: &Subject,
+    opened: &OpenedRegister,
+    store: &Database,
+    ui: &Ui,
+) -> Result<Exit, CommandError> {
     let end = ((day.number() + 1) * 86_400 - 1).min(clock::now().unix_timestamp());
     let mut hosts: Vec<String> = store.looks()?.into_iter().map(|look| look.host).collect();
     if let Subject::Host(name) | Subject::Account(_, name) = subject {
@@ -290,8 +296,8 @@ fn access_at(day: Date, subject: &Subject, opened: &Opened, store: &Database, ui
     Ok(if out.unknown.is_empty() { Exit::Done } else { Exit::NotChecked })
 }
 
-fn access_out(host: &str, access: Access, index: &Index<'_>) -> AccessOut {
-    AccessOut {
+fn access_out(host: &str, access: Access, index: &Index<'_>) -> PastLoginOut {
+    PastLoginOut {
         host: host.to_owned(),
         account: printable(access.account.as_bytes()),
         key: access.key.to_string(),
@@ -303,7 +309,7 @@ fn access_out(host: &str, access: Access, index: &Index<'_>) -> AccessOut {
 }
 
 fn access_text(out: &AccessAtOut, ui: &Ui) -> String {
-    let row = |one: &AccessOut| {
+    let row = |one: &PastLoginOut| {
         let who = one.owner.clone().unwrap_or_else(|| ui.paint(Label::Warn, "nobody known"));
         let doubt = if one.certain { String::new() } else { ui.paint(Label::Warn, "not everything was seen") };
         vec![

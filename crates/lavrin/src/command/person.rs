@@ -1,6 +1,6 @@
 //! `lavrin person`: the people of the register and their keys.
 
-use super::register::{Opened, RegisterArgs, change_file, edit_fault, today, typed_date, typed_id};
+use super::register::{OpenedRegister, RegisterArgs, change_file, edit_fault, today, typed_date, typed_id};
 use super::sightings::{Column, SightingOut, Sightings};
 use crate::error::CommandError;
 use crate::exit::Exit;
@@ -20,16 +20,16 @@ use std::path::PathBuf;
 #[derive(Debug, Subcommand)]
 pub enum PersonCommand {
     /// Add a person, or a key to one
-    Add(AddArgs),
+    Add(PersonAddArgs),
     /// Everybody, with their keys
-    List(ListArgs),
+    List(PersonListArgs),
     /// One person: keys, and what they may enter
-    Show(ShowArgs),
+    Show(PersonShowArgs),
 }
 
 /// Add a person, or a key to one
 #[derive(Debug, Args)]
-pub struct AddArgs {
+pub struct PersonAddArgs {
     /// The name under which the register knows the person
     #[arg(value_name = "PERSON", value_parser = typed_id)]
     pub id: String,
@@ -79,14 +79,14 @@ impl PurposeArg {
 
 /// Everybody, with their keys
 #[derive(Debug, Args)]
-pub struct ListArgs {
+pub struct PersonListArgs {
     #[command(flatten)]
     register: RegisterArgs,
 }
 
 /// One person: keys, and what they may enter
 #[derive(Debug, Args)]
-pub struct ShowArgs {
+pub struct PersonShowArgs {
     /// The person
     #[arg(value_name = "PERSON")]
     pub id: String,
@@ -124,13 +124,13 @@ struct OnePerson {
     team: Option<String>,
     since: Option<String>,
     left: Option<String>,
-    keys: Vec<KeyOut>,
+    keys: Vec<PersonKeyOut>,
 }
 
 /// A key of theirs.
 #[derive(Debug, Serialize)]
 #[cfg_attr(test, derive(schemars::JsonSchema))]
-struct KeyOut {
+struct PersonKeyOut {
     label: String,
     algorithm: &'static str,
     bits: usize,
@@ -165,7 +165,7 @@ pub fn run(command: &PersonCommand, ui: &Ui) -> Result<Exit, CommandError> {
     }
 }
 
-fn add(args: &AddArgs, ui: &Ui) -> Result<Exit, CommandError> {
+fn add(args: &PersonAddArgs, ui: &Ui) -> Result<Exit, CommandError> {
     let opened = args.register.open()?;
     let path = format!("people/{}.toml", args.id);
     let fault = || edit_fault(&path);
@@ -196,7 +196,12 @@ fn add(args: &AddArgs, ui: &Ui) -> Result<Exit, CommandError> {
 }
 
 /// The public line of a key that may come in: sound, and nobody else's.
-fn new_key(args: &AddArgs, file: &std::path::Path, opened: &Opened, ui: &Ui) -> Result<String, CommandError> {
+fn new_key(
+    args: &PersonAddArgs,
+    file: &std::path::Path,
+    opened: &OpenedRegister,
+    ui: &Ui,
+) -> Result<String, CommandError> {
     let given = input::public_key(file)?;
     if !given.repairs.is_empty() {
         ui.warn(&format!("the key was put together from a damaged text: {}", given.repairs.join("; ")));
@@ -244,7 +249,7 @@ fn one_person(person: &Person) -> OnePerson {
         keys: person
             .keys
             .iter()
-            .map(|key| KeyOut {
+            .map(|key| PersonKeyOut {
                 label: key.label.clone(),
                 algorithm: key.key.algorithm().name(),
                 bits: key.key.bits(),
@@ -258,7 +263,7 @@ fn one_person(person: &Person) -> OnePerson {
     }
 }
 
-fn list(args: &ListArgs, ui: &Ui) -> Result<Exit, CommandError> {
+fn list(args: &PersonListArgs, ui: &Ui) -> Result<Exit, CommandError> {
     let opened = args.register.open()?;
     let people = opened.reading.register.people.values();
     if ui.format == Format::Json {
@@ -290,7 +295,7 @@ fn row(person: &Person, ui: &Ui) -> Vec<String> {
     ]
 }
 
-fn show(args: &ShowArgs, ui: &Ui) -> Result<Exit, CommandError> {
+fn show(args: &PersonShowArgs, ui: &Ui) -> Result<Exit, CommandError> {
     let opened = args.register.open()?;
     let register = &opened.reading.register;
     let person = register.people.get(&args.id).ok_or_else(|| {

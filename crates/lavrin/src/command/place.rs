@@ -1,6 +1,6 @@
 //! Where a command works: a local tree or a host, and what was seen there.
 
-use super::register::Opened;
+use super::register::OpenedRegister;
 use crate::account_target::AccountTarget;
 use crate::error::{CommandError, host_fault};
 use crate::host::HostArgs;
@@ -31,7 +31,7 @@ impl Work {
     /// Opens the tree that `--root` names, or signs in to the host.
     pub async fn open(
         ui: &Ui,
-        register: Option<&Opened>,
+        register: Option<&OpenedRegister>,
         target: &AccountTarget,
         root: Option<&Path>,
         args: &HostArgs,
@@ -57,7 +57,7 @@ impl Work {
     /// Signs in to a host.
     pub async fn open_host(
         ui: &Ui,
-        register: Option<&Opened>,
+        register: Option<&OpenedRegister>,
         host: &str,
         account: &str,
         args: &HostArgs,
@@ -94,7 +94,7 @@ impl Work {
         &mut self,
         all: &[Steps],
         seen: &Arc<Observation>,
-        register: Option<&Opened>,
+        register: Option<&OpenedRegister>,
     ) -> Result<Around, CommandError> {
         let known = register.and_then(|opened| Some((opened, opened.register().hosts.get(&self.name)?)));
         let granted = known

@@ -10,7 +10,7 @@ use lavrin_fleet::register::{Date, SourceFile, read};
 use lavrin_keys::key::policy::Policy;
 use lavrin_store::StoreFault;
 use lavrin_store::register::{MAIN_FILE, RegisterFolder, Trust};
-pub use lavrin_work::register::Opened;
+pub use lavrin_work::register::OpenedRegister;
 use std::path::PathBuf;
 
 /// Which register.
@@ -24,38 +24,42 @@ pub struct RegisterArgs {
 
 impl RegisterArgs {
     /// Finds the register and reads it, to act on what it says.
-    pub fn open(&self) -> Result<Opened, CommandError> {
+    pub fn open(&self) -> Result<OpenedRegister, CommandError> {
         self.trusted(self.find()?)
     }
 
     /// The same for a command that connects to hosts: it tells whose word it follows.
-    pub fn open_for_hosts(&self, ui: &Ui) -> Result<Opened, CommandError> {
+    pub fn open_for_hosts(&self, ui: &Ui) -> Result<OpenedRegister, CommandError> {
         self.open().inspect(|opened| tell(opened, ui))
     }
 
     /// Finds the register and reads it as somebody else's word: nothing is done by it.
-    pub fn open_to_judge(&self) -> Result<Opened, CommandError> {
-        Opened::read(self.find()?).map_err(|fault| unreadable(&fault))
+    pub fn open_to_judge(&self) -> Result<OpenedRegister, CommandError> {
+        OpenedRegister::read(self.find()?).map_err(|fault| unreadable(&fault))
     }
 
     /// The register that one stands in, read; none where there is none. One that cannot be read is an error: its pins and
     /// its policy must not be passed over in silence.
-    pub fn here(&self) -> Result<Option<Opened>, CommandError> {
+    pub fn here(&self) -> Result<Option<OpenedRegister>, CommandError> {
         self.folder().map(|folder| self.trusted(folder)).transpose()
     }
 
     /// The same for a command that connects to a host, unless it works on a tree.
-    pub fn here_for_host(&self, tree: Option<&std::path::Path>, ui: &Ui) -> Result<Option<Opened>, CommandError> {
+    pub fn here_for_host(
+        &self,
+        tree: Option<&std::path::Path>,
+        ui: &Ui,
+    ) -> Result<Option<OpenedRegister>, CommandError> {
         let opened = self.here()?;
         opened.iter().filter(|_| tree.is_none()).for_each(|opened| tell(opened, ui));
         Ok(opened)
     }
 
-    fn trusted(&self, folder: RegisterFolder) -> Result<Opened, CommandError> {
+    fn trusted(&self, folder: RegisterFolder) -> Result<OpenedRegister, CommandError> {
         // Root's rights that sudo gave are used on behalf of somebody, who could do by them whatever the register says.
         let behind = std::env::var("SUDO_UID").ok().and_then(|uid| uid.parse().ok());
         let folder = folder.trusted(Trust::of_user(behind), self.register.is_some());
-        folder.and_then(Opened::read).map_err(|fault| unreadable(&fault))
+        folder.and_then(OpenedRegister::read).map_err(|fault| unreadable(&fault))
     }
 
     /// The register's folder, where there is one.
@@ -82,7 +86,7 @@ impl RegisterArgs {
     }
 }
 
-fn tell(opened: &Opened, ui: &Ui) {
+fn tell(opened: &OpenedRegister, ui: &Ui) {
     let shared = if opened.folder.is_shared() { ", which its group may write" } else { "" };
     ui.status(&format!("register {} in {}{shared}", opened.register().name, paths::shown(opened.folder.path())));
 }
@@ -95,7 +99,7 @@ fn unreadable(fault: &StoreFault) -> CommandError {
 
 /// Replaces a file and shows what changed in it. The result has to read, or nothing is written. Gives the register as it is
 /// then.
-pub fn change_file(opened: &Opened, ui: &Ui, path: &str, new: &str) -> Result<Opened, CommandError> {
+pub fn change_file(opened: &OpenedRegister, ui: &Ui, path: &str, new: &str) -> Result<OpenedRegister, CommandError> {
     let mut files = opened.files.clone();
     match files.iter_mut().find(|file| file.path == path) {
         Some(file) => new.clone_into(&mut file.text),
@@ -116,7 +120,7 @@ pub fn change_file(opened: &Opened, ui: &Ui, path: &str, new: &str) -> Result<Op
         let label = if sign == '+' { Label::Good } else { Label::Bad };
         ui.result(&ui.paint(label, &format!("{sign} {line}")));
     }
-    Ok(Opened { folder: opened.folder.clone(), files, reading: after })
+    Ok(OpenedRegister { folder: opened.folder.clone(), files, reading: after })
 }
 
 /// The lines that differ, between what both have at their beginning and at their end.
@@ -138,7 +142,7 @@ fn changed_lines(old: &str, new: &str) -> Vec<(char, String)> {
 }
 
 /// What is asked of keys and modes: by the register, where one stands in one.
-pub fn policy(opened: Option<&Opened>) -> Policy {
+pub fn policy(opened: Option<&OpenedRegister>) -> Policy {
     opened.map(|opened| opened.register().rules.policy.clone()).unwrap_or_default()
 }
 

@@ -3,7 +3,7 @@
 use super::change::{self, ChangeArgs, keeper};
 use super::fleet_change::{ManyArgs, ResultOut, begin, differs_now, text};
 use super::place::Work;
-use super::register::{Opened, RegisterArgs};
+use super::register::{OpenedRegister, RegisterArgs};
 use super::survey::look;
 use crate::error::{CommandError, no_steps};
 use crate::exit::Exit;
@@ -19,7 +19,7 @@ use lavrin_keys::text::count;
 use lavrin_server::steps::{Around, Change, Effect, Steps, restore};
 use lavrin_server::survey::Observation;
 use lavrin_server::system::System;
-use lavrin_store::{Entry, Event, Keeper, Outcome};
+use lavrin_store::{ChangeOutcome, Event, JournalEntry, Keeper};
 use lavrin_work::Scope;
 use lavrin_work::change::{Asked, Job, Proof, Task};
 use lavrin_work::plan::pairs;
@@ -60,7 +60,7 @@ pub struct RestoreOut {
 
 /// A change that the journal knows.
 #[derive(Debug, Clone)]
-struct Known {
+struct KnownChange {
     time: String,
     command: String,
     place: String,
@@ -74,8 +74,9 @@ pub async fn run(args: &RestoreArgs, ui: &Ui) -> Result<Exit, CommandError> {
     let keeper = keeper(opened.as_ref())?;
     let known = known(args, keeper.as_ref())?;
     show(&known, opened.as_ref(), ui);
-    let is_host =
-        |known: &Known| opened.as_ref().is_some_and(|opened| opened.reading.register.hosts.contains_key(&known.place));
+    let is_host = |known: &KnownChange| {
+        opened.as_ref().is_some_and(|opened| opened.reading.register.hosts.contains_key(&known.place))
+    };
     match (&opened, &known[..]) {
         (Some(opened), _) if known.iter().all(is_host) => on_hosts(args, opened, &known, ui).await,
         (_, [one]) => on_one(args, opened.as_ref(), one, ui).await,
@@ -85,13 +86,13 @@ pub async fn run(args: &RestoreArgs, ui: &Ui) -> Result<Exit, CommandError> {
 }
 
 /// The changes that are meant, the last one first.
-fn known(args: &RestoreArgs, keeper: &dyn Keeper) -> Result<Vec<Known>, CommandError> {
+fn known(args: &RestoreArgs, keeper: &dyn Keeper) -> Result<Vec<KnownChange>, CommandError> {
     let lines = keeper.lines()?;
-    let mut found: Vec<Known> = Vec::new();
-    for Entry { id, time, event } in &lines {
+    let mut found: Vec<KnownChange> = Vec::new();
+    for JournalEntry { id, time, event } in &lines {
         let Event::Intent { command, place, account, run, changes, files, .. } = event else { continue };
         let meant = args.id.as_ref() == Some(id) || args.run.is_some() && args.run == *run;
-        if !meant || ended(&lines, id) == Some(Outcome::AsBefore) {
+        if !meant || ended(&lines, id) == Some(ChangeOutcome::AsBefore) {
             continue;
         }
         if changes.is_empty() && !files.is_empty() {
@@ -108,7 +109,7 @@ fn known(args: &RestoreArgs, keeper: &dyn Keeper) -> Result<Vec<Known>, CommandE
                 .because("nothing was changed")
         })?;
         let (time, command) = (time.clone(), command.clone());
-        found.push(Known { time, command, place: place.clone(), account: account.clone(), changes });
+        found.push(KnownChange { time, command, place: place.clone(), account: account.clone(), changes });
     }
     if found.is_empty() {
         let what = args.id.as_ref().or(args.run.as_ref()).cloned().unwrap_or_default();
@@ -124,7 +125,7 @@ fn known(args: &RestoreArgs, keeper: &dyn Keeper) -> Result<Vec<Known>, CommandE
     Ok(found)
 }
 
-fn ended(lines: &[Entry], id: &str) -> Option<Outcome> {
+fn ended(lines: &[JournalEntry], id: &str) -> Option<ChangeOutcome> {
     lines.iter().rev().find_map(|line| match &line.event {
         Event::Outcome { outcome, .. } if line.id == id => Some(*outcome),
         _ => None,
@@ -132,7 +133,7 @@ fn ended(lines: &[Entry], id: &str) -> Option<Outcome> {
 }
 
 /// What would be taken back, on stderr; whose keys come back is said, since one of them may have left.
-fn show(known: &[Known], opened: Option<&Opened>, ui: &Ui) {
+fn show(known: &[KnownChange], opened: Option<&OpenedRegister>, ui: &Ui) {
     let register = opened.map(|opened| &opened.reading.register);
     let index = register.map(Index::of);
     for one in known {
@@ -163,10 +164,15 @@ fn left(register: &Register, id: &str) -> Option<String> {
 }
 
 /// On the hosts of the register, all at once.
-async fn on_hosts(args: &RestoreArgs, opened: &Opened, known: &[Known], ui: &Ui) -> Result<Exit, CommandError> {
+async fn on_hosts(
+    args: &RestoreArgs,
+    opened: &OpenedRegister,
+    known: &[KnownChange],
+    ui: &Ui,
+) -> Result<Exit, CommandError> {
     let register = &opened.reading.register;
     let ways = args.host.sign_in.ways(register)?;
-    let names: Vec<&Known> = known.iter().collect();
+    let names: Vec<&KnownChange> = known.iter().collect();
     let hosts: Vec<&Host> =
         register.hosts.values().filter(|host| names.iter().any(|one| one.place == host.id)).collect();
     let (mut jobs, mut results) = (Vec::new(), Vec::new());
@@ -207,7 +213,7 @@ async fn on_hosts(args: &RestoreArgs, opened: &Opened, known: &[Known], ui: &Ui)
 }
 
 /// The steps on one host, account by account.
-fn plan(known: &[Known], host: &str, seen: &Observation) -> Result<Vec<Steps>, CommandError> {
+fn plan(known: &[KnownChange], host: &str, seen: &Observation) -> Result<Vec<Steps>, CommandError> {
     let mut by_account: BTreeMap<&str, Vec<Change>> = BTreeMap::new();
     // What was changed last is taken back first; `restore` wants the order in which it was made.
     for one in known.iter().rev().filter(|one| one.place == host) {
@@ -224,7 +230,12 @@ fn plan(known: &[Known], host: &str, seen: &Observation) -> Result<Vec<Steps>, C
 }
 
 /// In a tree, or on a host without a register.
-async fn on_one(args: &RestoreArgs, register: Option<&Opened>, known: &Known, ui: &Ui) -> Result<Exit, CommandError> {
+async fn on_one(
+    args: &RestoreArgs,
+    register: Option<&OpenedRegister>,
+    known: &KnownChange,
+    ui: &Ui,
+) -> Result<Exit, CommandError> {
     let account = &known.account;
     let tree = known.place.starts_with(['/', '~']).then(|| crate::paths::typed(&known.place));
     let mut work = match tree {

@@ -13,7 +13,7 @@ use crate::wording;
 use clap::Args;
 use lavrin_server::account::Account;
 use lavrin_server::server_config::{self, Settings};
-use lavrin_server::survey::Connection;
+use lavrin_server::survey::LoginAttempt;
 use lavrin_server::survey::{Observation, Want, Wanted, Who};
 use lavrin_work::ways::Rights;
 use serde::Serialize;
@@ -102,7 +102,7 @@ pub async fn run(args: &SettingsArgs, ui: &Ui) -> Result<Exit, CommandError> {
         (None, None) => return Err(CommandError::usage("whose settings? HOST or --root DIR")),
     };
     // As in the server's own test mode a name that is given counts, whatever UseDNS says.
-    work.seen.connection = Connection { host_counts: true, ..args.connection.connection() };
+    work.seen.connection = LoginAttempt { host_counts: true, ..args.connection.connection() };
     args.server.give(&mut work.seen);
     work.look(&|seen| wants(name, seen)).await?;
     let account = name.map(|name| work.seen.account(name).cloned().unwrap_or_else(|| Account::unknown(name)));

@@ -1,6 +1,6 @@
 //! What really is beside what should be: the entries that surveys saw, for `person show` and `host show`.
 
-use super::register::Opened;
+use super::register::OpenedRegister;
 use crate::clock;
 use crate::error::CommandError;
 use crate::table::columns;
@@ -48,7 +48,7 @@ pub enum Column {
 
 impl Sightings {
     /// Those on a host.
-    pub fn on(host: &str, opened: &Opened) -> Result<Self, CommandError> {
+    pub fn on(host: &str, opened: &OpenedRegister) -> Result<Self, CommandError> {
         let Some(store) = Database::open_existing(opened.folder.path())? else { return Ok(Self::default()) };
         let last = store.looks()?.into_iter().find(|look| look.host == host).and_then(|look| look.seen);
         let seen = Self::of(store.sightings_on(host)?, &store, opened)?;
@@ -56,7 +56,7 @@ impl Sightings {
     }
 
     /// Those of keys.
-    pub fn of_keys(keys: impl Iterator<Item = Fingerprint>, opened: &Opened) -> Result<Self, CommandError> {
+    pub fn of_keys(keys: impl Iterator<Item = Fingerprint>, opened: &OpenedRegister) -> Result<Self, CommandError> {
         let Some(store) = Database::open_existing(opened.folder.path())? else { return Ok(Self::default()) };
         let mut seen = Vec::new();
         for key in keys {
@@ -65,7 +65,7 @@ impl Sightings {
         Self::of(seen, &store, opened)
     }
 
-    fn of(seen: Vec<Seen>, store: &Database, opened: &Opened) -> Result<Self, CommandError> {
+    fn of(seen: Vec<Seen>, store: &Database, opened: &OpenedRegister) -> Result<Self, CommandError> {
         let index = Index::of(&opened.reading.register);
         let looks = store.looks()?;
         let look = |host: &str| -> Option<&Look> {

@@ -3,7 +3,7 @@
 use super::{comment, mode};
 use lavrin_keys::repair::{LineRepair, RepairKind};
 use lavrin_keys::text::count;
-use lavrin_server::steps::{Change, Mending, NotCovered, Owner, Revived, Steps, Was, Withheld, WithheldWhat};
+use lavrin_server::steps::{Change, Mending, NotCovered, OwnerIds, Revived, Steps, Was, Withheld, WithheldWhat};
 
 /// One line for each change, in order.
 pub fn changes(steps: &Steps) -> Vec<String> {
@@ -52,7 +52,7 @@ fn repair_line(repair: &LineRepair, path: &str) -> String {
 fn change_line(change: &Change, steps: &Steps) -> String {
     let account = &steps.account;
     let owner =
-        |owner: &Owner| if owner.uid == account.uid { account.name.clone() } else { format!("uid {}", owner.uid) };
+        |owner: &OwnerIds| if owner.uid == account.uid { account.name.clone() } else { format!("uid {}", owner.uid) };
     match change {
         Change::MakeFolder { path, mode: bits, owner: own } => {
             format!("make {path}, mode {}, owner {}", mode(*bits), owner(own))
@@ -96,7 +96,7 @@ fn change_line(change: &Change, steps: &Steps) -> String {
 }
 
 /// Whose a file becomes, where it was somebody else's.
-fn new_owner(now: Owner, was: Option<Was>, name: &dyn Fn(&Owner) -> String) -> String {
+fn new_owner(now: OwnerIds, was: Option<Was>, name: &dyn Fn(&OwnerIds) -> String) -> String {
     let was = was.filter(|was| was.owner.uid != now.uid);
     was.map(|was| format!(", owner {} (was {})", name(&now), name(&was.owner))).unwrap_or_default()
 }

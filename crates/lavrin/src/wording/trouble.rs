@@ -4,7 +4,7 @@ use super::no_proof;
 use lavrin_keys::text::{count, printable};
 use lavrin_work::change::Trouble;
 use lavrin_work::interrupt::Stage;
-use lavrin_work::ways::HostFault;
+use lavrin_work::ways::WayFault;
 use lavrin_work::{Heard, NoProof};
 
 /// Why, in one line.
@@ -35,7 +35,7 @@ pub fn trouble(why: &Trouble) -> String {
 }
 
 /// Why a host was not seen, in one line.
-pub fn host_fault(fault: &HostFault) -> String {
+pub fn host_fault(fault: &WayFault) -> String {
     printable(fault.to_string().as_bytes())
 }
 

@@ -89,3 +89,35 @@ fn a_circle_is_found() {
         BTreeMap::from([("a".to_owned(), one(&["b"])), ("b".to_owned(), one(&["c"])), ("c".to_owned(), one(&["b"]))]);
     assert_eq!(circle(&imports), Some(vec!["b".to_owned(), "c".to_owned()]));
 }
+
+/// The files of all crates, each with the types that it declares at its outermost level.
+fn declared_types(folder: &Path, found: &mut BTreeMap<String, BTreeSet<PathBuf>>) {
+    for entry in std::fs::read_dir(folder).unwrap() {
+        let path = entry.unwrap().path();
+        if path.is_dir() {
+            declared_types(&path, found);
+        } else if path.extension().is_some_and(|ending| ending == "rs") {
+            for line in files(std::slice::from_ref(&path)).lines() {
+                let rest = ["pub(super) ", "pub(crate) ", "pub "].iter().find_map(|open| line.strip_prefix(open));
+                let name = ["struct ", "enum ", "trait ", "type "]
+                    .iter()
+                    .find_map(|kind| rest.unwrap_or(line).strip_prefix(kind))
+                    .and_then(|rest| rest.split(|letter: char| !letter.is_alphanumeric()).next());
+                if let Some(name) = name {
+                    found.entry(name.to_owned()).or_default().insert(path.clone());
+                }
+            }
+        }
+    }
+}
+
+#[test]
+fn a_name_stands_for_one_type() {
+    let mut found = BTreeMap::new();
+    for entry in std::fs::read_dir(Path::new(env!("CARGO_MANIFEST_DIR")).join("..")).unwrap() {
+        declared_types(&entry.unwrap().path().join("src"), &mut found);
+    }
+    assert!(found.len() > 200, "{} types: the test reads the wrong files", found.len());
+    found.retain(|_, places| places.len() > 1);
+    assert!(found.is_empty(), "{found:#?}");
+}

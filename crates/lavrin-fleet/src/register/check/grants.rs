@@ -1,12 +1,12 @@
 //! Findings about grants: names that nobody has, ends that are past, people who have left.
 
-use super::Found;
+use super::CheckFindings;
 use super::keys::about;
 use crate::register::fields::is_near;
 use crate::register::{Date, Grant, Person, Placed, Register, RegisterFault, Whom};
 use std::collections::{BTreeSet, HashMap};
 
-pub(super) fn check(register: &Register, today: Date, found: &mut Found) {
+pub(super) fn check(register: &Register, today: Date, found: &mut CheckFindings) {
     let tags: BTreeSet<&str> = register.hosts.values().flat_map(|host| &host.tags).map(String::as_str).collect();
     let mut teams: HashMap<&str, Vec<&Person>> = HashMap::new();
     for person in register.people.values() {
@@ -41,7 +41,13 @@ fn unknown<'a>(what: &'static str, name: &str, among: impl Iterator<Item = &'a s
     RegisterFault::UnknownName { what, name: name.to_owned(), near }
 }
 
-fn whom(register: &Register, grant: &Grant, teams: &HashMap<&str, Vec<&Person>>, today: Date, found: &mut Found) {
+fn whom(
+    register: &Register,
+    grant: &Grant,
+    teams: &HashMap<&str, Vec<&Person>>,
+    today: Date,
+    found: &mut CheckFindings,
+) {
     let place = &grant.whom.place;
     match &grant.whom.value {
         Whom::Person(id) => match register.people.get(id) {
@@ -76,7 +82,7 @@ fn has_key(grant: &Grant, person: &Person, today: Date) -> bool {
     !person.has_left(today) && person.keys.iter().any(|key| key.is_active(today) && named(&key.label))
 }
 
-fn one_person(grant: &Grant, person: &Person, today: Date, found: &mut Found) {
+fn one_person(grant: &Grant, person: &Person, today: Date, found: &mut CheckFindings) {
     let place = &grant.whom.place;
     if let Some(left) = person.left.as_ref().filter(|_| person.has_left(today)) {
         let (id, account) = (person.id.clone(), grant.account.clone());
@@ -94,7 +100,7 @@ fn one_person(grant: &Grant, person: &Person, today: Date, found: &mut Found) {
     }
 }
 
-fn places(register: &Register, grant: &Grant, tags: &BTreeSet<&str>, found: &mut Found) {
+fn places(register: &Register, grant: &Grant, tags: &BTreeSet<&str>, found: &mut CheckFindings) {
     let about = about(&grant.whom.value);
     let mut matched = false;
     for host in &grant.hosts {

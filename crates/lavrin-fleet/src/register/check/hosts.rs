@@ -1,12 +1,12 @@
 //! Findings about hosts: keys that nobody pinned, ways that lead nowhere, accounts that nobody may enter.
 
-use super::Found;
+use super::CheckFindings;
 use crate::register::fields::is_near;
 use crate::register::{Date, Host, Register, RegisterFault};
 use std::collections::HashSet;
 
-pub(super) fn check(register: &Register, today: Date, found: &mut Found) {
-    let ways = Ways::of(register, today);
+pub(super) fn check(register: &Register, today: Date, found: &mut CheckFindings) {
+    let ways = GrantedAccounts::of(register, today);
     for host in register.hosts.values() {
         if host.host_keys.is_empty() {
             found.say(RegisterFault::HostUnpinned, &host.place, &host.id);
@@ -23,7 +23,7 @@ pub(super) fn check(register: &Register, today: Date, found: &mut Found) {
 }
 
 /// What is left alone is named by its key, and is nobody's that the register knows.
-fn leave(register: &Register, host: &Host, found: &mut Found) {
+fn leave(register: &Register, host: &Host, found: &mut CheckFindings) {
     let people = || register.people.values().flat_map(|person| person.keys.iter().map(move |key| (person, key)));
     for text in &host.leave_unread {
         let by_comment = people().filter(|(_, key)| key.comment.trim() == text.value);
@@ -38,7 +38,7 @@ fn leave(register: &Register, host: &Host, found: &mut Found) {
     }
 }
 
-fn through(register: &Register, host: &Host, found: &mut Found) {
+fn through(register: &Register, host: &Host, found: &mut CheckFindings) {
     let Some(through) = &host.through else { return };
     if !register.hosts.contains_key(&through.value) {
         let near = register.hosts.keys().find(|other| is_near(other, &through.value)).cloned();
@@ -50,13 +50,13 @@ fn through(register: &Register, host: &Host, found: &mut Found) {
 }
 
 /// Which accounts grants lead to, by host and by tag.
-struct Ways<'a> {
+struct GrantedAccounts<'a> {
     everywhere: HashSet<&'a str>,
     by_host: HashSet<(&'a str, &'a str)>,
     by_tag: HashSet<(&'a str, &'a str)>,
 }
 
-impl<'a> Ways<'a> {
+impl<'a> GrantedAccounts<'a> {
     fn of(register: &'a Register, today: Date) -> Self {
         let mut ways = Self { everywhere: HashSet::new(), by_host: HashSet::new(), by_tag: HashSet::new() };
         for grant in register.grants.iter().filter(|grant| !grant.has_ended(today)) {

@@ -1,6 +1,6 @@
 //! Findings about keys: weak ones, the same key in several hands, what policy asks of them.
 
-use super::Found;
+use super::CheckFindings;
 use crate::register::{Date, OwnedKey, Purpose, Register, RegisterFault, Whom};
 use lavrin_keys::key::strength::cross_check::{self, Shown};
 use lavrin_keys::key::strength::{self, Depth, Weakness};
@@ -10,17 +10,17 @@ use rayon::prelude::*;
 use std::collections::{HashMap, HashSet};
 
 /// A key and who has it.
-struct Held<'a> {
+struct HeldKey<'a> {
     owner: &'a str,
     key: &'a OwnedKey,
 }
 
-pub(super) fn check(register: &Register, today: Date, found: &mut Found) {
-    let held: Vec<Held<'_>> = register
+pub(super) fn check(register: &Register, today: Date, found: &mut CheckFindings) {
+    let held: Vec<HeldKey<'_>> = register
         .people
         .values()
-        .flat_map(|person| person.keys.iter().map(|key| Held { owner: &person.id, key }))
-        .chain(register.hosts.values().flat_map(|host| host.keys.iter().map(|key| Held { owner: &host.id, key })))
+        .flat_map(|person| person.keys.iter().map(|key| HeldKey { owner: &person.id, key }))
+        .chain(register.hosts.values().flat_map(|host| host.keys.iter().map(|key| HeldKey { owner: &host.id, key })))
         .collect();
     weak(register, &held, found);
     in_several_hands(&held, found);
@@ -35,7 +35,7 @@ pub(super) fn check(register: &Register, today: Date, found: &mut Found) {
     automation(register, today, found);
 }
 
-fn weak(register: &Register, held: &[Held<'_>], found: &mut Found) {
+fn weak(register: &Register, held: &[HeldKey<'_>], found: &mut CheckFindings) {
     let policy = &register.rules.policy;
     // The thorough search for small factors is done for all of them together, below; it leaves out what is told here.
     let judged: Vec<Vec<Weakness>> =
@@ -50,7 +50,7 @@ fn weak(register: &Register, held: &[Held<'_>], found: &mut Found) {
 }
 
 /// Two RSA keys that share a prime are both worth nothing. Every distinct modulus is told once.
-fn held_against_each_other(held: &[Held<'_>], found: &mut Found) {
+fn held_against_each_other(held: &[HeldKey<'_>], found: &mut CheckFindings) {
     let mut moduli: HashSet<&[u8]> = HashSet::new();
     let distinct: Vec<Option<&PublicKey>> = held
         .iter()
@@ -80,8 +80,8 @@ fn held_against_each_other(held: &[Held<'_>], found: &mut Found) {
     }
 }
 
-fn in_several_hands(held: &[Held<'_>], found: &mut Found) {
-    let mut first: HashMap<Fingerprint, &Held<'_>> = HashMap::new();
+fn in_several_hands(held: &[HeldKey<'_>], found: &mut CheckFindings) {
+    let mut first: HashMap<Fingerprint, &HeldKey<'_>> = HashMap::new();
     for one in held {
         let Some(earlier) = first.get(&one.key.fingerprint) else {
             first.insert(one.key.fingerprint, one);
@@ -98,7 +98,7 @@ fn in_several_hands(held: &[Held<'_>], found: &mut Found) {
     }
 }
 
-fn by_policy(register: &Register, one: &Held<'_>, today: Date, found: &mut Found) {
+fn by_policy(register: &Register, one: &HeldKey<'_>, today: Date, found: &mut CheckFindings) {
     let algorithm = one.key.key.algorithm();
     if !register.rules.policy.algorithms.contains(&algorithm) {
         found.say(RegisterFault::AlgorithmNotAllowed { name: algorithm.name() }, &one.key.place, one.owner);
@@ -118,7 +118,7 @@ fn by_policy(register: &Register, one: &Held<'_>, today: Date, found: &mut Found
 }
 
 /// Keys of programs must not open an account to anything from anywhere.
-fn automation(register: &Register, today: Date, found: &mut Found) {
+fn automation(register: &Register, today: Date, found: &mut CheckFindings) {
     let wanted = &register.rules.automation_options;
     if wanted.is_empty() {
         return;

@@ -5,13 +5,13 @@ mod grants;
 mod hosts;
 mod keys;
 
-use super::{Date, Place, Reading, Register, RegisterFault, RegisterFinding};
+use super::{Date, Reading, Register, RegisterFault, RegisterFinding, RegisterPlace};
 use lavrin_server::finding::Severity;
 
 /// Everything that is wrong, file by file and from top to bottom.
 #[must_use]
 pub fn check(reading: &Reading, today: Date) -> Vec<RegisterFinding> {
-    let mut found = Found { findings: reading.findings.clone() };
+    let mut found = CheckFindings { findings: reading.findings.clone() };
     let register = &reading.register;
     keys::check(register, today, &mut found);
     grants::check(register, today, &mut found);
@@ -29,16 +29,16 @@ pub fn worst(findings: &[RegisterFinding]) -> Option<Severity> {
 }
 
 /// Findings as they come.
-struct Found {
+struct CheckFindings {
     findings: Vec<RegisterFinding>,
 }
 
-impl Found {
-    fn say(&mut self, fault: RegisterFault, place: &Place, about: &str) {
+impl CheckFindings {
+    fn say(&mut self, fault: RegisterFault, place: &RegisterPlace, about: &str) {
         self.say_beside(fault, place, Vec::new(), about);
     }
 
-    fn say_beside(&mut self, fault: RegisterFault, place: &Place, beside: Vec<Place>, about: &str) {
+    fn say_beside(&mut self, fault: RegisterFault, place: &RegisterPlace, beside: Vec<RegisterPlace>, about: &str) {
         let severity = fault.severity();
         self.findings.push(RegisterFinding { fault, place: place.clone(), beside, about: about.to_owned(), severity });
     }

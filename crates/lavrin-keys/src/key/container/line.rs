@@ -144,7 +144,7 @@ fn read_blob(base64: &[u8]) -> Result<Read, KeyFault> {
 /// Most base64 that is remembered, in bytes: some 100,000 keys.
 const KNOWN_BYTES_MAX: usize = 48 << 20;
 
-type Part = HashMap<Box<[u8]>, Read, RandomState>;
+type LinePart = HashMap<Box<[u8]>, Read, RandomState>;
 
 /// So many parts, so that threads seldom wait for each other.
 const PARTS: usize = 16;
@@ -153,13 +153,13 @@ const PARTS: usize = 16;
 /// may use it at once.
 #[derive(Debug, Default)]
 pub struct KnownKeys {
-    parts: [RwLock<Part>; PARTS],
+    parts: [RwLock<LinePart>; PARTS],
     bytes: AtomicUsize,
 }
 
 impl KnownKeys {
     /// The last characters differ between keys more than the first, which name the algorithm.
-    fn part(&self, base64: &[u8]) -> &RwLock<Part> {
+    fn part(&self, base64: &[u8]) -> &RwLock<LinePart> {
         let sum = base64.iter().rev().take(8).fold(0usize, |sum, byte| sum.wrapping_mul(31) + usize::from(*byte));
         &self.parts[sum % PARTS]
     }

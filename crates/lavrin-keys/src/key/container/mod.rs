@@ -79,9 +79,9 @@ pub enum PieceKind {
 pub struct Closed(Sealed);
 
 enum Sealed {
-    OpenSsh(openssh::Closed),
-    Pkcs8(pkcs8::Protected),
-    Traditional(traditional::Protected, &'static str),
+    OpenSsh(openssh::ClosedOpenSsh),
+    Pkcs8(pkcs8::ProtectedPkcs8),
+    Traditional(traditional::ProtectedTraditional, &'static str),
     Plain(PrivateKey, &'static str),
 }
 
@@ -201,16 +201,15 @@ fn try_block(block: &pem::Block<'_>) -> Result<PieceKind, KeyFault> {
         openssh::LABEL => {
             let bytes = block.decode()?;
             let closed =
-                openssh::Closed::parse(&bytes).map(|closed| PieceKind::Private(Closed(Sealed::OpenSsh(closed))));
+                openssh::ClosedOpenSsh::parse(&bytes).map(|closed| PieceKind::Private(Closed(Sealed::OpenSsh(closed))));
             closed.map_err(|fault| match read_der(&bytes) {
                 PieceKind::Rejected(_) => fault,
                 _ => KeyFault::OtherContainer { holds: "a DER structure" },
             })
         }
         b"PRIVATE KEY" => pkcs8::private(&block.decode()?).map(|key| plain(key, "pkcs8")),
-        b"ENCRYPTED PRIVATE KEY" => {
-            pkcs8::Protected::parse(&block.decode()?).map(|closed| PieceKind::Private(Closed(Sealed::Pkcs8(closed))))
-        }
+        b"ENCRYPTED PRIVATE KEY" => pkcs8::ProtectedPkcs8::parse(&block.decode()?)
+            .map(|closed| PieceKind::Private(Closed(Sealed::Pkcs8(closed)))),
         b"RSA PRIVATE KEY" => traditional_block(block, "pkcs1"),
         b"EC PRIVATE KEY" => traditional_block(block, "sec1"),
         b"DSA PRIVATE KEY" => Err(KeyFault::PolicyAlgorithm { name: "DSA".to_owned() }),
@@ -237,7 +236,7 @@ fn traditional_block(block: &pem::Block<'_>, container: &'static str) -> Result<
         if !block.has_empty_line() {
             return Err(KeyFault::BadStructure { detail: "the empty line behind the headers is missing" });
         }
-        let closed = traditional::Protected::parse(block.header("DEK-Info").as_deref(), &bytes)?;
+        let closed = traditional::ProtectedTraditional::parse(block.header("DEK-Info").as_deref(), &bytes)?;
         return Ok(PieceKind::Private(Closed(Sealed::Traditional(closed, container))));
     }
     reader(container)(&bytes).map(|key| plain(key, container)).map_err(|fault| {
@@ -248,14 +247,14 @@ fn traditional_block(block: &pem::Block<'_>, container: &'static str) -> Result<
 
 /// A file of bare DER: what reads wins, else the fault of the format that came closest.
 pub(crate) fn read_der(bytes: &[u8]) -> PieceKind {
-    type Read = fn(&[u8]) -> Result<PieceKind, KeyFault>;
-    let readers: [Read; 6] = [
+    type ReadResult = fn(&[u8]) -> Result<PieceKind, KeyFault>;
+    let readers: [ReadResult; 6] = [
         |bytes| pkcs8::private(bytes).map(|key| plain(key, "pkcs8")),
         |bytes| pkcs1::private(bytes).map(|key| plain(key, "pkcs1")),
         |bytes| sec1::private(bytes, None).map(|key| plain(key, "sec1")),
         |bytes| spki::public(bytes).map(|key| public(key, Vec::new(), "spki")),
         |bytes| pkcs1::public(bytes).map(|key| public(key, Vec::new(), "pkcs1")),
-        |bytes| pkcs8::Protected::parse(bytes).map(|closed| PieceKind::Private(Closed(Sealed::Pkcs8(closed)))),
+        |bytes| pkcs8::ProtectedPkcs8::parse(bytes).map(|closed| PieceKind::Private(Closed(Sealed::Pkcs8(closed)))),
     ];
     let mut nearest = KeyFault::BadStructure { detail: "this is no key structure" };
     for read in readers {

@@ -16,21 +16,21 @@ pub(crate) const P384: &[u8] = &[0x2b, 0x81, 0x04, 0x00, 0x22];
 pub(crate) const P521: &[u8] = &[0x2b, 0x81, 0x04, 0x00, 0x23];
 
 /// The algorithms whose keys SSH knows.
-pub(crate) enum Kind {
+pub(crate) enum OidKey {
     Rsa,
     Ed25519,
     Ec(Curve),
 }
 
 /// Reads an `AlgorithmIdentifier` (RFC 5280, section 4.1.1.2).
-pub(crate) fn algorithm(mut fields: Der<'_>) -> Result<Kind, KeyFault> {
+pub(crate) fn algorithm(mut fields: Der<'_>) -> Result<OidKey, KeyFault> {
     let kind = match fields.oid()? {
         RSA => {
             fields.maybe_null()?;
-            Kind::Rsa
+            OidKey::Rsa
         }
-        ED25519 => Kind::Ed25519,
-        EC => Kind::Ec(named_curve(&mut fields)?),
+        ED25519 => OidKey::Ed25519,
+        EC => OidKey::Ec(named_curve(&mut fields)?),
         DSA => return Err(KeyFault::PolicyAlgorithm { name: "DSA".to_owned() }),
         X25519 => return Err(KeyFault::NotASigningKey { name: "X25519" }),
         X448 => return Err(KeyFault::NotASigningKey { name: "X448" }),

@@ -29,7 +29,7 @@ const SALT_BYTES_MAX: usize = 1024;
 const CIPHER_WRITTEN: Cipher = Cipher::AesCtr(32);
 
 /// A container whose private section has not been opened. The public half in front is readable without a passphrase.
-pub struct Closed {
+pub struct ClosedOpenSsh {
     cipher: Cipher,
     kdf: Option<Kdf>,
     public: PublicKey,
@@ -45,21 +45,21 @@ struct Kdf {
 
 /// What an opened container holds.
 #[derive(Debug)]
-pub struct Opened {
+pub struct OpenedOpenSsh {
     /// The key.
     pub key: PrivateKey,
     /// The comment, as bytes since nothing says that it is text.
     pub comment: Vec<u8>,
 }
 
-impl std::fmt::Debug for Closed {
+impl std::fmt::Debug for ClosedOpenSsh {
     // Deliberately without the section: unprotected, it is the private key.
     fn fmt(&self, out: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
-        write!(out, "Closed({} {})", self.cipher.openssh_name(), self.public.fingerprint())
+        write!(out, "ClosedOpenSsh({} {})", self.cipher.openssh_name(), self.public.fingerprint())
     }
 }
 
-impl Closed {
+impl ClosedOpenSsh {
     /// Reads the bytes inside the PEM armour.
     ///
     /// # Errors
@@ -125,7 +125,7 @@ impl Closed {
     ///
     /// # Errors
     /// [`KeyFault::PassphraseNeeded`], [`KeyFault::WrongPassphrase`], or what is wrong with the content.
-    pub fn open(&self, passphrase: Option<&[u8]>) -> Result<Opened, KeyFault> {
+    pub fn open(&self, passphrase: Option<&[u8]>) -> Result<OpenedOpenSsh, KeyFault> {
         let mut section = self.section.clone();
         if let Some(kdf) = &self.kdf {
             let passphrase = passphrase.ok_or(KeyFault::PassphraseNeeded)?;
@@ -149,7 +149,7 @@ impl Closed {
         if *key.public() != self.public {
             return Err(KeyFault::PublicPrivateMismatch);
         }
-        Ok(Opened { key, comment })
+        Ok(OpenedOpenSsh { key, comment })
     }
 }
 
@@ -241,7 +241,7 @@ mod tests {
 
     fn unarmoured(text: &str) -> Secret {
         let parts = pem::split(text.as_bytes());
-        let pem::Part::Block(block) = &parts[0] else { panic!("no block") };
+        let pem::Segment::Block(block) = &parts[0] else { panic!("no block") };
         block.decode().unwrap()
     }
 
@@ -259,7 +259,7 @@ mod tests {
             let key = generate(recipe, &SystemSource).unwrap();
             for passphrase in [None, Some(&b"tide"[..])] {
                 let text = write(&key, "edda@lantern", passphrase, &SystemSource).unwrap();
-                let closed = Closed::parse(&unarmoured(&text)).unwrap();
+                let closed = ClosedOpenSsh::parse(&unarmoured(&text)).unwrap();
                 assert_eq!(closed.is_protected(), passphrase.is_some());
                 let opened = closed.open(passphrase).unwrap();
                 assert_eq!(opened.key.public(), key.public());
@@ -271,7 +271,8 @@ mod tests {
     #[test]
     fn refuses_a_wrong_and_a_missing_passphrase() {
         let (key, _) = sample();
-        let closed = Closed::parse(&unarmoured(&write(&key, "", Some(b"tide"), &SystemSource).unwrap())).unwrap();
+        let closed =
+            ClosedOpenSsh::parse(&unarmoured(&write(&key, "", Some(b"tide"), &SystemSource).unwrap())).unwrap();
         assert_eq!(closed.open(None).unwrap_err(), KeyFault::PassphraseNeeded);
         assert_eq!(closed.open(Some(b"ebb")).unwrap_err(), KeyFault::WrongPassphrase);
         assert_eq!(closed.public(), key.public());
@@ -289,7 +290,7 @@ mod tests {
     fn refuses_every_shortened_container() {
         let (_, bytes) = sample();
         for length in 0..bytes.len() {
-            assert!(Closed::parse(&bytes[..length]).and_then(|closed| closed.open(None)).is_err(), "{length}");
+            assert!(ClosedOpenSsh::parse(&bytes[..length]).and_then(|closed| closed.open(None)).is_err(), "{length}");
         }
     }
 
@@ -300,7 +301,7 @@ mod tests {
         for at in 0..bytes.len() {
             let mut damaged = bytes.clone();
             damaged[at] ^= 0x20;
-            if let Ok(opened) = Closed::parse(&damaged).and_then(|closed| closed.open(None)) {
+            if let Ok(opened) = ClosedOpenSsh::parse(&damaged).and_then(|closed| closed.open(None)) {
                 assert_eq!(opened.key.public(), key.public(), "byte {at}");
                 assert_ne!(opened.comment, b"buoy 7", "byte {at}");
             }
@@ -314,7 +315,7 @@ mod tests {
         let start = bytes.windows(4).position(|window| window == [0, 0, 0, 51]).unwrap() + 4;
         let mut mixed = bytes.clone();
         mixed[start..start + other.len()].copy_from_slice(&other);
-        let fault = Closed::parse(&mixed).unwrap().open(None).unwrap_err();
+        let fault = ClosedOpenSsh::parse(&mixed).unwrap().open(None).unwrap_err();
         assert_eq!(fault, KeyFault::PublicPrivateMismatch);
     }
 }

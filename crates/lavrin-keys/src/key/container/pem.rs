@@ -27,7 +27,7 @@ pub struct Block<'a> {
 
 /// A file falls into blocks and the text around them.
 #[derive(Debug)]
-pub enum Part<'a> {
+pub enum Segment<'a> {
     /// A block.
     Block(Block<'a>),
     /// Lines outside of blocks.
@@ -41,7 +41,7 @@ pub enum Part<'a> {
 
 /// Splits a file; joined again, the parts with their marker lines are the file.
 #[must_use]
-pub fn split(bytes: &[u8]) -> Vec<Part<'_>> {
+pub fn split(bytes: &[u8]) -> Vec<Segment<'_>> {
     let mut parts = Vec::new();
     let (mut at, mut number) = (0, 0);
     let mut text_from = (0, 1);
@@ -63,13 +63,13 @@ pub fn split(bytes: &[u8]) -> Vec<Part<'_>> {
                     end_label: Some(end.label),
                     usual: marked.usual && end.usual,
                 };
-                parts.push(Part::Block(block));
+                parts.push(Segment::Block(block));
                 open = None;
                 text_from = (next, number + 1);
             }
         } else if let Some(label) = marker(line, b"BEGIN ") {
             if text_from.0 < at {
-                parts.push(Part::Text { line: text_from.1, bytes: &bytes[text_from.0..at] });
+                parts.push(Segment::Text { line: text_from.1, bytes: &bytes[text_from.0..at] });
             }
             open = Some((next, number, label));
         }
@@ -77,10 +77,10 @@ pub fn split(bytes: &[u8]) -> Vec<Part<'_>> {
     }
     match open {
         Some((from, line, Marker { label, usual })) => {
-            parts.push(Part::Block(Block { line, label, body: &bytes[from..], end_label: None, usual }));
+            parts.push(Segment::Block(Block { line, label, body: &bytes[from..], end_label: None, usual }));
         }
         None if text_from.0 < bytes.len() => {
-            parts.push(Part::Text { line: text_from.1, bytes: &bytes[text_from.0..] });
+            parts.push(Segment::Text { line: text_from.1, bytes: &bytes[text_from.0..] });
         }
         None => {}
     }
@@ -205,18 +205,18 @@ mod tests {
         let file = b"hello\n-----BEGIN A-----\nAAAA\n-----END A-----\nbye\n---- BEGIN B ----\nx";
         let parts = split(file);
         assert_eq!(parts.len(), 4);
-        assert!(matches!(&parts[0], Part::Text { line: 1, bytes: b"hello\n" }));
-        assert!(matches!(&parts[1], Part::Block(block) if block.line == 2 && block.label == b"A"));
-        assert!(matches!(&parts[2], Part::Text { line: 5, .. }));
-        let Part::Block(cut) = &parts[3] else { panic!() };
+        assert!(matches!(&parts[0], Segment::Text { line: 1, bytes: b"hello\n" }));
+        assert!(matches!(&parts[1], Segment::Block(block) if block.line == 2 && block.label == b"A"));
+        assert!(matches!(&parts[2], Segment::Text { line: 5, .. }));
+        let Segment::Block(cut) = &parts[3] else { panic!() };
         assert_eq!(cut.decode(), Err(KeyFault::Truncated));
     }
 
     #[test]
     fn refuses_differing_labels_and_bad_base64() {
         let fault = |file: &[u8]| match &split(file)[0] {
-            Part::Block(block) => block.decode().unwrap_err().word(),
-            Part::Text { .. } => "no block",
+            Segment::Block(block) => block.decode().unwrap_err().word(),
+            Segment::Text { .. } => "no block",
         };
         assert_eq!(fault(b"-----BEGIN A-----\nAAAA\n-----END B-----\n"), "label-mismatch");
         assert_eq!(fault(b"-----BEGIN A-----\nA*AA\n-----END A-----\n"), "bad-base64");

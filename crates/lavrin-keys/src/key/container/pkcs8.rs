@@ -2,7 +2,7 @@
 
 use super::cipher::Cipher;
 use super::der::Der;
-use super::oid::{self, Kind};
+use super::oid::{self, OidKey};
 use super::{pkcs1, sec1};
 use crate::key::{KeyFault, PrivateKey, PublicKey, Secret};
 use aws_lc_rs::pbkdf2;
@@ -40,9 +40,9 @@ pub(crate) fn private(bytes: &[u8]) -> Result<PrivateKey, KeyFault> {
     let attached = fields.context(0x81)?;
     fields.end()?;
     let key = match kind {
-        Kind::Rsa => pkcs1::private(inner)?,
-        Kind::Ec(curve) => sec1::private(inner, Some(curve))?,
-        Kind::Ed25519 => {
+        OidKey::Rsa => pkcs1::private(inner)?,
+        OidKey::Ec(curve) => sec1::private(inner, Some(curve))?,
+        OidKey::Ed25519 => {
             let mut seed = Der::new(inner);
             let bytes = seed.octets()?;
             seed.end()?;
@@ -68,7 +68,7 @@ fn is_public_half(key: &PrivateKey, attached: &[u8]) -> bool {
 
 /// A protected key whose parameters have been read and found bearable.
 #[derive(Clone)]
-pub(crate) struct Protected {
+pub(crate) struct ProtectedPkcs8 {
     derivation: Derivation,
     cipher: Cipher,
     iv: Vec<u8>,
@@ -81,7 +81,7 @@ enum Derivation {
     Scrypt { salt: Vec<u8>, log_n: u8, r: u32, p: u32 },
 }
 
-impl Protected {
+impl ProtectedPkcs8 {
     /// Reads `EncryptedPrivateKeyInfo` to its end. Costs beyond the limits are refused here, before any derivation.
     pub(crate) fn parse(bytes: &[u8]) -> Result<Self, KeyFault> {
         let mut outer = Der::new(bytes);

@@ -2,7 +2,7 @@
 
 use super::compressed::uncompressed;
 use super::der::Der;
-use super::oid::{self, Kind};
+use super::oid::{self, OidKey};
 use super::pkcs1;
 use crate::key::public::check_point;
 use crate::key::{KeyFault, PublicKey};
@@ -16,15 +16,15 @@ pub(crate) fn public(bytes: &[u8]) -> Result<PublicKey, KeyFault> {
     let key = fields.bits()?;
     fields.end()?;
     match kind {
-        Kind::Rsa => pkcs1::public(key),
-        Kind::Ed25519 => PublicKey::ed25519(key),
+        OidKey::Rsa => pkcs1::public(key),
+        OidKey::Ed25519 => PublicKey::ed25519(key),
         // SSH writes points in full only; the fingerprint is that of the full form.
-        Kind::Ec(curve) if matches!(key.first(), Some(2 | 3)) => {
+        OidKey::Ec(curve) if matches!(key.first(), Some(2 | 3)) => {
             let point = uncompressed(curve, key).ok_or(KeyFault::PointNotOnCurve)?;
             check_point(curve, &point)?;
             Ok(PublicKey::Ecdsa { curve, point })
         }
-        Kind::Ec(curve) => {
+        OidKey::Ec(curve) => {
             check_point(curve, key)?;
             Ok(PublicKey::Ecdsa { curve, point: key.to_vec() })
         }

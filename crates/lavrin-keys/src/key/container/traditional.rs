@@ -8,14 +8,14 @@ use zeroize::Zeroizing;
 
 /// A protected PKCS#1 or SEC1 key.
 #[derive(Clone)]
-pub(crate) struct Protected {
+pub(crate) struct ProtectedTraditional {
     cipher: Cipher,
     name: String,
     iv: Vec<u8>,
     data: Vec<u8>,
 }
 
-impl Protected {
+impl ProtectedTraditional {
     /// Reads the value of `DEK-Info`.
     pub(crate) fn parse(info: Option<&str>, data: &[u8]) -> Result<Self, KeyFault> {
         let info =

@@ -43,21 +43,21 @@ pub fn rsa<'a>(keys: impl IntoIterator<Item = Option<&'a PublicKey>>) -> Vec<(us
 }
 
 /// The keys with one modulus, each with its exponent.
-struct Group<'a> {
+struct SameModulus<'a> {
     modulus: &'a [u8],
     keys: Vec<(usize, &'a [u8])>,
 }
 
-fn groups<'a>(keys: impl IntoIterator<Item = Option<&'a PublicKey>>) -> Vec<Group<'a>> {
+fn groups<'a>(keys: impl IntoIterator<Item = Option<&'a PublicKey>>) -> Vec<SameModulus<'a>> {
     let mut places: HashMap<&[u8], usize> = HashMap::new();
-    let mut groups: Vec<Group<'_>> = Vec::new();
+    let mut groups: Vec<SameModulus<'_>> = Vec::new();
     for (index, key) in keys.into_iter().enumerate() {
         let Some(PublicKey::Rsa { e, n }) = key else { continue };
         if n.last().is_none_or(|last| last & 1 == 0) {
             continue;
         }
         let group = *places.entry(n.as_slice()).or_insert_with(|| {
-            groups.push(Group { modulus: n, keys: Vec::new() });
+            groups.push(SameModulus { modulus: n, keys: Vec::new() });
             groups.len() - 1
         });
         groups[group].keys.push((index, e));

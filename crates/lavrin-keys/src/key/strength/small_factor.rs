@@ -62,7 +62,7 @@ pub(super) const QUICK_BELOW: u32 = 1 << 10;
 const LANES: usize = 4;
 
 /// Odd primes whose product is below [`DIVISOR_BELOW`].
-struct Group {
+struct PrimeProduct {
     product: u64,
     /// The negative inverse of the product modulo 2^64.
     inverse: u64,
@@ -73,7 +73,7 @@ struct Group {
 
 /// So many groups with the rests of the powers of 2^64 modulo their products.
 struct Pass {
-    groups: [Group; LANES],
+    groups: [PrimeProduct; LANES],
     powers: Vec<[u64; LANES]>,
 }
 
@@ -107,7 +107,7 @@ fn passes() -> &'static [Pass] {
 
 impl Pass {
     fn new(groups: &[(u64, Vec<u64>)]) -> Self {
-        let group = |(product, primes): &(u64, Vec<u64>)| Group {
+        let group = |(product, primes): &(u64, Vec<u64>)| PrimeProduct {
             product: *product,
             inverse: inverse(*product).wrapping_neg(),
             primes: primes.iter().map(|prime| (inverse(*prime), u64::MAX / prime)).collect(),
@@ -131,7 +131,7 @@ impl Pass {
     }
 }
 
-impl Group {
+impl PrimeProduct {
     /// Whether one of the primes divides a sum below 2^127. Its words are brought to zero one after the other by adding
     /// the product (Montgomery, 1985), which changes no divisor among the primes.
     fn divides(&self, sum: u128) -> bool {

@@ -7,7 +7,7 @@ pub use change::{Told, change_script, id_in, install_script, told};
 pub use paste::paste;
 
 use super::look::{system_body, take_whole};
-use super::network::Asked;
+use super::network::NetworkHomes;
 use super::{nonce_of, opening_words};
 use lavrin_keys::key::generate::Randomness;
 use lavrin_server::fs::Why;
@@ -65,7 +65,7 @@ pub fn read(answer: &[u8], wants: impl Fn(&Observation) -> Vec<Want>) -> Result<
     }
     let mut seen = Observation::default();
     let banner = banner(&body, nonce);
-    take_whole(&body, nonce, &banner, Asked::ByHand, &mut seen);
+    take_whole(&body, nonce, &banner, NetworkHomes::ByHand, &mut seen);
     for want in wants(&seen) {
         if !seen.answers(&want) {
             seen.give_up(&want, &Why::NotReached);

@@ -1,8 +1,8 @@
 //! The audit of a register and its hosts, by what surveys remembered.
 
-use super::{AuditArgs, EntryOut, NotCheckedOut, Summary, entry_out, finding_text, lines, summary_text};
+use super::{AuditArgs, AuditSummary, EntryOut, NotCheckedOut, entry_out, finding_text, lines, summary_text};
 use crate::clock;
-use crate::command::register::{Opened, today};
+use crate::command::register::{OpenedRegister, today};
 use crate::command::survey::{hosts_named, look, usual_pace};
 use crate::error::{CommandError, why_words};
 use crate::exit::Exit;
@@ -32,17 +32,17 @@ pub struct FleetOut {
     schema: &'static str,
     /// The register's name.
     register: String,
-    hosts: Vec<HostOut>,
+    hosts: Vec<HostAgeOut>,
     entries: Vec<FleetEntryOut<'static>>,
     findings: Vec<AuditFinding>,
     not_checked: Vec<NotCheckedOut>,
-    summary: Summary,
+    summary: AuditSummary,
 }
 
 /// How old what is told of a host is.
 #[derive(Debug, Serialize)]
 #[cfg_attr(test, derive(schemars::JsonSchema))]
-struct HostOut {
+struct HostAgeOut {
     host: String,
     /// When it was last seen (RFC 3339).
     seen: Option<String>,
@@ -62,7 +62,7 @@ struct FleetEntryOut<'a> {
 }
 
 /// Runs the command on a register.
-pub async fn run(args: &AuditArgs, opened: &Opened, ui: &Ui) -> Result<Exit, CommandError> {
+pub async fn run(args: &AuditArgs, opened: &OpenedRegister, ui: &Ui) -> Result<Exit, CommandError> {
     let register = &opened.reading.register;
     let hosts = hosts_named(register, &args.hosts)?;
     if args.fresh {
@@ -138,9 +138,9 @@ fn not_checked_out(report: &FleetReport) -> Vec<NotCheckedOut> {
     report.not_checked.iter().map(out).collect()
 }
 
-fn summary(report: &FleetReport) -> Summary {
+fn summary(report: &FleetReport) -> AuditSummary {
     let counts = |severity: Severity| (severity.name(), report.count(severity));
-    Summary {
+    AuditSummary {
         accounts: report.accounts,
         entries: report.entries.len(),
         findings: Severity::URGENT_FIRST.into_iter().map(counts).collect(),
@@ -159,7 +159,7 @@ fn print_json(
     let host_out = |host: &&Host| {
         let look = looks.get(&host.id);
         let seen = look.and_then(|look| u64::try_from(look.seen?).ok()).map(clock::date_of);
-        HostOut { host: host.id.clone(), seen, fault: look.and_then(|look| look.fault.clone()) }
+        HostAgeOut { host: host.id.clone(), seen, fault: look.and_then(|look| look.fault.clone()) }
     };
     let entry = |entry: &FleetEntry| {
         let path = entry.entry.path.to_string();

@@ -6,7 +6,7 @@ mod fleet;
 pub use fleet::FleetOut;
 
 use super::place::Work;
-use super::register::{Opened, RegisterArgs, policy};
+use super::register::{OpenedRegister, RegisterArgs, policy};
 use crate::account_target::parse_host;
 use crate::connection::ServerArgs;
 use crate::error::{CommandError, why_words};
@@ -67,13 +67,13 @@ pub struct AuditOut {
     server: String,
     findings: Vec<AuditFinding>,
     not_checked: Vec<NotCheckedOut>,
-    summary: Summary,
+    summary: AuditSummary,
 }
 
 /// The numbers.
 #[derive(Debug, Serialize)]
 #[cfg_attr(test, derive(schemars::JsonSchema))]
-struct Summary {
+struct AuditSummary {
     accounts: usize,
     entries: usize,
     findings: BTreeMap<&'static str, usize>,
@@ -146,7 +146,7 @@ pub async fn run(args: &AuditArgs, ui: &Ui) -> Result<Exit, CommandError> {
     Ok(not_checked.max(if found { Exit::Findings } else { Exit::Done }))
 }
 
-async fn open(args: &AuditArgs, register: Option<&Opened>, ui: &Ui) -> Result<Work, CommandError> {
+async fn open(args: &AuditArgs, register: Option<&OpenedRegister>, ui: &Ui) -> Result<Work, CommandError> {
     let host = args.hosts.first().map(|host| parse_host(host)).transpose().map_err(CommandError::usage)?;
     match (&args.root, &host) {
         (Some(root), _) => Work::open_tree(root),
@@ -320,7 +320,7 @@ fn print_end(report: &Report, entries: usize, work: &Work, ui: &Ui) {
         })
         .collect();
     let count = |severity: Severity| (severity.name(), report.count(severity));
-    let summary = Summary {
+    let summary = AuditSummary {
         accounts: report.accounts,
         entries,
         findings: Severity::URGENT_FIRST.into_iter().map(count).collect(),
@@ -395,7 +395,7 @@ fn whose(finding: &AuditFinding) -> String {
     }
 }
 
-fn summary_text(summary: &Summary, place: &str, ui: &Ui) -> String {
+fn summary_text(summary: &AuditSummary, place: &str, ui: &Ui) -> String {
     let counts: Vec<String> = Severity::URGENT_FIRST
         .into_iter()
         .filter_map(|severity| {

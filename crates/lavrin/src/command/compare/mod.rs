@@ -2,7 +2,7 @@
 
 pub mod out;
 
-use super::register::{Opened, RegisterArgs, today};
+use super::register::{OpenedRegister, RegisterArgs, today};
 use super::survey::{hosts_named, look, usual_pace};
 use crate::clock;
 use crate::error::CommandError;
@@ -70,7 +70,7 @@ pub fn moment() -> Moment {
 }
 
 /// What stands in a file that does not read is not known: keys of people in it look like those of nobody.
-fn warn_of_faults(opened: &Opened, ui: &Ui) {
+fn warn_of_faults(opened: &OpenedRegister, ui: &Ui) {
     if !opened.reading.findings.is_empty() {
         ui.warn("the register has faults, so this may not be the whole truth: lavrin check");
     }

@@ -25,7 +25,7 @@ pub struct CompareOut {
     /// The register's name.
     register: String,
     /// Hosts on which something differs or that could not be compared.
-    pub hosts: Vec<HostOut>,
+    pub hosts: Vec<ComparedHostOut>,
     /// How much of what.
     pub summary: Summary,
 }
@@ -33,7 +33,7 @@ pub struct CompareOut {
 /// A host.
 #[derive(Debug, Serialize)]
 #[cfg_attr(test, derive(schemars::JsonSchema))]
-pub struct HostOut {
+pub struct ComparedHostOut {
     pub host: String,
     /// When it was last seen (RFC 3339).
     seen: Option<String>,
@@ -114,7 +114,7 @@ impl CompareOut {
             accounts.iter().filter(|account| account.managed).for_each(|account| summary.add(account));
             if one.seen.is_none() || !accounts.is_empty() {
                 let seen = one.seen.and_then(|seen| u64::try_from(seen).ok()).map(clock::date_of);
-                hosts.push(HostOut { host: one.host.clone(), seen, fault: one.fault.clone(), accounts });
+                hosts.push(ComparedHostOut { host: one.host.clone(), seen, fault: one.fault.clone(), accounts });
             }
         }
         Self { schema: "lavrin/compare/1", register: name.to_owned(), hosts, summary }
@@ -237,7 +237,7 @@ pub fn print(out: &CompareOut, ui: &Ui) {
 }
 
 /// A host with everything that differs on it.
-pub fn host_text(host: &HostOut, ui: &Ui) -> String {
+pub fn host_text(host: &ComparedHostOut, ui: &Ui) -> String {
     let name = ui.paint(Label::Strong, &host.host);
     if host.seen.is_none() {
         let why = host.fault.clone().unwrap_or_else(|| "nobody has looked at it yet: lavrin survey".to_owned());

@@ -4,7 +4,7 @@ use super::EnforceArgs;
 use crate::clock;
 use crate::command::compare::moment;
 use crate::command::compare::out::{AccountOut, account_text};
-use crate::command::register::Opened;
+use crate::command::register::OpenedRegister;
 use crate::error::CommandError;
 use crate::exit::Exit;
 use crate::ui::{Label, Ui};
@@ -19,7 +19,7 @@ use lavrin_server::audit::Auditor;
 use lavrin_server::steps::{Guarded, guard};
 use lavrin_server::system::System;
 use lavrin_store::database::Database;
-use lavrin_store::{Entry, Event, Keeper, Outcome};
+use lavrin_store::{ChangeOutcome, Event, JournalEntry, Keeper};
 use lavrin_work::change::{BY_HAND, Ended, Intent, Open, Record, Task, run_name};
 use lavrin_work::fleet::{Memory, removed};
 use lavrin_work::owed;
@@ -31,7 +31,7 @@ use std::path::Path;
 use std::sync::{Arc, Mutex};
 
 /// Prints the change for the one host named, by what the last survey saw of it.
-pub fn script(args: &EnforceArgs, opened: &Opened, ui: &Ui) -> Result<Exit, CommandError> {
+pub fn script(args: &EnforceArgs, opened: &OpenedRegister, ui: &Ui) -> Result<Exit, CommandError> {
     let host = one_host(args, opened)?;
     let unseen = || {
         CommandError::with(
@@ -88,7 +88,7 @@ pub fn script(args: &EnforceArgs, opened: &Opened, ui: &Ui) -> Result<Exit, Comm
     Ok(Exit::Done)
 }
 
-fn one_host<'a>(args: &EnforceArgs, opened: &'a Opened) -> Result<&'a Host, CommandError> {
+fn one_host<'a>(args: &EnforceArgs, opened: &'a OpenedRegister) -> Result<&'a Host, CommandError> {
     match &args.hosts[..] {
         [host] => opened.reading.register.hosts.get(host),
         _ => None,
@@ -97,7 +97,7 @@ fn one_host<'a>(args: &EnforceArgs, opened: &'a Opened) -> Result<&'a Host, Comm
 }
 
 /// Takes in what the change printed on the host: how it ended, and what the host is like now.
-pub fn read(args: &EnforceArgs, path: &Path, opened: &mut Opened, ui: &Ui) -> Result<Exit, CommandError> {
+pub fn read(args: &EnforceArgs, path: &Path, opened: &mut OpenedRegister, ui: &Ui) -> Result<Exit, CommandError> {
     let host = one_host(args, opened)?.clone();
     let answer = input::bytes(path)?;
     let bad = |cause: String| {
@@ -118,14 +118,14 @@ pub fn read(args: &EnforceArgs, path: &Path, opened: &mut Opened, ui: &Ui) -> Re
         return Err(bad(format!("no change '{id}' is waiting for an answer from {}", host.id)));
     }
     let (outcome, detail, exit) = match &state {
-        Told::Done => (Outcome::Done, "by hand: the host says that everything is done".to_owned(), Exit::Done),
-        Told::Unknown(why) => (Outcome::Unknown, why.clone(), Exit::Midway),
-        Told::AsBefore(why) => (Outcome::AsBefore, why.clone(), Exit::Stopped),
-        Told::Damaged => (Outcome::AsBefore, String::new(), Exit::Stopped),
+        Told::Done => (ChangeOutcome::Done, "by hand: the host says that everything is done".to_owned(), Exit::Done),
+        Told::Unknown(why) => (ChangeOutcome::Unknown, why.clone(), Exit::Midway),
+        Told::AsBefore(why) => (ChangeOutcome::AsBefore, why.clone(), Exit::Stopped),
+        Told::Damaged => (ChangeOutcome::AsBefore, String::new(), Exit::Stopped),
     };
     let time = clock::timestamp();
     for id in open {
-        store.write_down(&Entry {
+        store.write_down(&JournalEntry {
             id,
             time: time.clone(),
             event: Event::Outcome { outcome, detail: detail.clone() },
@@ -154,7 +154,7 @@ fn open_intents(store: &Database, id: &str, host: &str) -> Result<Vec<String>, C
     let lines = store.journal()?;
     let ended: Vec<&str> =
         lines.iter().filter(|line| matches!(line.event, Event::Outcome { .. })).map(|line| line.id.as_str()).collect();
-    let is_meant = |line: &&Entry| match &line.event {
+    let is_meant = |line: &&JournalEntry| match &line.event {
         Event::Intent { place, run, .. } => place == host && run.as_deref() == Some(id),
         Event::Outcome { .. } => false,
     };

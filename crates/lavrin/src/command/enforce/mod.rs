@@ -6,7 +6,7 @@ use super::change::ChangeArgs;
 use super::compare::moment;
 use super::compare::out::{AccountOut, account_text};
 use super::fleet_change::{ManyArgs, ResultOut, begin, check_reads, differs_now, text};
-use super::register::{Opened, RegisterArgs, today};
+use super::register::{OpenedRegister, RegisterArgs, today};
 use super::survey::{hosts_named, look};
 use crate::error::{CommandError, exit_of_no_steps};
 use crate::exit::Exit;
@@ -147,7 +147,7 @@ fn show(planned: &Planned, ui: &Ui) {
 /// The trial first, then the rest.
 async fn carry(
     args: &EnforceArgs,
-    opened: &Opened,
+    opened: &OpenedRegister,
     run: &FleetRun,
     mut jobs: Vec<Job>,
     ways: &Arc<Ways>,
@@ -175,7 +175,7 @@ async fn carry(
 }
 
 /// Keys of people that were taken out and are not shown to be gone: their removal is owed.
-fn not_shown(opened: &Opened, ended: &BTreeMap<String, Ended>) -> Vec<NewDebt> {
+fn not_shown(opened: &OpenedRegister, ended: &BTreeMap<String, Ended>) -> Vec<NewDebt> {
     let index = Index::of(opened.register());
     let mut debts = Vec::new();
     for (host, ended) in ended {
@@ -190,7 +190,7 @@ fn not_shown(opened: &Opened, ended: &BTreeMap<String, Ended>) -> Vec<NewDebt> {
 }
 
 /// How it ended on each host.
-fn results(opened: &Opened, ended: &BTreeMap<String, Ended>) -> Vec<ResultOut> {
+fn results(opened: &OpenedRegister, ended: &BTreeMap<String, Ended>) -> Vec<ResultOut> {
     let one = |(host, ended): (&String, &Ended)| ResultOut::of(host, ended, |ended| differs_now(opened, host, ended));
     ended.iter().map(one).collect()
 }

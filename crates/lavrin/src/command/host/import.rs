@@ -20,14 +20,14 @@ pub struct ImportArgs {
     pub file: PathBuf,
     /// What it is
     #[arg(long, value_name = "FORM")]
-    pub form: Form,
+    pub form: ListForm,
     #[command(flatten)]
     register: RegisterArgs,
 }
 
 /// Forms of lists of hosts.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, ValueEnum)]
-pub enum Form {
+pub enum ListForm {
     /// The configuration of OpenSSH's client
     Client,
     /// Lines as in /etc/hosts
@@ -38,7 +38,7 @@ pub enum Form {
 
 /// A host that was found.
 #[derive(Debug, Clone, PartialEq, Eq, Default)]
-struct Found {
+struct FoundHost {
     id: String,
     address: String,
     port: Option<i64>,
@@ -54,9 +54,9 @@ pub fn run(args: &ImportArgs, ui: &Ui) -> Result<Exit, CommandError> {
     let bytes = input::bytes(&args.file)?;
     let text = String::from_utf8_lossy(&bytes);
     let found = match args.form {
-        Form::Client => client(&text),
-        Form::Hosts => hosts(&text),
-        Form::Csv => csv(&text)?,
+        ListForm::Client => client(&text),
+        ListForm::Hosts => hosts(&text),
+        ListForm::Csv => csv(&text)?,
     };
     let known = &opened.reading.register.hosts;
     let (mut new, mut there) = (opened.text(FILE).unwrap_or_default().to_owned(), 0);
@@ -86,7 +86,7 @@ pub fn run(args: &ImportArgs, ui: &Ui) -> Result<Exit, CommandError> {
     Ok(Exit::Done)
 }
 
-fn fields(host: &Found) -> Vec<(&'static str, HostField<'_>)> {
+fn fields(host: &FoundHost) -> Vec<(&'static str, HostField<'_>)> {
     let mut fields = vec![("address", HostField::Text(&host.address))];
     fields.extend(host.port.map(|port| ("port", HostField::Number(port))));
     for (name, value) in [("login", &host.login), ("site", &host.site), ("through", &host.through)] {
@@ -99,8 +99,8 @@ fn fields(host: &Found) -> Vec<(&'static str, HostField<'_>)> {
 }
 
 /// `Host`, `HostName`, `Port`, `User`, `ProxyJump` (`ssh_config(5)`). Patterns are no hosts.
-fn client(text: &str) -> Vec<Found> {
-    let mut found: Vec<Found> = Vec::new();
+fn client(text: &str) -> Vec<FoundHost> {
+    let mut found: Vec<FoundHost> = Vec::new();
     let mut open: std::ops::Range<usize> = 0..0;
     for line in text.lines().map(str::trim).filter(|line| !line.is_empty() && !line.starts_with('#')) {
         let end = line.find([' ', '\t', '=']).unwrap_or(line.len());
@@ -109,10 +109,10 @@ fn client(text: &str) -> Vec<Found> {
             "host" => {
                 let start = found.len();
                 let names = value.split_whitespace().filter(|name| !name.contains(['*', '?', '!']));
-                found.extend(names.map(|name| Found {
+                found.extend(names.map(|name| FoundHost {
                     id: name.to_ascii_lowercase(),
                     address: name.to_owned(),
-                    ..Found::default()
+                    ..FoundHost::default()
                 }));
                 open = start..found.len();
             }
@@ -137,19 +137,23 @@ fn client(text: &str) -> Vec<Found> {
 }
 
 /// An address and names for it; this machine's own and those for many are left out.
-fn hosts(text: &str) -> Vec<Found> {
+fn hosts(text: &str) -> Vec<FoundHost> {
     let line = |line: &str| {
         let mut words = line.split('#').next().unwrap_or_default().split_whitespace();
         let address: std::net::IpAddr = words.next()?.parse().ok()?;
         let name = words.next()?;
         let own = address.is_loopback() || address.is_multicast() || address.is_unspecified();
-        (!own).then(|| Found { id: name.to_ascii_lowercase(), address: address.to_string(), ..Found::default() })
+        (!own).then(|| FoundHost {
+            id: name.to_ascii_lowercase(),
+            address: address.to_string(),
+            ..FoundHost::default()
+        })
     };
     text.lines().filter_map(line).collect()
 }
 
 /// A table (RFC 4180) whose first line names the columns.
-fn csv(text: &str) -> Result<Vec<Found>, CommandError> {
+fn csv(text: &str) -> Result<Vec<FoundHost>, CommandError> {
     let mut rows = csv_rows(text).into_iter();
     let head: Vec<String> =
         rows.next().unwrap_or_default().iter().map(|name| name.trim().to_ascii_lowercase()).collect();
@@ -164,7 +168,7 @@ fn csv(text: &str) -> Result<Vec<Found>, CommandError> {
         };
         let id = value("name").to_ascii_lowercase();
         let address = value("address");
-        Found {
+        FoundHost {
             address: if address.is_empty() { id.clone() } else { address },
             port: value("port").parse().ok(),
             login: value("login"),

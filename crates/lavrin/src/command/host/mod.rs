@@ -23,11 +23,11 @@ const FILE: &str = "hosts.toml";
 #[derive(Debug, Subcommand)]
 pub enum HostCommand {
     /// Add a host
-    Add(AddArgs),
+    Add(HostAddArgs),
     /// Every host
-    List(ListArgs),
+    List(HostListArgs),
     /// One host: how it is reached, and who may enter
-    Show(ShowArgs),
+    Show(HostShowArgs),
     /// Fetch the keys of a host and pin them
     Trust(trust::TrustArgs),
     /// Take over hosts from a client configuration, a list of addresses or a table
@@ -36,7 +36,7 @@ pub enum HostCommand {
 
 /// Add a host
 #[derive(Debug, Args)]
-pub struct AddArgs {
+pub struct HostAddArgs {
     /// The name under which the register knows it
     #[arg(value_name = "HOST", value_parser = typed_id)]
     pub id: String,
@@ -67,7 +67,7 @@ pub struct AddArgs {
 
 /// Every host
 #[derive(Debug, Args)]
-pub struct ListArgs {
+pub struct HostListArgs {
     /// Only hosts with this tag
     #[arg(long, value_name = "TAG")]
     pub tag: Option<String>,
@@ -77,7 +77,7 @@ pub struct ListArgs {
 
 /// One host: how it is reached, and who may enter
 #[derive(Debug, Args)]
-pub struct ShowArgs {
+pub struct HostShowArgs {
     /// The host
     #[arg(value_name = "HOST")]
     pub id: String,
@@ -146,7 +146,7 @@ pub fn run(command: &HostCommand, ui: &Ui) -> Result<Exit, CommandError> {
     }
 }
 
-fn add(args: &AddArgs, ui: &Ui) -> Result<Exit, CommandError> {
+fn add(args: &HostAddArgs, ui: &Ui) -> Result<Exit, CommandError> {
     let opened = args.register.open()?;
     if opened.reading.register.hosts.contains_key(&args.id) {
         return Err(CommandError::usage(format!("the host {} is in the register already", args.id))
@@ -180,7 +180,7 @@ fn one_host(host: &Host) -> OneHost {
     }
 }
 
-fn list(args: &ListArgs, ui: &Ui) -> Result<Exit, CommandError> {
+fn list(args: &HostListArgs, ui: &Ui) -> Result<Exit, CommandError> {
     let opened = args.register.open()?;
     let tagged = |host: &&Host| args.tag.as_ref().is_none_or(|tag| host.tags.contains(tag));
     let hosts = opened.reading.register.hosts.values().filter(tagged);
@@ -214,7 +214,7 @@ fn find<'a>(register: &'a Register, id: &str) -> Result<&'a Host, CommandError> 
     })
 }
 
-fn show(args: &ShowArgs, ui: &Ui) -> Result<Exit, CommandError> {
+fn show(args: &HostShowArgs, ui: &Ui) -> Result<Exit, CommandError> {
     let opened = args.register.open()?;
     let register = &opened.reading.register;
     let host = find(register, &args.id)?;

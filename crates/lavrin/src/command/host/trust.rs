@@ -1,7 +1,7 @@
 //! `lavrin host trust`: fetch the key of a host and pin it.
 
 use super::{FILE, find};
-use crate::command::register::{Opened, RegisterArgs, change_file, edit_fault};
+use crate::command::register::{OpenedRegister, RegisterArgs, change_file, edit_fault};
 use crate::error::{CommandError, host_fault, unspoken};
 use crate::exit::Exit;
 use crate::sign_in::SignInArgs;
@@ -11,7 +11,7 @@ use lavrin_fleet::register::edit::{HostField, set_host};
 use lavrin_fleet::register::{Host, Register};
 use lavrin_keys::key::{Fingerprint, PublicKey};
 use lavrin_reach::ssh::ConnectFault;
-use lavrin_work::ways::{HostFault, Unspoken, Way, Ways};
+use lavrin_work::ways::{Unspoken, Way, WayFault, Ways};
 
 /// Fetch the key of a host and pin it
 #[derive(Debug, Args)]
@@ -71,7 +71,7 @@ fn fetch(host: &Host, register: &Register, sign_in: &SignInArgs) -> Result<Publi
         // Nothing is known beforehand, so that the key is shown whatever it is.
         stop.target.known_hosts.clear();
         match ways.greet(&mut stop).await {
-            Err(HostFault::Connect(ConnectFault::HostKeyUnknown { key, .. })) => Ok(*key),
+            Err(WayFault::Connect(ConnectFault::HostKeyUnknown { key, .. })) => Ok(*key),
             Err(fault) => Err(host_fault(&host.id, &fault)),
             Ok(_) => Err(CommandError::with(Exit::NotChecked, format!("{} showed no key", host.id))),
         }
@@ -94,7 +94,7 @@ fn confirm(args: &TrustArgs, host: &Host, key: &PublicKey, ui: &Ui) -> Result<()
     Err(CommandError::with(Exit::Stopped, "the key was not confirmed").because("nothing was changed"))
 }
 
-fn pin(opened: &Opened, host: &Host, key: &PublicKey, ui: &Ui) -> Result<Exit, CommandError> {
+fn pin(opened: &OpenedRegister, host: &Host, key: &PublicKey, ui: &Ui) -> Result<Exit, CommandError> {
     let kept = host.host_keys.iter().filter(|pinned| pinned.value.algorithm() != key.algorithm());
     let mut lines: Vec<String> = kept.map(|pinned| pinned.value.line("").trim_end().to_owned()).collect();
     lines.push(key.line("").trim_end().to_owned());

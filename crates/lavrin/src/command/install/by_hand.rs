@@ -2,7 +2,7 @@
 
 use super::{InstallArgs, check_policy, check_text};
 use crate::command::change::keeper;
-use crate::command::register::{Opened, policy};
+use crate::command::register::{OpenedRegister, policy};
 use crate::error::CommandError;
 use crate::exit::Exit;
 use crate::input;
@@ -12,12 +12,12 @@ use lavrin_keys::key::generate::SystemSource;
 use lavrin_reach::shell::by_hand::{self, Told, id_in, install_script, paste, told};
 use lavrin_server::login::{self, Outcome as Verdict, Question};
 use lavrin_server::system::System;
-use lavrin_store::{Entry, Event, Outcome};
+use lavrin_store::{ChangeOutcome, Event, JournalEntry};
 use lavrin_work::change::{BY_HAND, run_name};
 use std::path::Path;
 
 /// Prints the change.
-pub fn script(args: &InstallArgs, register: Option<&Opened>, ui: &Ui) -> Result<Exit, CommandError> {
+pub fn script(args: &InstallArgs, register: Option<&OpenedRegister>, ui: &Ui) -> Result<Exit, CommandError> {
     let given = input::public_key(&args.key)?;
     check_policy(args, &given, &policy(register), ui)?;
     check_text(&given, ui)?;
@@ -31,7 +31,7 @@ pub fn script(args: &InstallArgs, register: Option<&Opened>, ui: &Ui) -> Result<
 }
 
 /// Takes in what the change printed on the host.
-pub fn read(args: &InstallArgs, path: &Path, register: Option<&Opened>, ui: &Ui) -> Result<Exit, CommandError> {
+pub fn read(args: &InstallArgs, path: &Path, register: Option<&OpenedRegister>, ui: &Ui) -> Result<Exit, CommandError> {
     let given = input::public_key(&args.key)?;
     let account = &args.target.account;
     let place = args.target.host.as_deref().unwrap_or("the host");
@@ -84,7 +84,12 @@ struct Done<'a> {
 }
 
 /// What was done by hand goes into the journal when its answer is here.
-fn record(done: &Done<'_>, args: &InstallArgs, register: Option<&Opened>, detail: &str) -> Result<(), CommandError> {
+fn record(
+    done: &Done<'_>,
+    args: &InstallArgs,
+    register: Option<&OpenedRegister>,
+    detail: &str,
+) -> Result<(), CommandError> {
     let Done { id, account, place, key } = *done;
     let intent = Event::Intent {
         command: "install".to_owned(),
@@ -100,8 +105,8 @@ fn record(done: &Done<'_>, args: &InstallArgs, register: Option<&Opened>, detail
         changes: Vec::new(),
     };
     let keeper = keeper(register)?;
-    for event in [intent, Event::Outcome { outcome: Outcome::Done, detail: detail.to_owned() }] {
-        keeper.write_down(&Entry { id: id.to_owned(), time: clock::timestamp(), event })?;
+    for event in [intent, Event::Outcome { outcome: ChangeOutcome::Done, detail: detail.to_owned() }] {
+        keeper.write_down(&JournalEntry { id: id.to_owned(), time: clock::timestamp(), event })?;
     }
     Ok(())
 }

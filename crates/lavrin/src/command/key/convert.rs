@@ -5,7 +5,7 @@ use super::generate::{PassphraseHow, ask_twice, made, tell_quality};
 use super::pair::put_file;
 use crate::error::{CommandError, key_fault};
 use crate::exit::Exit;
-use crate::secret::{self, Given, PassphraseArgs, Secret};
+use crate::secret::{self, Given, PassphraseArgs, SecretText};
 use crate::ui::{Format, Label, Ui};
 use crate::{input, paths};
 use clap::{Args, ValueEnum};
@@ -115,11 +115,11 @@ const PASTED: &str = "a private key came through a paste: whatever carried it th
                       a chat, treat the key as burnt: lavrin key generate";
 
 /// The key that was read.
-struct Source {
+struct ConvertSource {
     public: PublicKey,
     private: Option<PrivateKey>,
     comment: String,
-    passphrase: Option<Secret>,
+    passphrase: Option<SecretText>,
 }
 
 /// Runs the command.
@@ -181,7 +181,7 @@ fn text_of(out: &ConvertOut, ui: &Ui) -> String {
 }
 
 /// The key in the input. Of a pasted pair both halves have to belong together.
-fn source(args: &ConvertArgs, form: Form, ui: &Ui) -> Result<Source, CommandError> {
+fn source(args: &ConvertArgs, form: Form, ui: &Ui) -> Result<ConvertSource, CommandError> {
     let content = input::bytes(&args.from)?;
     let shown = if args.from == Path::new("-") { "standard input".to_owned() } else { paths::shown(&args.from) };
     let mut publics: Vec<(PublicKey, String)> = Vec::new();
@@ -235,16 +235,16 @@ fn source(args: &ConvertArgs, form: Form, ui: &Ui) -> Result<Source, CommandErro
             } else {
                 comment
             };
-            Ok(Source { public: key.public().clone(), private: Some(key), comment, passphrase })
+            Ok(ConvertSource { public: key.public().clone(), private: Some(key), comment, passphrase })
         }
         (None, [(public, comment)]) => {
-            Ok(Source { public: public.clone(), private: None, comment: comment.clone(), passphrase: None })
+            Ok(ConvertSource { public: public.clone(), private: None, comment: comment.clone(), passphrase: None })
         }
         (None, publics) => Err(CommandError::usage(format!("{shown} holds {} keys; one is needed", publics.len()))),
     }
 }
 
-fn comment(args: &ConvertArgs, source: &Source) -> Result<String, CommandError> {
+fn comment(args: &ConvertArgs, source: &ConvertSource) -> Result<String, CommandError> {
     let comment = args.comment.as_deref().map_or(source.comment.as_str(), str::trim);
     if printable(comment.as_bytes()) == comment {
         Ok(comment.to_owned())
@@ -253,7 +253,12 @@ fn comment(args: &ConvertArgs, source: &Source) -> Result<String, CommandError> 
     }
 }
 
-fn new_passphrase(args: &ConvertArgs, form: Form, source: &Source, ui: &Ui) -> Result<Option<Secret>, CommandError> {
+fn new_passphrase(
+    args: &ConvertArgs,
+    form: Form,
+    source: &ConvertSource,
+    ui: &Ui,
+) -> Result<Option<SecretText>, CommandError> {
     let given =
         Given { env: args.new_passphrase_env.clone(), file: args.new_passphrase_file.clone(), ..Given::default() };
     let chosen = match (given.read()?, args.new_passphrase) {
@@ -280,7 +285,7 @@ fn new_passphrase(args: &ConvertArgs, form: Form, source: &Source, ui: &Ui) -> R
 }
 
 /// A new passphrase, after a word about its quality.
-fn told(passphrase: Secret, ui: &Ui) -> Secret {
+fn told(passphrase: SecretText, ui: &Ui) -> SecretText {
     tell_quality(&passphrase, &[], ui);
     passphrase
 }
@@ -288,9 +293,9 @@ fn told(passphrase: Secret, ui: &Ui) -> Secret {
 fn private_bytes(
     args: &ConvertArgs,
     form: Form,
-    source: &Source,
+    source: &ConvertSource,
     comment: &str,
-    passphrase: Option<&Secret>,
+    passphrase: Option<&SecretText>,
 ) -> Result<Zeroizing<Vec<u8>>, CommandError> {
     let key = source
         .private
@@ -313,7 +318,7 @@ fn public_bytes(
 }
 
 /// Reads back what is about to be written: it has to be the same key, and its halves have to sign and verify together.
-fn check(bytes: &[u8], source: &Source, passphrase: Option<&Secret>) -> Result<(), CommandError> {
+fn check(bytes: &[u8], source: &ConvertSource, passphrase: Option<&SecretText>) -> Result<(), CommandError> {
     let failed = || {
         CommandError::with(Exit::Stopped, "what would be written does not read back as the same key")
             .because("nothing was written")

@@ -4,7 +4,7 @@ use super::pair::Pair;
 use crate::error::CommandError;
 use crate::exit::Exit;
 use crate::paths;
-use crate::secret::{self, PassphraseArgs, Secret};
+use crate::secret::{self, PassphraseArgs, SecretText};
 use crate::ui::{Format, Label, Ui};
 use clap::{Args, ValueEnum};
 use lavrin_keys::key::container::openssh;
@@ -212,7 +212,7 @@ fn machine() -> String {
         .map_or_else(|_| "here".to_owned(), |name| name.trim().to_owned())
 }
 
-fn passphrase_for(args: &GenerateArgs, ui: &Ui) -> Result<Option<Secret>, CommandError> {
+fn passphrase_for(args: &GenerateArgs, ui: &Ui) -> Result<Option<SecretText>, CommandError> {
     if let Some(secret) = args.given.given().read()? {
         return if secret.is_empty() { Err(empty()) } else { Ok(Some(secret)) };
     }
@@ -241,7 +241,7 @@ pub fn tell_quality(passphrase: &str, known: &[&str], ui: &Ui) {
 }
 
 /// Asks for a new passphrase twice.
-pub fn ask_twice() -> Result<Secret, CommandError> {
+pub fn ask_twice() -> Result<SecretText, CommandError> {
     let instead = |error: CommandError| error.hint("--passphrase made, --passphrase none, or --passphrase-file PATH");
     let first = secret::ask("Passphrase for the new key: ").map_err(instead)?;
     if first.is_empty() {
@@ -252,7 +252,7 @@ pub fn ask_twice() -> Result<Secret, CommandError> {
 }
 
 /// Makes a passphrase and shows it once.
-pub fn made(ui: &Ui) -> Result<Secret, CommandError> {
+pub fn made(ui: &Ui) -> Result<SecretText, CommandError> {
     let secret = passphrase::made(&SystemSource);
     let shown = Zeroizing::new(format!(
         "Passphrase ({} bits, the blanks belong to it), shown this once:\n\n    {}\n",

@@ -44,7 +44,7 @@ pub fn run(args: &InspectArgs, ui: &Ui) -> Result<Exit, CommandError> {
         });
         printer.end(&seen);
     } else {
-        let mut printer = text::Printer::new(ui);
+        let mut printer = text::ListPrinter::new(ui);
         seen.look(&args.files, &mut |some| printer.keys(some));
         printer.end(&seen);
     }

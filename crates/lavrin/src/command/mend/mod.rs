@@ -4,7 +4,7 @@ mod out;
 
 use super::change::{self, ChangeArgs};
 use super::place::Work;
-use super::register::{Opened, RegisterArgs, policy};
+use super::register::{OpenedRegister, RegisterArgs, policy};
 use crate::account_target::{AccountTarget, parse_host};
 use crate::connection::ServerArgs;
 use crate::error::{CommandError, no_steps};
@@ -47,15 +47,15 @@ pub struct MendArgs {
 }
 
 /// What became of one account.
-pub(super) struct Case {
+pub(super) struct MendedAccount {
     account: String,
     found: Result<Mending, NoSteps>,
-    state: State,
+    state: MendState,
 }
 
 /// How it ended for one account.
 #[derive(Debug, Clone, PartialEq, Eq)]
-enum State {
+enum MendState {
     Nothing,
     Preview,
     Done,
@@ -65,7 +65,7 @@ enum State {
 
 /// Runs the command.
 pub async fn run(args: &MendArgs, ui: &Ui) -> Result<Exit, CommandError> {
-    let target = Target::of(args)?;
+    let target = MendTarget::of(args)?;
     let register = RegisterArgs::default().here_for_host(args.root.as_deref(), ui)?;
     let mut work = target.open(args, register.as_ref(), ui).await?;
     args.server.give(&mut work.seen);
@@ -76,7 +76,7 @@ pub async fn run(args: &MendArgs, ui: &Ui) -> Result<Exit, CommandError> {
     let all: Vec<Steps> = cases.iter().filter_map(changes).map(|found| found.steps.clone()).collect();
     if args.change.preview || all.is_empty() {
         if args.change.preview {
-            cases.iter_mut().filter(|case| changes(case).is_some()).for_each(|case| case.state = State::Preview);
+            cases.iter_mut().filter(|case| changes(case).is_some()).for_each(|case| case.state = MendState::Preview);
         }
         return Ok(finish(&cases, &work, args, ui));
     }
@@ -92,7 +92,7 @@ pub async fn run(args: &MendArgs, ui: &Ui) -> Result<Exit, CommandError> {
     let (work, ended) = change::carry(work, tasks, proof, terms, ui).await;
     for case in &mut cases {
         if let Some(end) = ended.of(&case.account) {
-            case.state = State::of(end);
+            case.state = MendState::of(end);
         }
     }
     match (work, change::error_of(ended.worst(), &target.whom(), &name)) {
@@ -102,7 +102,7 @@ pub async fn run(args: &MendArgs, ui: &Ui) -> Result<Exit, CommandError> {
     }
 }
 
-impl State {
+impl MendState {
     fn of(end: &End) -> Self {
         let said = || end.trouble().map(wording::trouble).unwrap_or_default();
         match end {
@@ -114,12 +114,12 @@ impl State {
 }
 
 /// Whom it is about and where.
-struct Target {
+struct MendTarget {
     account: Option<String>,
     host: Option<String>,
 }
 
-impl Target {
+impl MendTarget {
     fn of(args: &MendArgs) -> Result<Self, CommandError> {
         if !args.all {
             let text = args.target.as_deref().unwrap_or_default();
@@ -139,7 +139,7 @@ impl Target {
         Ok(Self { account: None, host })
     }
 
-    async fn open(&self, args: &MendArgs, register: Option<&Opened>, ui: &Ui) -> Result<Work, CommandError> {
+    async fn open(&self, args: &MendArgs, register: Option<&OpenedRegister>, ui: &Ui) -> Result<Work, CommandError> {
         let rights = Rights::Needed;
         if let Some(account) = &self.account {
             let target = AccountTarget { account: account.clone(), host: self.host.clone() };
@@ -165,11 +165,16 @@ impl Target {
 }
 
 /// One case for each account there is something to say about.
-fn cases(target: &Target, consent: &[Fingerprint], policy: &Policy, work: &Work) -> Result<Vec<Case>, CommandError> {
-    let case = |account: &str| Case {
+fn cases(
+    target: &MendTarget,
+    consent: &[Fingerprint],
+    policy: &Policy,
+    work: &Work,
+) -> Result<Vec<MendedAccount>, CommandError> {
+    let case = |account: &str| MendedAccount {
         account: account.to_owned(),
         found: mend(account, consent, &System::of(&work.seen), policy),
-        state: State::Nothing,
+        state: MendState::Nothing,
     };
     if let Some(account) = &target.account {
         let case = case(account);
@@ -180,7 +185,7 @@ fn cases(target: &Target, consent: &[Fingerprint], policy: &Policy, work: &Work)
     }
     let cases = work.seen.accounts.iter().map(|account| case(&account.name));
     // Most accounts of a system are for services: they have no home of their own and no keys.
-    let speaks = |case: &Case| match &case.found {
+    let speaks = |case: &MendedAccount| match &case.found {
         Ok(found) => !found.steps.changes.is_empty() || !found.withheld.is_empty() || !found.left.is_empty(),
         Err(NoSteps::HomeMissing(_) | NoSteps::HomeOwner { .. } | NoSteps::WrongKind(_)) => false,
         Err(_) => true,
@@ -188,12 +193,12 @@ fn cases(target: &Target, consent: &[Fingerprint], policy: &Policy, work: &Work)
     Ok(cases.filter(speaks).collect())
 }
 
-fn changes(case: &Case) -> Option<&Mending> {
+fn changes(case: &MendedAccount) -> Option<&Mending> {
     case.found.as_ref().ok().filter(|found| !found.steps.changes.is_empty())
 }
 
 /// The steps of one account, on stderr, so that a question can follow.
-fn show(case: &Case, work: &Work, ui: &Ui) {
+fn show(case: &MendedAccount, work: &Work, ui: &Ui) {
     let Some(found) = changes(case) else { return };
     ui.status(&format!("Steps for {} on {}:", case.account, work.name));
     for (number, line) in wording::steps::mending(found).iter().enumerate() {
@@ -204,13 +209,13 @@ fn show(case: &Case, work: &Work, ui: &Ui) {
     }
 }
 
-fn finish(cases: &[Case], work: &Work, args: &MendArgs, ui: &Ui) -> Exit {
+fn finish(cases: &[MendedAccount], work: &Work, args: &MendArgs, ui: &Ui) -> Exit {
     let out = MendOut::of(cases, work, args);
     ui.result(&if ui.format == Format::Json { crate::json::print(&out) } else { out.text(ui) });
     cases.iter().map(exit_of).max().unwrap_or(Exit::Done)
 }
 
-fn exit_of(case: &Case) -> Exit {
+fn exit_of(case: &MendedAccount) -> Exit {
     let done = match &case.found {
         Err(NoSteps::HomeOnNetwork(_) | NoSteps::Unseen(..)) => Exit::NotChecked,
         Err(_) => Exit::Findings,
@@ -218,8 +223,8 @@ fn exit_of(case: &Case) -> Exit {
         Ok(_) => Exit::Done,
     };
     match case.state {
-        State::AsBefore(_) => Exit::Stopped,
-        State::Unknown(_) => Exit::Midway,
-        State::Nothing | State::Preview | State::Done => done,
+        MendState::AsBefore(_) => Exit::Stopped,
+        MendState::Unknown(_) => Exit::Midway,
+        MendState::Nothing | MendState::Preview | MendState::Done => done,
     }
 }

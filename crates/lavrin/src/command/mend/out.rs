@@ -1,6 +1,6 @@
 //! What `lavrin mend` prints.
 
-use super::{Case, MendArgs, State};
+use super::{MendArgs, MendState, MendedAccount};
 use crate::command::place::Work;
 use crate::error::no_steps;
 use crate::ui::{Label, Ui};
@@ -20,7 +20,7 @@ pub struct MendOut {
     /// The host or tree.
     place: String,
     /// Each account there is something to say about.
-    accounts: Vec<AccountOut>,
+    accounts: Vec<MendedAccountOut>,
     /// What to type so that everything withheld is done.
     consent: Option<String>,
 }
@@ -28,7 +28,7 @@ pub struct MendOut {
 /// One account.
 #[derive(Debug, Serialize)]
 #[cfg_attr(test, derive(schemars::JsonSchema))]
-struct AccountOut {
+struct MendedAccountOut {
     /// Its name.
     account: String,
     /// `nothing-to-do`, `preview`, `done`, `as-before` or `unknown`.
@@ -86,11 +86,11 @@ struct LeftOut {
 }
 
 impl MendOut {
-    pub(super) fn of(cases: &[Case], work: &Work, args: &MendArgs) -> Self {
+    pub(super) fn of(cases: &[MendedAccount], work: &Work, args: &MendArgs) -> Self {
         Self {
             schema: "lavrin/mend/1",
             place: work.name.clone(),
-            accounts: cases.iter().map(|case| AccountOut::of(case, work)).collect(),
+            accounts: cases.iter().map(|case| MendedAccountOut::of(case, work)).collect(),
             consent: consent(cases, args),
         }
     }
@@ -110,14 +110,14 @@ impl MendOut {
     }
 }
 
-impl AccountOut {
-    fn of(case: &Case, work: &Work) -> Self {
+impl MendedAccountOut {
+    fn of(case: &MendedAccount, work: &Work) -> Self {
         let (state, detail) = match &case.state {
-            State::Nothing => ("nothing-to-do", None),
-            State::Preview => ("preview", None),
-            State::Done => ("done", None),
-            State::AsBefore(said) => ("as-before", Some(said.clone())),
-            State::Unknown(said) => ("unknown", Some(said.clone())),
+            MendState::Nothing => ("nothing-to-do", None),
+            MendState::Preview => ("preview", None),
+            MendState::Done => ("done", None),
+            MendState::AsBefore(said) => ("as-before", Some(said.clone())),
+            MendState::Unknown(said) => ("unknown", Some(said.clone())),
         };
         let found = case.found.as_ref().ok();
         let list = |found: Option<&Mending>| found.map(wording::steps::mending).unwrap_or_default();
@@ -229,7 +229,7 @@ fn left_out(left: &Left, account: &str, work: &Work) -> LeftOut {
 }
 
 /// The command that was typed, with every key that waits for consent named.
-fn consent(cases: &[Case], args: &MendArgs) -> Option<String> {
+fn consent(cases: &[MendedAccount], args: &MendArgs) -> Option<String> {
     let held = cases.iter().filter_map(|case| case.found.as_ref().ok()).flat_map(|found| &found.withheld);
     let waiting: BTreeSet<String> =
         held.flat_map(|held| &held.revives).map(|entry| entry.fingerprint.to_string()).collect();

@@ -10,7 +10,7 @@ use super::change::{self, ChangeArgs};
 use super::compare::moment;
 use super::compare::out::{AccountOut, account_text, problem};
 use super::fleet_change::{ManyArgs, begin, check_reads};
-use super::register::{Opened, RegisterArgs, edit_fault, today, typed_date};
+use super::register::{OpenedRegister, RegisterArgs, edit_fault, today, typed_date};
 use super::survey::look;
 use crate::error::CommandError;
 use crate::exit::Exit;
@@ -23,7 +23,7 @@ use lavrin_keys::text::count;
 use lavrin_store::database::Database;
 use lavrin_work::ask::ask;
 use lavrin_work::fleet::removed;
-use lavrin_work::offboard::{Leaver, Rest, Shown, ShutOut, sort};
+use lavrin_work::offboard::{Leaver, NotShownByHost, Rest, ShutOut, sort};
 use lavrin_work::owed::{self, NewDebt};
 use lavrin_work::plan::{Plan, Planned, Which};
 use lavrin_work::ways::Ways;
@@ -63,7 +63,7 @@ struct Case<'a> {
     /// Hosts that could not be looked at.
     unseen: Vec<String>,
     /// What the files of the others show.
-    shown: Shown,
+    shown: NotShownByHost,
 }
 
 /// Runs the command.
@@ -91,7 +91,7 @@ pub async fn run(args: &OffboardArgs, ui: &Ui) -> Result<Exit, CommandError> {
     let mut plan = Plan::new(&register, moment(), removed, Which::Keys(leaver.prints.clone()))
         .with_network_homes(args.sign_in.network_homes)
         .everywhere(args.everywhere);
-    let mut shown = Shown::default();
+    let mut shown = NotShownByHost::default();
     let mut shut_out = ShutOut::new(&register, &leaver);
     let pace = args.many.pace(ui);
     let looked = look(&opened, &hosts, &ways, &pace, ui, |host, seen| {
@@ -121,7 +121,7 @@ fn leaving_day(args: &OffboardArgs, person: &Person) -> Date {
     args.on.or(person.left.as_ref().map(|left| left.value)).unwrap_or_else(today)
 }
 
-fn only_mark(args: &OffboardArgs, opened: &mut Opened, left: Date, ui: &Ui) -> Result<Exit, CommandError> {
+fn only_mark(args: &OffboardArgs, opened: &mut OpenedRegister, left: Date, ui: &Ui) -> Result<Exit, CommandError> {
     if args.change.preview {
         ui.result(&format!("{} would be marked as gone from {left}; nothing was changed", args.id));
         return Ok(Exit::Done);
@@ -132,7 +132,7 @@ fn only_mark(args: &OffboardArgs, opened: &mut Opened, left: Date, ui: &Ui) -> R
 }
 
 /// Writes the day into the person's file.
-fn mark(args: &OffboardArgs, opened: &mut Opened, left: Date, ui: &Ui) -> Result<(), CommandError> {
+fn mark(args: &OffboardArgs, opened: &mut OpenedRegister, left: Date, ui: &Ui) -> Result<(), CommandError> {
     let path = format!("people/{}.toml", args.id);
     let old = opened.text(&path).unwrap_or_default();
     let new = set_date(old, "left", left).map_err(edit_fault(&path))?;
@@ -169,7 +169,12 @@ fn show_lists(shut_out: &ShutOut<'_>, ui: &Ui) {
     shut_out.problems.iter().for_each(|(host, why)| ui.warn(&format!("{host}: {}", problem(why, "root", host))));
 }
 
-async fn carry(args: &OffboardArgs, opened: &mut Opened, case: Case<'_>, ui: &Ui) -> Result<Exit, CommandError> {
+async fn carry(
+    args: &OffboardArgs,
+    opened: &mut OpenedRegister,
+    case: Case<'_>,
+    ui: &Ui,
+) -> Result<Exit, CommandError> {
     let Case { leaver, ways, planned, shut_out, unseen, mut shown } = case;
     let reason = args.change.reason.clone().or_else(|| Some(format!("{} left on {}", leaver.id, leaver.left)));
     let run = begin("offboard", opened, &args.many, reason, ui)?;

@@ -6,7 +6,7 @@ use crate::table::columns;
 use crate::ui::{Format, Label, Ui};
 use crate::wording;
 use lavrin_keys::text::{count, printable};
-use lavrin_work::offboard::{Leaver, Row, State, Why};
+use lavrin_work::offboard::{KeyState, KeyStateReason, Leaver, Row};
 use serde::Serialize;
 
 /// What `--format json` prints.
@@ -40,47 +40,48 @@ struct RowOut {
 /// How the command ends because of a row.
 pub fn exit_of(row: &Row) -> Exit {
     match row.state {
-        State::Removed | State::Refused | State::NotAnswered { removed: true } => Exit::Done,
-        State::StillAccepted => Exit::Findings,
-        State::NotAnswered { removed: false } | State::NotShown | State::Unreachable | State::NotManaged => {
-            Exit::NotChecked
-        }
-        State::NotShutOut | State::NotRemoved => Exit::Stopped,
-        State::Unknown => Exit::Midway,
+        KeyState::Removed | KeyState::Refused | KeyState::NotAnswered { removed: true } => Exit::Done,
+        KeyState::StillAccepted => Exit::Findings,
+        KeyState::NotAnswered { removed: false }
+        | KeyState::NotShown
+        | KeyState::Unreachable
+        | KeyState::NotManaged => Exit::NotChecked,
+        KeyState::NotShutOut | KeyState::NotRemoved => Exit::Stopped,
+        KeyState::Unknown => Exit::Midway,
     }
 }
 
-fn words(state: State) -> (&'static str, &'static str, Label) {
+fn words(state: KeyState) -> (&'static str, &'static str, Label) {
     match state {
-        State::Removed => ("removed", "removed", Label::Good),
-        State::Refused => ("refused", "refused", Label::Good),
-        State::NotAnswered { removed: true } => ("no-answer", "removed; no answer", Label::Warn),
-        State::NotAnswered { removed: false } => ("no-answer", "no answer", Label::Warn),
-        State::NotShown => ("not-shown", "not shown to be gone", Label::Warn),
-        State::NotManaged => ("not-managed", "STILL THERE, not managed", Label::Bad),
-        State::NotShutOut => ("not-shut-out", "not shut out first", Label::Warn),
-        State::Unreachable => ("unreachable", "not reached", Label::Bad),
-        State::NotRemoved => ("not-removed", "not removed", Label::Bad),
-        State::Unknown => ("unknown", "NOT KNOWN", Label::Bad),
-        State::StillAccepted => ("still-accepted", "STILL ACCEPTED", Label::Bad),
+        KeyState::Removed => ("removed", "removed", Label::Good),
+        KeyState::Refused => ("refused", "refused", Label::Good),
+        KeyState::NotAnswered { removed: true } => ("no-answer", "removed; no answer", Label::Warn),
+        KeyState::NotAnswered { removed: false } => ("no-answer", "no answer", Label::Warn),
+        KeyState::NotShown => ("not-shown", "not shown to be gone", Label::Warn),
+        KeyState::NotManaged => ("not-managed", "STILL THERE, not managed", Label::Bad),
+        KeyState::NotShutOut => ("not-shut-out", "not shut out first", Label::Warn),
+        KeyState::Unreachable => ("unreachable", "not reached", Label::Bad),
+        KeyState::NotRemoved => ("not-removed", "not removed", Label::Bad),
+        KeyState::Unknown => ("unknown", "NOT KNOWN", Label::Bad),
+        KeyState::StillAccepted => ("still-accepted", "STILL ACCEPTED", Label::Bad),
     }
 }
 
 fn why(row: &Row) -> Option<String> {
     Some(match row.why.as_ref()? {
-        Why::Change(why) => wording::trouble(why),
-        Why::Host(fault) => wording::host_fault(fault),
-        Why::NoProof(why) => wording::no_proof(why),
-        Why::NotAsked => wording::not_asked(),
-        Why::List(fault) => problem(fault, "root", &row.host),
-        Why::NotGone(why) if row.state == State::NotManaged => {
+        KeyStateReason::Change(why) => wording::trouble(why),
+        KeyStateReason::Host(fault) => wording::host_fault(fault),
+        KeyStateReason::NoProof(why) => wording::no_proof(why),
+        KeyStateReason::NotAsked => wording::not_asked(),
+        KeyStateReason::List(fault) => problem(fault, "root", &row.host),
+        KeyStateReason::NotGone(why) if row.state == KeyState::NotManaged => {
             format!(
                 "{}; the register does not manage this account: --everywhere takes it out there too",
                 wording::not_gone(why)
             )
         }
-        Why::NotGone(why) => wording::not_gone(why),
-        Why::NotRead => {
+        KeyStateReason::NotGone(why) => wording::not_gone(why),
+        KeyStateReason::NotRead => {
             "what its files hold was not seen, and a refusal from here says nothing of elsewhere".to_owned()
         }
     })

@@ -2,7 +2,7 @@
 
 use super::{ProbeArgs, Until};
 use crate::account_target::AccountTarget;
-use crate::command::register::Opened;
+use crate::command::register::OpenedRegister;
 use crate::command::survey::usual_pace;
 use crate::error::CommandError;
 use crate::exit::Exit;
@@ -15,7 +15,7 @@ use lavrin_fleet::register::{Host, Register};
 use lavrin_keys::key::{Fingerprint, PublicKey};
 use lavrin_keys::text::{count, printable};
 use lavrin_work::Heard;
-use lavrin_work::ask::{Question, Said, ask};
+use lavrin_work::ask::{AnswersOfHost, HostQuestion, ask};
 use lavrin_work::pool::Pace;
 use lavrin_work::ways::{Ways, unspoken};
 use serde::Serialize;
@@ -50,10 +50,10 @@ struct AnswerOut {
 }
 
 /// What is asked, by host and account.
-type Asked = BTreeMap<(String, String), Vec<PublicKey>>;
+type AskedByHost = BTreeMap<(String, String), Vec<PublicKey>>;
 
 /// Asks, again and again where something is waited for.
-pub async fn run(args: &ProbeArgs, opened: &Opened, ui: &Ui) -> Result<Exit, CommandError> {
+pub async fn run(args: &ProbeArgs, opened: &OpenedRegister, ui: &Ui) -> Result<Exit, CommandError> {
     let register = &opened.reading.register;
     let mut open = words(args, register)?;
     let ways = args.host.sign_in.ways(register)?;
@@ -106,7 +106,7 @@ impl Until {
 }
 
 /// Which keys, and where: each word is a key, a person, `ACCOUNT@HOST`, a host or a tag.
-fn words(args: &ProbeArgs, register: &Register) -> Result<Asked, CommandError> {
+fn words(args: &ProbeArgs, register: &Register) -> Result<AskedByHost, CommandError> {
     let mut keys: Vec<PublicKey> = Vec::new();
     let mut places: Vec<(String, String)> = Vec::new();
     for word in &args.words {
@@ -161,7 +161,13 @@ fn known_key(print: Fingerprint, register: &Register) -> Result<PublicKey, Comma
 }
 
 /// One question to each host about everything that is open.
-async fn round(open: &Asked, register: &Register, ways: &Arc<Ways>, index: &Index<'_>, pace: &Pace) -> Vec<AnswerOut> {
+async fn round(
+    open: &AskedByHost,
+    register: &Register,
+    ways: &Arc<Ways>,
+    index: &Index<'_>,
+    pace: &Pace,
+) -> Vec<AnswerOut> {
     let mut by_host: BTreeMap<&str, Vec<(String, Vec<PublicKey>)>> = BTreeMap::new();
     for ((host, account), keys) in open {
         by_host.entry(host).or_default().push((account.clone(), keys.clone()));
@@ -169,7 +175,7 @@ async fn round(open: &Asked, register: &Register, ways: &Arc<Ways>, index: &Inde
     let (mut questions, mut answered) = (Vec::new(), Vec::new());
     for (host, accounts) in by_host {
         let Some(known) = register.hosts.get(host) else { continue };
-        let question = Question { stop: ways.stop(known), accounts };
+        let question = HostQuestion { stop: ways.stop(known), accounts };
         match unspoken(register, known) {
             None => questions.push(question),
             Some(fault) => answered.push((question, Err(fault))),
@@ -179,7 +185,7 @@ async fn round(open: &Asked, register: &Register, ways: &Arc<Ways>, index: &Inde
     answered.iter().flat_map(|(question, said)| told(question, said, index)).collect()
 }
 
-fn told(question: &Question, said: &Said, index: &Index<'_>) -> Vec<AnswerOut> {
+fn told(question: &HostQuestion, said: &AnswersOfHost, index: &Index<'_>) -> Vec<AnswerOut> {
     answers(&question.stop.host, &question.accounts, index, |account, number| match said {
         Ok(all) => {
             let own = all.iter().find(|(name, _)| name == account).map(|(_, heard)| heard.as_slice());

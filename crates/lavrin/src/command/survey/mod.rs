@@ -6,7 +6,7 @@ mod progress;
 #[cfg(test)]
 pub use out::SurveyOut;
 
-use super::register::{Opened, RegisterArgs};
+use super::register::{OpenedRegister, RegisterArgs};
 use crate::clock::CLOCK;
 use crate::error::CommandError;
 use crate::exit::Exit;
@@ -96,7 +96,7 @@ pub fn usual_pace(ui: &Ui) -> Pace {
 
 /// Looks at these hosts and writes down what is seen, each as soon as it comes; `take` is handed what was seen of each.
 pub async fn look(
-    opened: &Opened,
+    opened: &OpenedRegister,
     hosts: &[&Host],
     ways: &Arc<Ways>,
     pace: &Pace,
@@ -117,7 +117,7 @@ pub async fn look(
 }
 
 /// Takes in the answer that somebody brought from a host.
-fn take_in(args: &SurveyArgs, path: &Path, opened: &Opened, ui: &Ui) -> Result<Exit, CommandError> {
+fn take_in(args: &SurveyArgs, path: &Path, opened: &OpenedRegister, ui: &Ui) -> Result<Exit, CommandError> {
     let host = match &args.hosts[..] {
         [host] if opened.reading.register.hosts.contains_key(host) => host,
         _ => {

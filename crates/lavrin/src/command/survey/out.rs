@@ -16,13 +16,13 @@ const TOLD_MAX: usize = 60;
 #[cfg_attr(test, derive(schemars::JsonSchema))]
 pub struct SurveyOut<'a> {
     schema: &'static str,
-    hosts: &'a [HostOut],
+    hosts: &'a [SurveyedHostOut],
 }
 
 /// One host.
 #[derive(Debug, Serialize)]
 #[cfg_attr(test, derive(schemars::JsonSchema))]
-pub struct HostOut {
+pub struct SurveyedHostOut {
     pub host: String,
     /// Why it was not seen.
     pub fault: Option<String>,
@@ -36,7 +36,7 @@ pub struct HostOut {
     pub last_seen: Option<String>,
 }
 
-impl HostOut {
+impl SurveyedHostOut {
     fn of(seen: &Surveyed) -> Self {
         Self {
             host: seen.host.clone(),
@@ -52,13 +52,13 @@ impl HostOut {
 
 /// Prints it.
 pub fn print(seen: &[Surveyed], ui: &Ui) {
-    let hosts: Vec<HostOut> = seen.iter().map(HostOut::of).collect();
+    let hosts: Vec<SurveyedHostOut> = seen.iter().map(SurveyedHostOut::of).collect();
     let hosts = hosts.as_slice();
     if ui.format == Format::Json {
         ui.result(&crate::json::print(&SurveyOut { schema: "lavrin/survey/1", hosts }));
         return;
     }
-    let worth_telling = |host: &&HostOut| hosts.len() <= TOLD_MAX || host.changed || host.fault.is_some();
+    let worth_telling = |host: &&SurveyedHostOut| hosts.len() <= TOLD_MAX || host.changed || host.fault.is_some();
     let rows: Vec<Vec<String>> = hosts.iter().filter(worth_telling).map(|host| row(host, ui)).collect();
     let lines: String = columns(&rows, 2).into_iter().map(|line| line + "\n").collect();
     let failed = hosts.iter().filter(|host| host.fault.is_some()).count();
@@ -73,7 +73,7 @@ pub fn print(seen: &[Surveyed], ui: &Ui) {
     ui.result(&format!("{lines}{}: {}", count(hosts.len(), "host", "hosts"), parts.join(", ")));
 }
 
-fn row(host: &HostOut, ui: &Ui) -> Vec<String> {
+fn row(host: &SurveyedHostOut, ui: &Ui) -> Vec<String> {
     let name = ui.paint(Label::Strong, &host.host);
     if let Some(fault) = &host.fault {
         let before = host.last_seen.as_ref().map(|day| format!(" (last seen {day})")).unwrap_or_default();

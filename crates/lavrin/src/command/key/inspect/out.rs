@@ -1,7 +1,7 @@
 //! The shape of `--format json`, made key by key while it is printed: a hundred thousand of them are a hundred megabytes.
 
-use super::seen::{Inspection, Rejected, Seen};
-use crate::json::{Fields, KeyFinding};
+use super::seen::{Inspection, RejectedPiece, SeenKey};
+use crate::json::{KeyFinding, ObjectWriter};
 use crate::ui::Ui;
 use lavrin_keys::key::container::certificate::{self, Certificate};
 use lavrin_keys::key::{PublicKey, fingerprint};
@@ -153,7 +153,7 @@ fn text(bytes: &[u8]) -> Cow<'_, str> {
 }
 
 impl<'a> KeyOut<'a> {
-    pub fn of(seen: &'a Seen, all: &'a Inspection) -> Self {
+    pub fn of(seen: &'a SeenKey, all: &'a Inspection) -> Self {
         let source = &all.sources[seen.source];
         let comment = text(seen.comment.as_deref().unwrap_or_default().trim_ascii());
         let blob = seen.key.as_ref().map(PublicKey::blob);
@@ -187,7 +187,7 @@ impl<'a> KeyOut<'a> {
 
     /// Adds the key on one line; a test holds the names against the schema.
     fn add_to(&self, out: &mut Vec<u8>) {
-        Fields::of(out)
+        ObjectWriter::of(out)
             .text("source", self.source)
             .value("line", &self.line)
             .text("kind", self.kind)
@@ -213,7 +213,7 @@ impl<'a> KeyOut<'a> {
 }
 
 impl<'a> RejectedOut<'a> {
-    fn of(rejected: &'a Rejected, all: &'a Inspection) -> Self {
+    fn of(rejected: &'a RejectedPiece, all: &'a Inspection) -> Self {
         Self {
             source: &all.sources[rejected.source].name,
             line: rejected.line,

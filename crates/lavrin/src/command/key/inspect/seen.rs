@@ -1,6 +1,6 @@
 //! What an inspection has seen, kept small: the words are made when it is printed.
 
-use crate::secret::{self, Given, Secret};
+use crate::secret::{self, Given, SecretText};
 use crate::ui::{Format, Ui};
 use crate::{input, paths};
 use lavrin_keys::key::container::certificate::Certificate;
@@ -35,13 +35,13 @@ const JUDGED_BY_ONE: usize = 16;
 
 /// What one thing is.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
-pub enum Kind {
+pub enum SeenKind {
     Public,
     Private,
     Certificate,
 }
 
-impl Kind {
+impl SeenKind {
     /// One word for it.
     pub fn name(self) -> &'static str {
         match self {
@@ -54,11 +54,11 @@ impl Kind {
 
 /// One key.
 #[derive(Debug)]
-pub struct Seen {
+pub struct SeenKey {
     /// Place in [`Inspection::sources`].
     pub source: usize,
     pub line: usize,
-    pub kind: Kind,
+    pub kind: SeenKind,
     pub container: &'static str,
     /// The key, where it can be seen.
     pub key: Option<PublicKey>,
@@ -78,7 +78,7 @@ pub struct Seen {
 
 /// Something that is no key.
 #[derive(Debug)]
-pub struct Rejected {
+pub struct RejectedPiece {
     pub source: usize,
     pub line: usize,
     pub reason: &'static str,
@@ -87,7 +87,7 @@ pub struct Rejected {
 
 /// What a file held.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
-enum Held {
+enum FileHeld {
     /// Public keys and nothing else.
     OnlyPublic,
     /// Something that is a private key or may be a part of one.
@@ -105,14 +105,14 @@ pub struct Source {
 pub struct Inspection {
     policy: Policy,
     given: Given,
-    passphrase: Option<Secret>,
+    passphrase: Option<SecretText>,
     may_ask: bool,
     pub sources: Vec<Source>,
     /// The keys, but for those that were let go.
-    pub keys: Vec<Seen>,
+    pub keys: Vec<SeenKey>,
     /// So many of the keys were judged.
     judged: usize,
-    pub rejected: Vec<Rejected>,
+    pub rejected: Vec<RejectedPiece>,
     /// How many keys there were, those let go too.
     pub count: usize,
     /// How many findings of each severity.
@@ -175,7 +175,7 @@ impl Inspection {
                 if !self.cross_checked && self.bytes > FULL_SEARCH_BYTES {
                     self.depth = Depth::Quick;
                 }
-                if self.inspect(path, &bytes, hand) == Held::OnlyPublic {
+                if self.inspect(path, &bytes, hand) == FileHeld::OnlyPublic {
                     // Fifty megabytes of public lines need not be wiped.
                     drop(std::mem::take(&mut *bytes));
                 }
@@ -186,7 +186,7 @@ impl Inspection {
 
     fn unreadable(&mut self, path: &Path, message: String) {
         let source = self.source(path);
-        self.rejected.push(Rejected { source, line: 0, reason: "unreadable", message });
+        self.rejected.push(RejectedPiece { source, line: 0, reason: "unreadable", message });
     }
 
     /// Every file of a folder, by name. What is no key at all is passed over: such folders hold other files too.
@@ -209,9 +209,9 @@ impl Inspection {
         });
     }
 
-    fn inspect(&mut self, path: &Path, bytes: &[u8], hand: Hand<'_>) -> Held {
+    fn inspect(&mut self, path: &Path, bytes: &[u8], hand: Hand<'_>) -> FileHeld {
         let source = self.source(path);
-        let mut held = Held::OnlyPublic;
+        let mut held = FileHeld::OnlyPublic;
         let mut noted = false;
         let mut parts = read_parts(bytes);
         let mut part = parts.next();
@@ -224,7 +224,7 @@ impl Inspection {
             let is_public =
                 |piece: &Piece| matches!(piece.kind, PieceKind::Public { .. } | PieceKind::Certificate { .. });
             if !pieces.iter().all(is_public) {
-                held = Held::PerhapsMore;
+                held = FileHeld::PerhapsMore;
             }
             // While these are judged and printed, the next are read.
             let handed = || {
@@ -249,12 +249,12 @@ impl Inspection {
     fn take(&mut self, source: usize, path: &Path, Piece { line, kind }: Piece) {
         match kind {
             PieceKind::Public { key, fingerprint, comment, options, container, repairs } => {
-                let plain = Seen::closed(source, line, Some((key, fingerprint)));
-                self.keys.push(Seen { container, options, repairs, comment: Some(comment), ..plain });
+                let plain = SeenKey::closed(source, line, Some((key, fingerprint)));
+                self.keys.push(SeenKey { container, options, repairs, comment: Some(comment), ..plain });
             }
             PieceKind::Certificate { certificate, comment } => {
-                let plain = Seen::plain(source, line, certificate.key.clone(), comment);
-                self.keys.push(Seen { kind: Kind::Certificate, certificate: Some(certificate), ..plain });
+                let plain = SeenKey::plain(source, line, certificate.key.clone(), comment);
+                self.keys.push(SeenKey { kind: SeenKind::Certificate, certificate: Some(certificate), ..plain });
             }
             PieceKind::Private(closed) => self.private(source, path, line, closed),
             PieceKind::Rejected(fault) => self.reject(source, line, &fault),
@@ -262,7 +262,7 @@ impl Inspection {
     }
 
     fn reject(&mut self, source: usize, line: usize, fault: &KeyFault) {
-        self.rejected.push(Rejected { source, line, reason: fault.word(), message: fault.to_string() });
+        self.rejected.push(RejectedPiece { source, line, reason: fault.word(), message: fault.to_string() });
     }
 
     /// A private key: what it shows closed, and what it holds where it can be opened.
@@ -276,7 +276,7 @@ impl Inspection {
         let opened = closed.open(self.passphrase.as_ref().map(|text| text.as_bytes()));
         let unlocked = opened.is_ok();
         let mut seen = match opened {
-            Ok(opened) => Seen::plain(source, line, opened.key.public().clone(), opened.comment),
+            Ok(opened) => SeenKey::plain(source, line, opened.key.public().clone(), opened.comment),
             // Without a passphrase nothing is wrong; what is readable in the clear is told.
             Err(fault) => {
                 if fault != KeyFault::PassphraseNeeded {
@@ -285,10 +285,10 @@ impl Inspection {
                         return;
                     }
                 }
-                Seen::closed(source, line, shown.map(|key| (key.clone(), key.fingerprint())))
+                SeenKey::closed(source, line, shown.map(|key| (key.clone(), key.fingerprint())))
             }
         };
-        seen.kind = Kind::Private;
+        seen.kind = SeenKind::Private;
         seen.container = container;
         seen.unlocked = unlocked;
         seen.protection = protected.then_some(protection);
@@ -361,7 +361,7 @@ impl Inspection {
             };
             findings.push((index, Finding::of(Fault::WeakKey { weakness, fingerprint })));
         }
-        for (index, first) in cross_check::under_two_names(self.keys.iter().map(Seen::named)) {
+        for (index, first) in cross_check::under_two_names(self.keys.iter().map(SeenKey::named)) {
             let first = &self.keys[first];
             let other = printable(first.comment.as_deref().unwrap_or_default().trim_ascii());
             findings.push((index, Finding::of(Fault::SameKeyTwoNames { other, place: self.place(first) })));
@@ -370,12 +370,12 @@ impl Inspection {
     }
 
     /// Where a key stands.
-    pub fn place(&self, seen: &Seen) -> String {
+    pub fn place(&self, seen: &SeenKey) -> String {
         format!("{} line {}", self.sources[seen.source].name, seen.line)
     }
 }
 
-impl Seen {
+impl SeenKey {
     /// Which key it is and by what name it goes.
     fn named(&self) -> Option<(Fingerprint, &[u8])> {
         Some((self.fingerprint?, self.comment.as_deref()?))
@@ -391,7 +391,7 @@ impl Seen {
         Self {
             source,
             line,
-            kind: Kind::Public,
+            kind: SeenKind::Public,
             container: "line",
             key,
             fingerprint,

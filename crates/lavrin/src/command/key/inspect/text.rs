@@ -1,7 +1,7 @@
 //! An inspection in words: every detail of a few keys, a list of many.
 
 use super::out::{CertificateOut, KeyOut};
-use super::seen::{Inspection, Kind, Seen};
+use super::seen::{Inspection, SeenKey, SeenKind};
 use crate::json::KeyFinding;
 use crate::paths;
 use crate::table;
@@ -17,13 +17,13 @@ use std::path::Path;
 const DETAILED_MAX: usize = 4;
 
 /// Prints a list as it comes.
-pub(super) struct Printer<'a> {
+pub(super) struct ListPrinter<'a> {
     ui: &'a Ui,
     /// How wide each column was so far; none as long as nothing was listed.
     widths: Vec<usize>,
 }
 
-impl<'a> Printer<'a> {
+impl<'a> ListPrinter<'a> {
     pub fn new(ui: &'a Ui) -> Self {
         Self { ui, widths: Vec::new() }
     }
@@ -73,7 +73,7 @@ const KEYS_OF_ONE: usize = 64;
 fn list(seen: &Inspection, widths: &mut Vec<usize>, ui: &Ui) -> String {
     let rows: Vec<Vec<String>> = seen.keys.par_iter().with_min_len(KEYS_OF_ONE).map(|key| row(key, seen, ui)).collect();
     table::widen(widths, &rows);
-    let some = |(keys, rows): (&[Seen], &[Vec<String>])| -> String {
+    let some = |(keys, rows): (&[SeenKey], &[Vec<String>])| -> String {
         let lines = keys.iter().zip(rows).map(|(key, row)| listed(key, &table::line(row, widths, 0), seen, ui));
         lines.collect()
     };
@@ -97,7 +97,7 @@ fn remarks(seen: &Inspection, ui: &Ui) -> String {
 }
 
 /// One key of the list: its line, and what was repaired or is wrong.
-fn listed(key: &Seen, line: &str, seen: &Inspection, ui: &Ui) -> String {
+fn listed(key: &SeenKey, line: &str, seen: &Inspection, ui: &Ui) -> String {
     let mut text = format!("{line}\n");
     let source = &seen.sources[key.source].name;
     if !key.repairs.is_empty() {
@@ -117,7 +117,7 @@ fn short_place(source: &str, line: usize) -> String {
     place(source, if line == 1 && source != "-" { 0 } else { line })
 }
 
-fn row(key: &Seen, seen: &Inspection, ui: &Ui) -> Vec<String> {
+fn row(key: &SeenKey, seen: &Inspection, ui: &Ui) -> Vec<String> {
     let what = match &key.key {
         Some(key) => format!("{} {}", key.algorithm().name(), key.bits()),
         None => "protected".to_owned(),
@@ -125,7 +125,7 @@ fn row(key: &Seen, seen: &Inspection, ui: &Ui) -> Vec<String> {
     let kind = key.kind.name();
     vec![
         ui.paint(Label::Strong, &short_place(&seen.sources[key.source].name, key.line)),
-        if key.kind == Kind::Private { ui.paint(Label::Warn, kind) } else { kind.to_owned() },
+        if key.kind == SeenKind::Private { ui.paint(Label::Warn, kind) } else { kind.to_owned() },
         what,
         key.fingerprint.map(|print| print.to_string()).unwrap_or_default(),
         printable(key.comment.as_deref().unwrap_or_default().trim_ascii()),
