@@ -3,6 +3,7 @@
 use lavrin_keys::date::Date;
 use lavrin_keys::key::Fingerprint;
 use lavrin_server::finding::Severity;
+use lavrin_server::server_config::ConfigError;
 
 /// The kinds of faults.
 #[derive(Debug, Clone, PartialEq, Eq)]
@@ -79,7 +80,7 @@ pub enum HostFault {
     /// The server would not start with its settings.
     SettingsBroken {
         /// Why.
-        what: String,
+        what: ConfigError,
         /// The line.
         line: usize,
     },

@@ -1,6 +1,6 @@
 //! What the server asks of the account before it looks at any key: state, shell, access lists, root, methods.
 
-use super::{Question, Reason, ReasonKind};
+use super::{AccountStage, Question, Reason, ReasonKind};
 use crate::account::{Account, Aging, Password};
 use crate::fs::NodeKind;
 use crate::server_config::{Settings, addresses, group_names, matches};
@@ -50,9 +50,9 @@ fn state(account: &Account, settings: &Settings, today: i64, seen: &System<'_>) 
     let ended = account.aging.is_some_and(|aging| aging.has_ended(today));
     let outdated = account.aging.is_some_and(|aging| aging.is_closed_by_age(today));
     match (pam, account.password, account.aging) {
-        (true, _, Some(Aging::NoLine)) => Some(ReasonKind::AccountStage("the shadow file has no line for it")),
-        (true, ..) if ended => Some(ReasonKind::AccountStage("the account has expired")),
-        (true, ..) if outdated => Some(ReasonKind::AccountStage("its password is too old")),
+        (true, _, Some(Aging::NoLine)) => Some(ReasonKind::AccountStage(AccountStage::NoShadowLine)),
+        (true, ..) if ended => Some(ReasonKind::AccountStage(AccountStage::Expired)),
+        (true, ..) if outdated => Some(ReasonKind::AccountStage(AccountStage::PasswordTooOld)),
         (true, ..) => None,
         (false, Some(Password::Locked), _) => Some(ReasonKind::AccountLocked),
         (false, ..) if ended => Some(ReasonKind::AccountExpired),

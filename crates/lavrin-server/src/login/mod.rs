@@ -25,7 +25,7 @@ use lavrin_keys::services;
 use lavrin_keys::version::Version;
 pub use limits::Limits;
 pub(crate) use offered::{lists, revoked_file};
-pub use reason::{Reason, ReasonKind};
+pub use reason::{AccountStage, Reason, ReasonKind, WrongCertificate};
 use std::collections::HashSet;
 use std::sync::Arc;
 

@@ -1,6 +1,6 @@
 //! What the server asks of the offered key or certificate itself: its algorithm, its size, whether it is revoked.
 
-use super::{Question, Reason, ReasonKind};
+use super::{Question, Reason, ReasonKind, WrongCertificate};
 use crate::account::Account;
 use crate::fs::{BytePath, Fact};
 use crate::server_config::{Settings, addresses};
@@ -128,16 +128,16 @@ pub(super) fn certificate_reason(
     let now = u64::try_from(now).unwrap_or(0);
     let refuse = |why| Some(ReasonKind::CertificateRefused(why));
     if certificate.kind != "user" {
-        return refuse("it is for hosts");
+        return refuse(WrongCertificate::ForHosts);
     }
     if now < certificate.valid_after {
-        return refuse("it does not hold yet");
+        return refuse(WrongCertificate::NotYetValid);
     }
     if now >= certificate.valid_before {
-        return refuse("it has ended");
+        return refuse(WrongCertificate::Ended);
     }
     if certificate.principals.is_empty() {
-        return refuse("it names nobody");
+        return refuse(WrongCertificate::NamesNobody);
     }
     let named = match options.value("principals") {
         Some(list) => {
@@ -147,22 +147,22 @@ pub(super) fn certificate_reason(
         None => certificate.principals.contains(&account.name),
     };
     if !named {
-        return refuse("it is for somebody else");
+        return refuse(WrongCertificate::ForSomebodyElse);
     }
     let critical = &certificate.critical;
     if critical.unknown.is_some() {
-        return refuse("it has a critical option that no server knows");
+        return refuse(WrongCertificate::UnknownCriticalOption);
     }
     let line = options.value("command").map(lavrin_keys::text::printable);
     if line.is_some() && critical.force_command.is_some() && line != critical.force_command {
-        return refuse("it and the line force different commands");
+        return refuse(WrongCertificate::TwoCommands);
     }
     if critical.verify_required && is_of_authenticator(&certificate.key) {
         return Some(ReasonKind::VerificationUnknown);
     }
     let from = critical.source_address.as_ref()?;
     if !addresses::is_plain_list(from) {
-        return refuse("its list of addresses does not read");
+        return refuse(WrongCertificate::BadAddresses);
     }
     match seen.connection.from {
         None => Some(ReasonKind::FromUnknown { from: from.clone() }),

@@ -2,7 +2,40 @@
 
 use crate::access_rules;
 use crate::fs::{BytePath, Why};
+use crate::server_config::ConfigError;
 use lavrin_keys::keysfile::LineFault;
+
+/// Why PAM refuses an account whose key was accepted.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum AccountStage {
+    /// The shadow file has no line for it.
+    NoShadowLine,
+    /// It has expired.
+    Expired,
+    /// Its password is too old.
+    PasswordTooOld,
+}
+
+/// Why a certificate is refused.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum WrongCertificate {
+    /// It is for hosts.
+    ForHosts,
+    /// It does not hold yet.
+    NotYetValid,
+    /// It has ended.
+    Ended,
+    /// It names nobody.
+    NamesNobody,
+    /// It is for somebody else.
+    ForSomebodyElse,
+    /// It has a critical option that no server knows.
+    UnknownCriticalOption,
+    /// It and the line force different commands.
+    TwoCommands,
+    /// Its list of addresses does not read.
+    BadAddresses,
+}
 
 /// One rule that refuses or leaves undecided.
 #[derive(Debug, Clone, PartialEq, Eq)]
@@ -25,7 +58,7 @@ pub enum ReasonKind {
     /// The account has ended.
     AccountExpired,
     /// The key is accepted and PAM refuses the account afterwards.
-    AccountStage(&'static str),
+    AccountStage(AccountStage),
     /// The shell is not there.
     ShellMissing(BytePath),
     /// The shell is no file that can be run.
@@ -35,7 +68,7 @@ pub enum ReasonKind {
     /// `MaxAuthTries` is 0.
     NoTries,
     /// The server does not start with its configuration.
-    ConfigRejected(String),
+    ConfigRejected(ConfigError),
     /// `AuthorizedKeysFile` has a percent sign that the server does not know, and drops the connection over it.
     PatternUnknown(String),
     /// The server does not accept the algorithm.
@@ -47,7 +80,7 @@ pub enum ReasonKind {
     /// A certificate was offered and the entry does not make its key an authority.
     NotAnAuthority,
     /// The certificate is refused.
-    CertificateRefused(&'static str),
+    CertificateRefused(WrongCertificate),
     /// `AllowUsers`, `DenyUsers`, `AllowGroups` or `DenyGroups` keeps the account out.
     UserNotAllowed(&'static str),
     /// `PermitRootLogin` keeps root out.
@@ -125,7 +158,7 @@ pub enum ReasonKind {
     /// A keyword that nobody here knows; the server may.
     SettingUnknown(String),
     /// The session of this login ends as soon as it begins.
-    SessionEnds(String),
+    SessionEnds(ConfigError),
     /// A Match block whose condition cannot be decided sets this keyword.
     SettingConditional(String),
     /// Something could not be looked at.

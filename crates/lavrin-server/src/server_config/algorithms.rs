@@ -307,11 +307,13 @@ pub fn unknown_in(list: &str, kind: Kind, version: Version) -> Option<String> {
         rows.iter()
             .any(|(known, since, end)| *known == name && version >= *since && end.is_none_or(|end| version < end))
     };
+    // What is excluded has to be known too.
+    let excluded = |name: &str| name.strip_prefix('!').unwrap_or(name).to_owned();
     let is_known = |name: &&str| match kind {
-        Kind::Signature => signatures(version).any(|known| matches(name.as_bytes(), known.as_bytes())),
+        Kind::Signature => signatures(version).any(|known| matches(excluded(name).as_bytes(), known.as_bytes())),
         Kind::PlainSignature => {
             let mut plain = signatures(version).filter(|known| !known.contains("-cert-"));
-            plain.any(|known| matches(name.as_bytes(), known.as_bytes()))
+            plain.any(|known| matches(excluded(name).as_bytes(), known.as_bytes()))
         }
         Kind::Cipher => in_rows(CIPHERS, name),
         Kind::Mac => in_rows(MACS, name),
@@ -390,8 +392,8 @@ mod tests {
     fn what_a_version_knows_is_that_of_the_version() {
         let unknown = |list: &str, version| unknown_in(list, Kind::Signature, version);
         assert_eq!([unknown("+ssh-rsa", USUAL), unknown("sk-*", USUAL), unknown("-nosuch", USUAL)], [None, None, None]);
-        assert_eq!([unknown("ssh-ed25519,,nosuch", USUAL), unknown(",nosuch", USUAL)], [None, None]);
-        assert!(unknown("+", USUAL).is_some() && unknown("*,!ssh-rsa", USUAL).is_some());
+        assert_eq!([unknown("ssh-ed25519,,nosuch", USUAL), unknown("*,!ssh-r*", USUAL)], [None, None]);
+        assert!(unknown("+", USUAL).is_some() && unknown("*,!nosuch", USUAL).is_some());
         assert!(unknown_in("*-cert-*", Kind::PlainSignature, USUAL).is_some());
         assert_eq!(unknown("nosuch", USUAL).as_deref(), Some("nosuch"));
         assert_eq!((unknown("+ssh-dss", USUAL), unknown("+ssh-dss", Version(10, 0)).is_some()), (None, true));

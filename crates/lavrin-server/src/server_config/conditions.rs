@@ -1,5 +1,6 @@
 //! The conditions of a Match line.
 
+use super::fault::WrongMatch;
 use super::values::ValueRules;
 use super::{addresses, group_names};
 use crate::account::Account;
@@ -32,7 +33,7 @@ pub fn condition(
     host_counts: bool,
     rules: &ValueRules<'_>,
     seen: &Observation,
-) -> Result<Applies, String> {
+) -> Result<Applies, WrongMatch> {
     let one = One { account, host_counts, rules, seen };
     let mut applies = Applies::Yes;
     let mut words = words.iter();
@@ -46,7 +47,7 @@ pub fn condition(
         };
         if criterion.eq_ignore_ascii_case("all") && joined.is_none() {
             if criteria > 1 || words.next().is_some() {
-                return Err("'all' cannot be combined with other Match attributes".to_owned());
+                return Err(WrongMatch::AllBesideOthers);
             }
             return Ok(Applies::Yes);
         }
@@ -55,7 +56,7 @@ pub fn condition(
                 if seen.account(&account.name).is_none() { Applies::Yes } else { Applies::No }
             } else {
                 let value = joined.or_else(|| words.next().map(String::as_str)).filter(|value| !value.is_empty());
-                one.holds(criterion, value.ok_or_else(|| format!("Match {criterion} has no pattern"))?)?
+                one.holds(criterion, value.ok_or_else(|| WrongMatch::NoPattern(criterion.to_owned()))?)?
             };
         applies = match (applies, said) {
             (Applies::No, _) | (_, Applies::No) => Applies::No,
@@ -82,11 +83,11 @@ impl One<'_> {
         self.rules.version >= since
     }
 
-    fn holds(&self, criterion: &str, value: &str) -> Result<Applies, String> {
+    fn holds(&self, criterion: &str, value: &str) -> Result<Applies, WrongMatch> {
         let connection = &self.seen.connection;
         let criterion = criterion.to_ascii_lowercase();
         if criterion.ends_with("address") && !addresses::list_is_sound(value) {
-            return Err(format!("an element of '{value}' is empty, or a range in it has a length that does not fit"));
+            return Err(WrongMatch::Addresses(value.to_owned()));
         }
         let holds = match criterion.as_str() {
             "user" => Some(list_matches(value.split(','), &self.account.name)),
@@ -98,7 +99,7 @@ impl One<'_> {
             }),
             "localaddress" => connection.local_address.map(|local| addresses::list_takes(value, local)),
             "localport" => {
-                let port = port(value, self.rules.services).ok_or_else(|| format!("'{value}' is no port"))?;
+                let port = port(value, self.rules.services).ok_or_else(|| WrongMatch::NoPort(value.to_owned()))?;
                 connection.local_port.map(|local| local == port)
             }
             // No connection on Linux comes in at one.
@@ -108,7 +109,7 @@ impl One<'_> {
                 Some(release) => Some(list_matches(value.split(','), release)),
                 None => (value == "*").then_some(true),
             },
-            other => return Err(format!("no Match attribute is called '{other}'")),
+            other => return Err(WrongMatch::UnknownCriterion(other.to_owned())),
         };
         Ok(match holds {
             Some(true) => Applies::Yes,

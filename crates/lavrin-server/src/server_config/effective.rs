@@ -4,7 +4,8 @@
 //! `Match all` counts, and once for each connection, where the blocks that hold go before what the first reading gave.
 
 use super::conditions::{Applies, condition};
-use super::lines::{Collected, ConfigFault, Statement, collect};
+use super::fault::{ConfigError, ConfigFault, WrongMatch};
+use super::lines::{Collected, Statement, collect};
 use super::values::{STRICT_SINCE, ValueRules, check};
 use super::{Setting, Settings, Takes, USUAL_PATH, add, keywords, main_path};
 use crate::account::Account;
@@ -98,6 +99,11 @@ pub(super) fn settings(
     // The server looks at these when it starts, whatever a Match block says.
     check_methods(&mut reading.settings);
     check_commands(&mut reading.settings);
+    let excluding = excluded_algorithm(&reading.settings.values, rules.version);
+    reading.settings.faults.extend(excluding);
+    // What holds for one connection is put together when it comes in: that ends the session, not the server.
+    let ending = excluded_algorithm(&reading.matched, rules.version);
+    reading.settings.ends = reading.settings.ends.or(ending);
     reading.settings.values.extend(reading.matched);
     if rules.version < STRICT_SINCE {
         ask_by_keyboard(&mut reading.settings);
@@ -154,7 +160,7 @@ impl Evaluation<'_> {
     fn condition(&mut self, statement: &Statement) -> Applies {
         let nobody = Account::unknown("");
         let read = if statement.words.is_empty() {
-            Err("Match has no condition".to_owned())
+            Err(WrongMatch::Empty)
         } else {
             condition(&statement.words, self.account.unwrap_or(&nobody), self.host_counts, &self.rules, self.seen)
         };
@@ -162,7 +168,7 @@ impl Evaluation<'_> {
             Ok(applies) if self.account.is_some() => applies,
             Ok(_) => Applies::No,
             Err(what) => {
-                self.fault(statement, what);
+                self.fault(statement, ConfigError::Match(what));
                 Applies::No
             }
         }
@@ -176,10 +182,8 @@ impl Evaluation<'_> {
                 let unknown = (statement.spelled.clone(), statement.path.clone(), statement.line);
                 self.settings.unknown.push(unknown);
             } else {
-                let later =
-                    keywords::first_version(&statement.keyword).map(|first| format!(", which came with {first}"));
-                let later = later.unwrap_or_default();
-                self.fault(statement, format!("the server knows no keyword '{}'{later}", statement.spelled));
+                let came_with = keywords::first_version(&statement.keyword);
+                self.fault(statement, ConfigError::UnknownKeyword(statement.spelled.clone(), came_with));
             }
             return None;
         };
@@ -190,7 +194,7 @@ impl Evaluation<'_> {
             && !holds
             && statement.words.first().is_some_and(|name| !name.is_empty());
         if in_match && !may_stand_in_match {
-            self.fault(statement, format!("{} may not stand in a Match block", statement.spelled));
+            self.fault(statement, ConfigError::NotInMatch(statement.spelled.clone()));
         } else if !is_passed_over
             && let Err(what) = check(&statement.spelled, keyword.takes, &statement.words, &self.rules)
         {
@@ -208,11 +212,10 @@ impl Evaluation<'_> {
         let name = statement.words.first().cloned().unwrap_or_default();
         if outside {
             if !self.subsystems.insert(name) && self.rules.version < IN_BLOCKS_SINCE {
-                self.fault(statement, "this Subsystem is defined already".to_owned());
+                self.fault(statement, ConfigError::SubsystemTwice);
             }
         } else if holds && self.account.is_some() && !self.subsystems.contains(&name) {
-            let what =
-                format!("a Subsystem {name} that is defined only here ends the session of everybody in this block");
+            let what = ConfigError::SubsystemInBlockOnly(name);
             self.settings.ends.get_or_insert(ConfigFault { path: statement.path.clone(), line: statement.line, what });
         }
     }
@@ -222,10 +225,7 @@ impl Evaluation<'_> {
         let beside = self.methods.at_start.max(self.methods.for_connection);
         let across_lines = (STRICT_SINCE..ANY_BY_LINE_SINCE).contains(&self.rules.version);
         if any && beside > 0 && across_lines {
-            self.fault(
-                statement,
-                "'any' has to stand alone in AuthenticationMethods, here it follows others".to_owned(),
-            );
+            self.fault(statement, ConfigError::AnyAmongMethods);
         }
         let count = |number: &mut usize, counts: bool| {
             if counts && *number == 0 {
@@ -236,7 +236,7 @@ impl Evaluation<'_> {
         count(&mut self.methods.for_connection, holds);
     }
 
-    fn fault(&mut self, statement: &Statement, what: String) {
+    fn fault(&mut self, statement: &Statement, what: ConfigError) {
         self.settings.faults.push(ConfigFault { path: statement.path.clone(), line: statement.line, what });
     }
 }
@@ -270,7 +270,7 @@ fn check_methods(settings: &mut Settings) {
         _ => true,
     };
     if !setting.words.iter().any(|list| list.split(',').all(is_on)) {
-        let what = "AuthenticationMethods asks for methods that are off".to_owned();
+        let what = ConfigError::MethodsOff;
         let path = setting.path.unwrap_or_else(|| USUAL_PATH.into());
         settings.faults.push(ConfigFault { path, line: setting.line.unwrap_or(0), what });
     }
@@ -286,15 +286,32 @@ fn check_commands(settings: &mut Settings) {
             continue;
         };
         let what = if !setting.words.first().is_some_and(|word| word.starts_with('/')) {
-            format!("{command} needs an absolute path")
+            ConfigError::RelativeCommand(command)
         } else if settings.get(user).is_none() {
-            format!("{command} is set without {user}")
+            ConfigError::CommandWithoutUser(command, user)
         } else {
             continue;
         };
         let path = setting.path.unwrap_or_else(|| USUAL_PATH.into());
         settings.faults.push(ConfigFault { path, line: setting.line.unwrap_or(0), what });
     }
+}
+
+/// A name with `!` in a list of signature algorithms: the server takes it where it reads the list, and not where it spells the
+/// list out, unless the list takes names away.
+fn excluded_algorithm(values: &BTreeMap<String, Setting>, version: Version) -> Option<ConfigFault> {
+    values.iter().find_map(|(keyword, setting)| {
+        let takes = keywords::takes(keyword, version)?;
+        let list = setting.words.first().filter(|list| !list.starts_with('-'))?;
+        let name = list.trim_start_matches(['+', '^']).split(',').find(|name| name.starts_with('!'))?;
+        let what = ConfigError::ExcludedAlgorithm(keyword.clone(), name.to_owned());
+        let place = (setting.path.clone().unwrap_or_else(|| USUAL_PATH.into()), setting.line.unwrap_or(0));
+        matches!(takes, Takes::Algorithms | Takes::PlainAlgorithms).then_some(ConfigFault {
+            path: place.0,
+            line: place.1,
+            what,
+        })
+    })
 }
 
 #[cfg(test)]

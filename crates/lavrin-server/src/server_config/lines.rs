@@ -2,6 +2,7 @@
 
 use super::INCLUDE_FOLDER;
 use super::conditions::MATCH_AS_WORDS_SINCE;
+use super::fault::{ConfigError, ConfigFault};
 use super::values::STRICT_SINCE;
 use crate::fs::{BytePath, Fact};
 use crate::server::Version;
@@ -28,17 +29,6 @@ pub struct Statement {
     pub line: usize,
     /// Where the file ends, a Match of that file ends too.
     pub depth: usize,
-}
-
-/// Why the server would not start.
-#[derive(Debug, Clone, PartialEq, Eq)]
-pub struct ConfigFault {
-    /// The file.
-    pub path: BytePath,
-    /// The line in it.
-    pub line: usize,
-    /// What is wrong.
-    pub what: String,
 }
 
 /// What the files of a configuration hold.
@@ -76,7 +66,7 @@ impl Collected {
             }
         };
         if let Some(from) = from.filter(|_| depth > INCLUDE_DEPTH_MAX || self.statements.len() > STATEMENTS_MAX) {
-            self.fault(&from.path, from.line, "files include each other without end");
+            self.fault(&from.path, from.line, ConfigError::EndlessInclude);
             return;
         }
         for (index, line) in bytes.split(|byte| *byte == b'\n').enumerate() {
@@ -102,7 +92,7 @@ impl Collected {
             {
                 for pattern in &statement.words {
                     // One endless include is enough to know.
-                    if !self.faults.iter().any(|fault| fault.what.starts_with("files include")) {
+                    if !self.faults.iter().any(|fault| fault.what == ConfigError::EndlessInclude) {
                         for file in self.included(pattern, seen) {
                             self.file(&file, seen, depth + 1, Some(&statement));
                         }
@@ -114,8 +104,8 @@ impl Collected {
         }
     }
 
-    fn fault(&mut self, path: &BytePath, line: usize, what: &str) {
-        self.faults.push(ConfigFault { path: path.clone(), line, what: what.to_owned() });
+    fn fault(&mut self, path: &BytePath, line: usize, what: ConfigError) {
+        self.faults.push(ConfigFault { path: path.clone(), line, what });
     }
 
     /// The files that an Include pattern stands for, in the order in which the server reads them.
@@ -136,7 +126,7 @@ impl Collected {
 }
 
 /// A line as keyword and words, split as this version does; `None` for blank lines and comments.
-pub fn read_line(line: &[u8], version: Version) -> Option<Result<(String, Vec<String>), &'static str>> {
+pub fn read_line(line: &[u8], version: Version) -> Option<Result<(String, Vec<String>), ConfigError>> {
     let text = String::from_utf8_lossy(line);
     let strict = version >= STRICT_SINCE;
     // Older versions cut at every '#', also in quotes.
@@ -174,7 +164,7 @@ fn takes_rest(keyword: &str) -> bool {
 
 /// Words at blanks; quotes of both kinds hold them together, a backslash takes its special meaning from a quote, a
 /// blank or itself, and a word that begins with `#` ends the line.
-fn words(text: &str) -> Result<Vec<String>, &'static str> {
+fn words(text: &str) -> Result<Vec<String>, ConfigError> {
     let mut words = Vec::new();
     let mut word: Option<String> = None;
     let mut quote: Option<char> = None;
@@ -198,7 +188,7 @@ fn words(text: &str) -> Result<Vec<String>, &'static str> {
         }
     }
     words.extend(word);
-    if quote.is_some() { Err("a quote is not closed") } else { Ok(words) }
+    if quote.is_some() { Err(ConfigError::OpenQuote) } else { Ok(words) }
 }
 
 /// Words as versions before 8.7 take them: at blanks, each of which may have one `=` among it; what stands in double quotes ends
@@ -240,11 +230,11 @@ fn old_words(text: &str, at_equals: bool) -> Vec<String> {
 mod tests {
     use super::*;
 
-    fn read(line: &[u8], version: Version) -> Option<Result<(String, String), &'static str>> {
+    fn read(line: &[u8], version: Version) -> Option<Result<(String, String), ConfigError>> {
         read_line(line, version).map(|read| read.map(|(keyword, words)| (keyword, words.join("|"))))
     }
 
-    fn some(keyword: &str, words: &str) -> Option<Result<(String, String), &'static str>> {
+    fn some(keyword: &str, words: &str) -> Option<Result<(String, String), ConfigError>> {
         Some(Ok((keyword.to_owned(), words.to_owned())))
     }
 
@@ -255,7 +245,7 @@ mod tests {
         assert_eq!(read(b"A = b"), some("A", "b"));
         assert_eq!(read(b"A == b"), some("A", "=|b"));
         assert_eq!(read(b"A b#c 'd e' \"f#\" g\\ h"), some("A", "b#c|d e|f#|g h"));
-        assert_eq!(read(b"A \"b"), Some(Err("a quote is not closed")));
+        assert_eq!(read(b"A \"b"), Some(Err(ConfigError::OpenQuote)));
         assert_eq!(read(b"\x0c"), some("\x0c", ""));
         assert_eq!(read(b" # x"), None);
         assert_eq!(read(b" = A b"), some("A", "b"));

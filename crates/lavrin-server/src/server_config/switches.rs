@@ -1,5 +1,6 @@
 //! The switches that dropbear is started with, where the system's own start configuration tells them.
 
+use super::fault::WrongSwitch;
 use crate::account::Account;
 use crate::fs::{BytePath, Fact};
 use crate::survey::Observation;
@@ -81,18 +82,18 @@ impl Switches {
 
     /// Why a server of this version does not start with them.
     #[must_use]
-    pub fn fault(&self, version: Version, seen: &Observation) -> Option<String> {
+    pub fn fault(&self, version: Version, seen: &Observation) -> Option<WrongSwitch> {
         if self.folder.is_some() && version < FOLDER_SINCE {
-            return Some("it knows no switch -D".to_owned());
+            return Some(WrongSwitch::Unknown('D'));
         }
         if self.password_too && version < FURTHER_METHOD_SINCE {
-            return Some("it knows no switch -t".to_owned());
+            return Some(WrongSwitch::Unknown('t'));
         }
         if self.password_too && self.no_passwords {
-            return Some("-t asks for the passwords that -s turns off".to_owned());
+            return Some(WrongSwitch::PasswordsAskedAndOff);
         }
         let group = self.group.as_ref().filter(|name| !seen.groups.iter().any(|group| group.name == **name))?;
-        Some(format!("-G names the group {group}, which is not there"))
+        Some(WrongSwitch::NoSuchGroup(group.clone()))
     }
 
     /// The key file of an account. With a relative folder there is none.

@@ -2,6 +2,7 @@
 
 use super::addresses::list_is_sound;
 use super::algorithms;
+use super::fault::{ConfigError, WrongValue};
 use crate::server::Version;
 use lavrin_keys::services::{Services, is_permission, port};
 
@@ -103,15 +104,15 @@ pub struct ValueRules<'a> {
 pub(super) const STRICT_SINCE: Version = Version(8, 7);
 
 /// What is wrong with a value, without the keyword.
-type Wrong = Option<String>;
+type Wrong = Option<WrongValue>;
 
 /// Checks the words behind a keyword; `spelled` is its name as it stands there.
 ///
 /// # Errors
 /// What the server does not start with.
-pub fn check(spelled: &str, takes: Takes, words: &[String], rules: &ValueRules<'_>) -> Result<(), String> {
+pub fn check(spelled: &str, takes: Takes, words: &[String], rules: &ValueRules<'_>) -> Result<(), ConfigError> {
     match wrong(takes, words, rules) {
-        Some(what) => Err(format!("{spelled} {what}")),
+        Some(what) => Err(ConfigError::Value(spelled.to_owned(), what)),
         None => Ok(()),
     }
 }
@@ -123,19 +124,19 @@ fn wrong(takes: Takes, words: &[String], rules: &ValueRules<'_>) -> Wrong {
     };
     let strict = rules.version >= STRICT_SINCE;
     match takes {
-        Never => return Some("is not supported on Linux".to_owned()),
+        Never => return Some(WrongValue::NotOnLinux),
         Nothing if !strict => return None,
         _ => {}
     }
     let Some(first) = words.first() else {
         let may_be_empty = matches!(takes, EnvNames | Words | Paths | Users | PubkeyOptions | Variables);
-        return (strict || !may_be_empty).then(|| "has no value".to_owned());
+        return (strict || !may_be_empty).then_some(WrongValue::Missing);
     };
     if matches!(takes, Nothing | Rest) {
         return None;
     }
     if words.iter().any(String::is_empty) {
-        return Some("has an empty value".to_owned());
+        return Some(WrongValue::Empty);
     }
     let list = matches!(
         takes,
@@ -159,7 +160,7 @@ fn wrong(takes: Takes, words: &[String], rules: &ValueRules<'_>) -> Wrong {
             _ => 1,
         };
         if let Some(more) = words.get(most) {
-            return Some(format!("takes one value, and '{more}' stands behind it"));
+            return Some(WrongValue::Surplus(more.clone()));
         }
         return wrong_one(takes, first, words, rules);
     }
@@ -167,13 +168,13 @@ fn wrong(takes: Takes, words: &[String], rules: &ValueRules<'_>) -> Wrong {
         Methods => wrong_methods(words),
         PermitOpen | PermitListen if matches!(first.as_str(), "any" | "none") && words.len() == 1 => None,
         Takes::Verbose if words.len() > 1 && words.iter().any(|word| word == "none") => {
-            Some("has 'none' beside others, where it has to stand alone".to_owned())
+            Some(WrongValue::NotAlone("none"))
         }
         // Later versions read on behind such a word.
         PermitOpen | PermitListen if matches!(first.as_str(), "any" | "none") && rules.version >= Version(10, 0) => {
-            words[1..].iter().find(|word| !list_takes(takes, word, rules)).map(|word| format!("does not take '{word}'"))
+            words[1..].iter().find(|word| !list_takes(takes, word, rules)).cloned().map(WrongValue::Refused)
         }
-        _ => words.iter().find(|word| !list_takes(takes, word, rules)).map(|word| format!("does not take '{word}'")),
+        _ => words.iter().find(|word| !list_takes(takes, word, rules)).cloned().map(WrongValue::Refused),
     }
 }
 
@@ -223,14 +224,15 @@ fn wrong_one(takes: Takes, first: &str, words: &[String], rules: &ValueRules<'_>
         Takes::Channels => return wrong_channels(words, rules.version),
         _ => true,
     };
-    (!good).then(|| {
-        if takes == Takes::Subsystem { "names no command".to_owned() } else { format!("does not take '{first}'") }
-    })
+    (!good).then(
+        || {
+            if takes == Takes::Subsystem { WrongValue::NoCommand } else { WrongValue::Refused(first.to_owned()) }
+        },
+    )
 }
 
 fn wrong_list(list: &str, kind: algorithms::Kind, version: Version) -> Wrong {
-    let name = algorithms::unknown_in(list, kind, version)?;
-    Some(format!("names what the server does not know: '{name}'"))
+    algorithms::unknown_in(list, kind, version).map(WrongValue::UnknownName)
 }
 
 fn is_one_of(word: &str, list: &[&str]) -> bool {
@@ -415,7 +417,7 @@ fn wrong_channels(words: &[String], version: Version) -> Wrong {
     let is_good =
         |word: &&String| word.split_once('=').is_some_and(|(name, time)| !name.is_empty() && is_time(time, version));
     let bad = words.iter().find(|word| !is_good(word))?;
-    Some(format!("does not take '{bad}'"))
+    Some(WrongValue::Refused(bad.clone()))
 }
 
 /// Methods that `AuthenticationMethods` may name.
@@ -423,11 +425,11 @@ const METHODS: [&str; 6] = ["publickey", "password", "keyboard-interactive", "ho
 
 fn wrong_methods(lists: &[String]) -> Wrong {
     if lists.iter().any(|list| list == "any") {
-        return (lists.len() > 1).then(|| "has 'any' beside others, where it has to stand alone".to_owned());
+        return (lists.len() > 1).then_some(WrongValue::NotAlone("any"));
     }
     let is_method = |method: &str| METHODS.contains(&method.split(':').next().unwrap_or_default());
     let bad = lists.iter().find(|list| !list.split(',').all(is_method))?;
-    Some(format!("names no method in '{bad}'"))
+    Some(WrongValue::NoMethod(bad.clone()))
 }
 
 #[cfg(test)]

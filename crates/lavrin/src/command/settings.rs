@@ -133,7 +133,7 @@ fn out_of(settings: &Settings, work: &Work) -> SettingsOut {
     let errors = settings.faults.iter().map(|fault| ConfigErrorOut {
         path: work.typed_path(&fault.path),
         line: fault.line,
-        message: fault.what.clone(),
+        message: wording::config::error(&fault.what),
     });
     let value = |(keyword, (value, setting)): (String, (String, Option<server_config::Setting>))| {
         let path = setting.as_ref().and_then(|setting| setting.path.as_ref()).map(|path| work.typed_path(path));
@@ -146,7 +146,7 @@ fn out_of(settings: &Settings, work: &Work) -> SettingsOut {
         ends: settings.ends.as_ref().map(|fault| ConfigErrorOut {
             path: work.typed_path(&fault.path),
             line: fault.line,
-            message: fault.what.clone(),
+            message: wording::config::error(&fault.what),
         }),
         unknown: settings
             .unknown

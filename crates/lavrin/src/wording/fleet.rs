@@ -29,7 +29,9 @@ pub fn message(fault: &HostFault) -> String {
         HostFault::KeyInManyHands { names, .. } => {
             format!("one key goes by several names, so several people may have it: {}", names.join(", "))
         }
-        HostFault::SettingsBroken { what, line } => format!("the server would not start again: line {line}: {what}"),
+        HostFault::SettingsBroken { what, line } => {
+            format!("the server would not start again: line {line}: {}", super::config::error(what))
+        }
         HostFault::RootWithPassword => "root may sign in with a password".to_owned(),
         HostFault::PasswordsOn => "passwords open accounts, whatever is done about keys".to_owned(),
         HostFault::EmptyPasswords => "an account without a password opens to anybody".to_owned(),

@@ -1,6 +1,7 @@
 //! The words for what the core decides.
 
 pub mod compare;
+pub mod config;
 pub mod finding;
 pub mod fleet;
 pub mod reason;

@@ -1,11 +1,11 @@
 //! The rules that refuse a login, in words.
 
-use super::mode;
+use super::{config, mode};
 use crate::error::why_words;
 use lavrin_keys::keysfile::LineFault;
 use lavrin_keys::text::shell_word;
 use lavrin_server::access_rules::ObstacleKind;
-use lavrin_server::login::{Reason, ReasonKind};
+use lavrin_server::login::{AccountStage, Reason, ReasonKind, WrongCertificate};
 
 /// What the rule says.
 pub fn message(reason: &Reason, account: &str) -> String {
@@ -15,11 +15,15 @@ pub fn message(reason: &Reason, account: &str) -> String {
             format!("the password field of {account} begins with '!': the server takes the account for locked")
         }
         ReasonKind::AccountExpired => "the account has expired".to_owned(),
-        ReasonKind::AccountStage(why) => format!("the key is accepted and the login is refused behind it: {why}"),
+        ReasonKind::AccountStage(why) => {
+            format!("the key is accepted and the login is refused behind it: {}", account_stage(*why))
+        }
         ReasonKind::ShellNotExecutable(shell) => format!("the shell {shell} is no file that can be run"),
         ReasonKind::ShellNotListed(shell) => format!("the shell {shell} is not in the system's list of shells"),
         ReasonKind::NoTries => "MaxAuthTries is 0: the server ends every login before it begins".to_owned(),
-        ReasonKind::ConfigRejected(what) => format!("the server does not start with its settings: {what}"),
+        ReasonKind::ConfigRejected(what) => {
+            format!("the server does not start with its settings: {}", config::error(what))
+        }
         ReasonKind::PatternUnknown(pattern) => {
             format!(
                 "AuthorizedKeysFile {pattern} has a percent sign that the server does not know: it drops every login"
@@ -34,7 +38,7 @@ pub fn message(reason: &Reason, account: &str) -> String {
             "the line holds the key as it is, not as an authority (cert-authority), and a certificate was offered"
                 .to_owned()
         }
-        ReasonKind::CertificateRefused(why) => format!("the server refuses the certificate: {why}"),
+        ReasonKind::CertificateRefused(why) => format!("the server refuses the certificate: {}", certificate(*why)),
         ReasonKind::ShellMissing(shell) => format!("the shell {shell} is not there"),
         ReasonKind::UserNotAllowed(keyword) => format!("{keyword} keeps {account} out"),
         ReasonKind::RootNotAllowed(_) if reason.line.is_none() && reason.path.is_some() => {
@@ -80,7 +84,7 @@ pub fn message(reason: &Reason, account: &str) -> String {
         ReasonKind::SettingUnknown(keyword) => {
             format!("nobody here knows the keyword {keyword}, and whether the server does is not known")
         }
-        ReasonKind::SessionEnds(what) => what.clone(),
+        ReasonKind::SessionEnds(what) => config::error(what),
         ReasonKind::RevokedKeysUnseen => {
             "RevokedKeys is in use, and whether this key is in it was not looked at".to_owned()
         }
@@ -95,6 +99,27 @@ pub fn message(reason: &Reason, account: &str) -> String {
         ReasonKind::SettingsUnseen => "the server's settings could not be read; its defaults were assumed".to_owned(),
         ReasonKind::SettingConditional(keyword) => format!("a Match block sets {keyword} for some connections"),
         ReasonKind::Unseen(why) => format!("it could not be looked at: {}", why_words(why)),
+    }
+}
+
+fn account_stage(stage: AccountStage) -> &'static str {
+    match stage {
+        AccountStage::NoShadowLine => "the shadow file has no line for it",
+        AccountStage::Expired => "the account has expired",
+        AccountStage::PasswordTooOld => "its password is too old",
+    }
+}
+
+fn certificate(why: WrongCertificate) -> &'static str {
+    match why {
+        WrongCertificate::ForHosts => "it is for hosts",
+        WrongCertificate::NotYetValid => "it does not hold yet",
+        WrongCertificate::Ended => "it has ended",
+        WrongCertificate::NamesNobody => "it names nobody",
+        WrongCertificate::ForSomebodyElse => "it is for somebody else",
+        WrongCertificate::UnknownCriticalOption => "it has a critical option that no server knows",
+        WrongCertificate::TwoCommands => "it and the line force different commands",
+        WrongCertificate::BadAddresses => "its list of addresses does not read",
     }
 }
 

@@ -4,6 +4,7 @@
 use super::{Limits, Question, Reason, ReasonKind};
 use crate::account::Account;
 use crate::fs::{BytePath, Fact};
+use crate::server_config::ConfigError;
 use crate::server_config::switches::{START_BYTES_MAX, START_PATH};
 use crate::survey::{Want, Wanted};
 use crate::system::System;
@@ -58,7 +59,7 @@ pub(super) fn reasons(account: &Account, question: &Question, seen: &System<'_>)
     let at_start = |kind| Reason::at(kind, &START_PATH.into(), None);
     let mut reasons = Vec::new();
     if let Some(fault) = switches.fault(version, seen) {
-        reasons.push(at_start(ReasonKind::ConfigRejected(fault)));
+        reasons.push(at_start(ReasonKind::ConfigRejected(ConfigError::Switch(fault))));
     }
     if switches.no_root && account.is_root() {
         reasons.push(at_start(ReasonKind::RootNotAllowed("no".to_owned())));
