@@ -6,6 +6,8 @@ use crate::key::container::{
     DER_BYTES_MAX, FILE_BYTES_MAX, LINES_MAX, Piece, PieceKind, REJECTED_MAX, line, looks_like_a_label, pem, public,
     read_block, read_der, rejected, settle, text,
 };
+use crate::key::fault::{Unsupported, WrongStructure};
+use crate::key::paste::PasteRepair;
 use crate::key::{KeyFault, paste, strength};
 use crate::keysfile::{self, Content, Line};
 use memchr::memmem;
@@ -165,7 +167,7 @@ fn add_recovered(text: &[u8], pieces: &mut Vec<Piece>) {
         if !known {
             let mut repairs = found.repairs;
             if repairs.is_empty() {
-                repairs.push("taken out of the text around it");
+                repairs.push(PasteRepair::FromText);
             }
             let kind = PieceKind::Public {
                 fingerprint: found.key.fingerprint(),
@@ -253,12 +255,10 @@ fn read_other_line(text: &[u8], fault: KeyFault) -> PieceKind {
     // A line of known hosts says of some keys that they sign others, or count no more: none of those is a plain key.
     match first {
         b"@cert-authority" => {
-            return PieceKind::Rejected(KeyFault::BadStructure {
-                detail: "this is the key of an authority that signs host keys, not one that signs in",
-            });
+            return PieceKind::Rejected(KeyFault::BadStructure { detail: WrongStructure::HostAuthority });
         }
         b"@revoked" => {
-            return PieceKind::Rejected(KeyFault::BadStructure { detail: "this line says that the key is revoked" });
+            return PieceKind::Rejected(KeyFault::BadStructure { detail: WrongStructure::RevokedMark });
         }
         _ => {}
     }
@@ -269,7 +269,7 @@ fn read_other_line(text: &[u8], fault: KeyFault) -> PieceKind {
     }
     if fault == KeyFault::NotAKey && looks_like_a_label(first) && !rest.is_empty() {
         return PieceKind::Rejected(KeyFault::UnsupportedAlgorithm {
-            name: crate::text::printable(&first[..first.len().min(64)]),
+            name: Unsupported::Named(crate::text::printable(&first[..first.len().min(64)])),
         });
     }
     PieceKind::Rejected(fault)
@@ -309,10 +309,12 @@ mod tests {
     #[test]
     fn authorities_and_revoked_keys_of_known_hosts_are_no_plain_keys() {
         let key = PrivateKey::ed25519(&[1; 32]).unwrap().public().line("x");
-        for (mark, says) in [("@cert-authority", "authority"), ("@revoked", "revoked")] {
+        for (mark, detail) in
+            [("@cert-authority", WrongStructure::HostAuthority), ("@revoked", WrongStructure::RevokedMark)]
+        {
             let pieces = read_lines(1, format!("{mark} *.example {key}\n").as_bytes());
             let PieceKind::Rejected(fault) = &pieces[0].kind else { panic!("{mark}: {pieces:?}") };
-            assert!(fault.to_string().contains(says), "{fault}");
+            assert_eq!(*fault, KeyFault::BadStructure { detail });
         }
     }
 

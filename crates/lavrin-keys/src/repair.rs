@@ -5,6 +5,7 @@
 use crate::key::Algorithm;
 use crate::key::container::PieceKind;
 use crate::key::paste;
+use crate::key::paste::PasteRepair;
 use crate::keysfile::{Content, Entry, KeysFile, Line, LineFault, options, read_line, server_text};
 use crate::pieces::read;
 use memchr::memmem;
@@ -145,7 +146,7 @@ impl KeysFile {
         }
         let wrapped: Vec<Vec<u8>> = lines[..candidates].iter().map(text).collect();
         let found = paste::recover(&wrapped.join(&b'\n')).into_iter().next()?;
-        if found.lines.0 != 1 || found.lines.1 < 2 || found.repairs != ["broken lines joined"] {
+        if found.lines.0 != 1 || found.lines.1 < 2 || found.repairs != [PasteRepair::Joined] {
             return None;
         }
         let new = wrapped[..found.lines.1].concat();

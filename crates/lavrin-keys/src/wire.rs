@@ -1,13 +1,11 @@
 //! The data types of the SSH wire format (RFC 4251, section 5), read strictly and written canonically.
 
-use thiserror::Error;
 use zeroize::Zeroizing;
 
 /// What can be wrong with bytes in the SSH wire format.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Error)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub enum WireFault {
     /// A field declares more bytes than are left.
-    #[error("a field declares {declared} bytes where {left} are left")]
     LengthOutOfBounds {
         /// Bytes that the length field asks for.
         declared: usize,
@@ -15,16 +13,12 @@ pub enum WireFault {
         left: usize,
     },
     /// An `mpint` that has to be positive is negative.
-    #[error("an integer is negative where a positive one is needed")]
     IntegerNegative,
     /// An `mpint` that has to be positive is zero.
-    #[error("a number is zero where none may be")]
     IntegerZero,
     /// An `mpint` with needless leading zero bytes.
-    #[error("an integer has needless leading bytes")]
     IntegerNotMinimal,
     /// Bytes are left over behind the last field.
-    #[error("{left} bytes are left over after the end")]
     TrailingData {
         /// How many.
         left: usize,

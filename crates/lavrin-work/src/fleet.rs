@@ -12,7 +12,6 @@ use lavrin_store::{ChangeOutcome, Event};
 use rayon::prelude::*;
 use std::collections::HashMap;
 use std::sync::{Arc, mpsc};
-use thiserror::Error;
 
 /// Hosts that are held in memory at once.
 const HOSTS_AT_ONCE: usize = 512;
@@ -24,19 +23,23 @@ const PARTS_AHEAD: usize = 12;
 const CONTENTS_KEPT: usize = 64 << 20;
 
 /// Why what is remembered could not be used.
-#[derive(Debug, Error)]
+#[derive(Debug)]
 pub enum FleetFault {
     /// The store.
-    #[error(transparent)]
-    Store(#[from] DatabaseFault),
+    Store(DatabaseFault),
     /// One document in it.
-    #[error("what was seen of {host} cannot be read: {fault}")]
     Document {
         /// The host.
         host: String,
         /// Why.
         fault: SnapshotFault,
     },
+}
+
+impl From<DatabaseFault> for FleetFault {
+    fn from(fault: DatabaseFault) -> Self {
+        Self::Store(fault)
+    }
 }
 
 /// Reads what was remembered of hosts, many at once, keeping contents that many of them share.

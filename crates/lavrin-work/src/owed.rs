@@ -11,20 +11,29 @@ use lavrin_server::survey::Observation;
 use lavrin_server::system::System;
 use lavrin_store::StoreFault;
 use std::collections::BTreeMap;
-use thiserror::Error;
 
 /// The file that holds them.
 pub const FILE: &str = "owed.toml";
 
 /// Why what is owed could not be written down.
-#[derive(Debug, Error)]
+#[derive(Debug)]
 pub enum OwedFault {
     /// The file cannot be changed.
-    #[error("{FILE} could not be changed: {0}")]
-    Edit(#[from] EditFault),
+    Edit(EditFault),
     /// It cannot be written.
-    #[error(transparent)]
-    Store(#[from] StoreFault),
+    Store(StoreFault),
+}
+
+impl From<EditFault> for OwedFault {
+    fn from(fault: EditFault) -> Self {
+        Self::Edit(fault)
+    }
+}
+
+impl From<StoreFault> for OwedFault {
+    fn from(fault: StoreFault) -> Self {
+        Self::Store(fault)
+    }
 }
 
 /// A removal that could not be carried out.

@@ -99,5 +99,5 @@ fn a_content_that_is_gone_is_told_with_its_host() {
     let bare = Snapshot { document: whole.document, contents: std::collections::BTreeMap::new() };
     store.record("lantern", 10, &bare, &[], &KeyUses::default()).unwrap();
     let fault = Memory::of(&store).observations(&["lantern"], 20).unwrap_err();
-    assert!(matches!(&fault, FleetFault::Document { host, .. } if host == "lantern"), "{fault}");
+    assert!(matches!(&fault, FleetFault::Document { host, .. } if host == "lantern"), "{fault:?}");
 }

@@ -90,7 +90,7 @@ impl From<DatabaseFault> for CommandError {
 impl From<OwedFault> for CommandError {
     fn from(fault: OwedFault) -> Self {
         match fault {
-            OwedFault::Edit(_) => Self::usage(fault.to_string()).hint("lavrin check"),
+            OwedFault::Edit(fault) => crate::command::register::edit_fault(lavrin_work::owed::FILE)(fault),
             OwedFault::Store(fault) => fault.into(),
         }
     }
@@ -98,7 +98,8 @@ impl From<OwedFault> for CommandError {
 
 impl From<NotAFingerprint> for CommandError {
     fn from(fault: NotAFingerprint) -> Self {
-        Self::usage(fault.to_string()).hint("lavrin key inspect FILE shows the fingerprint of a key")
+        Self::usage(crate::wording::key::no_fingerprint(&fault))
+            .hint("lavrin key inspect FILE shows the fingerprint of a key")
     }
 }
 
@@ -125,7 +126,7 @@ impl From<LockOut> for CommandError {
 
 /// A key file that is no key.
 pub fn key_fault(source: &str, line: usize, fault: &KeyFault) -> CommandError {
-    CommandError::usage(format!("{source}, line {line}: {fault}"))
+    CommandError::usage(format!("{source}, line {line}: {}", crate::wording::key::fault(fault)))
         .hint(format!("lavrin key inspect {}", shell_word(source)))
 }
 

@@ -2,6 +2,7 @@
 
 use crate::error::{CommandError, host_fault, unspoken};
 use crate::exit::Exit;
+use crate::input::typed_fingerprint;
 use crate::paths;
 use crate::sign_in::SignInArgs;
 use crate::ui::Ui;
@@ -37,7 +38,7 @@ pub struct HostArgs {
     #[command(flatten)]
     pub sign_in: SignInArgs,
     /// Fingerprint that the host's key must have, for scripts
-    #[arg(long, value_name = "SHA256:…", value_parser = |text: &str| Fingerprint::parse(text))]
+    #[arg(long, value_name = "SHA256:…", value_parser = typed_fingerprint)]
     pub expect_host_key: Option<Fingerprint>,
     /// File of known host keys
     #[arg(long, value_name = "FILE", value_parser = paths::typed, default_value = KNOWN_HOSTS)]

@@ -3,8 +3,10 @@
 use crate::error::{CommandError, key_fault};
 use crate::exit::Exit;
 use crate::secret::{self, Given};
+use crate::wording;
 use lavrin_keys::key::container::certificate::Certificate;
 use lavrin_keys::key::container::{FILE_BYTES_MAX, Piece, PieceKind};
+use lavrin_keys::key::fault::{Unsupported, WrongStructure};
 use lavrin_keys::key::{Fingerprint, KeyFault, PrivateKey, PublicKey};
 use lavrin_keys::keysfile::KeysFile;
 use lavrin_keys::pieces::read;
@@ -82,10 +84,15 @@ pub fn public_key(path: &Path) -> Result<GivenKey, CommandError> {
                 return Err(private_key_refused(&shown, path, print.as_ref()));
             }
             PieceKind::Public { key, comment, options, repairs, .. } => {
-                found.push(GivenKey { key, comment: printable(comment.trim_ascii()), options, repairs });
+                found.push(GivenKey {
+                    key,
+                    comment: printable(comment.trim_ascii()),
+                    options,
+                    repairs: repairs.into_iter().map(wording::key::repair).collect(),
+                });
             }
             PieceKind::Certificate { .. } => {
-                let what = KeyFault::BadStructure { detail: "a certificate cannot be installed; its plain key can" };
+                let what = KeyFault::BadStructure { detail: WrongStructure::CertificateForPlainKey };
                 fault.get_or_insert((piece.line, what));
             }
             PieceKind::Rejected(reason) => {
@@ -130,7 +137,9 @@ pub fn offered(path: &Path) -> Result<Offered, CommandError> {
         });
     }
     let unknown = |fault: &KeyFault| match fault {
-        KeyFault::UnsupportedAlgorithm { name } | KeyFault::PolicyAlgorithm { name } => Some(name.clone()),
+        KeyFault::UnsupportedAlgorithm { name: Unsupported::Named(name) } | KeyFault::PolicyAlgorithm { name } => {
+            Some(name.clone())
+        }
         _ => None,
     };
     if let [Piece { kind: PieceKind::Rejected(fault), .. }] = pieces.as_slice()
@@ -233,4 +242,12 @@ pub fn private_beside(path: &Path) -> Option<PathBuf> {
     let name = path.to_str()?.strip_suffix(".pub")?;
     let private = PathBuf::from(name);
     private.is_file().then_some(private)
+}
+
+/// A fingerprint as it is typed.
+///
+/// # Errors
+/// What it should look like.
+pub fn typed_fingerprint(text: &str) -> Result<Fingerprint, String> {
+    Fingerprint::parse(text).map_err(|fault| wording::key::no_fingerprint(&fault))
 }

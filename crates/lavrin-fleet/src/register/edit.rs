@@ -2,18 +2,15 @@
 //! stay as they are.
 
 use super::Date;
-use thiserror::Error;
 use toml::de::DeTable;
 use toml_edit::{Array, DocumentMut, Item, Table, Value, value};
 
 /// Why a file could not be edited.
-#[derive(Debug, Clone, PartialEq, Eq, Error)]
+#[derive(Debug, Clone, PartialEq, Eq)]
 pub enum EditFault {
     /// It is no TOML.
-    #[error("{0}")]
     Syntax(String),
     /// A field holds something else than it should.
-    #[error("'{0}' is not what it should be")]
     WrongKind(&'static str),
 }
 

@@ -20,6 +20,37 @@ pub struct RegisterFinding {
     pub severity: Severity,
 }
 
+/// What a field takes.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum FieldKind {
+    /// A text in quotes.
+    Text,
+    /// A whole number within its bounds.
+    Number,
+    /// A date.
+    Date,
+    /// `true` or `false`.
+    Flag,
+    /// A table.
+    Table,
+    /// Tables in double brackets.
+    Tables,
+    /// The name of an algorithm.
+    Algorithm,
+    /// A severity, or `off`.
+    Severity,
+    /// A name of small letters, digits, dots and dashes.
+    Id,
+    /// A purpose of keys.
+    Purpose,
+    /// Options of a key file.
+    Options,
+    /// An account and its host.
+    Machine,
+    /// Only one of person, team and machine.
+    OneGrantee,
+}
+
 /// The kinds of faults.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub enum RegisterFault {
@@ -45,14 +76,14 @@ pub enum RegisterFault {
         /// The field.
         name: String,
         /// What it takes.
-        wanted: &'static str,
+        wanted: FieldKind,
     },
     /// A value that the field does not take.
     BadValue {
         /// The field.
         name: String,
         /// What it takes.
-        wanted: &'static str,
+        wanted: FieldKind,
     },
     /// A key that cannot be used.
     BadKey {

@@ -1,5 +1,6 @@
 //! Taking the fields out of a table: each fault is written down at its place, and reading goes on.
 
+use super::fault::FieldKind;
 use super::{Date, Placed, RegisterFault, RegisterPlace};
 use std::borrow::Cow;
 use toml::Spanned;
@@ -37,7 +38,7 @@ impl<'a, 'i> Fields<'a, 'i> {
         self.table.remove(name)
     }
 
-    fn wrong<T>(&mut self, name: &str, wanted: &'static str, value: &Spanned<DeValue<'i>>) -> Option<T> {
+    fn wrong<T>(&mut self, name: &str, wanted: FieldKind, value: &Spanned<DeValue<'i>>) -> Option<T> {
         let place = RegisterPlace { file: self.file, span: value.span() };
         self.fault(RegisterFault::WrongKind { name: name.to_owned(), wanted }, place);
         None
@@ -52,7 +53,7 @@ impl<'a, 'i> Fields<'a, 'i> {
         let place = RegisterPlace { file: self.file, span: value.span() };
         match value.get_ref() {
             DeValue::String(text) => Some(Placed { value: text.to_string(), place }),
-            _ => self.wrong(name, "a text in quotes", &value),
+            _ => self.wrong(name, FieldKind::Text, &value),
         }
     }
 
@@ -84,7 +85,7 @@ impl<'a, 'i> Fields<'a, 'i> {
             value.get_ref().as_integer().and_then(|number| i64::from_str_radix(number.as_str(), number.radix()).ok());
         match number {
             Some(number) if range.contains(&number) => Some(number),
-            _ => self.wrong(name, "a whole number in its bounds", &value),
+            _ => self.wrong(name, FieldKind::Number, &value),
         }
     }
 
@@ -98,7 +99,7 @@ impl<'a, 'i> Fields<'a, 'i> {
         };
         match Date::parse(&text) {
             Some(date) => Some(Placed { value: date, place: RegisterPlace { file: self.file, span: value.span() } }),
-            None => self.wrong(name, "a date as 2027-01-31", &value),
+            None => self.wrong(name, FieldKind::Date, &value),
         }
     }
 
@@ -107,12 +108,12 @@ impl<'a, 'i> Fields<'a, 'i> {
         let Some(value) = self.take(name) else { return false };
         match value.get_ref() {
             DeValue::Boolean(flag) => *flag,
-            _ => self.wrong(name, "true or false", &value).unwrap_or_default(),
+            _ => self.wrong(name, FieldKind::Flag, &value).unwrap_or_default(),
         }
     }
 
     /// One of several words.
-    pub(super) fn word<T: Copy>(&mut self, name: &'static str, words: &[(&str, T)], wanted: &'static str) -> Option<T> {
+    pub(super) fn word<T: Copy>(&mut self, name: &'static str, words: &[(&str, T)], wanted: FieldKind) -> Option<T> {
         let text = self.text(name)?;
         let found = words.iter().find(|(word, _)| *word == text.value);
         if found.is_none() {
@@ -126,7 +127,7 @@ impl<'a, 'i> Fields<'a, 'i> {
         let span = value.span();
         match value.into_inner() {
             DeValue::Table(table) => Some(Spanned::new(span, table)),
-            other => self.wrong(name, "a table", &Spanned::new(span, other)),
+            other => self.wrong(name, FieldKind::Table, &Spanned::new(span, other)),
         }
     }
 
@@ -136,7 +137,7 @@ impl<'a, 'i> Fields<'a, 'i> {
         let span = value.span();
         let DeValue::Array(list) = value.into_inner() else {
             let place = RegisterPlace { file: self.file, span };
-            self.fault(RegisterFault::WrongKind { name: name.to_owned(), wanted: "tables in double brackets" }, place);
+            self.fault(RegisterFault::WrongKind { name: name.to_owned(), wanted: FieldKind::Tables }, place);
             return Vec::new();
         };
         let mut tables = Vec::new();
@@ -144,7 +145,7 @@ impl<'a, 'i> Fields<'a, 'i> {
             let span = value.span();
             match value.into_inner() {
                 DeValue::Table(table) => tables.push(Spanned::new(span, table)),
-                other => drop(self.wrong::<()>(name, "a table", &Spanned::new(span, other))),
+                other => drop(self.wrong::<()>(name, FieldKind::Table, &Spanned::new(span, other))),
             }
         }
         tables

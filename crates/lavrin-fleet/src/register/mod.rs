@@ -9,7 +9,7 @@ mod fault;
 mod fields;
 mod read;
 
-pub use fault::{RegisterFault, RegisterFinding};
+pub use fault::{FieldKind, RegisterFault, RegisterFinding};
 pub use lavrin_keys::date::Date;
 use lavrin_keys::key::policy::Policy;
 use lavrin_keys::key::{Fingerprint, PublicKey};

@@ -1,5 +1,6 @@
 //! Reading a register from the text of its files.
 
+use super::fault::FieldKind;
 use super::fields::{Faults, Fields};
 use super::{
     Date, Exception, Grant, Host, Owed, OwnedKey, Person, Placed, Purpose, Register, RegisterFault, RegisterFinding,
@@ -151,7 +152,7 @@ fn rules(number: usize, table: Spanned<DeTable<'_>>, faults: &mut Faults) -> Rul
         match Algorithm::from_name(name.value.as_bytes()) {
             Some(algorithm) => algorithms.push(algorithm),
             None => fields.fault(
-                RegisterFault::BadValue { name: "algorithms".to_owned(), wanted: "a name as ssh-ed25519 or ssh-rsa" },
+                RegisterFault::BadValue { name: "algorithms".to_owned(), wanted: FieldKind::Algorithm },
                 name.place,
             ),
         }
@@ -188,7 +189,7 @@ fn severities(number: usize, table: Spanned<DeTable<'_>>, faults: &mut Faults) -
             let fault = RegisterFault::UnknownName { what: "rule", name, near: None };
             faults.push((fault, place(rule.span()), "policy".to_owned()));
         } else if severity.is_none() && word != "off" {
-            let wanted = "critical, high, medium, low, info or off";
+            let wanted = FieldKind::Severity;
             faults.push((RegisterFault::BadValue { name, wanted }, place(span), "policy".to_owned()));
         } else {
             found.insert(name, severity);
@@ -217,7 +218,7 @@ fn exception(number: usize, table: Spanned<DeTable<'_>>, faults: &mut Faults) ->
 /// A name that becomes part of paths and commands.
 fn checked_id(number: usize, id: &str, faults: &mut Faults) -> bool {
     if !is_id(id) {
-        let wanted = "a name of small letters, digits, dots and dashes";
+        let wanted = FieldKind::Id;
         let fault = RegisterFault::BadValue { name: id.to_owned(), wanted };
         faults.push((fault, RegisterPlace { file: number, span: 0..0 }, id.to_owned()));
     }
@@ -254,7 +255,7 @@ fn owned_key(
     let mut fields = Fields::new(number, about, table, faults);
     let text = fields.needed_text("line");
     let label = fields.text("label").map(|label| label.value);
-    let purpose = fields.word("purpose", &Purpose::NAMES, "person, automation or break-glass");
+    let purpose = fields.word("purpose", &Purpose::NAMES, FieldKind::Purpose);
     let (added, retired) = (fields.date("added"), fields.date("retired"));
     let (account, file) = if of_host { (fields.needed_text("account"), fields.text("file")) } else { (None, None) };
     let read = text.map(|text| (line::parse(text.value.as_bytes()).map(own), text.place));
@@ -300,7 +301,7 @@ fn hosts(number: usize, table: Spanned<DeTable<'_>>, part: &mut FileContent) {
         if let DeValue::Table(table) = value.into_inner() {
             part.hosts.extend(host(number, &id, Spanned::new(span, table), &mut part.faults));
         } else {
-            let fault = RegisterFault::WrongKind { name: id.clone(), wanted: "a table" };
+            let fault = RegisterFault::WrongKind { name: id.clone(), wanted: FieldKind::Table };
             part.faults.push((fault, RegisterPlace { file: number, span }, id));
         }
     }
@@ -373,7 +374,7 @@ fn grant(number: usize, table: Spanned<DeTable<'_>>, faults: &mut Faults) -> Opt
     };
     fields.end();
     if grant.entry_options().is_err() {
-        let wanted = "options as they stand in front of a key, each one known to the server";
+        let wanted = FieldKind::Options;
         let about = grant.account.clone();
         faults.push((RegisterFault::BadValue { name: "options".to_owned(), wanted }, grant.place.clone(), about));
     }
@@ -391,17 +392,14 @@ fn whom(
         (Some(person), None, None) => Ok(Placed { value: Whom::Person(person.value), place: person.place }),
         (None, Some(team), None) => Ok(Placed { value: Whom::Team(team.value), place: team.place }),
         (None, None, Some(machine)) => {
-            let fault = RegisterFault::BadValue { name: "machine".to_owned(), wanted: "ACCOUNT@HOST" };
+            let fault = RegisterFault::BadValue { name: "machine".to_owned(), wanted: FieldKind::Machine };
             let (account, host) = machine.value.split_once('@').ok_or((fault, Some(machine.place.clone())))?;
             let value = Whom::Machine { account: account.to_owned(), host: host.to_owned() };
             Ok(Placed { value, place: machine.place })
         }
         (None, None, None) => Err((RegisterFault::MissingField { name: "person" }, None)),
         (one, two, three) => {
-            let fault = RegisterFault::BadValue {
-                name: "person".to_owned(),
-                wanted: "one of person, team and machine, not several",
-            };
+            let fault = RegisterFault::BadValue { name: "person".to_owned(), wanted: FieldKind::OneGrantee };
             Err((fault, three.or(two).or(one).map(|placed| placed.place)))
         }
     }

@@ -5,15 +5,13 @@ use base64::Engine as _;
 use base64::engine::general_purpose::STANDARD_NO_PAD;
 use md5::Digest as _;
 use std::fmt;
-use thiserror::Error;
 
 /// The SHA-256 digest of a public key blob.
 #[derive(Clone, Copy, PartialEq, Eq, Hash, PartialOrd, Ord)]
 pub struct Fingerprint([u8; 32]);
 
 /// A text is not a fingerprint.
-#[derive(Debug, Clone, PartialEq, Eq, Error)]
-#[error("'{text}' is not a fingerprint: it is written SHA256: followed by 43 characters of base64")]
+#[derive(Debug, Clone, PartialEq, Eq)]
 pub struct NotAFingerprint {
     /// What was given.
     pub text: String,

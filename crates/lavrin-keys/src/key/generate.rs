@@ -3,6 +3,7 @@
 use super::container::der;
 use super::private;
 use super::{Algorithm, Curve, KeyFault, PrivateKey, Secret};
+use crate::key::fault::WrongNumber;
 use aws_lc_rs::encoding::{AsDer as _, Pkcs8V1Der};
 use aws_lc_rs::rsa::KeySize;
 use zeroize::Zeroizing;
@@ -65,12 +66,12 @@ pub fn generate(recipe: Recipe, randomness: &dyn Randomness) -> Result<PrivateKe
         }
         Recipe::Ecdsa(curve) => {
             let scalar =
-                private::fresh_scalar(curve).ok_or(KeyFault::InvalidValues { detail: "no ECDSA key could be made" })?;
+                private::fresh_scalar(curve).ok_or(KeyFault::InvalidValues { detail: WrongNumber::EcdsaNotMade })?;
             PrivateKey::ecdsa(curve, &scalar)
         }
         Recipe::Rsa(bits) => {
             let pkcs8 =
-                randomness.rsa_pkcs8(bits).ok_or(KeyFault::InvalidValues { detail: "no RSA key could be made" })?;
+                randomness.rsa_pkcs8(bits).ok_or(KeyFault::InvalidValues { detail: WrongNumber::RsaNotMade })?;
             let [n, e, d, p, q, _, _, iqmp] = der::rsa_numbers(&pkcs8)?;
             PrivateKey::rsa(n, e, d, p, q, iqmp)
         }

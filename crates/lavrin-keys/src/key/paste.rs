@@ -23,7 +23,28 @@ pub struct Recovered {
     /// First and last line it stands on, counted from 1.
     pub lines: (usize, usize),
     /// What was repaired.
-    pub repairs: Vec<&'static str>,
+    pub repairs: Vec<PasteRepair>,
+}
+
+/// What had to be undone before a key could be read.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum PasteRepair {
+    /// It stood in a string of JSON.
+    FromJson,
+    /// It stood in quoted-printable (RFC 2045, section 6.7).
+    FromQuotedPrintable,
+    /// It stood in HTML.
+    FromHtml,
+    /// It stood amid other text.
+    FromText,
+    /// Invisible characters are left out.
+    Invisible,
+    /// Typographic blanks and dashes are plain ones.
+    Typographic,
+    /// Quote marks are taken off.
+    QuoteMarks,
+    /// Broken lines are joined.
+    Joined,
 }
 
 /// Finds every key. Lines that begin with `#` are comments and are left alone.
@@ -36,9 +57,9 @@ pub fn recover(text: &[u8]) -> Vec<Recovered> {
     let mut found = search(&as_it_stands(&text), &[]);
     // What a program has encoded is searched once more as it was before; each key has to be whole all the same.
     let decoded =
-        [(from_json(&text), "taken out of JSON"), (from_quoted_printable(&text), "taken out of quoted-printable")];
-    for (lines, words) in decoded {
-        for recovered in lines.iter().flat_map(|lines| search(lines, &[words])) {
+        [(from_json(&text), PasteRepair::FromJson), (from_quoted_printable(&text), PasteRepair::FromQuotedPrintable)];
+    for (lines, repair) in decoded {
+        for recovered in lines.iter().flat_map(|lines| search(lines, &[repair])) {
             if !found.iter().any(|other| other.key == recovered.key) {
                 found.push(recovered);
             }
@@ -112,7 +133,7 @@ fn from_quoted_printable(text: &str) -> Option<Vec<Numbered>> {
     decoded.then_some(lines)
 }
 
-fn search(text: &[Numbered], before: &[&'static str]) -> Vec<Recovered> {
+fn search(text: &[Numbered], before: &[PasteRepair]) -> Vec<Recovered> {
     let (lines, repairs) = cleaned(text);
     let repairs = [before, &repairs].concat();
     let mut found = Vec::new();
@@ -129,25 +150,25 @@ fn search(text: &[Numbered], before: &[&'static str]) -> Vec<Recovered> {
 }
 
 /// The text with what mail programs and word processors do to it undone, line by line.
-fn cleaned(text: &[Numbered]) -> (Vec<String>, Vec<&'static str>) {
+fn cleaned(text: &[Numbered]) -> (Vec<String>, Vec<PasteRepair>) {
     let mut repairs = Vec::new();
-    let mut note = |changed: bool, words: &'static str| {
+    let mut note = |changed: bool, repair: PasteRepair| {
         if changed {
-            repairs.push(words);
+            repairs.push(repair);
         }
     };
     let text: String = text.iter().map(|(_, line)| format!("{line}\n")).collect();
     let mut clean: String = text.chars().filter(|character| !is_invisible(*character)).collect();
-    note(clean.len() != text.len(), "invisible characters taken out");
+    note(clean.len() != text.len(), PasteRepair::Invisible);
     let plain: String = clean.chars().map(plain_character).collect();
-    note(plain != clean, "typographic blanks and dashes replaced");
+    note(plain != clean, PasteRepair::Typographic);
     clean = plain;
     if clean.contains("</") {
         clean = without_markup(&clean);
-        note(true, "taken out of HTML");
+        note(true, PasteRepair::FromHtml);
     }
     let lines: Vec<String> = clean.lines().map(|line| unquoted(line).to_owned()).collect();
-    note(clean.lines().zip(&lines).any(|(before, after)| before.trim_end() != after), "quote marks taken off");
+    note(clean.lines().zip(&lines).any(|(before, after)| before.trim_end() != after), PasteRepair::QuoteMarks);
     (lines, repairs)
 }
 
@@ -218,13 +239,7 @@ fn run(text: &str) -> &str {
     &text[..text.find(|character| !is_base64(character)).unwrap_or(text.len())]
 }
 
-fn read(
-    lines: &[String],
-    index: usize,
-    at: usize,
-    algorithm: Algorithm,
-    repairs: &[&'static str],
-) -> Option<Recovered> {
+fn read(lines: &[String], index: usize, at: usize, algorithm: Algorithm, repairs: &[PasteRepair]) -> Option<Recovered> {
     let behind = lines[index][at + algorithm.name().len()..].trim_start();
     // Another key may be glued to it.
     let end = labels(behind).first().map_or(behind.len(), |(at, _)| *at);
@@ -239,7 +254,7 @@ fn read(
                 if !evidently_wrapped(&widths) {
                     return None;
                 }
-                repairs.push("broken lines joined");
+                repairs.push(PasteRepair::Joined);
             }
             return Some(Recovered { key, comment: comment(&rest), lines: (index + 1, last + 1), repairs });
         }
@@ -303,7 +318,7 @@ mod tests {
         let text = format!("Dear Sten,\n> {}\n> {}\n> regards\n", &line[..76], &line[76..]);
         let found = only(&text);
         assert_eq!((found.key, found.comment.as_str(), found.lines), (key(1), "edda@lantern", (2, 3)));
-        assert_eq!(found.repairs, ["quote marks taken off", "broken lines joined"]);
+        assert_eq!(found.repairs, [PasteRepair::QuoteMarks, PasteRepair::Joined]);
     }
 
     #[test]

@@ -1,6 +1,7 @@
 //! Private keys: held so that they are wiped when dropped, never shown, and checked to belong to their public half.
 
 use super::{Algorithm, Curve, KeyFault, PublicKey, Secret, numbers, public};
+use crate::key::fault::{Unsupported, WrongNumber, WrongStructure};
 use crate::wire::{Reader, Writer, without_leading_zeros};
 use aws_lc_rs::agreement;
 use aws_lc_rs::encoding::AsBigEndian as _;
@@ -59,8 +60,7 @@ pub enum RsaHash {
 }
 
 /// Signing failed: the key is of a size the library does not sign with.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, thiserror::Error)]
-#[error("this key cannot sign: RSA keys sign from 2048 to 8192 bits")]
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub struct CannotSign;
 
 impl PrivateKey {
@@ -70,7 +70,7 @@ impl PrivateKey {
     /// [`KeyFault::InvalidValues`] where the library refuses the seed.
     pub fn ed25519(seed: &[u8; 32]) -> Result<Self, KeyFault> {
         let pair = Ed25519KeyPair::from_seed_unchecked(seed)
-            .map_err(|_| KeyFault::InvalidValues { detail: "not an Ed25519 seed" })?;
+            .map_err(|_| KeyFault::InvalidValues { detail: WrongNumber::Ed25519Seed })?;
         let point = pair.public_key().as_ref().try_into().expect("an Ed25519 point has 32 bytes");
         let mut kept = Box::new(Zeroizing::new([0; 32]));
         kept.copy_from_slice(seed);
@@ -84,7 +84,7 @@ impl PrivateKey {
     /// # Errors
     /// [`KeyFault::InvalidValues`] where the scalar is zero or not below the order of the curve.
     pub fn ecdsa(curve: Curve, scalar: &[u8]) -> Result<Self, KeyFault> {
-        let refuse = || KeyFault::InvalidValues { detail: "the private number is not below the order of the curve" };
+        let refuse = || KeyFault::InvalidValues { detail: WrongNumber::ScalarAboveOrder };
         let scalar = without_leading_zeros(scalar);
         let mut fixed = Zeroizing::new(vec![0; curve.width()]);
         let start = curve.width().checked_sub(scalar.len()).ok_or_else(refuse)?;
@@ -104,10 +104,10 @@ impl PrivateKey {
     pub fn rsa(n: &[u8], e: &[u8], d: &[u8], p: &[u8], q: &[u8], iqmp: &[u8]) -> Result<Self, KeyFault> {
         let public = PublicKey::rsa(e, n)?;
         if [d, p, q, iqmp].iter().any(|number| without_leading_zeros(number).len() > n.len()) {
-            return Err(KeyFault::InvalidValues { detail: "a private number is longer than the modulus" });
+            return Err(KeyFault::InvalidValues { detail: WrongNumber::PrivateAboveModulus });
         }
         if !numbers::rsa_relations_hold(n, e, d, p, q, iqmp) {
-            return Err(KeyFault::InvalidValues { detail: "modulus, exponents and primes do not belong together" });
+            return Err(KeyFault::InvalidValues { detail: WrongNumber::RsaParts });
         }
         let secret = |number: &[u8]| Zeroizing::new(without_leading_zeros(number).to_vec());
         wipe_stack();
@@ -181,7 +181,7 @@ impl PrivateKey {
                 let both: &[u8; 64] = reader
                     .string()?
                     .try_into()
-                    .map_err(|_| KeyFault::BadStructure { detail: "an Ed25519 private key has 64 bytes" })?;
+                    .map_err(|_| KeyFault::BadStructure { detail: WrongStructure::Ed25519Length })?;
                 let (seed, copy) = both.split_at(32);
                 let key = Self::ed25519(seed.try_into().expect("half of 64 bytes"))?;
                 let same = matches!(&key.public, PublicKey::Ed25519(own) if own == point && own == copy);
@@ -198,10 +198,12 @@ impl PrivateKey {
                 Self::rsa(n, e, d, p, q, iqmp)
             }
             Some(Algorithm::Dss) => Err(KeyFault::PolicyAlgorithm { name: "ssh-dss".to_owned() }),
-            Some(Algorithm::SkEd25519 | Algorithm::SkEcdsa) => Err(KeyFault::UnsupportedAlgorithm {
-                name: "private keys of authenticators (the file holds only a handle)".to_owned(),
+            Some(Algorithm::SkEd25519 | Algorithm::SkEcdsa) => {
+                Err(KeyFault::UnsupportedAlgorithm { name: Unsupported::Authenticator })
+            }
+            None => Err(KeyFault::UnsupportedAlgorithm {
+                name: Unsupported::Named(crate::text::printable(&name[..name.len().min(64)])),
             }),
-            None => Err(KeyFault::UnsupportedAlgorithm { name: crate::text::printable(&name[..name.len().min(64)]) }),
         }
     }
 

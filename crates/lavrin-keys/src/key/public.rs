@@ -1,6 +1,7 @@
 //! Public keys and their blob, the bytes that servers compare and fingerprints are made of.
 
 use super::{Algorithm, Curve, Fingerprint, KeyFault, base64, edwards};
+use crate::key::fault::{Unsupported, WrongNumber, WrongStructure};
 use crate::text::printable;
 use crate::wire::{Reader, Writer, without_leading_zeros};
 use aws_lc_rs::{agreement, rsa, signature};
@@ -145,10 +146,10 @@ impl PublicKey {
             return Err(KeyFault::TooLarge { bytes: n.len().max(e.len()), limit: RSA_BITS_MAX / 8 });
         }
         if n.is_empty() || e.is_empty() {
-            return Err(KeyFault::InvalidValues { detail: "modulus or exponent is zero" });
+            return Err(KeyFault::InvalidValues { detail: WrongNumber::RsaZero });
         }
         if n.len() < e.len() {
-            return Err(KeyFault::InvalidValues { detail: "the exponent is larger than the modulus" });
+            return Err(KeyFault::InvalidValues { detail: WrongNumber::ExponentAboveModulus });
         }
         Ok(Self::Rsa { e: e.to_vec(), n: n.to_vec() })
     }
@@ -279,13 +280,13 @@ fn unknown_algorithm(name: &[u8]) -> KeyFault {
     if Algorithm::is_retired(name) {
         KeyFault::PolicyAlgorithm { name: shown }
     } else {
-        KeyFault::UnsupportedAlgorithm { name: shown }
+        KeyFault::UnsupportedAlgorithm { name: Unsupported::Named(shown) }
     }
 }
 
 fn ed25519_point(bytes: &[u8]) -> Result<[u8; 32], KeyFault> {
     let point: [u8; 32] =
-        bytes.try_into().map_err(|_| KeyFault::InvalidValues { detail: "an Ed25519 public key has 32 bytes" })?;
+        bytes.try_into().map_err(|_| KeyFault::InvalidValues { detail: WrongNumber::Ed25519PublicLength })?;
     edwards::check(&point)?;
     Ok(point)
 }
@@ -314,8 +315,8 @@ fn read_curve_point(curve: Curve, reader: &mut Reader<'_>) -> Result<Vec<u8>, Ke
 pub(crate) fn check_point(curve: Curve, point: &[u8]) -> Result<(), KeyFault> {
     match point {
         [4, rest @ ..] if rest.len() == 2 * curve.width() => {}
-        [2 | 3, ..] => return Err(KeyFault::BadStructure { detail: "an ECDSA point has to be in uncompressed form" }),
-        _ => return Err(KeyFault::InvalidValues { detail: "the public point has not the size of its curve" }),
+        [2 | 3, ..] => return Err(KeyFault::BadStructure { detail: WrongStructure::CompressedPoint }),
+        _ => return Err(KeyFault::InvalidValues { detail: WrongNumber::PointLength }),
     }
     let unparsed = agreement::UnparsedPublicKey::new(exchange(curve), point);
     agreement::ParsedPublicKey::try_from(unparsed).map(|_| ()).map_err(|_| KeyFault::PointNotOnCurve)

@@ -6,13 +6,13 @@ pub mod expiry;
 pub mod options;
 
 use crate::key::container::line::{self, KeyLine, KnownKeys};
+use crate::key::fault::WrongStructure;
 use crate::key::{Fingerprint, KeyFault, PublicKey};
 use crate::services::Services;
 use crate::version::Version;
 use options::{OptionFault, Options};
 use rayon::prelude::*;
 use std::sync::Arc;
-use thiserror::Error;
 
 /// Whose reading counts, where servers differ.
 #[derive(Debug, Clone, PartialEq, Eq)]
@@ -87,28 +87,22 @@ pub struct Unusable {
 }
 
 /// Why the server skips a line.
-#[derive(Debug, Clone, PartialEq, Eq, Error)]
+#[derive(Debug, Clone, PartialEq, Eq)]
 pub enum LineFault {
     /// A byte order mark stands in front.
-    #[error("a byte order mark stands in front of it, which the server takes as part of the first word")]
     ByteOrderMark {
         /// Whether that word is an option, else the key's name.
         before_options: bool,
     },
     /// A private key was put here.
-    #[error("this is part of a private key")]
     PrivateKey,
     /// Part of a block that should be one line.
-    #[error("this is part of a block in another format; a key file wants each key on one line")]
     Block,
     /// The key does not read.
-    #[error("{0}")]
     Key(KeyFault),
     /// The options do not parse.
-    #[error("{0}")]
     Options(OptionFault),
     /// Neither a key nor options and a key.
-    #[error("there is no key on this line")]
     NoKey,
 }
 
@@ -118,9 +112,9 @@ impl LineFault {
     pub fn into_key_fault(self) -> KeyFault {
         match self {
             Self::Key(fault) => fault,
-            Self::Options(_) => KeyFault::BadStructure { detail: "the options in front of the key do not parse" },
+            Self::Options(_) => KeyFault::BadStructure { detail: WrongStructure::Options },
             Self::PrivateKey | Self::Block | Self::NoKey => KeyFault::NotAKey,
-            Self::ByteOrderMark { .. } => KeyFault::BadStructure { detail: "a byte order mark stands in front" },
+            Self::ByteOrderMark { .. } => KeyFault::BadStructure { detail: WrongStructure::ByteOrderMark },
         }
     }
 }

@@ -4,7 +4,6 @@ use super::Dialect;
 use crate::services::is_permission;
 use crate::text::printable;
 use crate::version::Version;
-use thiserror::Error;
 
 /// What an option takes.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
@@ -60,34 +59,29 @@ pub struct KeyOption {
 }
 
 /// Why options do not parse, so that the server skips the line.
-#[derive(Debug, Clone, PartialEq, Eq, Error)]
+#[derive(Debug, Clone, PartialEq, Eq)]
 pub enum OptionFault {
     /// No server knows this name.
-    #[error("the server knows no option '{name}', so it skips the line")]
     Unknown {
         /// The name.
         name: String,
     },
     /// The value has to stand in double quotes.
-    #[error("the value of '{name}' has to stand in double quotes")]
     NotQuoted {
         /// The option.
         name: String,
     },
     /// The closing quote is missing.
-    #[error("the closing quote of '{name}' is missing")]
     NotClosed {
         /// The option.
         name: String,
     },
     /// An option that may stand once stands twice.
-    #[error("'{name}' stands twice; the server takes it once")]
     Repeated {
         /// The option.
         name: String,
     },
     /// A value that the server does not take.
-    #[error("the server does not take '{value}' as {name}=")]
     BadValue {
         /// The option.
         name: String,
@@ -95,7 +89,6 @@ pub enum OptionFault {
         value: String,
     },
     /// More of them than the server takes on one line.
-    #[error("'{name}' stands more than {limit} times")]
     TooMany {
         /// The option.
         name: String,
@@ -103,7 +96,6 @@ pub enum OptionFault {
         limit: usize,
     },
     /// Something stands where a comma was expected.
-    #[error("a comma is missing behind '{name}'")]
     NoComma {
         /// The option.
         name: String,

@@ -103,5 +103,5 @@ fn user_fits(word: &str, account: &Account, settings: &Settings, seen: &System<'
     }
     let (Some(host), Some(address)) = (host, seen.connection.from) else { return true };
     let name = seen.connection.from_host.as_deref().filter(|_| settings.word("usedns") == "yes");
-    addresses::list_takes_client(host, address, name)
+    addresses::list_takes_client(host, address, name, settings.version())
 }

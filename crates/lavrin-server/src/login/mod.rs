@@ -531,7 +531,7 @@ fn entry_reason(
     let Some(address) = seen.connection.from else { return Some(ReasonKind::FromUnknown { from: shown(from) }) };
     // Only a server that looks up names holds patterns against them.
     let host = seen.connection.from_host.as_deref().filter(|_| settings.word("usedns") == "yes");
-    let takes = addresses::list_takes_client(&String::from_utf8_lossy(from), address, host);
+    let takes = addresses::list_takes_client(&String::from_utf8_lossy(from), address, host, settings.version());
     (!takes).then(|| ReasonKind::FromElsewhere { from: shown(from) })
 }
 

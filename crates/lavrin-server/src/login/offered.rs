@@ -3,6 +3,7 @@
 use super::{Question, Reason, ReasonKind, WrongCertificate};
 use crate::account::Account;
 use crate::fs::{BytePath, Fact};
+use crate::server::Version;
 use crate::server_config::{Settings, addresses};
 use crate::survey::{KEYS_FILE_BYTES_MAX, Observation, Resolved, Want, Wanted, resolve};
 use crate::system::System;
@@ -33,16 +34,22 @@ pub(super) fn reasons(question: &Question, account: &Account, settings: &Setting
     reasons
 }
 
+/// Since this version the server tells clients which signatures of RSA keys it accepts; before, the stock client's first choice
+/// decides.
+const TOLD_SINCE: Version = Version(9, 2);
+
 /// The algorithm the client would have to use, where the server does not accept it.
 fn algorithm_off(question: &Question, settings: &Settings) -> Option<String> {
+    let choices = if settings.version() < TOLD_SINCE { 1 } else { usize::MAX };
+    let first_choice = |names: Vec<String>| names.into_iter().take(choices).collect();
     let possible: Vec<String> = match (&question.signature, &question.certificate, &question.key) {
         (Some(named), ..) => vec![named.clone()],
         (None, Some(certificate), _) if certificate.key.algorithm() == Algorithm::Rsa => {
-            ["rsa-sha2-512", "rsa-sha2-256"].map(|name| format!("{name}-cert-v01@openssh.com")).to_vec()
+            first_choice(["rsa-sha2-512", "rsa-sha2-256"].map(|name| format!("{name}-cert-v01@openssh.com")).to_vec())
         }
         (None, Some(certificate), _) => vec![certificate::name_of(&certificate.key)],
         (None, None, Some(PublicKey::Rsa { .. })) => {
-            ["rsa-sha2-512", "rsa-sha2-256", "ssh-rsa"].map(str::to_owned).to_vec()
+            first_choice(["rsa-sha2-512", "rsa-sha2-256", "ssh-rsa"].map(str::to_owned).to_vec())
         }
         (None, None, Some(key)) => vec![key.algorithm().name().to_owned()],
         (None, None, None) => return None,
@@ -161,12 +168,12 @@ pub(super) fn certificate_reason(
         return Some(ReasonKind::VerificationUnknown);
     }
     let from = critical.source_address.as_ref()?;
-    if !addresses::is_plain_list(from) {
+    if !addresses::is_plain_list(from, seen.server.rules()) {
         return refuse(WrongCertificate::BadAddresses);
     }
     match seen.connection.from {
         None => Some(ReasonKind::FromUnknown { from: from.clone() }),
-        Some(address) if addresses::list_takes(from, address) => None,
+        Some(address) if addresses::list_takes(from, address, seen.server.rules()) => None,
         Some(_) => Some(ReasonKind::CertificateFromElsewhere { from: from.clone() }),
     }
 }

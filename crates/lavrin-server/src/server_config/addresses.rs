@@ -1,6 +1,7 @@
 //! Lists of addresses as in `from=` and `Match address`: addresses in any spelling that the resolver takes, ranges, wildcards
 //! and negations, separated by commas (`PATTERNS` in `ssh_config(5)`).
 
+use crate::server::Version;
 use lavrin_keys::patterns::{list_matches, matches};
 use std::net::{IpAddr, Ipv4Addr};
 
@@ -17,15 +18,15 @@ enum ListSays {
 
 /// Whether a list as in `Match address` takes the address. A negated match refuses whatever else matches.
 #[must_use]
-pub fn list_takes(list: &str, address: IpAddr) -> bool {
-    said(list, Some(address)) == ListSays::Yes
+pub fn list_takes(list: &str, address: IpAddr, version: Version) -> bool {
+    said(list, Some(address), version) == ListSays::Yes
 }
 
 /// Whether a list as in `from=` takes a client: by its address, or by its host name, which is the address where the server
 /// does not look names up.
 #[must_use]
-pub fn list_takes_client(list: &str, address: IpAddr, host: Option<&str>) -> bool {
-    let by_address = said(list, Some(address));
+pub fn list_takes_client(list: &str, address: IpAddr, host: Option<&str>, version: Version) -> bool {
+    let by_address = said(list, Some(address), version);
     if matches!(by_address, ListSays::No | ListSays::Malformed) {
         return false;
     }
@@ -40,24 +41,24 @@ pub fn list_takes_client(list: &str, address: IpAddr, host: Option<&str>) -> boo
 
 /// Whether the server makes something of a list; it does not start with a setting otherwise.
 #[must_use]
-pub fn list_is_sound(list: &str) -> bool {
-    said(list, None) != ListSays::Malformed
+pub fn list_is_sound(list: &str, version: Version) -> bool {
+    said(list, None, version) != ListSays::Malformed
 }
 
 /// Whether a list holds addresses and ranges only, as in a certificate.
 #[must_use]
-pub fn is_plain_list(list: &str) -> bool {
-    list.split(',').all(|one| matches!(range(one), Range::Of(..)))
+pub fn is_plain_list(list: &str, version: Version) -> bool {
+    list.split(',').all(|one| matches!(range(one, version), Range::Of(..)))
 }
 
-fn said(list: &str, address: Option<IpAddr>) -> ListSays {
+fn said(list: &str, address: Option<IpAddr>, version: Version) -> ListSays {
     let mut found = ListSays::Nothing;
     for pattern in list.split(',') {
         let (negated, pattern) = pattern.strip_prefix('!').map_or((false, pattern), |rest| (true, rest));
         if pattern.is_empty() {
             return ListSays::Malformed;
         }
-        let hit = match range(pattern) {
+        let hit = match range(pattern, version) {
             Range::Malformed => return ListSays::Malformed,
             Range::Of(base, length) => address.is_some_and(|address| is_within(address, base, length)),
             Range::None => address.is_some_and(|address| matches(pattern.as_bytes(), address.to_string().as_bytes())),
@@ -82,16 +83,20 @@ enum Range {
 /// Longest address with its length that the server looks at, in bytes.
 const RANGE_BYTES_MAX: usize = 63;
 
-fn range(text: &str) -> Range {
+/// Since this version a length that no address has is malformed; before, its element was no address.
+const LONG_IS_MALFORMED_SINCE: Version = Version(10, 0);
+
+fn range(text: &str, version: Version) -> Range {
     if text.len() > RANGE_BYTES_MAX {
         return Range::None;
     }
     let (base, length) = text.split_once('/').map_or((text, None), |(base, length)| (base, Some(length)));
+    let most = if version < LONG_IS_MALFORMED_SINCE { 128 } else { u32::MAX >> 1 };
     let length = match length {
         None => None,
         Some(digits) if !digits.is_empty() && digits.bytes().all(|byte| byte.is_ascii_digit()) => {
             match digits.parse::<u32>() {
-                Ok(length) if length <= 128 => Some(length),
+                Ok(length) if length <= most => Some(length),
                 _ => return Range::None,
             }
         }
@@ -150,15 +155,20 @@ fn number(text: &str) -> Option<u32> {
 mod tests {
     use super::*;
 
+    const USUAL: Version = Version(9, 2);
+
     #[test]
     fn ranges_with_bits_beyond_their_length_are_malformed() {
-        assert!(list_is_sound("192.0.2.0/24,!2001:db8::/32,*.example/x,192.0.2.0/129"));
-        assert!(!list_is_sound("198.51.100.1,192.0.2.10/24") && !list_is_sound("192.0.2.0/33") && !list_is_sound("a,"));
+        let sound = |list: &str| list_is_sound(list, USUAL);
+        assert!(sound("192.0.2.0/24,!2001:db8::/32,*.example/x,192.0.2.0/129"));
+        assert!(!sound("198.51.100.1,192.0.2.10/24") && !sound("192.0.2.0/33") && !sound("a,"));
+        let later = |list: &str| list_is_sound(list, LONG_IS_MALFORMED_SINCE);
+        assert!(!later("192.0.2.0/129") && !later("::/2147483647") && later("::/2147483648") && later("x/129"));
     }
 
     #[test]
     fn ranges_wildcards_and_negations() {
-        let takes = |list: &str| list_takes_client(list, "192.0.2.17".parse().unwrap(), None);
+        let takes = |list: &str| list_takes_client(list, "192.0.2.17".parse().unwrap(), None, USUAL);
         assert!(takes("192.0.2.0/24"));
         assert!(takes("2001:db8::/32,192.0.2.*"));
         assert!(takes("0.0.0.0/0"));
@@ -167,8 +177,9 @@ mod tests {
         assert!(!takes("192.0.2.17,192.0.2.0/33"));
         assert!(!takes("192.0.2.17,192.0.2.1/24"));
         assert!(takes("x/33,192.0.2.17") && takes("x/x,192.0.2.17"));
-        assert!(list_takes("2001:db8::/32", "2001:db8::7".parse().unwrap()));
-        let named = |list: &str| list_takes_client(list, "192.0.2.17".parse().unwrap(), Some("Buoy.example.test"));
+        assert!(list_takes("2001:db8::/32", "2001:db8::7".parse().unwrap(), USUAL));
+        let named =
+            |list: &str| list_takes_client(list, "192.0.2.17".parse().unwrap(), Some("Buoy.example.test"), USUAL);
         assert!(named("*.EXAMPLE.test") && !named("192.0.2.0/24,!buoy.*") && named("192.0.2.0/24"));
     }
 
@@ -188,7 +199,7 @@ mod tests {
         for bad in ["256.1", "1.2.3.4.5", "08", "1.", "", "0x", "a", "192.0.2.256", "4294967296", "+1"] {
             assert_eq!(read(bad), None, "{bad}");
         }
-        assert!(list_takes("192.0.513", "192.0.2.1".parse().unwrap()));
-        assert!(list_takes("2001:DB8:0::1", "2001:db8::1".parse().unwrap()));
+        assert!(list_takes("192.0.513", "192.0.2.1".parse().unwrap(), USUAL));
+        assert!(list_takes("2001:DB8:0::1", "2001:db8::1".parse().unwrap(), USUAL));
     }
 }

@@ -86,18 +86,20 @@ impl One<'_> {
     fn holds(&self, criterion: &str, value: &str) -> Result<Applies, WrongMatch> {
         let connection = &self.seen.connection;
         let criterion = criterion.to_ascii_lowercase();
-        if criterion.ends_with("address") && !addresses::list_is_sound(value) {
+        if criterion.ends_with("address") && !addresses::list_is_sound(value, self.rules.version) {
             return Err(WrongMatch::Addresses(value.to_owned()));
         }
         let holds = match criterion.as_str() {
             "user" => Some(list_matches(value.split(','), &self.account.name)),
             "group" => Some(group_list_takes(value, self.account, self.seen)),
-            "address" => connection.from.map(|from| addresses::list_takes(value, from)),
+            "address" => connection.from.map(|from| addresses::list_takes(value, from, self.rules.version)),
             "host" => host_of(connection, self.host_counts).map(|host| {
                 let lower = value.to_ascii_lowercase();
                 list_matches(lower.split(','), &host.to_ascii_lowercase())
             }),
-            "localaddress" => connection.local_address.map(|local| addresses::list_takes(value, local)),
+            "localaddress" => {
+                connection.local_address.map(|local| addresses::list_takes(value, local, self.rules.version))
+            }
             "localport" => {
                 let port = port(value, self.rules.services).ok_or_else(|| WrongMatch::NoPort(value.to_owned()))?;
                 connection.local_port.map(|local| local == port)

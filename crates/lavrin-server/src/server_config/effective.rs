@@ -104,10 +104,10 @@ pub(super) fn settings(
     // What holds for one connection is put together when it comes in: that ends the session, not the server.
     let ending = excluded_algorithm(&reading.matched, rules.version);
     reading.settings.ends = reading.settings.ends.or(ending);
-    reading.settings.values.extend(reading.matched);
     if rules.version < STRICT_SINCE {
         ask_by_keyboard(&mut reading.settings);
     }
+    reading.settings.values.extend(reading.matched);
     reading.settings
 }
 

@@ -91,6 +91,12 @@ pub fn group_names<'a>(account: &'a Account, groups: &'a [Group]) -> impl Iterat
 }
 
 impl Settings {
+    /// By whose rules they are read.
+    #[must_use]
+    pub fn version(&self) -> Version {
+        self.version
+    }
+
     /// What is in force in this version where nothing is set.
     #[must_use]
     pub fn of_version(version: Version) -> Self {
@@ -214,6 +220,8 @@ fn printed_value(keyword: &str, setting: &Setting, version: Version) -> String {
             values::seconds(first).map_or_else(|| first.to_owned(), |time| time.to_string())
         }
         Takes::Umask => format!("0{:o}", values::octal(first).unwrap_or_default()),
+        Takes::IpQos => values::classes(&setting.words, version),
+        Takes::Startups => values::startups(first),
         Takes::Rekey => values::rekey(&setting.words),
         Takes::PermitListen => {
             let whole = |word: &String| {

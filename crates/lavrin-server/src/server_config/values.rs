@@ -182,7 +182,7 @@ fn list_takes(takes: Takes, word: &str, rules: &ValueRules<'_>) -> bool {
     match takes {
         Takes::EnvNames => rules.version < STRICT_SINCE || !word.contains('='),
         Takes::Variables => word.find('=').is_some_and(|end| end > 0),
-        Takes::Users => word.split_once('@').is_none_or(|(_, hosts)| list_is_sound(hosts)),
+        Takes::Users => word.split_once('@').is_none_or(|(_, hosts)| list_is_sound(hosts, rules.version)),
         Takes::PermitOpen => is_permission(word, false, rules.services),
         Takes::PermitListen => is_permission(word, true, rules.services),
         Takes::Penalties => is_penalty(word),
@@ -216,9 +216,9 @@ fn wrong_one(takes: Takes, first: &str, words: &[String], rules: &ValueRules<'_>
         Takes::Macs => return wrong_list(first, algorithms::Kind::Mac, rules.version),
         Takes::Kex => return wrong_list(first, algorithms::Kind::KeyExchange, rules.version),
         Takes::GssKex => return wrong_list(first, algorithms::Kind::GssKeyExchange, rules.version),
-        Takes::IpQos => words.iter().all(|word| is_class(word, rules.version)),
+        Takes::IpQos => words.iter().all(|word| class(word, rules.version).is_some()),
         Takes::Listen => is_listen(first, rules.services),
-        Takes::Addresses => list_is_sound(first),
+        Takes::Addresses => list_is_sound(first, rules.version),
         Takes::Rekey => is_rekey(words, rules.version),
         Takes::Subsystem => words.len() > 1,
         Takes::Channels => return wrong_channels(words, rules.version),
@@ -314,48 +314,88 @@ pub(super) fn octal(text: &str) -> Option<u32> {
     u32::from_str_radix(&digits, 8).ok()
 }
 
-/// Names of classes of service (RFC 2474 and RFC 4594), a number, or nothing at all.
-fn is_class(word: &str, version: Version) -> bool {
-    const NAMES: [&str; 28] = [
-        "af11",
-        "af12",
-        "af13",
-        "af21",
-        "af22",
-        "af23",
-        "af31",
-        "af32",
-        "af33",
-        "af41",
-        "af42",
-        "af43",
-        "cs0",
-        "cs1",
-        "cs2",
-        "cs3",
-        "cs4",
-        "cs5",
-        "cs6",
-        "cs7",
-        "ef",
-        "le",
-        "lowdelay",
-        "throughput",
-        "reliability",
-        "none",
-        "va",
-        "default",
-    ];
-    let is_name = NAMES[..26].contains(&word.to_ascii_lowercase().as_str());
+/// Names of classes of service (RFC 2474, RFC 4594 and RFC 8622) and of the older types (RFC 1349), each with its number.
+const CLASSES: [(&str, u8); 24] = [
+    ("af11", 0x28),
+    ("af12", 0x30),
+    ("af13", 0x38),
+    ("af21", 0x48),
+    ("af22", 0x50),
+    ("af23", 0x58),
+    ("af31", 0x68),
+    ("af32", 0x70),
+    ("af33", 0x78),
+    ("af41", 0x88),
+    ("af42", 0x90),
+    ("af43", 0x98),
+    ("cs0", 0x00),
+    ("cs1", 0x20),
+    ("cs2", 0x40),
+    ("cs3", 0x60),
+    ("cs4", 0x80),
+    ("cs5", 0xa0),
+    ("cs6", 0xc0),
+    ("cs7", 0xe0),
+    ("ef", 0xb8),
+    ("lowdelay", 0x10),
+    ("throughput", 0x08),
+    ("reliability", 0x04),
+];
+
+/// The number of `le`, which 8.4 has from RFC 8622 and later versions have two bits further on, where the field begins.
+fn least_effort(version: Version) -> u8 {
+    if version < STRICT_SINCE { 0x01 } else { 0x04 }
+}
+
+/// Since this version numbers are decimal, and the older types mean nothing.
+const CLASSES_ONLY_SINCE: Version = Version(10, 0);
+
+/// The number of a class; `None` within: the system's own choice.
+fn class(word: &str, version: Version) -> Option<Option<u8>> {
+    let name = word.to_ascii_lowercase();
+    let is_old_type = matches!(name.as_str(), "lowdelay" | "throughput" | "reliability");
+    if name == "none" || (is_old_type && version >= CLASSES_ONLY_SINCE) {
+        return Some(None);
+    }
+    if name == "le" {
+        return Some(Some(least_effort(version)));
+    }
+    if let Some((_, number)) = CLASSES.iter().find(|(known, _)| *known == name) {
+        return Some(Some(*number));
+    }
     let number = match word.strip_prefix("0x").or_else(|| word.strip_prefix("0X")) {
-        Some(digits) if version < Version(10, 0) => i64::from_str_radix(digits, 16).ok(),
+        Some(digits) if version < CLASSES_ONLY_SINCE => i64::from_str_radix(digits, 16).ok(),
         Some(_) => None,
-        None if version < Version(10, 0) && word.len() > 1 && word.starts_with('0') => {
+        None if version < CLASSES_ONLY_SINCE && word.len() > 1 && word.starts_with('0') => {
             i64::from_str_radix(word, 8).ok()
         }
         None => word.parse().ok(),
     };
-    is_name || number.is_some_and(|number| (0..=255).contains(&number))
+    number.and_then(|number| u8::try_from(number).ok()).map(Some)
+}
+
+/// `IPQoS` as the server prints it: one class stands for both.
+pub(super) fn classes(words: &[String], version: Version) -> String {
+    let told = |word: &String| match class(word, version).flatten() {
+        None => "none".to_owned(),
+        Some(number) if number == least_effort(version) => "le".to_owned(),
+        Some(number) => {
+            let old = |name: &str| version >= CLASSES_ONLY_SINCE && !name.starts_with(['a', 'c', 'e']);
+            let known = CLASSES.iter().find(|(name, known)| *known == number && !old(name));
+            known.map_or_else(|| format!("0x{number:02x}"), |(name, _)| (*name).to_owned())
+        }
+    };
+    let told: Vec<String> = words.iter().map(told).collect();
+    if let [one] = &told[..] { format!("{one} {one}") } else { told.join(" ") }
+}
+
+/// `MaxStartups` as the server prints it.
+pub(super) fn startups(text: &str) -> String {
+    let numbers: Vec<u32> = text.split(':').filter_map(|number| number.parse().ok()).collect();
+    match numbers[..] {
+        [one] => format!("{one}:30:{one}"),
+        _ => numbers.iter().map(u32::to_string).collect::<Vec<_>>().join(":"),
+    }
 }
 
 /// An address, a name or `*`, perhaps with a port. Whether a name leads anywhere is not looked up.

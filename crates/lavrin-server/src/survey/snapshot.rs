@@ -10,7 +10,6 @@ use lavrin_keys::text::as_text;
 use serde::{Deserialize, Serialize};
 use std::collections::BTreeMap;
 use std::sync::Arc;
-use thiserror::Error;
 
 /// The form that is written. A reader refuses a form that it does not know.
 const FORM: u32 = 2;
@@ -27,16 +26,13 @@ pub fn hash(bytes: &[u8]) -> Hash {
 }
 
 /// Why a document could not be read.
-#[derive(Debug, Clone, PartialEq, Eq, Error)]
+#[derive(Debug, Clone, PartialEq, Eq)]
 pub enum SnapshotFault {
     /// It is damaged, or something else.
-    #[error("the document is damaged: {0}")]
     Damaged(String),
     /// It was written by a newer version.
-    #[error("the document has the form {0}, which only a newer version knows")]
     Newer(u32),
     /// A content that it names is not there.
-    #[error("a content that the document names is missing")]
     ContentMissing,
 }
 

@@ -4,6 +4,7 @@ use super::register::{OpenedRegister, RegisterArgs, change_file, edit_fault, tod
 use super::survey::hosts_named;
 use crate::error::CommandError;
 use crate::exit::Exit;
+use crate::input::typed_fingerprint;
 use crate::ui::{Format, Label, Ui};
 use clap::Args;
 use lavrin_fleet::fleet::adopt::{UnknownKey, unknown_keys};
@@ -44,7 +45,7 @@ pub struct AdoptArgs {
 fn typed_answer(text: &str) -> Result<(Fingerprint, String), String> {
     let (key, person) = text.rsplit_once('=').ok_or("write it as SHA256:…=PERSON")?;
     // Base64 may end with a filler of its own.
-    let key = Fingerprint::parse(key).map_err(|fault| fault.to_string())?;
+    let key = typed_fingerprint(key)?;
     Ok((key, typed_id(person)?))
 }
 

@@ -5,6 +5,7 @@ use super::register::{RegisterArgs, change_file, edit_fault, typed_date, typed_i
 use crate::error::CommandError;
 use crate::exit::Exit;
 use crate::ui::Ui;
+use crate::wording;
 use clap::Args;
 use lavrin_fleet::register::edit::{NewGrant, add_grant, remove_grants};
 use lavrin_fleet::register::{Date, Grant, Whom, entry_options};
@@ -124,7 +125,7 @@ pub fn grant(args: &GrantArgs, ui: &Ui) -> Result<Exit, CommandError> {
 fn check_options(args: &GrantArgs) -> Result<(), CommandError> {
     match entry_options(args.from.as_deref(), args.command.as_deref(), &args.options) {
         Ok(_) => Ok(()),
-        Err(fault) => Err(CommandError::usage(fault.to_string()).because("nothing was changed")),
+        Err(fault) => Err(CommandError::usage(wording::key::option(&fault)).because("nothing was changed")),
     }
 }
 

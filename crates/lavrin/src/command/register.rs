@@ -169,7 +169,10 @@ pub fn typed_id(text: &str) -> Result<String, String> {
 /// An edit that could not be made.
 pub fn edit_fault(path: &str) -> impl FnOnce(EditFault) -> CommandError {
     let path = path.to_owned();
-    move |fault| CommandError::usage(format!("{path} could not be changed: {fault}")).hint("lavrin check")
+    move |fault| {
+        CommandError::usage(format!("{path} could not be changed: {}", crate::wording::register::edit(&fault)))
+            .hint("lavrin check")
+    }
 }
 
 #[cfg(test)]

@@ -8,6 +8,7 @@ use crate::error::CommandError;
 use crate::exit::Exit;
 use crate::host::HostArgs;
 use crate::input::Offered;
+use crate::input::typed_fingerprint;
 use crate::json::{LimitsOut, PlaceOut, ReasonOut};
 use crate::ui::{Format, Label, Ui};
 use crate::{clock, input, paths, wording};
@@ -31,7 +32,7 @@ pub struct WhyArgs {
     #[arg(long, value_name = "KEY.pub", value_parser = paths::typed, conflicts_with = "fingerprint")]
     pub key: Option<PathBuf>,
     /// The key's fingerprint
-    #[arg(long, value_name = "SHA256:…", value_parser = |text: &str| Fingerprint::parse(text))]
+    #[arg(long, value_name = "SHA256:…", value_parser = typed_fingerprint)]
     pub fingerprint: Option<Fingerprint>,
     /// Look into this local tree instead of a host
     #[arg(long, value_name = "DIR", value_parser = paths::typed)]

@@ -4,6 +4,7 @@ pub mod compare;
 pub mod config;
 pub mod finding;
 pub mod fleet;
+pub mod key;
 pub mod reason;
 pub mod register;
 #[cfg(test)]
@@ -99,7 +100,7 @@ pub fn line_fault(fault: &LineFault) -> String {
         LineFault::NoKey => {
             "there is no key on it; it may be the rest of a key that was broken over several lines".to_owned()
         }
-        other => other.to_string(),
+        other => key::line(other),
     }
 }
 

@@ -1,5 +1,7 @@
 //! What is wrong with a register, in words, and what to type.
 
+use lavrin_fleet::register::FieldKind;
+use lavrin_fleet::register::edit::EditFault;
 use lavrin_fleet::register::{RegisterFault, RegisterFinding};
 use lavrin_server::finding::Fault;
 
@@ -9,9 +11,10 @@ pub fn message(fault: &RegisterFault) -> String {
         RegisterFault::Syntax { said } => format!("this is no TOML: {said}"),
         RegisterFault::UnknownField { name, .. } => format!("no field is called '{name}' here"),
         RegisterFault::MissingField { name } => format!("the field '{name}' is missing"),
-        RegisterFault::WrongKind { name, wanted } => format!("'{name}' has to be {wanted}"),
-        RegisterFault::BadValue { name, wanted } => format!("'{name}' has to be {wanted}"),
-        RegisterFault::BadKey { fault } => format!("this public line cannot be used: {fault}"),
+        RegisterFault::WrongKind { name, wanted } | RegisterFault::BadValue { name, wanted } => {
+            format!("'{name}' has to be {}", field_kind(*wanted))
+        }
+        RegisterFault::BadKey { fault } => format!("this public line cannot be used: {}", super::key::fault(fault)),
         RegisterFault::NamedTwice { name } => format!("'{name}' stands in the register twice"),
         RegisterFault::WeakKey { weakness, fingerprint } => {
             super::finding::message(&Fault::WeakKey { weakness: weakness.clone(), fingerprint: *fingerprint })
@@ -107,5 +110,31 @@ pub fn remedy(finding: &RegisterFinding) -> String {
             "one of the two is enough".to_owned()
         }
         _ => "correct it there".to_owned(),
+    }
+}
+
+fn field_kind(kind: FieldKind) -> &'static str {
+    match kind {
+        FieldKind::Text => "a text in quotes",
+        FieldKind::Number => "a whole number in its bounds",
+        FieldKind::Date => "a date as 2027-01-31",
+        FieldKind::Flag => "true or false",
+        FieldKind::Table => "a table",
+        FieldKind::Tables => "tables in double brackets",
+        FieldKind::Algorithm => "a name as ssh-ed25519 or ssh-rsa",
+        FieldKind::Severity => "critical, high, medium, low, info or off",
+        FieldKind::Id => "a name of small letters, digits, dots and dashes",
+        FieldKind::Purpose => "person, automation or break-glass",
+        FieldKind::Options => "options as they stand in front of a key, each one known to the server",
+        FieldKind::Machine => "ACCOUNT@HOST",
+        FieldKind::OneGrantee => "one of person, team and machine, not several",
+    }
+}
+
+/// Why a file of the register could not be edited.
+pub fn edit(fault: &EditFault) -> String {
+    match fault {
+        EditFault::Syntax(said) => said.clone(),
+        EditFault::WrongKind(name) => format!("'{name}' is not what it should be"),
     }
 }

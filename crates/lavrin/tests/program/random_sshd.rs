@@ -218,7 +218,7 @@ impl Ground {
     fn ask_lavrin(&self, case: &Case, release: &Release, small: bool) -> Run {
         let account = &self.accounts[case.account].name;
         self.world.typed(&format!(
-            "why {account} --key home/keys/{}.pub --root tree --from-address {} --local-address 127.0.0.1 --server {} --format json",
+            "why {account} --key home/keys/{}.pub --root tree --from-address {} --local-address 127.0.0.1 --local-port 2222 --server {} --format json",
             case.key,
             case.from,
             if small { release.dropbear } else { release.openssh }

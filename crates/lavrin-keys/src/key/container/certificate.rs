@@ -1,5 +1,6 @@
 //! SSH certificates (OpenSSH's PROTOCOL.certkeys): what they certify, for whom, until when, by which authority.
 
+use crate::key::fault::{Unsupported, WrongStructure};
 use crate::key::{Algorithm, Fingerprint, KeyFault, PublicKey};
 use crate::text::printable;
 use crate::wire::Reader;
@@ -81,15 +82,16 @@ impl Certificate {
     pub fn from_blob(blob: &[u8]) -> Result<Self, KeyFault> {
         let mut reader = Reader::new(blob);
         let name = reader.string()?;
-        let algorithm = plain(name)
-            .ok_or_else(|| KeyFault::UnsupportedAlgorithm { name: printable(&name[..name.len().min(64)]) })?;
+        let algorithm = plain(name).ok_or_else(|| KeyFault::UnsupportedAlgorithm {
+            name: Unsupported::Named(printable(&name[..name.len().min(64)])),
+        })?;
         reader.string()?;
         let (key, _) = PublicKey::read_body(algorithm, &mut reader)?;
         let serial = u64::from(reader.u32()?) << 32 | u64::from(reader.u32()?);
         let kind = match reader.u32()? {
             1 => "user",
             2 => "host",
-            _ => return Err(KeyFault::BadStructure { detail: "a certificate is for users or for hosts" }),
+            _ => return Err(KeyFault::BadStructure { detail: WrongStructure::CertificateKind }),
         };
         let key_id = printable(reader.string()?);
         let mut names = Reader::new(reader.string()?);
@@ -108,7 +110,7 @@ impl Certificate {
         let signature = reader.string()?;
         reader.end()?;
         if can_verify(&authority) && !authority.verifies(&blob[..signed], signature) {
-            return Err(KeyFault::Corrupt { detail: "the signature of the authority does not verify" });
+            return Err(KeyFault::BadAuthoritySignature);
         }
         Ok(Self {
             key,

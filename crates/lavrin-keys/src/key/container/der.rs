@@ -2,6 +2,7 @@
 
 use crate::key::KeyFault;
 use crate::key::Secret;
+use crate::key::fault::WrongStructure;
 use crate::wire::{WireFault, without_leading_zeros};
 use zeroize::Zeroizing;
 
@@ -41,7 +42,7 @@ impl<'a> Der<'a> {
     pub(crate) fn bits(&mut self) -> Result<&'a [u8], KeyFault> {
         match self.value(BIT_STRING)? {
             [0, bytes @ ..] => Ok(bytes),
-            _ => Err(KeyFault::BadStructure { detail: "a bit string is not a number of whole bytes" }),
+            _ => Err(KeyFault::BadStructure { detail: WrongStructure::PartialByte }),
         }
     }
 
@@ -66,10 +67,10 @@ impl<'a> Der<'a> {
 
     pub(crate) fn value(&mut self, tag: u8) -> Result<&'a [u8], KeyFault> {
         let [found, length, rest @ ..] = self.rest else {
-            return Err(KeyFault::BadStructure { detail: "a field is missing" });
+            return Err(KeyFault::BadStructure { detail: WrongStructure::FieldMissing });
         };
         if *found != tag {
-            return Err(KeyFault::BadStructure { detail: "a DER value has another type than expected" });
+            return Err(KeyFault::BadStructure { detail: WrongStructure::DerType });
         }
         let (length, rest) = if *length < 0x80 {
             (usize::from(*length), rest)
@@ -80,12 +81,12 @@ impl<'a> Der<'a> {
                 return Err(KeyFault::LengthOutOfBounds { declared: usize::MAX, left: rest.len() });
             }
             if width == 0 || rest.len() < width {
-                return Err(KeyFault::BadStructure { detail: "a DER length is not in the definite form" });
+                return Err(KeyFault::BadStructure { detail: WrongStructure::DerIndefinite });
             }
             let (digits, rest) = rest.split_at(width);
             let length = digits.iter().fold(0usize, |sum, digit| sum << 8 | usize::from(*digit));
             if length < 0x80 || digits.first() == Some(&0) {
-                return Err(KeyFault::BadStructure { detail: "a DER length is longer than it needs to be" });
+                return Err(KeyFault::BadStructure { detail: WrongStructure::DerLengthNotMinimal });
             }
             (length, rest)
         };
@@ -107,7 +108,7 @@ impl<'a> Der<'a> {
     pub(crate) fn integer(&mut self) -> Result<&'a [u8], KeyFault> {
         let bytes = self.value(INTEGER)?;
         match bytes {
-            [] => Err(KeyFault::BadStructure { detail: "a DER integer is empty" }),
+            [] => Err(KeyFault::BadStructure { detail: WrongStructure::DerEmptyInteger }),
             [first, ..] if first & 0x80 != 0 => Err(KeyFault::IntegerNegative),
             [0, second, ..] if second & 0x80 == 0 => Err(KeyFault::IntegerNotMinimal),
             _ => Ok(without_leading_zeros(bytes)),

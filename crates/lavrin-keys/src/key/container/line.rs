@@ -80,7 +80,7 @@ pub(crate) fn decode(word: &[u8]) -> Result<Vec<u8>, KeyFault> {
         // Blanks and tabs end the word; the other white space in it is passed over by the server.
         let passed_over = |byte: &u8| b"\r\x0b\x0c".contains(byte);
         if !word.iter().any(passed_over) {
-            return Err(KeyFault::BadBase64 { detail: fault.to_string() });
+            return Err(KeyFault::BadBase64 { detail: fault });
         }
         decode(&word.iter().copied().filter(|byte| !passed_over(byte)).collect::<Vec<u8>>())
     })

@@ -20,6 +20,8 @@ pub mod write;
 pub use text::{TextNote, text_notes};
 
 use super::{Algorithm, Fingerprint, KeyFault, PrivateKey, PublicKey};
+use crate::key::fault::WrongStructure;
+use crate::key::paste::PasteRepair;
 use certificate::Certificate;
 
 /// Longest file that is looked into, in bytes: a key file of 100,000 entries has about 20 MB.
@@ -43,6 +45,41 @@ pub struct Piece {
     pub kind: PieceKind,
 }
 
+/// How a private key is protected.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub enum Protection {
+    /// Not at all.
+    None,
+    /// As openssh-key-v1 does it.
+    Bcrypt {
+        /// The cipher.
+        cipher: &'static str,
+        /// Rounds of the derivation.
+        rounds: u32,
+    },
+    /// PBES2 with PBKDF2 (RFC 8018, section 6.2).
+    Pbkdf2 {
+        /// The cipher.
+        cipher: String,
+        /// The hash.
+        hash: &'static str,
+        /// Iterations of the derivation.
+        iterations: u32,
+    },
+    /// PBES2 with scrypt (RFC 7914, section 7).
+    Scrypt {
+        /// The cipher.
+        cipher: String,
+        /// Its cost, N.
+        cost: u64,
+    },
+    /// The old one of PEM files: one round of MD5.
+    Md5 {
+        /// The cipher.
+        cipher: String,
+    },
+}
+
 /// What was found.
 #[derive(Debug)]
 pub enum PieceKind {
@@ -61,7 +98,7 @@ pub enum PieceKind {
         /// The container: `line`, `spki`, `pkcs1`, `rfc4716`.
         container: &'static str,
         /// What had to be repaired before it could be read.
-        repairs: Vec<&'static str>,
+        repairs: Vec<PasteRepair>,
     },
     /// A certificate on a line.
     Certificate {
@@ -128,14 +165,14 @@ impl Closed {
         }
     }
 
-    /// Cipher and key derivation in words.
+    /// Cipher and key derivation.
     #[must_use]
-    pub fn protection(&self) -> String {
+    pub fn protection(&self) -> Protection {
         match &self.0 {
             Sealed::OpenSsh(closed) => closed.protection(),
-            Sealed::Pkcs8(protected) => protected.words(),
-            Sealed::Traditional(protected, _) => protected.words(),
-            Sealed::Plain(..) => "none".to_owned(),
+            Sealed::Pkcs8(protected) => protected.protection(),
+            Sealed::Traditional(protected, _) => protected.protection(),
+            Sealed::Plain(..) => Protection::None,
         }
     }
 
@@ -192,7 +229,7 @@ pub(crate) fn read_block(block: &pem::Block<'_>) -> PieceKind {
     settle(try_block(block).map_err(|fault| {
         let binary = block.label != openssh::LABEL && fault != KeyFault::LabelMismatch;
         let other = binary && block.decode().is_ok_and(|bytes| bytes.starts_with(openssh::MAGIC));
-        if other { KeyFault::OtherContainer { holds: "openssh-key-v1" } } else { fault }
+        if other { KeyFault::OtherContainer { holds: Some("openssh-key-v1") } } else { fault }
     }))
 }
 
@@ -204,7 +241,7 @@ fn try_block(block: &pem::Block<'_>) -> Result<PieceKind, KeyFault> {
                 openssh::ClosedOpenSsh::parse(&bytes).map(|closed| PieceKind::Private(Closed(Sealed::OpenSsh(closed))));
             closed.map_err(|fault| match read_der(&bytes) {
                 PieceKind::Rejected(_) => fault,
-                _ => KeyFault::OtherContainer { holds: "a DER structure" },
+                _ => KeyFault::OtherContainer { holds: None },
             })
         }
         b"PRIVATE KEY" => pkcs8::private(&block.decode()?).map(|key| plain(key, "pkcs8")),
@@ -234,14 +271,14 @@ fn traditional_block(block: &pem::Block<'_>, container: &'static str) -> Result<
     if block.header("Proc-Type").is_some_and(|value| value.contains("ENCRYPTED")) {
         // RFC 1421, section 4.4; other readers find no end of the headers without it.
         if !block.has_empty_line() {
-            return Err(KeyFault::BadStructure { detail: "the empty line behind the headers is missing" });
+            return Err(KeyFault::BadStructure { detail: WrongStructure::NoEmptyLine });
         }
         let closed = traditional::ProtectedTraditional::parse(block.header("DEK-Info").as_deref(), &bytes)?;
         return Ok(PieceKind::Private(Closed(Sealed::Traditional(closed, container))));
     }
     reader(container)(&bytes).map(|key| plain(key, container)).map_err(|fault| {
         let other = if container == "pkcs1" { "sec1" } else { "pkcs1" };
-        if reader(other)(&bytes).is_ok() { KeyFault::OtherContainer { holds: other } } else { fault }
+        if reader(other)(&bytes).is_ok() { KeyFault::OtherContainer { holds: Some(other) } } else { fault }
     })
 }
 
@@ -256,7 +293,7 @@ pub(crate) fn read_der(bytes: &[u8]) -> PieceKind {
         |bytes| pkcs1::public(bytes).map(|key| public(key, Vec::new(), "pkcs1")),
         |bytes| pkcs8::ProtectedPkcs8::parse(bytes).map(|closed| PieceKind::Private(Closed(Sealed::Pkcs8(closed)))),
     ];
-    let mut nearest = KeyFault::BadStructure { detail: "this is no key structure" };
+    let mut nearest = KeyFault::BadStructure { detail: WrongStructure::NoKeyStructure };
     for read in readers {
         match read(bytes) {
             Ok(found) => return found,

@@ -1,6 +1,7 @@
 //! Object identifiers in their encoded form, and what they stand for in SSH.
 
 use super::der::Der;
+use crate::key::fault::Unsupported;
 use crate::key::{Curve, KeyFault};
 
 pub(crate) const RSA: &[u8] = &[0x2a, 0x86, 0x48, 0x86, 0xf7, 0x0d, 0x01, 0x01, 0x01];
@@ -34,9 +35,9 @@ pub(crate) fn algorithm(mut fields: Der<'_>) -> Result<OidKey, KeyFault> {
         DSA => return Err(KeyFault::PolicyAlgorithm { name: "DSA".to_owned() }),
         X25519 => return Err(KeyFault::NotASigningKey { name: "X25519" }),
         X448 => return Err(KeyFault::NotASigningKey { name: "X448" }),
-        ED448 => return Err(KeyFault::UnsupportedAlgorithm { name: "Ed448".to_owned() }),
-        RSA_PSS => return Err(KeyFault::UnsupportedAlgorithm { name: "RSA-PSS".to_owned() }),
-        _ => return Err(KeyFault::UnsupportedAlgorithm { name: "an algorithm that SSH does not know".to_owned() }),
+        ED448 => return Err(KeyFault::UnsupportedAlgorithm { name: Unsupported::Named("Ed448".to_owned()) }),
+        RSA_PSS => return Err(KeyFault::UnsupportedAlgorithm { name: Unsupported::Named("RSA-PSS".to_owned()) }),
+        _ => return Err(KeyFault::UnsupportedAlgorithm { name: Unsupported::Nameless }),
     };
     fields.end()?;
     Ok(kind)
@@ -51,7 +52,7 @@ pub(crate) fn named_curve(fields: &mut Der<'_>) -> Result<Curve, KeyFault> {
         P256 => Ok(Curve::P256),
         P384 => Ok(Curve::P384),
         P521 => Ok(Curve::P521),
-        _ => Err(KeyFault::UnsupportedAlgorithm { name: "ECDSA on a curve that SSH does not know".to_owned() }),
+        _ => Err(KeyFault::UnsupportedAlgorithm { name: Unsupported::OtherCurve }),
     }
 }
 

@@ -1,7 +1,9 @@
 //! openssh-key-v1, the private key container of OpenSSH (its source tree describes it in PROTOCOL.key).
 
+use super::Protection;
 use super::cipher::Cipher;
 use crate::key::Secret;
+use crate::key::fault::{Unsupported, WrongStructure};
 use crate::key::generate::Randomness;
 use crate::key::{KeyFault, PrivateKey, PublicKey};
 use crate::text::printable;
@@ -82,17 +84,17 @@ impl ClosedOpenSsh {
         let public = PublicKey::from_blob(reader.string()?)?;
         let section = reader.string()?;
         let cipher = Cipher::from_openssh_name(cipher_name).ok_or_else(|| KeyFault::UnsupportedCipher {
-            name: printable(&cipher_name[..cipher_name.len().min(64)]),
+            name: Unsupported::Named(printable(&cipher_name[..cipher_name.len().min(64)])),
         })?;
         // The tag stands behind the last string, outside of its declared length.
         let tag = reader.take(cipher.tag_bytes())?.to_vec();
         reader.end()?;
         let kdf = parse_kdf(kdf_name, kdf_options)?;
         if cipher != Cipher::None && kdf.is_none() {
-            return Err(KeyFault::UnsupportedKdf { name: "none, although there is a cipher".to_owned() });
+            return Err(KeyFault::UnsupportedKdf { name: Unsupported::NoneWithCipher });
         }
         if (cipher == Cipher::None) != kdf.is_none() {
-            return Err(KeyFault::BadStructure { detail: "cipher and key derivation have to be 'none' together" });
+            return Err(KeyFault::BadStructure { detail: WrongStructure::NotNoneTogether });
         }
         if section.is_empty() || section.len() % cipher.block() != 0 {
             return Err(KeyFault::BadPadding);
@@ -106,12 +108,12 @@ impl ClosedOpenSsh {
         self.cipher != Cipher::None
     }
 
-    /// Cipher and key derivation in words, as `aes256-ctr, bcrypt with 24 rounds`.
+    /// Cipher and key derivation.
     #[must_use]
-    pub fn protection(&self) -> String {
+    pub fn protection(&self) -> Protection {
         match &self.kdf {
-            None => "none".to_owned(),
-            Some(kdf) => format!("{}, bcrypt with {} rounds", self.cipher.openssh_name(), kdf.rounds),
+            None => Protection::None,
+            Some(kdf) => Protection::Bcrypt { cipher: self.cipher.openssh_name(), rounds: kdf.rounds },
         }
     }
 
@@ -141,7 +143,7 @@ impl ClosedOpenSsh {
         }
         let key = PrivateKey::read_fields(&mut reader)?;
         let no_comment = |fault: WireFault| match KeyFault::from(fault) {
-            KeyFault::Truncated => KeyFault::BadStructure { detail: "the comment is missing" },
+            KeyFault::Truncated => KeyFault::BadStructure { detail: WrongStructure::NoComment },
             other => other,
         };
         let comment = reader.string().map_err(no_comment)?.to_vec();
@@ -156,23 +158,21 @@ impl ClosedOpenSsh {
 fn parse_kdf(name: &[u8], options: &[u8]) -> Result<Option<Kdf>, KeyFault> {
     match name {
         b"none" if options.is_empty() => Ok(None),
-        b"none" => Err(KeyFault::BadStructure { detail: "key derivation 'none' has no options" }),
+        b"none" => Err(KeyFault::BadStructure { detail: WrongStructure::OptionsOfNone }),
         b"bcrypt" => {
             let mut reader = Reader::new(options);
             let salt = reader.string()?;
             let rounds = reader.u32()?;
             reader.end()?;
             if salt.is_empty() || salt.len() > SALT_BYTES_MAX || rounds == 0 {
-                return Err(KeyFault::BadStructure {
-                    detail: "the key derivation needs a salt and at least one round",
-                });
+                return Err(KeyFault::BadStructure { detail: WrongStructure::NoSaltOrRounds });
             }
             if rounds > ROUNDS_MAX {
                 return Err(KeyFault::CostTooHigh { asked: rounds.into(), limit: ROUNDS_MAX.into() });
             }
             Ok(Some(Kdf { salt: salt.to_vec(), rounds }))
         }
-        other => Err(KeyFault::UnsupportedKdf { name: printable(&other[..other.len().min(64)]) }),
+        other => Err(KeyFault::UnsupportedKdf { name: Unsupported::Named(printable(&other[..other.len().min(64)])) }),
     }
 }
 

@@ -161,7 +161,7 @@ impl Block<'_> {
         let mut text = Zeroizing::new(Vec::with_capacity(self.body.len()));
         let lines = self.body.split(|byte| *byte == b'\n').filter(|line| !line.contains(&b':'));
         text.extend(lines.flatten().filter(|byte| !byte.is_ascii_whitespace()));
-        STANDARD.decode(&*text).map(Zeroizing::new).map_err(|fault| KeyFault::BadBase64 { detail: fault.to_string() })
+        STANDARD.decode(&*text).map(Zeroizing::new).map_err(|fault| KeyFault::BadBase64 { detail: fault })
     }
 }
 

@@ -1,6 +1,7 @@
 //! PKCS#1 RSA keys (RFC 8017, appendix A.1).
 
 use super::der::Der;
+use crate::key::fault::{WrongNumber, WrongStructure};
 use crate::key::numbers::crt_exponents;
 use crate::key::private::wipe_stack;
 use crate::key::{KeyFault, PrivateKey, PublicKey};
@@ -13,13 +14,13 @@ pub(crate) fn private(bytes: &[u8]) -> Result<PrivateKey, KeyFault> {
     match fields.small()? {
         0 => {}
         1 => return Err(KeyFault::MultiPrime),
-        _ => return Err(KeyFault::BadStructure { detail: "the version of an RSA key is 0 or 1" }),
+        _ => return Err(KeyFault::BadStructure { detail: WrongStructure::RsaVersion }),
     }
     let mut numbers = [&[][..]; 8];
     for number in &mut numbers {
         *number = fields.integer()?;
         if number.is_empty() {
-            return Err(KeyFault::InvalidValues { detail: "one of the numbers is zero" });
+            return Err(KeyFault::InvalidValues { detail: WrongNumber::Zero });
         }
     }
     fields.end()?;
@@ -32,7 +33,7 @@ pub(crate) fn private(bytes: &[u8]) -> Result<PrivateKey, KeyFault> {
     if fit {
         return Ok(key);
     }
-    Err(KeyFault::InvalidValues { detail: "the exponents of the two primes are not those of the key" })
+    Err(KeyFault::InvalidValues { detail: WrongNumber::CrtExponents })
 }
 
 /// Reads `RSAPublicKey` to its end.

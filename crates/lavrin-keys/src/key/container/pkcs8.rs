@@ -1,9 +1,11 @@
 //! PKCS#8 private keys, plain and protected by PBES2 (RFC 5958, RFC 8018, RFC 7914, RFC 5084).
 
+use super::Protection;
 use super::cipher::Cipher;
 use super::der::Der;
 use super::oid::{self, OidKey};
 use super::{pkcs1, sec1};
+use crate::key::fault::{Unsupported, WrongNumber, WrongStructure};
 use crate::key::{KeyFault, PrivateKey, PublicKey, Secret};
 use aws_lc_rs::pbkdf2;
 use std::num::NonZeroU32;
@@ -32,7 +34,7 @@ pub(crate) fn private(bytes: &[u8]) -> Result<PrivateKey, KeyFault> {
     outer.end()?;
     let version = fields.small()?;
     if version > 1 {
-        return Err(KeyFault::BadStructure { detail: "the version of a PKCS#8 key is 0 or 1" });
+        return Err(KeyFault::BadStructure { detail: WrongStructure::Pkcs8Version });
     }
     let kind = oid::algorithm(fields.sequence()?)?;
     let inner = fields.octets()?;
@@ -47,7 +49,7 @@ pub(crate) fn private(bytes: &[u8]) -> Result<PrivateKey, KeyFault> {
             let bytes = seed.octets()?;
             seed.end()?;
             let seed: &[u8; 32] =
-                bytes.try_into().map_err(|_| KeyFault::InvalidValues { detail: "an Ed25519 seed has 32 bytes" })?;
+                bytes.try_into().map_err(|_| KeyFault::InvalidValues { detail: WrongNumber::Ed25519SeedLength })?;
             PrivateKey::ed25519(seed)?
         }
     };
@@ -77,7 +79,7 @@ pub(crate) struct ProtectedPkcs8 {
 
 #[derive(Clone)]
 enum Derivation {
-    Pbkdf2 { hash: pbkdf2::Algorithm, salt: Vec<u8>, iterations: NonZeroU32, words: &'static str },
+    Pbkdf2 { hash: pbkdf2::Algorithm, salt: Vec<u8>, iterations: NonZeroU32, hash_name: &'static str },
     Scrypt { salt: Vec<u8>, log_n: u8, r: u32, p: u32 },
 }
 
@@ -91,29 +93,29 @@ impl ProtectedPkcs8 {
         let data = fields.octets()?.to_vec();
         fields.end()?;
         if scheme.oid()? != PBES2 {
-            return Err(KeyFault::UnsupportedKdf { name: "an older scheme than PBES2".to_owned() });
+            return Err(KeyFault::UnsupportedKdf { name: Unsupported::OlderThanPbes2 });
         }
         let mut parameters = scheme.sequence()?;
         let (derivation, key_bytes) = derivation(parameters.sequence()?)?;
         let (cipher, iv) = cipher(parameters.sequence()?)?;
         if key_bytes.is_some_and(|bytes| bytes != cipher.key_bytes() as u64) {
-            return Err(KeyFault::BadStructure { detail: "the derived key has not the length that the cipher needs" });
+            return Err(KeyFault::BadStructure { detail: WrongStructure::DerivedKeyLength });
         }
         Ok(Self { derivation, cipher, iv, data })
     }
 
-    /// The protection in words.
-    pub(crate) fn words(&self) -> String {
+    /// Cipher and key derivation.
+    pub(crate) fn protection(&self) -> Protection {
         let cipher = match self.cipher {
             Cipher::AesCbc(size) => format!("aes{}-cbc", size * 8),
             Cipher::AesGcm(size) | Cipher::AesGcmShort(size, _) => format!("aes{}-gcm", size * 8),
             _ => "3des-cbc".to_owned(),
         };
         match &self.derivation {
-            Derivation::Pbkdf2 { iterations, words, .. } => {
-                format!("{cipher}, PBKDF2 with {words}, {iterations} iterations")
+            Derivation::Pbkdf2 { iterations, hash_name, .. } => {
+                Protection::Pbkdf2 { cipher, hash: hash_name, iterations: iterations.get() }
             }
-            Derivation::Scrypt { log_n, .. } => format!("{cipher}, scrypt with N = {}", 1u64 << log_n),
+            Derivation::Scrypt { log_n, .. } => Protection::Scrypt { cipher, cost: 1 << log_n },
         }
     }
 
@@ -151,7 +153,7 @@ fn derivation(mut fields: Der<'_>) -> Result<(Derivation, Option<u64>), KeyFault
     match fields.oid()? {
         PBKDF2 => pbkdf2_parameters(fields.sequence()?),
         SCRYPT => scrypt_parameters(fields.sequence()?),
-        _ => Err(KeyFault::UnsupportedKdf { name: "neither PBKDF2 nor scrypt".to_owned() }),
+        _ => Err(KeyFault::UnsupportedKdf { name: Unsupported::OtherDerivation }),
     }
 }
 
@@ -162,20 +164,19 @@ fn pbkdf2_parameters(mut fields: Der<'_>) -> Result<(Derivation, Option<u64>), K
         return Err(KeyFault::CostTooHigh { asked, limit: ITERATIONS_MAX });
     }
     let iterations = u32::try_from(asked).ok().and_then(NonZeroU32::new);
-    let iterations =
-        iterations.ok_or(KeyFault::BadStructure { detail: "the key derivation needs at least one iteration" })?;
+    let iterations = iterations.ok_or(KeyFault::BadStructure { detail: WrongStructure::NoIterations })?;
     let key_bytes = if fields.is_next(0x02) { Some(fields.small()?) } else { None };
-    let (hash, words) = match fields.context(0x30)? {
+    let (hash, hash_name) = match fields.context(0x30)? {
         None => (pbkdf2::PBKDF2_HMAC_SHA1, "SHA-1"),
         Some(inner) => match Der::new(inner).oid()?.strip_prefix(HMAC) {
             Some([7]) => (pbkdf2::PBKDF2_HMAC_SHA1, "SHA-1"),
             Some([9]) => (pbkdf2::PBKDF2_HMAC_SHA256, "SHA-256"),
             Some([10]) => (pbkdf2::PBKDF2_HMAC_SHA384, "SHA-384"),
             Some([11]) => (pbkdf2::PBKDF2_HMAC_SHA512, "SHA-512"),
-            _ => return Err(KeyFault::UnsupportedKdf { name: "PBKDF2 with an unknown hash".to_owned() }),
+            _ => return Err(KeyFault::UnsupportedKdf { name: Unsupported::Pbkdf2Hash }),
         },
     };
-    Ok((Derivation::Pbkdf2 { hash, salt, iterations, words }, key_bytes))
+    Ok((Derivation::Pbkdf2 { hash, salt, iterations, hash_name }, key_bytes))
 }
 
 fn scrypt_parameters(mut fields: Der<'_>) -> Result<(Derivation, Option<u64>), KeyFault> {
@@ -191,7 +192,7 @@ fn scrypt_parameters(mut fields: Der<'_>) -> Result<(Derivation, Option<u64>), K
         return Err(KeyFault::CostTooHigh { asked: cost, limit: SCRYPT_COST_MAX });
     }
     if !n.is_power_of_two() || n < 2 {
-        return Err(KeyFault::BadStructure { detail: "scrypt's N is a power of two" });
+        return Err(KeyFault::BadStructure { detail: WrongStructure::ScryptN });
     }
     let log_n = u8::try_from(n.trailing_zeros()).unwrap_or(u8::MAX);
     let small = |value: u64| u32::try_from(value).unwrap_or(0);
@@ -208,7 +209,7 @@ fn cipher(mut fields: Der<'_>) -> Result<(Cipher, Vec<u8>), KeyFault> {
         Some([26]) => Cipher::AesGcm(24),
         Some([46]) => Cipher::AesGcm(32),
         _ if oid == DES_EDE3_CBC => Cipher::TripleDesCbc,
-        _ => return Err(KeyFault::UnsupportedCipher { name: "an unknown cipher".to_owned() }),
+        _ => return Err(KeyFault::UnsupportedCipher { name: Unsupported::Nameless }),
     };
     let (cipher, iv) = match cipher {
         // RFC 5084 puts the nonce of GCM into a sequence with the length of the tag, which is 12 where none is named.
@@ -220,13 +221,13 @@ fn cipher(mut fields: Der<'_>) -> Result<(Cipher, Vec<u8>), KeyFault> {
             match tag {
                 16 => (cipher, iv),
                 12..=15 => (Cipher::AesGcmShort(size, usize::try_from(tag).unwrap_or(12)), iv),
-                _ => return Err(KeyFault::BadStructure { detail: "the tag of GCM has 12 to 16 bytes" }),
+                _ => return Err(KeyFault::BadStructure { detail: WrongStructure::GcmTag }),
             }
         }
         cipher => (cipher, fields.octets()?),
     };
     if iv.len() != cipher.iv_bytes() {
-        return Err(KeyFault::BadStructure { detail: "the initial value has not the length that the cipher needs" });
+        return Err(KeyFault::BadStructure { detail: WrongStructure::InitialValueLength });
     }
     Ok((cipher, iv.to_vec()))
 }
@@ -239,7 +240,7 @@ impl Derivation {
                 pbkdf2::derive(*hash, *iterations, salt, passphrase, &mut key);
             }
             Self::Scrypt { salt, log_n, r, p } => {
-                let unfit = KeyFault::BadStructure { detail: "the parameters of scrypt do not fit together" };
+                let unfit = KeyFault::BadStructure { detail: WrongStructure::ScryptParameters };
                 let parameters = scrypt::Params::new(*log_n, *r, *p).map_err(|_| unfit.clone())?;
                 scrypt::scrypt(passphrase, salt, &parameters, &mut key).map_err(|_| unfit)?;
             }

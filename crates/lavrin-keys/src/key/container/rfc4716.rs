@@ -1,5 +1,6 @@
 //! The public key block of RFC 4716.
 
+use crate::key::fault::WrongStructure;
 use crate::key::{KeyFault, PublicKey};
 use base64::Engine as _;
 use base64::engine::general_purpose::STANDARD;
@@ -35,8 +36,8 @@ pub(crate) fn public(body: &[u8]) -> Result<(PublicKey, Vec<u8>), KeyFault> {
         }
     }
     if base64.is_empty() && continued {
-        return Err(KeyFault::BadStructure { detail: "a backslash at the end of a header takes the key with it" });
+        return Err(KeyFault::BadStructure { detail: WrongStructure::HeaderBackslash });
     }
-    let blob = STANDARD.decode(&base64).map_err(|fault| KeyFault::BadBase64 { detail: fault.to_string() })?;
+    let blob = STANDARD.decode(&base64).map_err(|fault| KeyFault::BadBase64 { detail: fault })?;
     Ok((PublicKey::from_blob(&blob)?, comment))
 }

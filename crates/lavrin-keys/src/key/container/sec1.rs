@@ -2,6 +2,7 @@
 
 use super::der::Der;
 use super::oid;
+use crate::key::fault::WrongStructure;
 use crate::key::public::check_point;
 use crate::key::{Curve, KeyFault, PrivateKey, PublicKey};
 
@@ -11,7 +12,7 @@ pub(crate) fn private(bytes: &[u8], outside: Option<Curve>) -> Result<PrivateKey
     let mut fields = outer.sequence()?;
     outer.end()?;
     if fields.small()? != 1 {
-        return Err(KeyFault::BadStructure { detail: "the version of an EC key is 1" });
+        return Err(KeyFault::BadStructure { detail: WrongStructure::EcVersion });
     }
     let scalar = fields.octets()?;
     let named = fields.context(0xa0)?.map(|inner| oid::named_curve(&mut Der::new(inner))).transpose()?;
@@ -20,7 +21,7 @@ pub(crate) fn private(bytes: &[u8], outside: Option<Curve>) -> Result<PrivateKey
             return Err(KeyFault::TypeMismatch { outside: outside.name().to_owned(), inside: named.name().to_owned() });
         }
         (Some(curve), _) | (None, Some(curve)) => curve,
-        (None, None) => return Err(KeyFault::BadStructure { detail: "the curve is not named" }),
+        (None, None) => return Err(KeyFault::BadStructure { detail: WrongStructure::NoCurve }),
     };
     let point = fields.context(0xa1)?.map(|inner| Der::new(inner).bits()).transpose()?;
     fields.end()?;

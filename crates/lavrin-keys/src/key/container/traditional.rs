@@ -1,7 +1,9 @@
 //! The old protection of PEM files: `Proc-Type` and `DEK-Info` headers (RFC 1421), the key from MD5 of passphrase and salt.
 
+use super::Protection;
 use super::cipher::Cipher;
 use super::pkcs8::unpadded;
+use crate::key::fault::{Unsupported, WrongStructure};
 use crate::key::{KeyFault, PrivateKey, Secret};
 use md5::Digest as _;
 use zeroize::Zeroizing;
@@ -18,8 +20,7 @@ pub(crate) struct ProtectedTraditional {
 impl ProtectedTraditional {
     /// Reads the value of `DEK-Info`.
     pub(crate) fn parse(info: Option<&str>, data: &[u8]) -> Result<Self, KeyFault> {
-        let info =
-            info.ok_or(KeyFault::BadStructure { detail: "it says that it is encrypted and not how (no DEK-Info)" })?;
+        let info = info.ok_or(KeyFault::BadStructure { detail: WrongStructure::NoDekInfo })?;
         let (name, hex) = info.split_once(',').unwrap_or((info, ""));
         let cipher = match name.trim() {
             "AES-128-CBC" => Cipher::AesCbc(16),
@@ -28,20 +29,22 @@ impl ProtectedTraditional {
             "DES-EDE3-CBC" => Cipher::TripleDesCbc,
             other => {
                 let shown: String = other.chars().take(32).collect();
-                return Err(KeyFault::UnsupportedCipher { name: crate::text::printable(shown.as_bytes()) });
+                return Err(KeyFault::UnsupportedCipher {
+                    name: Unsupported::Named(crate::text::printable(shown.as_bytes())),
+                });
             }
         };
         let iv = from_hex(hex.trim()).filter(|iv| iv.len() == cipher.iv_bytes());
-        let iv = iv.ok_or(KeyFault::BadStructure { detail: "the initial value is not as long as a block" })?;
+        let iv = iv.ok_or(KeyFault::BadStructure { detail: WrongStructure::InitialValueNoBlock })?;
         if data.is_empty() || !data.len().is_multiple_of(cipher.block()) {
-            return Err(KeyFault::BadStructure { detail: "the encrypted part is not a number of whole blocks" });
+            return Err(KeyFault::BadStructure { detail: WrongStructure::NotWholeBlocks });
         }
         Ok(Self { cipher, name: name.trim().to_owned(), iv, data: data.to_vec() })
     }
 
-    /// The protection in words.
-    pub(crate) fn words(&self) -> String {
-        format!("{}, one round of MD5, which is weak", self.name)
+    /// Cipher and key derivation.
+    pub(crate) fn protection(&self) -> Protection {
+        Protection::Md5 { cipher: self.name.clone() }
     }
 
     /// Opens it; `read` reads what comes out.

@@ -3,6 +3,7 @@
 use super::der::{self, BIT_STRING, INTEGER, NULL, OCTET_STRING, OID, SEQUENCE};
 use super::pkcs8::{AES, HMAC, PBES2, PBKDF2};
 use super::{oid, openssh, pem};
+use crate::key::fault::{Unsupported, WrongStructure};
 use crate::key::generate::Randomness;
 use crate::key::{KeyFault, PrivateKey, PublicKey, Secret};
 use aws_lc_rs::pbkdf2;
@@ -71,14 +72,14 @@ pub fn private(
     passphrase: Option<&[u8]>,
     randomness: &dyn Randomness,
 ) -> Result<Secret, KeyFault> {
-    let cannot = || KeyFault::UnsupportedAlgorithm { name: format!("{} in this container", key.public().algorithm()) };
+    let cannot = || KeyFault::UnsupportedAlgorithm { name: Unsupported::InThisContainer(key.public().algorithm()) };
     let text = match form {
         Form::OpenSsh => openssh::write(key, comment, passphrase, randomness)?,
         Form::Pkcs8 => pkcs8(key, passphrase, randomness).ok_or_else(cannot)?,
         Form::Pkcs1 => pem::armour("RSA PRIVATE KEY", &key.pkcs1().ok_or_else(cannot)?),
         Form::Sec1 => pem::armour("EC PRIVATE KEY", &sec1(key, true).ok_or_else(cannot)?),
         Form::Line | Form::Spki | Form::Rfc4716 => {
-            return Err(KeyFault::BadStructure { detail: "this container holds no private key" });
+            return Err(KeyFault::BadStructure { detail: WrongStructure::PublicContainer });
         }
     };
     Ok(Zeroizing::new(text.as_bytes().to_vec()))

@@ -15,6 +15,7 @@ mod small_factor;
 mod structured_primes;
 
 use super::{Algorithm, PublicKey};
+use crate::key::fault::Damage;
 use crate::key::policy::Policy;
 use crate::severity::Severity;
 use dashu_int::UBig;
@@ -145,16 +146,16 @@ pub fn small_factor(key: &PublicKey, depth: Depth) -> Option<Weakness> {
 
 /// What shows that a character of an RSA key is another one than it was.
 #[must_use]
-pub fn damage(key: &PublicKey) -> Option<&'static str> {
+pub fn damage(key: &PublicKey) -> Option<Damage> {
     let PublicKey::Rsa { e, n } = key else { return None };
     let is_even = |number: &[u8]| number.last().is_none_or(|last| last & 1 == 0);
     if is_even(n) {
-        return Some("the modulus of the RSA key is even");
+        return Some(Damage::EvenModulus);
     }
     if is_even(e) {
-        return Some("the exponent of the RSA key is even");
+        return Some(Damage::EvenExponent);
     }
-    small_factor(key, Depth::Full).map(|_| "the modulus of the RSA key has a small factor, as no RSA key has")
+    small_factor(key, Depth::Full).map(|_| Damage::SmallFactor)
 }
 
 /// The modulus of an RSA key, unless it is even, which is told as such.

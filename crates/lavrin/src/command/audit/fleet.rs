@@ -15,6 +15,7 @@ use lavrin_fleet::register::Host;
 use lavrin_keys::text::count;
 use lavrin_server::finding::Severity;
 use lavrin_server::fs::BytePath;
+use lavrin_server::survey::snapshot::SnapshotFault;
 use lavrin_store::database::{Database, Look};
 use lavrin_work::fleet::{FleetFault, audit};
 use rayon::prelude::*;
@@ -89,8 +90,16 @@ impl From<FleetFault> for CommandError {
     fn from(fault: FleetFault) -> Self {
         match fault {
             FleetFault::Store(fault) => fault.into(),
-            FleetFault::Document { .. } => {
-                Self::with(Exit::Stopped, fault.to_string()).hint("look again: lavrin survey HOST")
+            FleetFault::Document { host, fault } => {
+                let why = match fault {
+                    SnapshotFault::Damaged(said) => format!("the document is damaged: {said}"),
+                    SnapshotFault::Newer(form) => {
+                        format!("the document has the form {form}, which only a newer version knows")
+                    }
+                    SnapshotFault::ContentMissing => "a content that the document names is missing".to_owned(),
+                };
+                Self::with(Exit::Stopped, format!("what was seen of {host} cannot be read: {why}"))
+                    .hint("look again: lavrin survey HOST")
             }
         }
     }

@@ -4,6 +4,7 @@ use super::{FILE, find};
 use crate::command::register::{OpenedRegister, RegisterArgs, change_file, edit_fault};
 use crate::error::{CommandError, host_fault, unspoken};
 use crate::exit::Exit;
+use crate::input::typed_fingerprint;
 use crate::sign_in::SignInArgs;
 use crate::ui::Ui;
 use clap::Args;
@@ -20,7 +21,7 @@ pub struct TrustArgs {
     #[arg(value_name = "HOST")]
     pub id: String,
     /// Fingerprint that its key must have, for scripts
-    #[arg(long, value_name = "SHA256:…", value_parser = |text: &str| Fingerprint::parse(text))]
+    #[arg(long, value_name = "SHA256:…", value_parser = typed_fingerprint)]
     pub expect_host_key: Option<Fingerprint>,
     /// Pin the key although another one is pinned; somebody has to have told you that it changed
     #[arg(long)]

@@ -7,6 +7,7 @@ use crate::error::{CommandError, key_fault};
 use crate::exit::Exit;
 use crate::secret::{self, Given, PassphraseArgs, SecretText};
 use crate::ui::{Format, Label, Ui};
+use crate::wording;
 use crate::{input, paths};
 use clap::{Args, ValueEnum};
 use lavrin_keys::key::container::PieceKind;
@@ -302,7 +303,7 @@ fn private_bytes(
         .as_ref()
         .ok_or_else(|| CommandError::usage(format!("{} holds no private half", paths::shown(&args.from))))?;
     write::private(form, key, comment, passphrase.map(|text| text.as_bytes()), &SystemSource)
-        .map_err(|fault| CommandError::usage(fault.to_string()))
+        .map_err(|fault| CommandError::usage(wording::key::fault(&fault)))
 }
 
 fn public_bytes(

@@ -6,6 +6,7 @@ use crate::exit::Exit;
 use crate::paths;
 use crate::secret::{self, PassphraseArgs, SecretText};
 use crate::ui::{Format, Label, Ui};
+use crate::wording;
 use clap::{Args, ValueEnum};
 use lavrin_keys::key::container::openssh;
 use lavrin_keys::key::generate::{Recipe, RsaBits, SystemSource, generate};
@@ -128,10 +129,11 @@ pub fn run(args: &GenerateArgs, ui: &Ui) -> Result<Exit, CommandError> {
     if let Some(passphrase) = passphrase.as_ref().filter(|_| args.passphrase != Some(PassphraseHow::Made)) {
         tell_quality(passphrase, &[&comment], ui);
     }
-    let key =
-        generate(args.algorithm.recipe(), &SystemSource).map_err(|fault| CommandError::usage(fault.to_string()))?;
-    let text = openssh::write(&key, &comment, passphrase.as_ref().map(|text| text.as_bytes()), &SystemSource)
-        .map_err(|fault| CommandError::usage(format!("the key could not be written: {fault}")))?;
+    let key = generate(args.algorithm.recipe(), &SystemSource)
+        .map_err(|fault| CommandError::usage(wording::key::fault(&fault)))?;
+    let text = openssh::write(&key, &comment, passphrase.as_ref().map(|text| text.as_bytes()), &SystemSource).map_err(
+        |fault| CommandError::usage(format!("the key could not be written: {}", wording::key::fault(&fault))),
+    )?;
     let line = key.public().line(&comment);
     let moved = pair.write(&text, &format!("{line}\n"), args.replace)?;
     if pair.is_open_to_others() {

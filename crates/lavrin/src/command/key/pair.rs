@@ -4,6 +4,7 @@ use crate::clock;
 use crate::error::CommandError;
 use crate::exit::Exit;
 use crate::paths;
+use crate::wording;
 use lavrin_keys::key::container::PieceKind;
 use lavrin_keys::pieces::read;
 use lavrin_keys::text::shell_word;
@@ -176,7 +177,7 @@ fn what_is_there(path: &Path) -> Option<String> {
         PieceKind::Certificate { certificate, .. } => {
             format!("it holds a certificate of the key {}", certificate.key.fingerprint())
         }
-        PieceKind::Rejected(fault) => format!("what it holds: {fault}"),
+        PieceKind::Rejected(fault) => format!("what it holds: {}", wording::key::fault(&fault)),
     })
 }
 

@@ -10,6 +10,7 @@ use crate::connection::ServerArgs;
 use crate::error::{CommandError, no_steps};
 use crate::exit::Exit;
 use crate::host::HostArgs;
+use crate::input::typed_fingerprint;
 use crate::ui::{Format, Ui};
 use crate::{paths, wording};
 use clap::Args;
@@ -36,7 +37,7 @@ pub struct MendArgs {
     #[arg(long, value_name = "DIR", value_parser = paths::typed)]
     pub root: Option<PathBuf>,
     /// Let this key come to life where a repair would make the server read it again; may be given several times
-    #[arg(long, value_name = "SHA256:…", value_parser = |text: &str| Fingerprint::parse(text))]
+    #[arg(long, value_name = "SHA256:…", value_parser = typed_fingerprint)]
     pub revive: Vec<Fingerprint>,
     #[command(flatten)]
     change: ChangeArgs,

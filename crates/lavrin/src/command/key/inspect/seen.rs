@@ -2,6 +2,7 @@
 
 use crate::secret::{self, Given, SecretText};
 use crate::ui::{Format, Ui};
+use crate::wording;
 use crate::{input, paths};
 use lavrin_keys::key::container::certificate::Certificate;
 use lavrin_keys::key::container::{Closed, Piece, PieceKind, TextNote, text_notes};
@@ -250,6 +251,7 @@ impl Inspection {
         match kind {
             PieceKind::Public { key, fingerprint, comment, options, container, repairs } => {
                 let plain = SeenKey::closed(source, line, Some((key, fingerprint)));
+                let repairs = repairs.into_iter().map(wording::key::repair).collect();
                 self.keys.push(SeenKey { container, options, repairs, comment: Some(comment), ..plain });
             }
             PieceKind::Certificate { certificate, comment } => {
@@ -262,7 +264,7 @@ impl Inspection {
     }
 
     fn reject(&mut self, source: usize, line: usize, fault: &KeyFault) {
-        self.rejected.push(RejectedPiece { source, line, reason: fault.word(), message: fault.to_string() });
+        self.rejected.push(RejectedPiece { source, line, reason: fault.word(), message: wording::key::fault(fault) });
     }
 
     /// A private key: what it shows closed, and what it holds where it can be opened.
@@ -291,7 +293,7 @@ impl Inspection {
         seen.kind = SeenKind::Private;
         seen.container = container;
         seen.unlocked = unlocked;
-        seen.protection = protected.then_some(protection);
+        seen.protection = protected.then(|| wording::key::protection(&protection));
         if path == Path::new("-") {
             seen.findings.push(Finding::of(Fault::PrivateKeyPasted { protected, fingerprint: seen.fingerprint }));
         } else if !protected {
