@@ -55,6 +55,11 @@ pub enum PublicKey {
     },
 }
 
+/// The length of a big-endian number without leading zeros.
+fn bits_of(number: &[u8]) -> usize {
+    number.first().map_or(0, |first| number.len() * 8 - first.leading_zeros() as usize)
+}
+
 impl PublicKey {
     /// Reads a blob to its end; only the canonical form is taken, since it decides the fingerprint.
     ///
@@ -173,10 +178,14 @@ impl PublicKey {
         match self {
             Self::Ed25519(_) | Self::SkEd25519 { .. } | Self::SkEcdsa { .. } => 256,
             Self::Ecdsa { curve, .. } => curve.bits(),
-            Self::Rsa { n: number, .. } | Self::Dss { values: [number, ..] } => {
-                number.first().map_or(0, |first| number.len() * 8 - first.leading_zeros() as usize)
-            }
+            Self::Rsa { n: number, .. } | Self::Dss { values: [number, ..] } => bits_of(number),
         }
+    }
+
+    /// The length of an RSA key's public exponent in bits; `None` for other keys.
+    #[must_use]
+    pub fn exponent_bits(&self) -> Option<usize> {
+        if let Self::Rsa { e, .. } = self { Some(bits_of(e)) } else { None }
     }
 
     /// The canonical blob (RFC 4253, section 6.6; RFC 5656, section 3.1; RFC 8709, section 4).

@@ -30,6 +30,7 @@ pub(super) fn reasons(question: &Question, account: &Account, settings: &Setting
         });
     }
     reasons.extend(too_small(question, settings));
+    reasons.extend(long_exponent(question));
     reasons.extend(revoked(question, account, settings, seen));
     reasons
 }
@@ -63,6 +64,17 @@ fn too_small(question: &Question, settings: &Settings) -> Option<Reason> {
     let min = settings.word("requiredrsasize").parse().unwrap_or(SERVER_RSA_BITS_MIN).max(SERVER_RSA_BITS_MIN);
     let bits = key.bits();
     (bits < min).then(|| Reason::plain(ReasonKind::KeyTooSmall { bits, min }))
+}
+
+/// Above this length of a modulus the library takes no exponent longer than [`EXPONENT_BITS_MAX`] where it checks a signature
+/// (`openssl/rsa.h`, `OPENSSL_RSA_SMALL_MODULUS_BITS` and `OPENSSL_RSA_MAX_PUBEXP_BITS`; docs/server-rules.md).
+const ANY_EXPONENT_BITS: usize = 3072;
+const EXPONENT_BITS_MAX: usize = 64;
+
+fn long_exponent(question: &Question) -> Option<Reason> {
+    let key = question.key.as_ref().filter(|key| key.bits() > ANY_EXPONENT_BITS)?;
+    let bits = key.exponent_bits().filter(|bits| *bits > EXPONENT_BITS_MAX)?;
+    Some(Reason::plain(ReasonKind::ExponentTooLong { bits, max: EXPONENT_BITS_MAX }))
 }
 
 /// The file of revoked keys, where the settings name one.

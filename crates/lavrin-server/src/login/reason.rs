@@ -145,6 +145,13 @@ pub enum ReasonKind {
         /// The server's maximum.
         max: usize,
     },
+    /// The public exponent of a long RSA key is longer than the server's library takes where it checks a signature.
+    ExponentTooLong {
+        /// The exponent's bits.
+        bits: usize,
+        /// The library's maximum.
+        max: usize,
+    },
     /// `RevokedKeys` is in use and was not looked at.
     RevokedKeysUnseen,
     /// The key alone is not enough.
@@ -222,6 +229,7 @@ impl ReasonKind {
             Self::PrincipalsOnPlainKey => "principals-on-plain-key",
             Self::KeyTooSmall { .. } => "key-too-small",
             Self::KeyTooLarge { .. } => "key-too-large",
+            Self::ExponentTooLong { .. } => "exponent-too-long",
             Self::SettingUnknown(_) => "setting-unknown",
             Self::SessionEnds(_) => "session-ends",
             Self::RevokedKeysUnseen => "revoked-keys-unseen",
@@ -270,7 +278,7 @@ impl ReasonKind {
             Self::PrincipalsOnPlainKey => "refused-by-options",
             Self::VerificationUnknown => "signature",
             Self::KeyTooSmall { .. } => "key-too-small",
-            Self::KeyTooLarge { .. } => "algorithm-off",
+            Self::KeyTooLarge { .. } | Self::ExponentTooLong { .. } => "algorithm-off",
             Self::RevokedKeysUnseen | Self::Revoked | Self::RevokedListMissing => "key-revoked",
             Self::FurtherMethod(_) => "partial",
             Self::Authorities(_)

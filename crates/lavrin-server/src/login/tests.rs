@@ -179,3 +179,14 @@ fn a_missing_account_and_a_locked_one_are_told() {
     seen.accounts = Arc::default();
     assert_eq!(rule(&System::of(&seen)), "no-such-account");
 }
+
+#[test]
+fn a_long_exponent_goes_with_short_rsa_keys_only() {
+    let judged = |modulus: usize, exponent: usize| {
+        let key = PublicKey::Rsa { e: vec![0xff; exponent], n: vec![0xff; modulus] };
+        let seen = world(&format!("{}\n", key.line("edda@lantern")), "");
+        let verdict = judge(&Question::plain("edda", &key, 1_795_392_000), &System::of(&seen));
+        verdict.deciding.map_or("accepted", |reason| reason.kind.rule())
+    };
+    assert_eq!((judged(384, 9), judged(385, 8), judged(385, 9)), ("accepted", "accepted", "exponent-too-long"));
+}

@@ -6,7 +6,7 @@
 use super::conditions::{Applies, condition};
 use super::fault::{ConfigError, ConfigFault, WrongMatch};
 use super::lines::{Collected, Statement, collect};
-use super::values::{STRICT_SINCE, ValueRules, check};
+use super::values::{STRICT_SINCE, ValueRules, check, may_hold_only_comment};
 use super::{Setting, Settings, Takes, USUAL_PATH, add, keywords, main_path};
 use crate::account::Account;
 use crate::server::Version;
@@ -131,8 +131,8 @@ impl Evaluation<'_> {
         if keyword == "authenticationmethods" {
             self.count_methods(statement, outside, !self.blocks.is_empty() && holds);
         }
-        if statement.words.is_empty() && self.rules.version < STRICT_SINCE {
-            return; // as if it did not stand there
+        if statement.words.is_empty() {
+            return; // as if it did not stand there, unless it is a fault
         }
         let setting = || Setting {
             words: statement.words.clone(),
@@ -196,6 +196,7 @@ impl Evaluation<'_> {
         if in_match && !may_stand_in_match {
             self.fault(statement, ConfigError::NotInMatch(statement.spelled.clone()));
         } else if !is_passed_over
+            && !(statement.only_comment && may_hold_only_comment(keyword.takes, self.rules.version))
             && let Err(what) = check(&statement.spelled, keyword.takes, &statement.words, &self.rules)
         {
             self.fault(statement, what);
@@ -245,7 +246,7 @@ impl Evaluation<'_> {
 const ANY_BY_LINE_SINCE: Version = Version(10, 0);
 
 /// Since this version a Subsystem may stand in a Match block.
-const IN_BLOCKS_SINCE: Version = Version(9, 5);
+pub(super) const IN_BLOCKS_SINCE: Version = Version(9, 5);
 
 /// Before 8.7 `KbdInteractiveAuthentication` was on wherever `ChallengeResponseAuthentication` was.
 fn ask_by_keyboard(settings: &mut Settings) {
@@ -342,6 +343,13 @@ mod tests {
                 assert_eq!(*config.of_account(account, &seen), Settings::from_files(Some(account), &seen), "{text}");
             }
         }
+    }
+
+    #[test]
+    fn a_comment_in_place_of_a_list_counts_as_no_line() {
+        assert_eq!((faults("AllowUsers # nobody yet\n"), faults("AllowUsers\n"), faults("UsePAM # x\n")), (0, 1, 1));
+        let found = Settings::from_files(None, &seen("AuthorizedKeysFile # x\nAuthorizedKeysFile /etc/keys/%u\n"));
+        assert_eq!(found.get("authorizedkeysfile").unwrap().line, Some(2));
     }
 
     #[test]

@@ -23,6 +23,8 @@ pub struct Statement {
     pub keyword: String,
     /// The words behind it.
     pub words: Vec<String>,
+    /// Whether a comment is all that stands behind it.
+    pub only_comment: bool,
     /// The file.
     pub path: BytePath,
     /// The line in it, counted from 1.
@@ -73,10 +75,11 @@ impl Collected {
             let number = index + 1;
             let statement = match read_line(line, seen.server.rules()) {
                 None => continue,
-                Some(Ok((spelled, words))) => Statement {
-                    keyword: spelled.to_ascii_lowercase(),
-                    spelled,
-                    words,
+                Some(Ok(line)) => Statement {
+                    keyword: line.keyword.to_ascii_lowercase(),
+                    spelled: line.keyword,
+                    words: line.words,
+                    only_comment: line.only_comment,
                     path: path.clone(),
                     line: number,
                     depth,
@@ -125,8 +128,19 @@ impl Collected {
     }
 }
 
+/// A line taken apart.
+#[derive(Debug)]
+pub struct Line {
+    /// The keyword as it stands there.
+    pub keyword: String,
+    /// The words behind it.
+    pub words: Vec<String>,
+    /// Whether a comment is all that stands behind it.
+    pub only_comment: bool,
+}
+
 /// A line as keyword and words, split as this version does; `None` for blank lines and comments.
-pub fn read_line(line: &[u8], version: Version) -> Option<Result<(String, Vec<String>), ConfigError>> {
+pub fn read_line(line: &[u8], version: Version) -> Option<Result<Line, ConfigError>> {
     let text = String::from_utf8_lossy(line);
     let strict = version >= STRICT_SINCE;
     // Older versions cut at every '#', also in quotes.
@@ -146,20 +160,24 @@ pub fn read_line(line: &[u8], version: Version) -> Option<Result<(String, Vec<St
     let rest = rest.strip_prefix('=').unwrap_or(rest);
     let keyword = text[..end].to_owned();
     let words = match (strict, words(rest)) {
+        _ if takes_rest(&keyword) && !rest.trim().is_empty() => Ok(vec![rest.trim().to_owned()]),
         (true, Err(fault)) => Err(fault),
         // Lines of Match kept the older way of splitting for longer.
         (true, Ok(_)) if version < MATCH_AS_WORDS_SINCE && keyword.eq_ignore_ascii_case("match") => {
             Ok(old_words(rest, true).into_iter().take_while(|word| !word.starts_with('#')).collect())
         }
         (true, Ok(words)) => Ok(words),
-        (false, _) if takes_rest(&keyword) && !rest.trim().is_empty() => Ok(vec![rest.trim().to_owned()]),
         (false, _) => Ok(old_words(rest, !keyword.eq_ignore_ascii_case("setenv"))),
     };
-    Some(words.map(|words| (keyword, words)))
+    Some(words.map(|words| Line { only_comment: words.is_empty() && !rest.trim().is_empty(), keyword, words }))
 }
 
+/// Keywords whose value is all that stands behind them, quotes and comments too.
+const TAKE_REST: [&str; 4] =
+    ["authorizedkeyscommand", "authorizedprincipalscommand", "forcecommand", "versionaddendum"];
+
 fn takes_rest(keyword: &str) -> bool {
-    ["forcecommand", "versionaddendum"].iter().any(|known| known.eq_ignore_ascii_case(keyword))
+    TAKE_REST.iter().any(|known| known.eq_ignore_ascii_case(keyword))
 }
 
 /// Words at blanks; quotes of both kinds hold them together, a backslash takes its special meaning from a quote, a
@@ -231,7 +249,7 @@ mod tests {
     use super::*;
 
     fn read(line: &[u8], version: Version) -> Option<Result<(String, String), ConfigError>> {
-        read_line(line, version).map(|read| read.map(|(keyword, words)| (keyword, words.join("|"))))
+        read_line(line, version).map(|read| read.map(|line| (line.keyword, line.words.join("|"))))
     }
 
     fn some(keyword: &str, words: &str) -> Option<Result<(String, String), ConfigError>> {
@@ -250,6 +268,7 @@ mod tests {
         assert_eq!(read(b" # x"), None);
         assert_eq!(read(b" = A b"), some("A", "b"));
         assert_eq!((read(b"= = A b"), read(b" =  ")), (None, None));
+        assert_eq!(read(b"ForceCommand echo  \"a b\" # x"), some("ForceCommand", "echo  \"a b\" # x"));
     }
 
     #[test]

@@ -123,7 +123,7 @@ impl Settings {
     pub fn from_server(said: &[u8], version: Version) -> Self {
         let mut settings = Self::of_version(version);
         let lines = said.split(|byte| *byte == b'\n').filter_map(|line| read_line(line, OPENSSH_MEASURED[1]));
-        for (keyword, words) in lines.flatten() {
+        for lines::Line { keyword, words, .. } in lines.flatten() {
             let keyword = keyword.to_ascii_lowercase();
             let means = keywords::keyword(&keyword, version).map_or(keyword.as_str(), |known| known.means);
             add(&mut settings.values, means, Setting { words, path: None, line: None }, version);
@@ -223,6 +223,7 @@ fn printed_value(keyword: &str, setting: &Setting, version: Version) -> String {
         Takes::IpQos => values::classes(&setting.words, version),
         Takes::Startups => values::startups(first),
         Takes::Rekey => values::rekey(&setting.words),
+        Takes::Subsystem if version >= effective::IN_BLOCKS_SINCE => values::subsystem(&setting.words),
         Takes::PermitListen => {
             let whole = |word: &String| {
                 if word.contains(':') || word == "any" || word == "none" { word.clone() } else { format!("*:{word}") }

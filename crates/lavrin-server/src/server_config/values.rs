@@ -106,6 +106,21 @@ pub(super) const STRICT_SINCE: Version = Version(8, 7);
 /// What is wrong with a value, without the keyword.
 type Wrong = Option<WrongValue>;
 
+/// Since this version lists and the like need a word, also where a comment stands behind the keyword.
+const LISTS_NEED_A_WORD_SINCE: Version = Version(10, 0);
+
+/// Whether a line with nothing but a comment behind its keyword counts as if it did not stand there.
+pub(super) fn may_hold_only_comment(takes: Takes, version: Version) -> bool {
+    use Takes::{Channels, EnvNames, Nothing, Paths, PubkeyOptions, Users, Variables, Verbose, Words};
+    match takes {
+        Nothing | PubkeyOptions => version >= STRICT_SINCE,
+        Channels | EnvNames | Paths | Users | Variables | Verbose | Words => {
+            (STRICT_SINCE..LISTS_NEED_A_WORD_SINCE).contains(&version)
+        }
+        _ => false,
+    }
+}
+
 /// Checks the words behind a keyword; `spelled` is its name as it stands there.
 ///
 /// # Errors
@@ -156,7 +171,7 @@ fn wrong(takes: Takes, words: &[String], rules: &ValueRules<'_>) -> Wrong {
     if !list {
         let most = match takes {
             IpQos | Takes::Rekey => 2,
-            Takes::Subsystem | Takes::Channels | Takes::AbsoluteCommand => usize::MAX,
+            Takes::Subsystem | Takes::Channels => usize::MAX,
             _ => 1,
         };
         if let Some(more) = words.get(most) {
@@ -207,9 +222,7 @@ fn wrong_one(takes: Takes, first: &str, words: &[String], rules: &ValueRules<'_>
         Takes::Startups => is_startups(first, rules.version),
         Takes::NetblockSize => is_netblock_size(first),
         Takes::Umask => is_umask(first),
-        Takes::AbsoluteCommand => {
-            (is_none && words.len() == 1) || rules.version < STRICT_SINCE || first.starts_with('/')
-        }
+        Takes::AbsoluteCommand => is_none || rules.version < STRICT_SINCE || first.starts_with('/'),
         Takes::Algorithms => return wrong_list(first, algorithms::Kind::Signature, rules.version),
         Takes::PlainAlgorithms => return wrong_list(first, algorithms::Kind::PlainSignature, rules.version),
         Takes::Ciphers => return wrong_list(first, algorithms::Kind::Cipher, rules.version),
@@ -442,6 +455,17 @@ fn is_rekey(words: &[String], version: Version) -> bool {
         words[0].eq_ignore_ascii_case("default") || amount(&words[0]).is_some_and(|bytes| bytes == 0 || bytes >= 16);
     let time = words.get(1);
     size_is_good && time.is_none_or(|time| time.eq_ignore_ascii_case("none") || is_time(time, version))
+}
+
+/// A subsystem as the server prints it: words with blanks in quotes.
+pub(super) fn subsystem(words: &[String]) -> String {
+    let quoted = |word: &String| {
+        let escaped: String =
+            word.chars().flat_map(|c| matches!(c, '\\' | '\'' | '"').then_some('\\').into_iter().chain([c])).collect();
+        if word.contains([' ', '\t']) { format!("\"{escaped}\"") } else { escaped }
+    };
+    let (name, command) = words.split_first().map_or((String::new(), words), |(name, command)| (name.clone(), command));
+    command.iter().fold(name, |line, word| format!("{line} {}", quoted(word)))
 }
 
 /// `RekeyLimit` as the server prints it.

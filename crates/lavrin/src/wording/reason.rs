@@ -81,6 +81,9 @@ pub fn message(reason: &Reason, account: &str) -> String {
         ReasonKind::KeyTooLarge { bits, max } => {
             format!("the RSA key has {bits} bits; the server takes none above {max}")
         }
+        ReasonKind::ExponentTooLong { bits, max } => format!(
+            "the RSA key's public exponent has {bits} bits; with a key of this length the server takes none above {max}"
+        ),
         ReasonKind::SettingUnknown(keyword) => {
             format!("nobody here knows the keyword {keyword}, and whether the server does is not known")
         }
@@ -188,7 +191,9 @@ pub fn remedy(reason: &Reason, account: &str, place: &str, path: &str) -> Option
             format!("usermod -s /bin/sh {account}")
         }
         ReasonKind::Revoked | ReasonKind::RevokedListMissing => format!("ls -l {path}"),
-        ReasonKind::KeyTooSmall { .. } | ReasonKind::KeyTooLarge { .. } => "lavrin key generate".to_owned(),
+        ReasonKind::KeyTooSmall { .. } | ReasonKind::KeyTooLarge { .. } | ReasonKind::ExponentTooLong { .. } => {
+            "lavrin key generate".to_owned()
+        }
         ReasonKind::Unseen(_) | ReasonKind::SettingsUnseen => "look with root's rights".to_owned(),
         _ => return None,
     };
