@@ -28,6 +28,9 @@ struct Cli {
     /// Tell only results, warnings and errors
     #[arg(short, long, global = true)]
     quiet: bool,
+    /// Trace connections and sign-ins on the error output; twice: scripts too
+    #[arg(short, long, global = true, action = clap::ArgAction::Count, conflicts_with = "quiet")]
+    verbose: u8,
 }
 
 #[derive(Debug, Subcommand)]
@@ -95,6 +98,7 @@ pub fn run() -> Exit {
             return if error.use_stderr() { Exit::Usage } else { Exit::Done };
         }
     };
+    crate::trace::start(cli.verbose);
     let ui = Ui::new(cli.color, cli.format, cli.quiet);
     match dispatch(&cli.command, &ui) {
         Ok(exit) => exit,

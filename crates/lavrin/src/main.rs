@@ -15,6 +15,7 @@ mod secret;
 mod severity_arg;
 mod sign_in;
 mod table;
+mod trace;
 mod ui;
 mod wording;
 

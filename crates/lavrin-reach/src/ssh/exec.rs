@@ -137,6 +137,19 @@ pub struct Exec {
     ended: bool,
     /// A word that nobody else knows, printed right before a password may be asked for.
     mark: String,
+    host: String,
+    started: Instant,
+}
+
+impl Rise {
+    /// With whose rights, for the trace.
+    fn told(&self) -> &'static str {
+        match self {
+            Self::No => "with the login's rights",
+            Self::Sudo | Self::SudoPassword(_) => "with root's rights by sudo",
+            Self::Doas | Self::DoasPassword(_) => "with root's rights by doas",
+        }
+    }
 }
 
 impl Connection {
@@ -157,6 +170,8 @@ impl Connection {
             seconds,
             ended: false,
             mark: mark(),
+            host: self.host.clone(),
+            started: Instant::now(),
         };
         let shell = format!("/bin/sh -c 'echo lavrin-hello; eval \"$(dd bs=1 count={} 2>/dev/null)\"'", script.len());
         let command = match rise {
@@ -178,6 +193,7 @@ impl Connection {
         exec.channel.exec(true, command).await.map_err(|_| ExecFault::Refused)?;
         exec.greet(rise).await?;
         exec.send(script.as_bytes()).await?;
+        tracing::debug!("{}: a script of {} bytes runs {}", self.host, script.len(), rise.told());
         Ok(exec)
     }
 }
@@ -348,6 +364,7 @@ impl Exec {
     /// Ends the conversation once the script has ended. Closing the channel earlier would race with the server's own
     /// closing of it, and hit the next channel on servers that use the number again.
     pub async fn close(mut self) {
+        tracing::debug!("{}: the script took {} ms", self.host, self.started.elapsed().as_millis());
         self.deadline = self.deadline.min(Instant::now() + CLOSE_TIMEOUT);
         while !self.ended && self.output.len() < NOISE_BYTES_MAX {
             if self.receive().await.is_err() {

@@ -8,6 +8,7 @@ mod signin;
 use crate::Boxed;
 use lavrin_keys::hostkey::{self, HostKeyStanding};
 use lavrin_keys::key::{Algorithm as KeyKind, Curve, Fingerprint, PublicKey};
+use lavrin_keys::text::printable;
 use russh::client::{self, Handle};
 use russh::keys::{Algorithm, EcdsaCurve, HashAlg, PublicKeyOrCertificate};
 use std::borrow::Cow;
@@ -202,6 +203,18 @@ impl client::Handler for Watcher {
         shown.fault = self.target.judge(key);
         Ok(shown.fault.is_none())
     }
+
+    async fn kex_done(
+        &mut self,
+        _: Option<&[u8]>,
+        names: &russh::Names,
+        _: &mut client::Session,
+    ) -> Result<(), russh::Error> {
+        let host = &self.target.host;
+        let (kex, key, cipher) = (names.kex.as_ref(), &names.key, names.cipher.as_ref());
+        tracing::info!("{host}: key exchange {kex}, host key {key}, cipher {cipher}");
+        Ok(())
+    }
 }
 
 impl Target {
@@ -309,6 +322,12 @@ impl Target {
         only: &[Algorithm],
         shown: &Arc<Mutex<ExchangeShown>>,
     ) -> Result<Connection, ConnectFault> {
+        tracing::info!(
+            "{}: connected to port {}, it calls itself {}",
+            self.host,
+            self.port,
+            printable(banner.as_bytes())
+        );
         let watcher = Watcher { target: self.clone(), shown: shown.clone() };
         let exchange = client::connect_stream(Arc::new(self.config(only)), stream, watcher);
         let done = tokio::time::timeout(STEP_TIMEOUT, exchange).await;
@@ -424,7 +443,7 @@ impl Target {
         if said.windows(HELD_OFF.len()).any(|words| words == HELD_OFF) {
             return ConnectFault::HeldOff { host };
         }
-        ConnectFault::NotSsh { host, port: self.port, said: lavrin_keys::text::printable(&said[..said.len().min(60)]) }
+        ConnectFault::NotSsh { host, port: self.port, said: printable(&said[..said.len().min(60)]) }
     }
 }
 

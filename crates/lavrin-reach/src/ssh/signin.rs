@@ -89,6 +89,17 @@ struct SignInState {
 }
 
 impl SignInState {
+    /// Keeps the methods that the server offers.
+    fn offered(&mut self, methods: &MethodSet) {
+        let offered: Vec<String> = methods.iter().map(|kind| <&str>::from(kind).to_owned()).collect();
+        if offered == self.rejected.offered {
+            return;
+        }
+        self.rejected.offered = offered;
+        let (host, account) = (&self.rejected.host, &self.rejected.account);
+        tracing::info!("{host}: the server offers {account} {}", self.rejected.offered.join(", "));
+    }
+
     fn take(&mut self, result: &AuthResult, method: &'static str, detail: String) -> bool {
         match result {
             AuthResult::Success => true,
@@ -100,10 +111,12 @@ impl SignInState {
     }
 
     fn note(&mut self, remaining: &MethodSet, partial: bool, method: &'static str, detail: String) {
+        let answer = if partial { "accepted, and a further method is asked for" } else { "refused" };
+        tracing::info!("{}: {method} with {detail}: {answer}", self.rejected.host);
         if remaining.is_empty() {
             self.rejected.lost = true;
         } else {
-            self.rejected.offered = remaining.iter().map(|kind| <&str>::from(kind).to_owned()).collect();
+            self.offered(remaining);
         }
         self.rejected.partial |= partial;
         let detail = if partial { format!("{detail}: accepted, and a further method is asked for") } else { detail };
@@ -135,11 +148,13 @@ impl Connection {
             let mut state = SignInState { rejected };
             // The answer to "none" lists the methods (RFC 4252, section 5.2); an account without any protection opens here.
             match timed(self.handle.authenticate_none(account)).await {
-                Some(Ok(AuthResult::Success)) => return Ok(signed(account, "none", None, String::new())),
+                Some(Ok(AuthResult::Success)) => {
+                    tracing::info!("{}: {account} is open to everybody: no method was needed", state.rejected.host);
+                    return Ok(signed(account, "none", None, String::new()));
+                }
                 Some(Ok(AuthResult::Failure { remaining_methods, .. })) => {
                     state.rejected.lost = remaining_methods.is_empty();
-                    state.rejected.offered =
-                        remaining_methods.iter().map(|kind| <&str>::from(kind).to_owned()).collect();
+                    state.offered(&remaining_methods);
                 }
                 _ => state.rejected.lost = true,
             }
@@ -153,7 +168,11 @@ impl Connection {
                     Credential::Password(password) => self.with_password(account, password, &mut state).await,
                 };
                 match attempt {
-                    Attempt::In(signed) => return Ok(signed),
+                    Attempt::In(signed) => {
+                        let key = signed.key.map(|print| format!(": {} {print}", signed.source)).unwrap_or_default();
+                        tracing::info!("{}: {account} is let in with {}{key}", state.rejected.host, signed.method);
+                        return Ok(signed);
+                    }
                     Attempt::Refused => {}
                     Attempt::Lost => state.rejected.lost = true,
                 }

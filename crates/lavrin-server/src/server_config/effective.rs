@@ -189,14 +189,14 @@ impl Evaluation<'_> {
         };
         let may_stand_in_match = keyword.may_stand_in_match(self.rules.version);
         // In a block that does not hold the server only looks at the name of a subsystem.
-        let is_passed_over = keyword.takes == Takes::Subsystem
+        let is_passed_over = (keyword.takes == Takes::Subsystem
             && in_match
             && !holds
-            && statement.words.first().is_some_and(|name| !name.is_empty());
+            && statement.words.first().is_some_and(|name| !name.is_empty()))
+            || (statement.only_comment && may_hold_only_comment(keyword.takes, self.rules.version));
         if in_match && !may_stand_in_match {
             self.fault(statement, ConfigError::NotInMatch(statement.spelled.clone()));
         } else if !is_passed_over
-            && !(statement.only_comment && may_hold_only_comment(keyword.takes, self.rules.version))
             && let Err(what) = check(&statement.spelled, keyword.takes, &statement.words, &self.rules)
         {
             self.fault(statement, what);

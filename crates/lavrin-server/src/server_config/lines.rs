@@ -130,7 +130,7 @@ impl Collected {
 
 /// A line taken apart.
 #[derive(Debug)]
-pub struct Line {
+pub struct ConfigLine {
     /// The keyword as it stands there.
     pub keyword: String,
     /// The words behind it.
@@ -140,7 +140,7 @@ pub struct Line {
 }
 
 /// A line as keyword and words, split as this version does; `None` for blank lines and comments.
-pub fn read_line(line: &[u8], version: Version) -> Option<Result<Line, ConfigError>> {
+pub fn read_line(line: &[u8], version: Version) -> Option<Result<ConfigLine, ConfigError>> {
     let text = String::from_utf8_lossy(line);
     let strict = version >= STRICT_SINCE;
     // Older versions cut at every '#', also in quotes.
@@ -169,7 +169,7 @@ pub fn read_line(line: &[u8], version: Version) -> Option<Result<Line, ConfigErr
         (true, Ok(words)) => Ok(words),
         (false, _) => Ok(old_words(rest, !keyword.eq_ignore_ascii_case("setenv"))),
     };
-    Some(words.map(|words| Line { only_comment: words.is_empty() && !rest.trim().is_empty(), keyword, words }))
+    Some(words.map(|words| ConfigLine { only_comment: words.is_empty() && !rest.trim().is_empty(), keyword, words }))
 }
 
 /// Keywords whose value is all that stands behind them, quotes and comments too.

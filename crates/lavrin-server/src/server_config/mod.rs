@@ -123,7 +123,7 @@ impl Settings {
     pub fn from_server(said: &[u8], version: Version) -> Self {
         let mut settings = Self::of_version(version);
         let lines = said.split(|byte| *byte == b'\n').filter_map(|line| read_line(line, OPENSSH_MEASURED[1]));
-        for lines::Line { keyword, words, .. } in lines.flatten() {
+        for lines::ConfigLine { keyword, words, .. } in lines.flatten() {
             let keyword = keyword.to_ascii_lowercase();
             let means = keywords::keyword(&keyword, version).map_or(keyword.as_str(), |known| known.means);
             add(&mut settings.values, means, Setting { words, path: None, line: None }, version);

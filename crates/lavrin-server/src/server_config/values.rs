@@ -363,18 +363,27 @@ fn least_effort(version: Version) -> u8 {
 /// Since this version numbers are decimal, and the older types mean nothing.
 const CLASSES_ONLY_SINCE: Version = Version(10, 0);
 
-/// The number of a class; `None` within: the system's own choice.
-fn class(word: &str, version: Version) -> Option<Option<u8>> {
+/// A class of service.
+#[derive(Clone, Copy, PartialEq, Eq)]
+enum ServiceClass {
+    /// Whatever the system chooses.
+    SystemChoice,
+    /// This number.
+    Number(u8),
+}
+
+/// The class that a word names.
+fn class(word: &str, version: Version) -> Option<ServiceClass> {
     let name = word.to_ascii_lowercase();
     let is_old_type = matches!(name.as_str(), "lowdelay" | "throughput" | "reliability");
     if name == "none" || (is_old_type && version >= CLASSES_ONLY_SINCE) {
-        return Some(None);
+        return Some(ServiceClass::SystemChoice);
     }
     if name == "le" {
-        return Some(Some(least_effort(version)));
+        return Some(ServiceClass::Number(least_effort(version)));
     }
     if let Some((_, number)) = CLASSES.iter().find(|(known, _)| *known == name) {
-        return Some(Some(*number));
+        return Some(ServiceClass::Number(*number));
     }
     let number = match word.strip_prefix("0x").or_else(|| word.strip_prefix("0X")) {
         Some(digits) if version < CLASSES_ONLY_SINCE => i64::from_str_radix(digits, 16).ok(),
@@ -384,15 +393,15 @@ fn class(word: &str, version: Version) -> Option<Option<u8>> {
         }
         None => word.parse().ok(),
     };
-    number.and_then(|number| u8::try_from(number).ok()).map(Some)
+    number.and_then(|number| u8::try_from(number).ok()).map(ServiceClass::Number)
 }
 
 /// `IPQoS` as the server prints it: one class stands for both.
 pub(super) fn classes(words: &[String], version: Version) -> String {
-    let told = |word: &String| match class(word, version).flatten() {
-        None => "none".to_owned(),
-        Some(number) if number == least_effort(version) => "le".to_owned(),
-        Some(number) => {
+    let told = |word: &String| match class(word, version) {
+        None | Some(ServiceClass::SystemChoice) => "none".to_owned(),
+        Some(ServiceClass::Number(number)) if number == least_effort(version) => "le".to_owned(),
+        Some(ServiceClass::Number(number)) => {
             let old = |name: &str| version >= CLASSES_ONLY_SINCE && !name.starts_with(['a', 'c', 'e']);
             let known = CLASSES.iter().find(|(name, known)| *known == number && !old(name));
             known.map_or_else(|| format!("0x{number:02x}"), |(name, _)| (*name).to_owned())

@@ -72,7 +72,7 @@ pub enum KeyState {
     StillAccepted,
 }
 
-/// KeyStateReason it is so.
+/// Why it is so.
 #[derive(Debug, Clone)]
 pub enum KeyStateReason {
     /// How the change ended.
@@ -102,7 +102,7 @@ pub struct Row {
     pub account: String,
     /// The key, where it is about one.
     pub key: Option<Fingerprint>,
-    /// KeyStateReason.
+    /// Why.
     pub why: Option<KeyStateReason>,
 }
 

@@ -136,3 +136,23 @@ fn the_question_about_a_host_key_shows_it_although_the_rest_is_quiet() {
     assert!(shown.contains(&site.stand_in.host_key().to_string()), "{shown}");
     assert!(shown.contains("the host key was not confirmed"), "{shown}");
 }
+
+#[test]
+fn a_trace_tells_how_each_connection_came_about_and_no_secret() {
+    let site = Site::new();
+    let line = "install home/edda.pub edda@127.0.0.1 --password-env PW --yes -vv";
+    let run = site.run(line).expect(0);
+    for told in [
+        "rules measured with OpenSSH 8.4, 9.2, 10.0",
+        "127.0.0.1: key exchange ",
+        "127.0.0.1: the server offers edda publickey, ",
+        "127.0.0.1: edda is let in with password",
+        "127.0.0.1: a script of ",
+        "127.0.0.1: the script took ",
+    ] {
+        assert!(run.stderr.contains(told), "{told}: {run}");
+    }
+    assert!(!run.stderr.contains(site.stand_in.password("edda").unwrap()), "{run}");
+    let plain = site.run("probe home/edda.pub edda@127.0.0.1").expect(0);
+    assert!(!plain.stderr.contains("key exchange"), "{plain}");
+}
