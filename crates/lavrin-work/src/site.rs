@@ -19,6 +19,7 @@ use std::time::Duration;
 /// Where work is done.
 pub struct Site {
     name: String,
+    on_record: String,
     kind: SiteKind,
 }
 
@@ -37,12 +38,13 @@ struct HostSite {
 }
 
 impl Site {
-    /// A tree on this machine, named as the user typed it.
+    /// A tree on this machine, named as the user typed it; on record it goes by a name that means the same wherever a later
+    /// command is typed.
     ///
     /// # Errors
     /// Those of the system.
-    pub fn tree(path: &Path, name: String) -> Result<Self, std::io::Error> {
-        Ok(Self { name, kind: SiteKind::Tree(Box::new(LocalTree::open(path)?)) })
+    pub fn tree(path: &Path, name: String, on_record: String) -> Result<Self, std::io::Error> {
+        Ok(Self { name, on_record, kind: SiteKind::Tree(Box::new(LocalTree::open(path)?)) })
     }
 
     /// A host; each step there may take so long.
@@ -50,14 +52,21 @@ impl Site {
     pub fn host(stop: Stop, ways: Arc<Ways>, rights: Rights, limit: Duration) -> Self {
         Self {
             name: stop.host.clone(),
+            on_record: stop.host.clone(),
             kind: SiteKind::Host(Box::new(HostSite { stop, ways, rights, limit, open: None })),
         }
     }
 
-    /// How it is named in messages and in the journal.
+    /// How it is named in messages.
     #[must_use]
     pub fn name(&self) -> &str {
         &self.name
+    }
+
+    /// How it is named in the journal.
+    #[must_use]
+    pub fn on_record(&self) -> &str {
+        &self.on_record
     }
 
     /// The tree, where it is one.

@@ -375,7 +375,7 @@ async fn hosts_of_a_run_have_one_end_each_and_failures_stop_the_rest() {
 #[tokio::test(flavor = "multi_thread")]
 async fn a_tree_is_changed_by_the_same_order_and_asks_no_server() {
     let (host, journal) = (host(Behaviour::default()).await, Journal::new());
-    let mut tree = Site::tree(host.tree(), "tree".to_owned()).unwrap();
+    let mut tree = Site::tree(host.tree(), "tree".to_owned(), "tree".to_owned()).unwrap();
     let mut found = Observation::default();
     tree.look(&mut found, &|seen| Scope::Accounts.wants(seen)).await.unwrap();
     let found = Arc::new(found);

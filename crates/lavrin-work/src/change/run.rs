@@ -30,7 +30,7 @@ pub(super) async fn run(site: &mut Site, tasks: Vec<Task>, proof: &Proof, terms:
     let intents: Vec<_> = all
         .iter()
         .map(|begun| {
-            let record = Record::of(&begun.task, site.name(), login.as_deref(), terms);
+            let record = Record::of(&begun.task, site.on_record(), login.as_deref(), terms);
             (record, &begun.task.steps.account, begun.changes.as_slice())
         })
         .collect();

@@ -151,7 +151,7 @@ pub fn close_left_open(work: &Work, register: Option<&OpenedRegister>) -> Result
     };
     if let Some(keeper) = keeper {
         let mut left = CLOCK.left_open(keeper.as_ref())?;
-        left.close(keeper.as_ref(), &work.name, &work.seen, &clock::timestamp())?;
+        left.close(keeper.as_ref(), work.site.on_record(), &work.seen, &clock::timestamp())?;
     }
     Ok(())
 }

@@ -50,7 +50,8 @@ impl Work {
     /// Opens a local tree.
     pub fn open_tree(root: &Path) -> Result<Self, CommandError> {
         let name = crate::paths::shown(root);
-        let site = Site::tree(root, name).map_err(|error| CommandError::file(root, "open the tree", &error))?;
+        let open = || Site::tree(root, name, crate::paths::shown(&std::path::absolute(root)?));
+        let site = open().map_err(|error| CommandError::file(root, "open the tree", &error))?;
         Ok(Self::at(site))
     }
 

@@ -31,6 +31,7 @@ mod register;
 mod secrets;
 mod server_cases;
 mod stand_in;
+mod stores;
 mod structure;
 mod survey;
 mod swapped;
