@@ -2,10 +2,15 @@
 //! it to, and carries out the changes that the core's guard has let through.
 
 pub mod local;
-pub mod shell;
+mod reached;
+mod shell;
 pub mod ssh;
 
+pub use reached::{Reach, Reached};
+pub use shell::{Claims, STANDIN_BANNER, STANDIN_ROOT, by_hand};
+
 use lavrin_server::fs::BytePath;
+use lavrin_server::steps::{Change, ChangeSubject};
 use thiserror::Error;
 
 /// Work on a host, boxed: what the transport brings along is then built once, here, and not again in every crate that waits
@@ -16,16 +21,16 @@ pub type Boxed<'a, T> = std::pin::Pin<Box<dyn Future<Output = T> + Send + 'a>>;
 #[derive(Debug, Clone, PartialEq, Eq, Error)]
 pub enum CarryFault {
     /// The thing is not what it was when it was looked at; nothing was changed.
-    #[error("{path} is not what it was a moment ago")]
+    #[error("{subject} is not what it was a moment ago")]
     Changed {
         /// Which.
-        path: BytePath,
+        subject: ChangeSubject,
     },
     /// The system refused; nothing was changed.
-    #[error("{path}: {why}")]
+    #[error("{subject}: {why}")]
     Refused {
         /// Which.
-        path: BytePath,
+        subject: ChangeSubject,
         /// In the system's words.
         why: String,
     },
@@ -40,14 +45,20 @@ pub enum CarryFault {
         wanted: u32,
     },
     /// The connection was lost while the change was made; which state the host is in is not known.
-    #[error("the connection was lost while {path} was changed")]
+    #[error("the connection was lost while {subject} was changed")]
     Unknown {
         /// Which.
-        path: BytePath,
+        subject: ChangeSubject,
     },
 }
 
 impl CarryFault {
+    /// A change of something that this host does not have.
+    pub(crate) fn not_there(change: &Change) -> Self {
+        let why = "the host has nothing of that kind".to_owned();
+        Self::Refused { subject: change.subject(), why }
+    }
+
     /// Whether the host is certainly as it was before this change.
     #[must_use]
     pub fn nothing_changed(&self) -> bool {

@@ -6,7 +6,7 @@ use lavrin_reach::local::LocalTree;
 use lavrin_server::account::Account;
 use lavrin_server::fs::BytePath;
 use lavrin_server::server::{Known, Server, Version};
-use lavrin_server::steps::{Change, Guarded, OwnerIds, Steps, guard};
+use lavrin_server::steps::{Change, Deed, FileChange, Guarded, OwnerIds, Steps, guard};
 use lavrin_server::survey::{Observation, Want, Wanted, Who};
 use std::os::unix::fs::{PermissionsExt as _, symlink};
 use std::path::PathBuf;
@@ -64,25 +64,23 @@ fn guarded(change: Change) -> Guarded {
         account,
         fingerprint: Some(Fingerprint::of(b"")),
         changes: vec![change],
-        present: Vec::new(),
-        target: None,
-        revoked: Vec::new(),
         revived: Vec::new(),
         not_covered: Vec::new(),
-        dead: Vec::new(),
     };
     guard(&steps, None, false).unwrap().remove(0)
 }
 
 fn write(old: Option<&str>, new: &str) -> Change {
-    Change::WriteFile {
+    FileChange::WriteFile {
         path: FILE.into(),
         old: old.map(|old| old.as_bytes().to_vec()),
         new: new.as_bytes().to_vec(),
         mode: 0o640,
         owner: own(),
         was: None,
+        deed: Deed::Unsaid,
     }
+    .into()
 }
 
 #[test]
@@ -110,16 +108,18 @@ fn every_change_has_an_inverse() {
     tree.put("old\n");
     let changes = [
         write(Some("old\n"), "new\n"),
-        Change::SetMode { path: FILE.into(), from: 0o640, to: 0o600 },
-        Change::MakeFolder { path: "/home/edda/keys".into(), mode: 0o700, owner: own() },
-        Change::WriteFile {
+        FileChange::SetMode { path: FILE.into(), from: 0o640, to: 0o600 }.into(),
+        FileChange::MakeFolder { path: "/home/edda/keys".into(), mode: 0o700, owner: own() }.into(),
+        FileChange::WriteFile {
             path: "/home/edda/keys/x".into(),
             old: None,
             new: b"x".to_vec(),
             mode: 0o600,
             owner: own(),
             was: None,
-        },
+            deed: Deed::Unsaid,
+        }
+        .into(),
     ];
     let guarded: Vec<Guarded> = changes.into_iter().map(guarded).collect();
     for change in &guarded {
@@ -141,20 +141,22 @@ fn links_are_never_followed() {
     symlink(outside.path(), tree.path("/home/edda/link")).unwrap();
     symlink(outside.path().join("secret"), tree.path(FILE)).unwrap();
     assert!(tree.carry(write(Some("secret\n"), "new\n")).is_err());
-    let through = Change::WriteFile {
+    let through = FileChange::WriteFile {
         path: "/home/edda/link/secret".into(),
         old: Some(b"secret\n".to_vec()),
         new: b"x".to_vec(),
         mode: 0o600,
         owner: own(),
         was: None,
-    };
+        deed: Deed::Unsaid,
+    }
+    .into();
     assert!(matches!(tree.carry(through), Err(CarryFault::Refused { .. })));
-    let mode = Change::SetMode { path: FILE.into(), from: 0o777, to: 0o600 };
+    let mode = FileChange::SetMode { path: FILE.into(), from: 0o777, to: 0o600 }.into();
     assert!(tree.carry(mode).is_err());
     assert_eq!(std::fs::read_to_string(outside.path().join("secret")).unwrap(), "secret\n");
     assert_ne!(std::fs::metadata(outside.path().join("secret")).unwrap().permissions().mode() & 0o777, 0o600);
-    let up = Change::MakeFolder { path: BytePath::new(b"/home/../../x"), mode: 0o700, owner: own() };
+    let up = FileChange::MakeFolder { path: BytePath::new(b"/home/../../x"), mode: 0o700, owner: own() }.into();
     assert!(tree.carry(up).is_err());
 }
 
@@ -163,7 +165,7 @@ fn a_file_with_a_second_name_is_left_alone() {
     let tree = Tree::new();
     tree.put("shared\n");
     std::fs::hard_link(tree.path(FILE), tree.path("/home/edda/second")).unwrap();
-    let mode = Change::SetMode { path: FILE.into(), from: 0o600, to: 0o644 };
+    let mode = FileChange::SetMode { path: FILE.into(), from: 0o600, to: 0o644 }.into();
     let Err(CarryFault::Refused { why, .. }) = tree.carry(mode) else { panic!() };
     assert!(why.contains("second name"), "{why}");
     // Replacing it is another matter: the second name keeps the old content.

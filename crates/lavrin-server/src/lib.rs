@@ -4,6 +4,7 @@
 //! What has to be known comes in as arguments; what should happen goes out as data.
 #![warn(missing_docs)]
 
+pub mod abilities;
 pub mod access_rules;
 pub mod account;
 pub mod audit;

@@ -1,8 +1,9 @@
 //! The journal: one JSON object a line, only ever appended to.
 
 use crate::{State, StoreFault, private};
+use lavrin_keys::key::Fingerprint;
 use lavrin_server::fs::BytePath;
-use lavrin_server::steps::{Change, OwnerIds, Was};
+use lavrin_server::steps::{Change, Deed, FileChange, KeyChange, OwnerIds, Was};
 use serde::{Deserialize, Serialize};
 use std::fs::OpenOptions;
 use std::io::Write as _;
@@ -121,6 +122,9 @@ pub enum KeptChange {
         /// Permission bits, owner and group before, where they were others.
         #[serde(default, skip_serializing_if = "Option::is_none")]
         was: Option<(u32, u32, u32)>,
+        /// What that means; none where an earlier version kept it.
+        #[serde(default, skip_serializing_if = "Option::is_none")]
+        deed: Option<KeptDeed>,
     },
     /// A file that was removed.
     RemoveFile {
@@ -133,6 +137,75 @@ pub enum KeptChange {
         /// Owner and group.
         owner: (u32, u32),
     },
+    /// The key in a slot.
+    SetKey {
+        /// The account.
+        account: String,
+        /// The slot; `None`: the device chose one.
+        #[serde(default, skip_serializing_if = "Option::is_none")]
+        slot: Option<String>,
+        /// The name of its content before; `None`: there was none.
+        old: Option<String>,
+        /// The name of its content after; `None`: there is none.
+        new: Option<String>,
+    },
+}
+
+/// What writing a file meant, as it is kept.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(tag = "kind", rename_all = "kebab-case")]
+pub enum KeptDeed {
+    /// Entries came, went or changed, by the numbers of their lines.
+    Entries {
+        /// Lines that came.
+        #[serde(default, skip_serializing_if = "Vec::is_empty")]
+        come: Vec<usize>,
+        /// Lines that went.
+        #[serde(default, skip_serializing_if = "Vec::is_empty")]
+        go: Vec<usize>,
+        /// Lines whose options changed.
+        #[serde(default, skip_serializing_if = "Vec::is_empty")]
+        limit: Vec<usize>,
+    },
+    /// Lines were repaired; which, the contents show.
+    Repair,
+    /// A copy with another owner took the place of the file.
+    Copy,
+    /// Keys came into the list of revoked keys.
+    Revoke {
+        /// Their fingerprints.
+        keys: Vec<String>,
+    },
+    /// Something was taken back.
+    PutBack,
+}
+
+impl KeptDeed {
+    fn of(deed: &Deed) -> Option<Self> {
+        Some(match deed {
+            Deed::Entries { come, go, limit } => {
+                Self::Entries { come: come.clone(), go: go.clone(), limit: limit.clone() }
+            }
+            Deed::Repair { .. } => Self::Repair,
+            Deed::Copy => Self::Copy,
+            Deed::Revoke(keys) => Self::Revoke { keys: keys.iter().map(ToString::to_string).collect() },
+            Deed::PutBack => Self::PutBack,
+            Deed::Unsaid => return None,
+        })
+    }
+
+    /// `None` where a fingerprint does not read.
+    fn whole(self) -> Option<Deed> {
+        Some(match self {
+            Self::Entries { come, go, limit } => Deed::Entries { come, go, limit },
+            Self::Repair => Deed::Repair { lines: Vec::new(), line_ends: 0 },
+            Self::Copy => Deed::Copy,
+            Self::Revoke { keys } => {
+                Deed::Revoke(keys.iter().map(|key| Fingerprint::parse(key).ok()).collect::<Option<_>>()?)
+            }
+            Self::PutBack => Deed::PutBack,
+        })
+    }
 }
 
 impl KeptChange {
@@ -142,23 +215,39 @@ impl KeptChange {
     /// Those of `keep`.
     pub fn of(change: &Change, mut keep: impl FnMut(&[u8]) -> Result<String, StoreFault>) -> Result<Self, StoreFault> {
         let pair = |owner: &OwnerIds| (owner.uid, owner.gid);
+        let change = match change {
+            Change::File(file) => file,
+            Change::Key(KeyChange { account, slot, old, new }) => {
+                let (account, slot) = (account.clone(), slot.clone());
+                let mut kept = |entry: &Option<Vec<u8>>| entry.as_deref().map(&mut keep).transpose();
+                return Ok(Self::SetKey { account, slot, old: kept(old)?, new: kept(new)? });
+            }
+        };
         Ok(match change {
-            Change::MakeFolder { path, mode, owner } => {
+            FileChange::MakeFolder { path, mode, owner } => {
                 Self::MakeFolder { path: path.clone(), mode: *mode, owner: pair(owner) }
             }
-            Change::RemoveFolder { path, mode, owner } => {
+            FileChange::RemoveFolder { path, mode, owner } => {
                 Self::RemoveFolder { path: path.clone(), mode: *mode, owner: pair(owner) }
             }
-            Change::SetMode { path, from, to } => Self::SetMode { path: path.clone(), from: *from, to: *to },
-            Change::SetOwner { path, from, to } => {
+            FileChange::SetMode { path, from, to } => Self::SetMode { path: path.clone(), from: *from, to: *to },
+            FileChange::SetOwner { path, from, to } => {
                 Self::SetOwner { path: path.clone(), from: pair(from), to: pair(to) }
             }
-            Change::WriteFile { path, old, new, mode, owner, was } => {
+            FileChange::WriteFile { path, old, new, mode, owner, was, deed } => {
                 let old = old.as_deref().map(&mut keep).transpose()?;
                 let was = was.map(|was| (was.mode, was.owner.uid, was.owner.gid));
-                Self::WriteFile { path: path.clone(), old, new: keep(new)?, mode: *mode, owner: pair(owner), was }
+                Self::WriteFile {
+                    path: path.clone(),
+                    old,
+                    new: keep(new)?,
+                    mode: *mode,
+                    owner: pair(owner),
+                    was,
+                    deed: KeptDeed::of(deed),
+                }
             }
-            Change::RemoveFile { path, old, mode, owner } => {
+            FileChange::RemoveFile { path, old, mode, owner } => {
                 Self::RemoveFile { path: path.clone(), old: keep(old)?, mode: *mode, owner: pair(owner) }
             }
         })
@@ -168,23 +257,29 @@ impl KeptChange {
     #[must_use]
     pub fn whole(&self, content: impl Fn(&str) -> Option<Vec<u8>>) -> Option<Change> {
         let owner = |(uid, gid): (u32, u32)| OwnerIds { uid, gid };
-        Some(match self.clone() {
-            Self::MakeFolder { path, mode, owner: own } => Change::MakeFolder { path, mode, owner: owner(own) },
-            Self::RemoveFolder { path, mode, owner: own } => Change::RemoveFolder { path, mode, owner: owner(own) },
-            Self::SetMode { path, from, to } => Change::SetMode { path, from, to },
-            Self::SetOwner { path, from, to } => Change::SetOwner { path, from: owner(from), to: owner(to) },
-            Self::WriteFile { path, old, new, mode, owner: own, was } => {
-                let old = match old {
-                    Some(name) => Some(content(&name)?),
-                    None => None,
-                };
+        let named = |name: Option<String>| match name {
+            Some(name) => content(&name).map(Some),
+            None => Some(None),
+        };
+        let file = match self.clone() {
+            Self::MakeFolder { path, mode, owner: own } => FileChange::MakeFolder { path, mode, owner: owner(own) },
+            Self::RemoveFolder { path, mode, owner: own } => FileChange::RemoveFolder { path, mode, owner: owner(own) },
+            Self::SetMode { path, from, to } => FileChange::SetMode { path, from, to },
+            Self::SetOwner { path, from, to } => FileChange::SetOwner { path, from: owner(from), to: owner(to) },
+            Self::WriteFile { path, old, new, mode, owner: own, was, deed } => {
+                let old = named(old)?;
+                let deed = deed.map_or(Some(Deed::Unsaid), KeptDeed::whole)?;
                 let was = was.map(|(mode, uid, gid)| Was { mode, owner: OwnerIds { uid, gid } });
-                Change::WriteFile { path, old, new: content(&new)?, mode, owner: owner(own), was }
+                FileChange::WriteFile { path, old, new: content(&new)?, mode, owner: owner(own), was, deed }
             }
             Self::RemoveFile { path, old, mode, owner: own } => {
-                Change::RemoveFile { path, old: content(&old)?, mode, owner: owner(own) }
+                FileChange::RemoveFile { path, old: content(&old)?, mode, owner: owner(own) }
             }
-        })
+            Self::SetKey { account, slot, old, new } => {
+                return Some(Change::Key(KeyChange { account, slot, old: named(old)?, new: named(new)? }));
+            }
+        };
+        Some(file.into())
     }
 }
 
@@ -262,21 +357,33 @@ mod tests {
         let path: BytePath = "/home/edda/.ssh".into();
         let (old, new) = (b"old\xff\n".to_vec(), b"new\n".to_vec());
         let changes = [
-            Change::MakeFolder { path: path.clone(), mode: 0o700, owner },
-            Change::RemoveFolder { path: path.clone(), mode: 0o700, owner },
-            Change::SetMode { path: path.clone(), from: 0o755, to: 0o700 },
-            Change::SetOwner { path: path.clone(), from: OwnerIds { uid: 0, gid: 0 }, to: owner },
-            Change::WriteFile {
+            FileChange::MakeFolder { path: path.clone(), mode: 0o700, owner },
+            FileChange::RemoveFolder { path: path.clone(), mode: 0o700, owner },
+            FileChange::SetMode { path: path.clone(), from: 0o755, to: 0o700 },
+            FileChange::SetOwner { path: path.clone(), from: OwnerIds { uid: 0, gid: 0 }, to: owner },
+            FileChange::WriteFile {
                 path: path.clone(),
                 old: Some(old.clone()),
                 new: new.clone(),
                 mode: 0o600,
                 owner,
                 was: Some(Was { mode: 0o644, owner: OwnerIds { uid: 0, gid: 0 } }),
+                deed: Deed::Entries { come: vec![2], go: vec![1], limit: Vec::new() },
             },
-            Change::WriteFile { path: path.clone(), old: None, new, mode: 0o600, owner, was: None },
-            Change::RemoveFile { path, old, mode: 0o600, owner },
+            FileChange::WriteFile {
+                path: path.clone(),
+                old: None,
+                new,
+                mode: 0o600,
+                owner,
+                was: None,
+                deed: Deed::PutBack,
+            },
+            FileChange::RemoveFile { path, old, mode: 0o600, owner },
         ];
+        let key =
+            KeyChange { account: "edda".into(), slot: Some("3".into()), old: None, new: Some(b"ssh-ed25519 x".into()) };
+        let changes: Vec<Change> = changes.map(Change::File).into_iter().chain([Change::Key(key)]).collect();
         for keeper in &keepers {
             let mut kept = Vec::new();
             let mut keep = |keeper: &dyn Keeper| {

@@ -1,13 +1,14 @@
 //! Where work is done: a tree on this machine, or a host behind a login. A host can be opened again when its line was lost.
 
 use crate::heard::{self, Heard, Holder};
-use crate::look::{Wants, look_shell, look_tree};
+use crate::look::{self, Wants};
 use crate::ways::{OpenHost, Rights, Stop, WayFault, Ways};
 use lavrin_keys::key::PublicKey;
 use lavrin_keys::key::generate::SystemSource;
 use lavrin_reach::local::LocalTree;
 use lavrin_reach::ssh::{Connection, ExecFault, SignedIn, Target};
-use lavrin_reach::{Boxed, CarryFault};
+use lavrin_reach::{Boxed, CarryFault, Reached};
+use lavrin_server::abilities::Ability;
 use lavrin_server::account::Account;
 use lavrin_server::fs::BytePath;
 use lavrin_server::steps::{Guarded, Login};
@@ -24,7 +25,7 @@ pub struct Site {
 }
 
 enum SiteKind {
-    Tree(Box<LocalTree>),
+    Tree(Reached),
     Host(Box<HostSite>),
 }
 
@@ -44,7 +45,7 @@ impl Site {
     /// # Errors
     /// Those of the system.
     pub fn tree(path: &Path, name: String, on_record: String) -> Result<Self, std::io::Error> {
-        Ok(Self { name, on_record, kind: SiteKind::Tree(Box::new(LocalTree::open(path)?)) })
+        Ok(Self { name, on_record, kind: SiteKind::Tree(Reached::tree(LocalTree::open(path)?)) })
     }
 
     /// A host; each step there may take so long.
@@ -73,9 +74,22 @@ impl Site {
     #[must_use]
     pub fn as_tree(&self) -> Option<&LocalTree> {
         match &self.kind {
-            SiteKind::Tree(tree) => Some(tree),
+            SiteKind::Tree(tree) => tree.as_tree(),
             SiteKind::Host(_) => None,
         }
+    }
+
+    /// What is open.
+    fn reached(&self) -> Option<&Reached> {
+        match &self.kind {
+            SiteKind::Tree(tree) => Some(tree),
+            SiteKind::Host(host) => host.open.as_ref().map(|open| &open.reached),
+        }
+    }
+
+    /// Whether the server there can be asked from outside.
+    fn takes_questions(&self) -> bool {
+        self.reached().is_some_and(|reached| reached.reach().abilities().has(Ability::Questions))
     }
 
     fn as_host(&self) -> Option<&HostSite> {
@@ -132,7 +146,7 @@ impl Site {
             let SiteKind::Host(host) = &mut self.kind else { return Ok(()) };
             if host.open.is_none() {
                 let mut open = in_time(host.limit, host.ways.open(&host.stop, host.rights)).await?;
-                open.shell.network_homes = host.ways.network_homes().cloned();
+                open.reached.reach_mut().share_network_homes(host.ways.network_homes().cloned());
                 host.stop.target.expected = open.target.expected;
                 host.open = Some(open);
             }
@@ -153,7 +167,7 @@ impl Site {
         if let SiteKind::Host(host) = &mut self.kind {
             let wanted = host.ways.network_homes().is_some();
             if let Some(open) = &mut host.open {
-                open.shell.network_homes = wanted.then(Arc::default);
+                open.reached.reach_mut().share_network_homes(wanted.then(Arc::default));
             }
         }
     }
@@ -166,11 +180,12 @@ impl Site {
         Box::pin(async move {
             self.open().await?;
             match &mut self.kind {
-                SiteKind::Tree(tree) => look_tree(tree, seen, wants),
+                SiteKind::Tree(tree) => look::until_known(tree.reach_mut(), seen, wants).await?,
                 SiteKind::Host(host) => {
                     let limit = host.limit;
                     let Some(open) = &mut host.open else { return Ok(()) };
-                    in_time(limit, async { Ok(look_shell(&mut open.shell, seen, wants).await?) }).await?;
+                    let look = async { Ok(look::until_known(open.reached.reach_mut(), seen, wants).await?) };
+                    in_time(limit, look).await?;
                 }
             }
             Ok(())
@@ -184,18 +199,15 @@ impl Site {
         account: &Account,
         seen: &Observation,
     ) -> Result<(), CarryFault> {
-        match &self.kind {
-            SiteKind::Tree(tree) => tree.carry(change),
-            SiteKind::Host(host) => match &host.open {
-                Some(open) => open.shell.carry(change, account, seen).await,
-                None => Err(CarryFault::Unknown { path: change.change().path().clone() }),
-            },
+        match self.reached() {
+            Some(reached) => reached.reach().carry(change, account, seen).await,
+            None => Err(CarryFault::Unknown { subject: change.change().subject() }),
         }
     }
 
     /// Whether somebody who comes now still gets in: signs in over a new connection, beside the one that is open.
     pub(crate) async fn fresh_login(&self) -> Result<(), WayFault> {
-        let Some(host) = self.as_host() else { return Ok(()) };
+        let Some(host) = self.as_host().filter(|host| !host.ways.is_simulated(&host.stop.host)) else { return Ok(()) };
         let (connection, ..) = in_time(host.limit, host.ways.sign_in(&host.stop)).await?;
         connection.close().await;
         Ok(())
@@ -215,7 +227,8 @@ impl Site {
         holder: Option<&'a Holder>,
     ) -> Boxed<'a, Vec<Heard>> {
         Box::pin(async move {
-            let Some((host, target)) = self.as_host().zip(self.target()) else {
+            let asked = self.as_host().zip(self.target()).filter(|_| self.takes_questions());
+            let Some((host, target)) = asked else {
                 return vec![Heard::LeftOut; keys.len()];
             };
             let own: Vec<_> = host.open.iter().filter_map(|open| open.signed.key).collect();
@@ -243,17 +256,20 @@ impl Site {
 
     /// Writes a line into the host's own log, where it has the means.
     pub(crate) async fn note(&self, text: &str) {
-        if let Some(open) = self.as_host().and_then(|host| host.open.as_ref()) {
-            open.shell.log(text).await;
+        if let Some(reached) = self.reached() {
+            reached.reach().note(text).await;
         }
     }
 
     /// Ends the connection.
     pub async fn close(self) {
-        if let SiteKind::Host(host) = self.kind
-            && let Some(open) = host.open
-        {
-            open.shell.connection.close().await;
+        match self.kind {
+            SiteKind::Tree(tree) => tree.close().await,
+            SiteKind::Host(host) => {
+                if let Some(open) = host.open {
+                    open.reached.close().await;
+                }
+            }
         }
     }
 }

@@ -7,9 +7,8 @@ use lavrin_fleet::register::{Host, Register};
 use lavrin_keys::hostkey::line_for;
 use lavrin_keys::key::Fingerprint;
 use lavrin_keys::key::generate::{Randomness, SystemSource};
-use lavrin_reach::Boxed;
-use lavrin_reach::shell::{Claims, ShellHost};
-use lavrin_reach::ssh::{ConnectFault, Connection, Credential, ExecFault, Rejected, Rise, SignedIn, Target};
+use lavrin_reach::ssh::{ConnectFault, Connection, Credential, ExecFault, Rejected, RootBy, SignedIn, Target};
+use lavrin_reach::{Boxed, Claims, Reach, Reached};
 use std::collections::HashMap;
 use std::pin::Pin;
 use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
@@ -47,7 +46,7 @@ pub struct Way {
     /// Tried one after the other.
     pub credentials: Vec<Credential>,
     /// Ways to root's rights for a login other than root, tried one after the other.
-    pub rises: Vec<Rise>,
+    pub root_ways: Vec<RootBy>,
     /// The user's own file of known hosts: what it revokes is refused although the register pins it.
     pub known_hosts: Arc<Vec<u8>>,
     /// Where homes on a network file system are looked at: what no host has looked at yet.
@@ -149,7 +148,7 @@ pub enum Rights {
 /// A host on which somebody has signed in.
 pub(crate) struct OpenHost {
     /// With root's rights, where there is a way to them.
-    pub(crate) shell: ShellHost,
+    pub(crate) reached: Reached,
     /// How the login was opened.
     pub(crate) signed: SignedIn,
     /// For further connections: whoever answers there has to be the same host.
@@ -176,6 +175,15 @@ pub struct Ways {
     offers: Offers,
     /// What is owed to servers that count questions.
     penalties: Penalties,
+    /// Hosts that are only simulated, and what opens each.
+    simulated: HashMap<String, OpensSimulated>,
+}
+
+/// Opens a host that is only simulated.
+pub type OpensSimulated = Arc<dyn Fn() -> Box<dyn Reach> + Send + Sync>;
+
+fn simulated_login(stop: &Stop) -> SignedIn {
+    SignedIn { account: stop.login.clone(), method: "none", key: None, source: String::new() }
 }
 
 impl Ways {
@@ -207,7 +215,20 @@ impl Ways {
             open: Mutex::default(),
             offers: Offers::default(),
             penalties: Penalties::default(),
+            simulated: HashMap::new(),
         }
+    }
+
+    /// These ways with a host on them that is only simulated: nobody connects to it.
+    #[must_use]
+    pub fn with_simulated(mut self, host: &str, open: OpensSimulated) -> Self {
+        self.simulated.insert(host.to_owned(), open);
+        self
+    }
+
+    /// Whether nobody connects to this host.
+    pub(crate) fn is_simulated(&self, host: &str) -> bool {
+        self.simulated.contains_key(host)
     }
 
     /// How servers are asked on these ways, with at most three quarters of the time spent on waiting.
@@ -262,36 +283,19 @@ impl Ways {
 
     /// Signs in and gets root's rights where there is a way to them.
     pub(crate) async fn open(&self, stop: &Stop, rights: Rights) -> Result<OpenHost, WayFault> {
-        let (connection, signed, target) = self.sign_in(stop).await?;
-        let mut shell = ShellHost::new(connection, &stop.login, Rise::No, Box::new(SystemSource));
-        let refused = if rights == Rights::Own || stop.login == "root" { None } else { self.rise(&mut shell).await? };
+        let (mut reached, signed, target) = match self.simulated.get(&stop.host) {
+            Some(open) => (Reached::simulated(open()), simulated_login(stop), stop.target.clone()),
+            None => {
+                let (connection, signed, target) = self.sign_in(stop).await?;
+                (Reached::shell(connection, Box::new(SystemSource)), signed, target)
+            }
+        };
+        let needs_none = rights == Rights::Own || stop.login == "root";
+        let refused = if needs_none { None } else { reached.reach_mut().get_root(&self.way.root_ways).await? };
         match refused {
             Some(fault) if rights == Rights::Needed => Err(fault.into()),
-            refused => Ok(OpenHost { shell, signed, target, refused }),
+            refused => Ok(OpenHost { reached, signed, target, refused }),
         }
-    }
-
-    /// Root's rights where there is a way to them; else why the first way was refused, which is the one to tell: what is
-    /// tried after it is only a second best.
-    async fn rise(&self, shell: &mut ShellHost) -> Result<Option<ExecFault>, WayFault> {
-        let mut first = None;
-        for rise in &self.way.rises {
-            shell.rise = rise.clone();
-            match shell.check_rights().await {
-                Ok(Some(0)) => return Ok(None),
-                Ok(_) => {}
-                Err(fault @ (ExecFault::RiseRefused { .. } | ExecFault::NoShell { .. })) => {
-                    first = first.or(Some(fault));
-                }
-                Err(fault) => return Err(fault.into()),
-            }
-        }
-        shell.rise = Rise::No;
-        // Root may go by another name.
-        if first.is_some() && shell.check_rights().await? == Some(0) {
-            return Ok(None);
-        }
-        Ok(first)
     }
 
     /// Where a host is reached, the way to it open.

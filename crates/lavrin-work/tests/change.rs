@@ -4,7 +4,7 @@ use lavrin_keys::hostkey::line_for;
 use lavrin_keys::key::policy::Policy;
 use lavrin_keys::key::{PrivateKey, PublicKey};
 use lavrin_reach::ssh::{Credential, Target};
-use lavrin_server::steps::{Around, NotCovered, Steps, install, remove};
+use lavrin_server::steps::{Around, NotCovered, install, remove};
 use lavrin_server::survey::Observation;
 use lavrin_server::system::System;
 use lavrin_standin::{Behaviour, StandIn, TreeAccount};
@@ -88,7 +88,7 @@ fn around(seen: &Arc<Observation>) -> Arc<Around> {
 }
 
 fn adds(account: &str, key: &PublicKey, seen: &Arc<Observation>) -> Task {
-    let steps = install(account, key, &key.line("a key"), &System::of(seen), &Policy::default()).unwrap();
+    let steps = install(account, key, &key.line("a key"), &System::of(seen), &Policy::default()).unwrap().steps;
     Task { steps, seen: seen.clone(), around: around(seen) }
 }
 
@@ -185,7 +185,7 @@ async fn one_failing_account_costs_no_other() {
 async fn the_guard_looks_at_all_accounts_before_anything_is_changed() {
     let (host, journal) = (host(Behaviour::default()).await, Journal::new());
     let seen = seen(&host).await;
-    let roots = remove("root", &key(1).public().fingerprint(), &System::of(&seen)).unwrap();
+    let roots = remove("root", &key(1).public().fingerprint(), &System::of(&seen)).unwrap().steps;
     let tasks =
         vec![adds("edda", key(2).public(), &seen), Task { steps: roots, seen: seen.clone(), around: around(&seen) }];
     let ended = carry(&host, tasks, &journal).await;
@@ -385,7 +385,7 @@ async fn a_tree_is_changed_by_the_same_order_and_asks_no_server() {
     assert!(ended.worst().is_done() && ended.asked.is_empty(), "{ended:?}");
     assert_eq!(keys(&host, "edda"), format!("# kept\n{}", line(2)));
     assert_eq!(journal.outcomes(), [ChangeOutcome::Done]);
-    let Steps { changes, .. } =
-        remove("edda", &key(2).public().fingerprint(), &System::of(&ended.after.unwrap())).unwrap();
+    let changes =
+        remove("edda", &key(2).public().fingerprint(), &System::of(&ended.after.unwrap())).unwrap().steps.changes;
     assert_eq!(changes.len(), 1);
 }

@@ -50,7 +50,7 @@ fn public(line: &str) -> PublicKey {
 async fn all(stops: Vec<Stop>, jumps: Vec<Stop>, parallel: usize, seconds: u64) -> Vec<(String, LookResult)> {
     let way = Way {
         credentials: vec![Credential::Key { key: Arc::new(key()), source: "office".to_owned() }],
-        rises: Vec::new(),
+        root_ways: Vec::new(),
         known_hosts: std::sync::Arc::default(),
         network_homes: None,
     };

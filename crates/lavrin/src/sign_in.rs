@@ -5,7 +5,7 @@ use crate::secret::{self, Given, PassphraseArgs, SecretText};
 use crate::{input, paths};
 use clap::{Args, ValueEnum};
 use lavrin_fleet::register::Register;
-use lavrin_reach::ssh::{Credential, Rise};
+use lavrin_reach::ssh::{Credential, RootBy};
 use lavrin_work::ways::{Way, Ways};
 use std::path::PathBuf;
 use std::sync::Arc;
@@ -76,8 +76,8 @@ impl SignInArgs {
     /// With what to sign in and how to get root's rights; a password is asked for as that of `whose`.
     pub fn way(&self, whose: &str) -> Result<Way, CommandError> {
         let network_homes = self.network_homes.then(Arc::default);
-        let (credentials, rises) = (self.credentials(whose)?, self.rise_ways()?);
-        Ok(Way { credentials, rises, known_hosts: Arc::new(crate::host::users_known_hosts()?), network_homes })
+        let (credentials, root_ways) = (self.credentials(whose)?, self.root_ways()?);
+        Ok(Way { credentials, root_ways, known_hosts: Arc::new(crate::host::users_known_hosts()?), network_homes })
     }
 
     /// The ways to the hosts of a register.
@@ -99,17 +99,17 @@ impl SignInArgs {
     }
 
     /// The ways to root's rights, in order.
-    fn rise_ways(&self) -> Result<Vec<Rise>, CommandError> {
+    fn root_ways(&self) -> Result<Vec<RootBy>, CommandError> {
         let password = if self.ask_rise_password {
             Some(secret::ask("Password for sudo or doas: ")?)
         } else {
             Given { env: self.rise_password_env.clone(), ..Given::default() }.read()?
         };
         let doas = |password: Option<Arc<SecretText>>| {
-            password.map_or(Rise::Doas, |secret| Rise::DoasPassword((*secret).clone()))
+            password.map_or(RootBy::Doas, |secret| RootBy::DoasPassword((*secret).clone()))
         };
         let sudo = |password: Option<Arc<SecretText>>| {
-            password.map_or(Rise::Sudo, |secret| Rise::SudoPassword((*secret).clone()))
+            password.map_or(RootBy::Sudo, |secret| RootBy::SudoPassword((*secret).clone()))
         };
         let password = password.map(Arc::new);
         Ok(match self.rise {

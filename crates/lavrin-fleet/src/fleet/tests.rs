@@ -253,7 +253,7 @@ fn differences(access: &str, hosts: &str, keys: &str, change: impl FnOnce(&mut O
         }
         Difference::Unknown { place, .. } => format!("?{}", place.line),
         Difference::NotUnderstood { place } => format!("!{}", place.line),
-        Difference::Mode(change) => format!("m{}", change.path()),
+        Difference::Mode(change) => format!("m{}", change.subject()),
     };
     let mut all: Vec<String> = Vec::new();
     for account in &found {

@@ -3,7 +3,7 @@
 use super::{LocalTree, enter, hold, magic};
 use crate::CarryFault;
 use lavrin_server::fs::BytePath;
-use lavrin_server::steps::{Change, Guarded, OwnerIds};
+use lavrin_server::steps::{FileChange, Guarded, OwnerIds};
 use rustix::fd::OwnedFd;
 use rustix::fs::{AtFlags, FileType, FlockOperation, Gid, Mode, OFlags, RenameFlags, Stat, Uid};
 use rustix::fs::{
@@ -28,21 +28,24 @@ impl LocalTree {
     /// [`CarryFault`].
     pub fn carry(&self, change: &Guarded) -> Result<(), CarryFault> {
         let change = change.change();
+        let Some(change) = change.as_file() else { return Err(CarryFault::not_there(change)) };
         let path = change.path();
         let parent = self.parent(path).map_err(|errno| refused(path, errno))?;
         match change {
-            Change::MakeFolder { path, mode, owner } => make_folder(&parent, path, *mode, *owner),
-            Change::RemoveFolder { path, .. } => unlinkat(&parent, OsStr::from_bytes(path.name()), AtFlags::REMOVEDIR)
-                .map_err(|errno| refused(path, errno)),
-            Change::SetMode { path, from, to } => set_mode(&parent, path, *from, *to),
-            Change::SetOwner { path, from, to } => set_owner(&parent, path, *from, *to),
-            Change::WriteFile { path, old, new, mode, owner, .. } => {
+            FileChange::MakeFolder { path, mode, owner } => make_folder(&parent, path, *mode, *owner),
+            FileChange::RemoveFolder { path, .. } => {
+                unlinkat(&parent, OsStr::from_bytes(path.name()), AtFlags::REMOVEDIR)
+                    .map_err(|errno| refused(path, errno))
+            }
+            FileChange::SetMode { path, from, to } => set_mode(&parent, path, *from, *to),
+            FileChange::SetOwner { path, from, to } => set_owner(&parent, path, *from, *to),
+            FileChange::WriteFile { path, old, new, mode, owner, .. } => {
                 let parent = readable(&parent, path)?;
                 write_file(&parent, path, old.as_deref(), new, *mode, *owner)
             }
-            Change::RemoveFile { path, old, .. } => {
+            FileChange::RemoveFile { path, old, .. } => {
                 if content(&parent, path.name()).as_deref() != Ok(old) {
-                    return Err(CarryFault::Changed { path: path.clone() });
+                    return Err(CarryFault::Changed { subject: path.clone().into() });
                 }
                 unlinkat(&parent, OsStr::from_bytes(path.name()), AtFlags::empty())
                     .map_err(|errno| refused(path, errno))
@@ -56,7 +59,7 @@ fn refused(path: &BytePath, errno: Errno) -> CarryFault {
         Errno::PERM => "the system does not allow it; perhaps it is marked immutable".to_owned(),
         other => std::io::Error::from(other).to_string(),
     };
-    CarryFault::Refused { path: path.clone(), why }
+    CarryFault::Refused { subject: path.clone().into(), why }
 }
 
 /// The folder once more, opened so that it can be locked and flushed.
@@ -83,7 +86,7 @@ fn make_folder(parent: &OwnedFd, path: &BytePath, mode: u32, owner: OwnerIds) ->
     let name = OsStr::from_bytes(path.name());
     let fail = |errno| refused(path, errno);
     mkdirat(parent, name, Mode::RWXU).map_err(|errno| match errno {
-        Errno::EXIST => CarryFault::Changed { path: path.clone() },
+        Errno::EXIST => CarryFault::Changed { subject: path.clone().into() },
         other => fail(other),
     })?;
     let done = || {
@@ -107,7 +110,7 @@ fn set_mode(parent: &OwnedFd, path: &BytePath, from: u32, to: u32) -> Result<(),
     let handle = hold(parent, path.name()).map_err(fail)?;
     let stat = fstat(&handle).map_err(fail)?;
     if stat.st_mode & 0o7777 != from || FileType::from_raw_mode(stat.st_mode) == FileType::Symlink {
-        return Err(CarryFault::Changed { path: path.clone() });
+        return Err(CarryFault::Changed { subject: path.clone().into() });
     }
     refuse_shared(path, &stat)?;
     chmod(magic(&handle), Mode::from_raw_mode(to)).map_err(fail)?;
@@ -119,7 +122,7 @@ fn set_owner(parent: &OwnedFd, path: &BytePath, from: OwnerIds, to: OwnerIds) ->
     let handle = hold(parent, path.name()).map_err(fail)?;
     let stat = fstat(&handle).map_err(fail)?;
     if !is_owned(&stat, from) || FileType::from_raw_mode(stat.st_mode) == FileType::Symlink {
-        return Err(CarryFault::Changed { path: path.clone() });
+        return Err(CarryFault::Changed { subject: path.clone().into() });
     }
     refuse_shared(path, &stat)?;
     let (user, group) = uid(to);
@@ -130,7 +133,7 @@ fn set_owner(parent: &OwnedFd, path: &BytePath, from: OwnerIds, to: OwnerIds) ->
 fn refuse_shared(path: &BytePath, stat: &Stat) -> Result<(), CarryFault> {
     if FileType::from_raw_mode(stat.st_mode) == FileType::RegularFile && stat.st_nlink > 1 {
         return Err(CarryFault::Refused {
-            path: path.clone(),
+            subject: path.clone().into(),
             why: "the file has a second name somewhere else (a hard link)".to_owned(),
         });
     }
@@ -163,9 +166,9 @@ fn write_file(
     owner: OwnerIds,
 ) -> Result<(), CarryFault> {
     let fail = |errno| refused(path, errno);
-    let changed = || CarryFault::Changed { path: path.clone() };
+    let changed = || CarryFault::Changed { subject: path.clone().into() };
     flock(parent, FlockOperation::NonBlockingLockExclusive).map_err(|_| CarryFault::Refused {
-        path: path.clone(),
+        subject: path.clone().into(),
         why: "another change is being made in this folder".to_owned(),
     })?;
     sweep(parent);
@@ -187,14 +190,14 @@ fn exchange(parent: &OwnedFd, path: &BytePath, old: &[u8]) -> Result<(), CarryFa
     let (name, temporary) = (OsStr::from_bytes(path.name()), OsStr::from_bytes(NEW));
     let is_old = |name: &[u8]| content(parent, name).is_ok_and(|bytes| bytes == old);
     if !is_old(path.name()) {
-        return Err(CarryFault::Changed { path: path.clone() });
+        return Err(CarryFault::Changed { subject: path.clone().into() });
     }
     match renameat_with(parent, temporary, parent, name, RenameFlags::EXCHANGE) {
         Ok(()) if is_old(NEW) => Ok(()),
         Ok(()) => {
             renameat_with(parent, temporary, parent, name, RenameFlags::EXCHANGE)
-                .map_err(|_| CarryFault::Unknown { path: path.clone() })?;
-            Err(CarryFault::Changed { path: path.clone() })
+                .map_err(|_| CarryFault::Unknown { subject: path.clone().into() })?;
+            Err(CarryFault::Changed { subject: path.clone().into() })
         }
         // Some file systems cannot swap; a plain rename leaves the moment since the comparison unguarded.
         Err(Errno::INVAL | Errno::NOSYS) => {
@@ -226,7 +229,7 @@ fn prepare(
     check_mode(path, &file, mode)?;
     let mut file = File::from(file);
     let written = file.write_all(new).and_then(|()| file.sync_all());
-    written.map_err(|error| CarryFault::Refused { path: path.clone(), why: error.to_string() })
+    written.map_err(|error| CarryFault::Refused { subject: path.clone().into(), why: error.to_string() })
 }
 
 /// Security label, access list and extended attributes go along with the content.

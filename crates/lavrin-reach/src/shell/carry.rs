@@ -9,7 +9,7 @@ use crate::{Boxed, CarryFault};
 use lavrin_keys::text::printable;
 use lavrin_server::account::Account;
 use lavrin_server::fs::{BytePath, NodeKind};
-use lavrin_server::steps::{Change, Guarded, OwnerIds, Was};
+use lavrin_server::steps::{FileChange, Guarded, OwnerIds, Was};
 use lavrin_server::survey::Observation;
 use std::time::Duration;
 
@@ -41,8 +41,8 @@ struct Writing<'a> {
 }
 
 impl<'a> Writing<'a> {
-    fn of(change: &'a Change) -> Option<Self> {
-        let Change::WriteFile { path, old, new, mode, owner, was } = change else { return None };
+    fn of(change: &'a FileChange) -> Option<Self> {
+        let FileChange::WriteFile { path, old, new, mode, owner, was, .. } = change else { return None };
         let now = Was { mode: *mode, owner: *owner };
         Some(Self { path, old: old.as_deref(), new, now, was: was.unwrap_or(now) })
     }
@@ -75,8 +75,9 @@ impl ShellHost {
     ) -> Boxed<'a, Result<(), CarryFault>> {
         Box::pin(async move {
             let change = change.change();
+            let Some(change) = change.as_file() else { return Err(CarryFault::not_there(change)) };
             let path = change.path();
-            let unsafe_name = || CarryFault::Refused { path: path.clone(), why: NOT_FOR_A_SHELL.to_owned() };
+            let unsafe_name = || CarryFault::Refused { subject: path.clone().into(), why: NOT_FOR_A_SHELL.to_owned() };
             if let Some(writing) = Writing::of(change) {
                 let folder = path.parent().as_ref().and_then(quoted_path).ok_or_else(unsafe_name)?;
                 return self.write(&writing, &folder, account).await;
@@ -94,12 +95,12 @@ impl ShellHost {
         );
         let time = Duration::from_secs(ACCOUNT_SECONDS) + ANSWER_TIME;
         let told = async {
-            let mut exec = self.connection.start(&script, &self.rise, time).await?;
+            let mut exec = self.connection.start(&script, &self.root_by, time).await?;
             let answer = exec.until(format!("\n{nonce} Z\n").as_bytes(), ANSWER_BYTES_MAX).await?;
             exec.close().await;
             Ok::<_, ExecFault>(answer)
         };
-        let answer = told.await.map_err(|_| CarryFault::Unknown { path: path.clone() })?;
+        let answer = told.await.map_err(|_| CarryFault::Unknown { subject: path.clone().into() })?;
         let frames = super::frames::frames(&answer, &nonce);
         let said = frames.first().map(|frame| String::from_utf8_lossy(frame.bytes).trim().to_owned());
         let said = said.unwrap_or_default();
@@ -108,7 +109,7 @@ impl ShellHost {
             last => match last.strip_prefix("fail ") {
                 Some(word) => Err(fault(path, word.trim())),
                 // What runs as an account may end, or be ended, at any moment.
-                None => Err(CarryFault::Unknown { path: path.clone() }),
+                None => Err(CarryFault::Unknown { subject: path.clone().into() }),
             },
         }
     }
@@ -129,9 +130,9 @@ impl ShellHost {
             seconds + 1,
         );
         // Until "go" is sent nothing can have changed, whatever goes wrong.
-        let refused = |fault: ExecFault| CarryFault::Refused { path: path.clone(), why: fault.to_string() };
+        let refused = |fault: ExecFault| CarryFault::Refused { subject: path.clone().into(), why: fault.to_string() };
         let time = Duration::from_secs(seconds) + ANSWER_TIME;
-        let mut exec = self.connection.start(&script, &self.rise, time).await.map_err(refused)?;
+        let mut exec = self.connection.start(&script, &self.root_by, time).await.map_err(refused)?;
         let staged = staged(&mut exec, &inner, writing).await;
         let text = staged.map_err(refused)?;
         if text != format!("{child} staged") {
@@ -140,7 +141,7 @@ impl ShellHost {
                 text.strip_prefix(&format!("{child} fail ")).unwrap_or("refused: nothing could be run as the account");
             return Err(fault(path, word));
         }
-        let unknown = |_| CarryFault::Unknown { path: path.clone() };
+        let unknown = |_| CarryFault::Unknown { subject: path.clone().into() };
         exec.send(b"go\n").await.map_err(unknown)?;
         let said = exec.until(format!("\n{nonce} Z ").as_bytes(), ANSWER_BYTES_MAX).await.map_err(unknown)?;
         exec.close().await;
@@ -149,7 +150,10 @@ impl ShellHost {
             return Ok(());
         }
         let word = text.split(&format!("{child} fail ")).nth(1).and_then(|rest| rest.lines().next());
-        word.map_or_else(|| Err(CarryFault::Unknown { path: path.clone() }), |word| Err(fault(path, word.trim())))
+        word.map_or_else(
+            || Err(CarryFault::Unknown { subject: path.clone().into() }),
+            |word| Err(fault(path, word.trim())),
+        )
     }
 
     fn write_script(&self, writing: &Writing<'_>, folder: &str, nonce: &str, account: &Account) -> String {
@@ -181,30 +185,30 @@ fn words_of(account: &Account) -> String {
 }
 
 /// The call that makes a change of modes, owners or folders. `None` where a name cannot be handed to a shell safely.
-fn call(change: &Change, account: &Account, seen: &Observation) -> Option<String> {
+fn call(change: &FileChange, account: &Account, seen: &Observation) -> Option<String> {
     let path = change.path();
     let folder = quoted_path(&path.parent()?)?;
     let name = quoted(std::str::from_utf8(path.name()).ok()?);
     let whole = quoted_path(path)?;
     let is_folder = kind_letter(seen, path) == 'd';
     let (steps, on_itself) = match change {
-        Change::WriteFile { .. } => return None,
-        Change::MakeFolder { mode, owner, .. } => {
+        FileChange::WriteFile { .. } => return None,
+        FileChange::MakeFolder { mode, owner, .. } => {
             let give = format!("if root; then inside {whole}\nchown {}:{} . || fail owner; fi\n", owner.uid, owner.gid);
             let make = format!("inside {folder}\nmkdir -m {mode:o} -- {name} 2>/dev/null || fail \"changed\"\n");
             (format!("{make}{give}"), None)
         }
-        Change::RemoveFolder { .. } => {
+        FileChange::RemoveFolder { .. } => {
             (format!("inside {folder}\nrmdir -- {name} 2>/dev/null || fail \"not empty\"\n"), None)
         }
-        Change::RemoveFile { .. } => {
+        FileChange::RemoveFile { .. } => {
             (format!("inside {folder}\n[ -f {name} ] && [ ! -L {name} ] && rm -f -- {name} || fail changed\n"), None)
         }
-        Change::SetMode { from, to, .. } if is_folder => (mode_of_folder(&whole, *from, *to), Some("")),
-        Change::SetMode { from, to, .. } => (mode_of_file(&folder, &name, *from, *to), None),
+        FileChange::SetMode { from, to, .. } if is_folder => (mode_of_folder(&whole, *from, *to), Some("")),
+        FileChange::SetMode { from, to, .. } => (mode_of_file(&folder, &name, *from, *to), None),
         // Only root can give something away.
-        Change::SetOwner { from, to, .. } if is_folder => (owner_of_folder(&whole, *from, *to), Some("root")),
-        Change::SetOwner { from, to, .. } => (owner_of_file(&folder, &name, *from, *to), None),
+        FileChange::SetOwner { from, to, .. } if is_folder => (owner_of_folder(&whole, *from, *to), Some("root")),
+        FileChange::SetOwner { from, to, .. } => (owner_of_file(&folder, &name, *from, *to), None),
     };
     let steps = quoted(&format!("{CHANGE}\n{steps}echo ok\n"));
     let who = words_of(account);
@@ -216,7 +220,7 @@ fn call(change: &Change, account: &Account, seen: &Observation) -> Option<String
 
 /// The commands for a change that somebody carries to the host by hand; they end with "ok" or "done".
 pub(super) fn by_hand(change: &Guarded, account: &Account, seen: &Observation, nonce: &str) -> Option<String> {
-    let change = change.change();
+    let change = change.change().as_file()?;
     if let Some(writing) = Writing::of(change) {
         let folder = quoted_path(&writing.path.parent()?)?;
         let inner = write_script(&writing, nonce, "R=", &folder, account);
@@ -327,25 +331,25 @@ fn owner_of_file(folder: &str, name: &str, from: OwnerIds, to: OwnerIds) -> Stri
 fn fault(path: &BytePath, said: &str) -> CarryFault {
     let path = path.clone();
     let why = match said.split(' ').next().unwrap_or_default() {
-        "changed" | "moved" | "gone" => return CarryFault::Changed { path },
+        "changed" | "moved" | "gone" => return CarryFault::Changed { subject: path.into() },
         "open" => {
             let why = format!(
                 "others may write in a folder on the way to it, so root does not work there: {}",
                 said.trim_start_matches("open ")
             );
-            return CarryFault::Refused { path, why };
+            return CarryFault::Refused { subject: path.into(), why };
         }
         "holds" => {
             let what = said.trim_start_matches("holds ");
             let why = format!(
                 "beside key files it holds {what}, which would be given away with it; look at it and do that by hand"
             );
-            return CarryFault::Refused { path, why };
+            return CarryFault::Refused { subject: path.into(), why };
         }
         "held" => {
             let letters = said.trim_start_matches("held ").to_owned();
             return CarryFault::Refused {
-                path,
+                subject: path.into(),
                 why: format!("the mode did not hold: the file system made it {letters}"),
             };
         }
@@ -359,5 +363,5 @@ fn fault(path: &BytePath, said: &str) -> CarryFault {
         }
         _ => printable(said.trim_start_matches("refused: ").as_bytes()),
     };
-    CarryFault::Refused { path, why }
+    CarryFault::Refused { subject: path.into(), why }
 }

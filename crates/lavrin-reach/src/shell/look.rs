@@ -67,7 +67,7 @@ impl ShellHost {
 
     async fn run(&self, body: &str, nonce: &str, time: Duration) -> Result<Said, ExecFault> {
         let script = format!("{}{body}\nprintf '\\n%s Z\\n' \"$N\"\n", self.opening(nonce, &self.nonce()));
-        let mut exec = self.connection.start(&script, &self.rise, time).await?;
+        let mut exec = self.connection.start(&script, &self.root_by, time).await?;
         let answer = exec.until(format!("\n{nonce} Z\n").as_bytes(), ANSWER_BYTES_MAX).await?;
         exec.close().await;
         Ok(answer)
@@ -287,7 +287,7 @@ fn one_only(who: &Who) -> bool {
 /// The function call for a want; `None` where its path cannot be said.
 fn call(what: &Wanted) -> Option<(String, BytePath)> {
     let (line, path) = match what {
-        Wanted::System(_) => return None,
+        Wanted::System(_) | Wanted::Slots(_) => return None,
         Wanted::Node(path) => (format!("node {}", quoted_path(path)?), path),
         Wanted::Bytes(path, limit) => (format!("content {} {limit}", quoted_path(path)?), path),
         Wanted::Names(path) => (format!("names {}", quoted_path(path)?), path),

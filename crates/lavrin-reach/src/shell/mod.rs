@@ -11,7 +11,7 @@ mod network;
 pub use network::Claims;
 
 use crate::Boxed;
-use crate::ssh::{Connection, ExecFault, Rise};
+use crate::ssh::{Connection, ExecFault, RootBy};
 use lavrin_keys::key::generate::Randomness;
 use std::collections::BTreeSet;
 use std::fmt::Write as _;
@@ -33,10 +33,8 @@ const LOG_CHARACTERS_MAX: usize = 900;
 pub struct ShellHost {
     /// The connection.
     pub connection: Connection,
-    /// The account of the login.
-    pub login: String,
     /// With whose rights scripts run.
-    pub rise: Rise,
+    pub root_by: RootBy,
     /// Where homes on a network file system are looked at: what nobody has looked at yet.
     pub network_homes: Option<Arc<Claims>>,
     /// Accounts whose processes did not answer in time; they are not asked again over this connection.
@@ -47,8 +45,8 @@ pub struct ShellHost {
 impl ShellHost {
     /// A host over this connection, on which `login` has signed in.
     #[must_use]
-    pub fn new(connection: Connection, login: &str, rise: Rise, randomness: Box<dyn Randomness + Send + Sync>) -> Self {
-        Self { connection, login: login.to_owned(), rise, network_homes: None, silent: BTreeSet::new(), randomness }
+    pub fn new(connection: Connection, root_by: RootBy, randomness: Box<dyn Randomness + Send + Sync>) -> Self {
+        Self { connection, root_by, network_homes: None, silent: BTreeSet::new(), randomness }
     }
 
     /// A word that nobody else knows.
@@ -79,9 +77,38 @@ impl ShellHost {
             let line = quoted(&text);
             let script =
                 format!("PATH=/usr/sbin:/usr/bin:/sbin:/bin; logger -t lavrin -p auth.notice -- {line} 2>/dev/null\n");
-            if let Ok(exec) = self.connection.start(&script, &self.rise, crate::ssh::STEP_TIMEOUT).await {
+            if let Ok(exec) = self.connection.start(&script, &self.root_by, crate::ssh::STEP_TIMEOUT).await {
                 exec.close().await;
             }
+        })
+    }
+
+    /// Gets root's rights where there is a way to them; else why the first way was refused, which is the one to tell: what is
+    /// tried after it is only a second best.
+    ///
+    /// # Errors
+    /// [`ExecFault`] where the host gives no answer.
+    #[must_use]
+    pub fn get_root<'a>(&'a mut self, ways: &'a [RootBy]) -> Boxed<'a, Result<Option<ExecFault>, ExecFault>> {
+        Box::pin(async move {
+            let mut first = None;
+            for way in ways {
+                self.root_by = way.clone();
+                match self.check_rights().await {
+                    Ok(Some(0)) => return Ok(None),
+                    Ok(_) => {}
+                    Err(fault @ (ExecFault::RiseRefused { .. } | ExecFault::NoShell { .. })) => {
+                        first = first.or(Some(fault));
+                    }
+                    Err(fault) => return Err(fault),
+                }
+            }
+            self.root_by = RootBy::Nobody;
+            // Root may go by another name.
+            if first.is_some() && self.check_rights().await? == Some(0) {
+                return Ok(None);
+            }
+            Ok(first)
         })
     }
 
@@ -89,12 +116,11 @@ impl ShellHost {
     ///
     /// # Errors
     /// [`ExecFault`] in the words of sudo or doas.
-    #[must_use]
-    pub fn check_rights(&self) -> Boxed<'_, Result<Option<u32>, ExecFault>> {
+    fn check_rights(&self) -> Boxed<'_, Result<Option<u32>, ExecFault>> {
         Box::pin(async move {
             let nonce = self.nonce();
             let script = format!("printf '\\n%s uid ' {nonce}; id -u; printf '\\n%s Z\\n' {nonce}\n");
-            let mut exec = self.connection.start(&script, &self.rise, crate::ssh::STEP_TIMEOUT).await?;
+            let mut exec = self.connection.start(&script, &self.root_by, crate::ssh::STEP_TIMEOUT).await?;
             let answer = exec.until(format!("\n{nonce} Z\n").as_bytes(), 1 << 16).await?;
             exec.close().await;
             let text = String::from_utf8_lossy(&answer).into_owned();

@@ -36,9 +36,9 @@ const CLOSE_TIMEOUT: Duration = Duration::from_secs(2);
 
 /// With whose rights a script runs.
 #[derive(Clone)]
-pub enum Rise {
+pub enum RootBy {
     /// Those of the login.
-    No,
+    Nobody,
     /// Root's, by `sudo` without a password.
     Sudo,
     /// Root's, by `sudo` with a password.
@@ -141,11 +141,11 @@ pub struct Exec {
     started: Instant,
 }
 
-impl Rise {
+impl RootBy {
     /// With whose rights, for the trace.
     fn told(&self) -> &'static str {
         match self {
-            Self::No => "with the login's rights",
+            Self::Nobody => "with the login's rights",
             Self::Sudo | Self::SudoPassword(_) => "with root's rights by sudo",
             Self::Doas | Self::DoasPassword(_) => "with root's rights by doas",
         }
@@ -157,7 +157,7 @@ impl Connection {
     ///
     /// # Errors
     /// [`ExecFault`].
-    pub async fn start(&self, script: &str, rise: &Rise, time: Duration) -> Result<Exec, ExecFault> {
+    pub async fn start(&self, script: &str, root_by: &RootBy, time: Duration) -> Result<Exec, ExecFault> {
         let deadline = Instant::now() + time;
         let seconds = time.as_secs();
         let open = tokio::time::timeout_at(deadline, self.handle.channel_open_session()).await;
@@ -174,26 +174,26 @@ impl Connection {
             started: Instant::now(),
         };
         let shell = format!("/bin/sh -c 'echo lavrin-hello; eval \"$(dd bs=1 count={} 2>/dev/null)\"'", script.len());
-        let command = match rise {
-            Rise::No => format!("exec {shell}"),
-            Rise::Sudo => format!("exec sudo -n {shell}"),
+        let command = match root_by {
+            RootBy::Nobody => format!("exec {shell}"),
+            RootBy::Sudo => format!("exec sudo -n {shell}"),
             // It asks with a word that nobody can say before it.
-            Rise::SudoPassword(_) => format!("exec sudo -k -S -p {} {shell}", exec.mark),
-            Rise::Doas => format!("exec doas -n {shell}"),
+            RootBy::SudoPassword(_) => format!("exec sudo -k -S -p {} {shell}", exec.mark),
+            RootBy::Doas => format!("exec doas -n {shell}"),
             // The terminal must hand bytes through as they are, once doas has read the password from it.
-            Rise::DoasPassword(_) => {
+            RootBy::DoasPassword(_) => {
                 let shell = shell.replacen("'echo", "'stty raw -echo 2>/dev/null; echo", 1);
                 format!("printf {} ; exec doas {shell}", exec.mark)
             }
         };
-        if let Rise::DoasPassword(_) = rise {
+        if let RootBy::DoasPassword(_) = root_by {
             let pty = exec.channel.request_pty(true, "dumb", 200, 50, 0, 0, &[]);
             pty.await.map_err(|_| ExecFault::Refused)?;
         }
         exec.channel.exec(true, command).await.map_err(|_| ExecFault::Refused)?;
-        exec.greet(rise).await?;
+        exec.greet(root_by).await?;
         exec.send(script.as_bytes()).await?;
-        tracing::debug!("{}: a script of {} bytes runs {}", self.host, script.len(), rise.told());
+        tracing::debug!("{}: a script of {} bytes runs {}", self.host, script.len(), root_by.told());
         Ok(exec)
     }
 }
@@ -244,11 +244,11 @@ impl Connection {
 }
 
 impl Exec {
-    async fn greet(&mut self, rise: &Rise) -> Result<(), ExecFault> {
-        match rise {
-            Rise::SudoPassword(password) => self.give(password, "sudo", self.mark.clone().as_bytes()).await?,
-            Rise::DoasPassword(password) => self.give(password, "doas", DOAS_ASKS).await?,
-            Rise::No | Rise::Sudo | Rise::Doas => {}
+    async fn greet(&mut self, root_by: &RootBy) -> Result<(), ExecFault> {
+        match root_by {
+            RootBy::SudoPassword(password) => self.give(password, "sudo", self.mark.clone().as_bytes()).await?,
+            RootBy::DoasPassword(password) => self.give(password, "doas", DOAS_ASKS).await?,
+            RootBy::Nobody | RootBy::Sudo | RootBy::Doas => {}
         }
         let mut searched = Searched::default();
         loop {
@@ -257,20 +257,20 @@ impl Exec {
                 return Ok(());
             }
             if self.ended || self.output.len() > NOISE_BYTES_MAX {
-                return Err(self.no_greeting(rise));
+                return Err(self.no_greeting(root_by));
             }
             self.receive().await?;
         }
     }
 
-    fn no_greeting(&self, rise: &Rise) -> ExecFault {
+    fn no_greeting(&self, root_by: &RootBy) -> ExecFault {
         let said = [&self.errors[..], &self.output[..]].concat();
         let text = lavrin_keys::text::printable(said.trim_ascii());
         let said: String = text.chars().take(SAID_SHOWN).collect();
-        match rise {
-            Rise::No => ExecFault::NoShell { said },
-            Rise::Sudo | Rise::SudoPassword(_) => ExecFault::RiseRefused { program: "sudo", said },
-            Rise::Doas | Rise::DoasPassword(_) => ExecFault::RiseRefused { program: "doas", said },
+        match root_by {
+            RootBy::Nobody => ExecFault::NoShell { said },
+            RootBy::Sudo | RootBy::SudoPassword(_) => ExecFault::RiseRefused { program: "sudo", said },
+            RootBy::Doas | RootBy::DoasPassword(_) => ExecFault::RiseRefused { program: "doas", said },
         }
     }
 

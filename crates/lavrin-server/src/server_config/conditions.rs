@@ -109,7 +109,7 @@ impl One<'_> {
             // It is held against the whole release with its build, which only a greeting tells.
             "version" if self.knows(VERSION_SINCE) => match self.seen.server_known.release() {
                 Some(release) => Some(list_matches(value.split(','), release)),
-                None => (value == "*").then_some(true),
+                None => by_version(value, self.seen.server.version),
             },
             other => return Err(WrongMatch::UnknownCriterion(other.to_owned())),
         };
@@ -118,6 +118,23 @@ impl One<'_> {
             Some(false) => Applies::No,
             None => Applies::Undecided,
         })
+    }
+}
+
+/// Whether a list of patterns takes a release of which only the version is known, not the build behind it; `None`: that depends
+/// on the build.
+fn by_version(list: &str, version: Option<Version>) -> Option<bool> {
+    let known = version.map(|version| format!("OpenSSH_{version}")).unwrap_or_default();
+    let may_match = |pattern: &str| {
+        let head = pattern.trim_start_matches('!').split(['*', '?']).next().unwrap_or_default();
+        head.bytes().zip(known.bytes()).all(|(one, other)| one == other)
+    };
+    let possible: Vec<&str> = list.split(',').filter(|pattern| may_match(pattern)).collect();
+    let takes_all = |pattern: &str| pattern.strip_suffix('*').is_some_and(|head| known.starts_with(head));
+    match possible[..] {
+        [] => Some(false),
+        [one] if takes_all(one) => Some(true),
+        _ => None,
     }
 }
 
@@ -140,4 +157,18 @@ fn group_list_takes(list: &str, account: &Account, seen: &Observation) -> bool {
         }
     }
     found
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn a_release_of_which_the_version_is_known_decides_what_it_can() {
+        let by = |list: &str| by_version(list, Some(Version(10, 0)));
+        assert_eq!((by("x"), by("OpenSSH_9*"), by("!x,y*")), (Some(false), Some(false), Some(false)));
+        assert_eq!((by("*"), by("OpenSSH_*"), by("OpenSSH_10.0*")), (Some(true), Some(true), Some(true)));
+        assert_eq!((by("OpenSSH_10.0p2*"), by("*,!*Debian*"), by("?penSSH_9*")), (None, None, None));
+        assert_eq!((by_version("*", None), by_version("x", None)), (Some(true), None));
+    }
 }

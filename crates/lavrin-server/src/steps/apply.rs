@@ -1,8 +1,8 @@
 //! What a place would be like after changes, by what was seen of it before.
 
-use super::{Change, OwnerIds};
+use super::{Change, FileChange, KeyChange, OwnerIds};
 use crate::fs::{BytePath, Fact, Node, NodeKind};
-use crate::survey::Observation;
+use crate::survey::{KeySlot, Observation};
 
 impl Observation {
     /// What would be seen after these changes, in this order.
@@ -10,24 +10,37 @@ impl Observation {
     pub fn after<'a>(&self, changes: impl IntoIterator<Item = &'a Change>) -> Self {
         let mut after = self.clone();
         for change in changes {
-            after.apply(change);
+            match change {
+                Change::File(file) => after.apply(file),
+                Change::Key(key) => after.apply_to_slots(key),
+            }
         }
         after
     }
 
-    fn apply(&mut self, change: &Change) {
+    fn apply_to_slots(&mut self, change: &KeyChange) {
+        let Some(Fact::Known(slots)) = self.slots.get_mut(&change.account) else { return };
+        if let Some(old) = &change.old {
+            slots.retain(|slot| slot.entry != *old || change.slot.as_ref().is_some_and(|name| *name != slot.name));
+        }
+        if let Some(new) = &change.new {
+            slots.push(KeySlot { name: change.slot.clone().unwrap_or_default(), entry: new.clone() });
+        }
+    }
+
+    fn apply(&mut self, change: &FileChange) {
         match change {
-            Change::MakeFolder { path, mode, owner } => self.put(path, NodeKind::Folder, *mode, *owner),
-            Change::WriteFile { path, new, mode, owner, .. } => {
+            FileChange::MakeFolder { path, mode, owner } => self.put(path, NodeKind::Folder, *mode, *owner),
+            FileChange::WriteFile { path, new, mode, owner, .. } => {
                 self.put(path, NodeKind::File, *mode, *owner);
                 self.bytes.insert(path.clone(), Fact::Known(new.clone()));
             }
-            Change::RemoveFolder { path, .. } | Change::RemoveFile { path, .. } => {
+            FileChange::RemoveFolder { path, .. } | FileChange::RemoveFile { path, .. } => {
                 self.nodes.insert(path.clone(), Fact::Absent);
                 self.bytes.insert(path.clone(), Fact::Absent);
             }
-            Change::SetMode { path, to, .. } => self.change(path, |node| node.mode = *to),
-            Change::SetOwner { path, to, .. } => self.change(path, |node| (node.uid, node.gid) = (to.uid, to.gid)),
+            FileChange::SetMode { path, to, .. } => self.change(path, |node| node.mode = *to),
+            FileChange::SetOwner { path, to, .. } => self.change(path, |node| (node.uid, node.gid) = (to.uid, to.gid)),
         }
     }
 

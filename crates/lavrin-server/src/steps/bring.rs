@@ -2,8 +2,8 @@
 
 use super::modes::{self, Modes};
 use super::{
-    Account, BytePath, Change, FileAccess, FileTarget, NoSteps, Obstacle, Place, Policy, Revived, Steps, access,
-    can_be_mended, check_home, login, owner_after, target,
+    Account, BytePath, Change, Deed, FileAccess, FileChange, FileTarget, NoSteps, Obstacle, Place, Policy, Revived,
+    Steps, access, can_be_mended, check_home, login, owner_after, target,
 };
 use crate::system::System;
 use lavrin_keys::key::Fingerprint;
@@ -86,7 +86,7 @@ pub fn bring(
         let add: &[String] = if number == 0 { &edits.add } else { &[] };
         write(&modes, file, add, edits, &mut steps);
     }
-    let changed: Vec<BytePath> = steps.changes.iter().map(|change| change.path().clone()).collect();
+    let changed: Vec<BytePath> = steps.changes.iter().filter_map(|change| change.path().cloned()).collect();
     let mut dedup = Vec::new();
     steps.changes.retain(|change| {
         !dedup.contains(change) && {
@@ -116,8 +116,10 @@ fn write(modes: &Modes<'_>, file: &FileTarget, add: &[String], edits: &Edits, st
     }
     // Lines keep their numbers while options change.
     let mut new = KeysFile::parse(&file.document().with_options(&options)).without(&remove);
+    let mut come = Vec::new();
     for line in add {
         new = KeysFile::parse(&new).with_appended(line);
+        come.extend(KeysFile::parse(&new).lines().last().map(|line| line.number));
     }
     let sets_modes = edits.modes || !add.is_empty();
     let (mode, owner) = match &file.node {
@@ -126,8 +128,10 @@ fn write(modes: &Modes<'_>, file: &FileTarget, add: &[String], edits: &Edits, st
     };
     let was = modes::was(file, mode, owner);
     // Where the owner changes by replacing the file, one writing is enough.
-    steps.changes.retain(|change| !matches!(change, Change::WriteFile { path, .. } if *path == file.real));
-    steps.changes.push(Change::WriteFile { path: file.real.clone(), old: file.bytes.clone(), new, mode, owner, was });
+    steps.changes.retain(|change| !change.writes(&file.real));
+    let (path, old) = (file.real.clone(), file.bytes.clone());
+    let deed = Deed::Entries { come, go: remove, limit: options.into_iter().map(|(line, _)| line).collect() };
+    steps.changes.push(FileChange::WriteFile { path, old, new, mode, owner, was, deed }.into());
 }
 
 /// Entries of a file that the server did not read until now and that stay in it, where the changes open it.
@@ -144,8 +148,8 @@ fn revived(
     if !obstacles.iter().all(opened) {
         return Vec::new();
     }
-    let written = steps.changes.iter().find_map(|change| match change {
-        Change::WriteFile { path, new, .. } if *path == file.real => Some(KeysFile::parse(new)),
+    let written = steps.changes.iter().find_map(|change| match change.as_file() {
+        Some(FileChange::WriteFile { path, new, .. }) if *path == file.real => Some(KeysFile::parse(new)),
         _ => None,
     });
     let before = file.document();

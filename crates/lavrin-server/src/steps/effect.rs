@@ -1,6 +1,6 @@
 //! What steps do to the keys of an account, read from the bytes before and after.
 
-use super::{Change, Steps};
+use super::{Change, Deed, FileChange, Steps};
 use lavrin_keys::key::{Fingerprint, PublicKey};
 use lavrin_keys::keysfile::{Content, KeysFile};
 use std::collections::BTreeMap;
@@ -15,6 +15,8 @@ pub struct Effect {
     pub gone: Vec<Arc<PublicKey>>,
     /// Keys whose entry carries other options afterwards.
     pub limited: Vec<Arc<PublicKey>>,
+    /// Keys that come into the server's own list of revoked keys: they open no account at all any more.
+    pub revoked: Vec<Fingerprint>,
 }
 
 /// The keys of some files: whether the server can use an entry of theirs, and with which options.
@@ -24,26 +26,35 @@ impl Steps {
     /// What they do to the keys of the account.
     #[must_use]
     pub fn effect(&self) -> Effect {
-        if self.revoked.is_empty() { Effect::of(&self.changes) } else { Effect::default() }
+        Effect::of(&self.changes)
     }
 }
 
 impl Effect {
+    /// Whether the account that the steps are about loses this key, or has it with other options afterwards.
+    #[must_use]
+    pub fn loses(&self, key: &Fingerprint) -> bool {
+        self.gone.iter().chain(&self.limited).any(|lost| lost.fingerprint() == *key) || self.revoked.contains(key)
+    }
+
     /// What changes do to keys.
     #[must_use]
     pub fn of(changes: &[Change]) -> Self {
         let (mut before, mut after) = (Keys::new(), Keys::new());
+        let mut effect = Self::default();
         for change in changes {
+            let mut replace = |old: Option<&[u8]>, new: Option<&[u8]>| {
+                take(&mut before, old.unwrap_or_default());
+                take(&mut after, new.unwrap_or_default());
+            };
             match change {
-                Change::WriteFile { old, new, .. } => {
-                    take(&mut before, old.as_deref().unwrap_or_default());
-                    take(&mut after, new);
-                }
-                Change::RemoveFile { old, .. } => take(&mut before, old),
-                _ => {}
+                Change::File(FileChange::WriteFile { deed: Deed::Revoke(keys), .. }) => effect.revoked.extend(keys),
+                Change::File(FileChange::WriteFile { old, new, .. }) => replace(old.as_deref(), Some(new)),
+                Change::File(FileChange::RemoveFile { old, .. }) => replace(Some(old), None),
+                Change::File(_) => {}
+                Change::Key(key) => replace(key.old.as_deref(), key.new.as_deref()),
             }
         }
-        let mut effect = Self::default();
         for (print, (key, options)) in &after {
             match (before.get(print).and_then(|(_, options)| options.as_ref()), options) {
                 (None, Some(_)) => effect.came.push(key.clone()),

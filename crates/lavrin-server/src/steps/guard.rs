@@ -60,18 +60,13 @@ impl Guarded {
 /// # Errors
 /// [`LockOut`].
 pub fn guard(steps: &Steps, login: Option<&Login>, accepted: bool) -> Result<Vec<Guarded>, LockOut> {
-    let own = login.filter(|login| login.account == steps.account.name).and_then(|login| login.key);
-    if let Some(fingerprint) = own.filter(|_| !accepted) {
+    if let Some((login, key)) = login.filter(|_| !accepted).and_then(|login| Some((login, login.key?))) {
         let effect = steps.effect();
-        if effect.gone.iter().chain(&effect.limited).any(|key| key.fingerprint() == fingerprint) {
-            return Err(LockOut { account: steps.account.name.clone(), fingerprint, of: Whose::Login });
+        let own = login.account == steps.account.name;
+        // A revoked key opens no account at all.
+        if own && effect.loses(&key) || effect.revoked.contains(&key) {
+            return Err(LockOut { account: login.account.clone(), fingerprint: key, of: Whose::Login });
         }
-    }
-    // A revoked key opens no account at all.
-    if let Some(Login { account, key: Some(fingerprint) }) = login.filter(|_| !accepted)
-        && steps.revoked.contains(fingerprint)
-    {
-        return Err(LockOut { account: account.clone(), fingerprint: *fingerprint, of: Whose::Login });
     }
     Ok(steps.changes.iter().cloned().map(Guarded).collect())
 }
@@ -135,7 +130,7 @@ mod tests {
     use super::*;
     use crate::account::read_passwd;
     use crate::fs::{Fact, Node, NodeKind};
-    use crate::steps::{Change, remove, restore};
+    use crate::steps::{FileChange, remove, restore};
     use lavrin_keys::key::PrivateKey;
 
     const SHARED: &str = "/srv/shared";
@@ -172,7 +167,7 @@ mod tests {
     #[test]
     fn a_file_that_others_read_loses_neither_the_login_nor_a_key_that_is_let_in() {
         let world = around(&[]);
-        let steps = remove("edda", &print(1), &System::of(&world.seen)).unwrap();
+        let steps = remove("edda", &print(1), &System::of(&world.seen)).unwrap().steps;
         let ask = |world: &Around, login: &Login, accepted| guard_around(&[&steps], world, Some(login), 0, accepted);
         assert_eq!(ask(&world, &login(1), false).unwrap_err().of, Whose::Login);
         assert!(ask(&world, &login(2), false).is_ok() && ask(&world, &login(1), true).is_ok());
@@ -186,7 +181,7 @@ mod tests {
     fn a_mode_for_which_the_server_reads_no_file_is_a_lock_out_too() {
         let world = around(&[]);
         let path: crate::fs::BytePath = "/srv".into();
-        let opened = Change::SetMode { path, from: 0o777, to: 0o755 };
+        let opened = FileChange::SetMode { path, from: 0o777, to: 0o755 }.into();
         let steps = restore("edda", &[opened], &System::of(&world.seen)).unwrap();
         assert!(guard_around(&[&steps], &world, Some(&login(1)), 0, false).is_err());
         assert!(guard_around(&[], &world, Some(&login(1)), 0, false).is_ok());

@@ -2,73 +2,97 @@
 
 use super::modes::{self, Modes};
 use super::{
-    Account, Change, FileAccess, FileTarget, KeysFile, NoSteps, Place, Policy, Revived, Steps, access, can_be_mended,
-    check_home, login, target,
+    Account, Deed, FileAccess, FileChange, FileTarget, KeysFile, NoSteps, Place, Policy, Revived, Steps, access,
+    can_be_mended, check_home, login, target,
 };
 use crate::login::Limits;
 use crate::system::System;
 use lavrin_keys::key::PublicKey;
 
+/// The steps that put a key into an account, and what stands there of it.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Installation {
+    /// The steps.
+    pub steps: Steps,
+    /// Where the key stands already, with what limits it.
+    pub present: Vec<(Place, Limits)>,
+    /// Where the key will stand.
+    pub target: Option<Place>,
+    /// Lines that stand for the key and are skipped by the server.
+    pub dead: Vec<Place>,
+}
+
 /// The steps that add `line`, which holds `key`. The first file that the server reads takes it.
 ///
 /// # Errors
 /// [`NoSteps`] where something is in the way that is not for Lavrin to decide.
-pub fn install(name: &str, key: &PublicKey, line: &str, seen: &System<'_>, policy: &Policy) -> Result<Steps, NoSteps> {
+pub fn install(
+    name: &str,
+    key: &PublicKey,
+    line: &str,
+    seen: &System<'_>,
+    policy: &Policy,
+) -> Result<Installation, NoSteps> {
     let account = seen.account(name).ok_or(NoSteps::NoSuchAccount)?;
     let files = login::key_files(account, seen);
     let first = files.first().ok_or(NoSteps::NoKeyFileNamed)?;
     let (home, home_node) = check_home(account, seen)?;
     let fingerprint = key.fingerprint();
-    let mut steps = Steps::none(account, Some(fingerprint), seen);
+    let steps = Steps::none(account, Some(fingerprint), seen);
+    let mut found_there = Installation { steps, present: Vec::new(), target: None, dead: Vec::new() };
     for file in &files {
         // A file that cannot be read may hold the key too; only the one that is written has to be known.
         match target(file, account, seen) {
-            Ok(found) => note_presence(&found, &mut steps),
+            Ok(found) => note_presence(&found, &mut found_there),
             Err(fault) if file == first => return Err(fault),
             Err(_) => {}
         }
     }
-    let chosen = match steps.present.first() {
+    let chosen = match found_there.present.first() {
         Some((place, _)) => place.path.clone(),
         None => first.clone(),
     };
     let found = target(&chosen, account, seen)?;
     let modes = Modes { account, home: &home, policy, seen };
-    modes.folders(&home_node, &found, &mut steps)?;
-    if steps.present.is_empty() {
-        append(&modes, &found, line, &mut steps);
+    modes.folders(&home_node, &found, &mut found_there.steps)?;
+    if found_there.present.is_empty() {
+        append(&modes, &found, line, &mut found_there);
     } else {
-        modes.file(&found, &mut steps);
+        modes.file(&found, &mut found_there.steps);
     }
+    let steps = &mut found_there.steps;
     if !steps.changes.is_empty() {
         steps.revived = revived(account, &found, &fingerprint, seen);
     }
-    Ok(steps)
+    Ok(found_there)
 }
 
-fn note_presence(found: &FileTarget, steps: &mut Steps) {
+fn note_presence(found: &FileTarget, there: &mut Installation) {
+    let fingerprint = there.steps.fingerprint;
     let document = found.document();
-    for (line, entry) in document.entries().filter(|(_, entry)| Some(entry.fingerprint) == steps.fingerprint) {
-        steps.present.push((Place { path: found.named.clone(), line }, Limits::of(&entry.options)));
+    for (line, entry) in document.entries().filter(|(_, entry)| Some(entry.fingerprint) == fingerprint) {
+        there.present.push((Place { path: found.named.clone(), line }, Limits::of(&entry.options)));
     }
     for (line, unusable) in document.unusable() {
-        if unusable.key.as_deref().map(PublicKey::fingerprint) == steps.fingerprint {
-            steps.dead.push(Place { path: found.named.clone(), line });
+        if unusable.key.as_deref().map(PublicKey::fingerprint) == fingerprint {
+            there.dead.push(Place { path: found.named.clone(), line });
         }
     }
 }
 
-fn append(modes: &Modes<'_>, found: &FileTarget, line: &str, steps: &mut Steps) {
+fn append(modes: &Modes<'_>, found: &FileTarget, line: &str, there: &mut Installation) {
     let new = found.document().with_appended(line);
     let number = KeysFile::parse(&new).lines().last().map_or(1, |line| line.number);
     let (mode, owner) = modes.file_should_be(found);
     // A mode that changes is a step of its own. A foreign owner goes with the writing itself.
     if found.node.as_ref().is_some_and(|node| node.uid == owner.uid) {
-        modes.file(found, steps);
+        modes.file(found, &mut there.steps);
     }
     let was = modes::was(found, mode, owner);
-    steps.changes.push(Change::WriteFile { path: found.real.clone(), old: found.bytes.clone(), new, mode, owner, was });
-    steps.target = Some(Place { path: found.named.clone(), line: number });
+    let (path, old) = (found.real.clone(), found.bytes.clone());
+    let deed = Deed::Entries { come: vec![number], go: Vec::new(), limit: Vec::new() };
+    there.steps.changes.push(FileChange::WriteFile { path, old, new, mode, owner, was, deed }.into());
+    there.target = Some(Place { path: found.named.clone(), line: number });
 }
 
 /// The other entries of a file that the server did not read until now and will read afterwards.

@@ -4,8 +4,8 @@
 
 use super::modes::{self, Modes};
 use super::{
-    Account, BytePath, Change, FileAccess, FileTarget, NoSteps, Node, ObstacleKind, Place, Policy, Revived, Steps,
-    access, check_home, login, target,
+    Account, BytePath, Change, Deed, FileAccess, FileChange, FileTarget, NoSteps, Node, ObstacleKind, Place, Policy,
+    Revived, Steps, access, check_home, login, target,
 };
 use crate::system::System;
 use lavrin_keys::key::Fingerprint;
@@ -18,23 +18,10 @@ use std::collections::BTreeSet;
 pub struct Mending {
     /// The changes. [`Steps::revived`] holds the entries that come to life with consent.
     pub steps: Steps,
-    /// What happens to lines, by file.
-    pub mended: Vec<Mended>,
     /// What waits for consent.
     pub withheld: Vec<Withheld>,
     /// What is wrong and needs a decision.
     pub left: Vec<Left>,
-}
-
-/// The repairs of one file.
-#[derive(Debug, Clone, PartialEq, Eq)]
-pub struct Mended {
-    /// The file that is written.
-    pub path: BytePath,
-    /// The repairs.
-    pub lines: Vec<LineRepair>,
-    /// How many lines lose the CR of their CR LF.
-    pub line_ends: usize,
 }
 
 /// Something that is not done because it would bring keys to life that nobody named.
@@ -95,8 +82,7 @@ struct Sick {
 pub fn mend(name: &str, consent: &[Fingerprint], seen: &System<'_>, policy: &Policy) -> Result<Mending, NoSteps> {
     let account = seen.account(name).ok_or(NoSteps::NoSuchAccount)?;
     let (home, home_node) = check_home(account, seen)?;
-    let mut mending =
-        Mending { steps: Steps::none(account, None, seen), mended: Vec::new(), withheld: Vec::new(), left: Vec::new() };
+    let mut mending = Mending { steps: Steps::none(account, None, seen), withheld: Vec::new(), left: Vec::new() };
     let files = sick_files(account, seen, &mut mending.left);
     let modes = Modes { account, home: &home, policy, seen };
     let opened = set_right(&modes, &home_node, &files, consent, &mut mending);
@@ -148,7 +134,7 @@ fn set_right(
         let FileAccess::Barred(_, obstacles) = &file.access else { continue };
         let out_of_hand: Vec<_> = obstacles
             .iter()
-            .filter(|obstacle| !changes.iter().any(|change| *change.path() == obstacle.path))
+            .filter(|obstacle| !changes.iter().any(|change| change.path() == Some(&obstacle.path)))
             .map(|obstacle| Left {
                 path: obstacle.path.clone(),
                 line: None,
@@ -202,11 +188,11 @@ fn rewrite(file: &Sick, reads: bool, told: bool, modes: &Modes<'_>, consent: &[F
     let was = modes::was(&file.target, mode, owner);
     // Where the owner changes by replacing the file, one writing is enough.
     let real = &file.target.real;
-    mending.steps.changes.retain(|change| !matches!(change, Change::WriteFile { path, .. } if path == real));
+    mending.steps.changes.retain(|change| !change.writes(real));
     let (path, old) = (real.clone(), Some(bytes.clone()));
-    mending.steps.changes.push(Change::WriteFile { path, old, new, mode, owner, was });
     let lines = chosen.into_iter().cloned().collect();
-    mending.mended.push(Mended { path: real.clone(), lines, line_ends: file.repairs.line_ends });
+    let deed = Deed::Repair { lines, line_ends: file.repairs.line_ends };
+    mending.steps.changes.push(FileChange::WriteFile { path, old, new, mode, owner, was, deed }.into());
 }
 
 /// Lines that the server skips and that no repair is about.

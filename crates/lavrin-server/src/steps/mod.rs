@@ -2,6 +2,7 @@
 
 mod apply;
 mod bring;
+mod change;
 mod effect;
 mod guard;
 mod install;
@@ -14,19 +15,20 @@ mod revoke;
 use crate::access_rules::{FileAccess, Obstacle, ObstacleKind, access};
 use crate::account::Account;
 use crate::fs::{BytePath, Fact, Node, NodeKind, Why};
-use crate::login::{self, Limits, Place};
-use crate::survey::{Observation, Resolved, is_under_root_alone, resolve, resolve_new};
+use crate::login::{self, Place};
+use crate::survey::{Resolved, is_under_root_alone, resolve, resolve_new};
 use crate::system::System;
 pub use bring::{Edits, bring};
 pub use bring::{modes, targets};
+pub use change::{Change, ChangeSubject, Deed, FileChange, KeyChange, Was};
 pub use effect::Effect;
 pub use guard::{Around, Guarded, Kept, LockOut, Login, Whose, guard, guard_around};
-pub use install::install;
+pub use install::{Installation, install};
 use lavrin_keys::key::Fingerprint;
 use lavrin_keys::key::policy::Policy;
 use lavrin_keys::keysfile::KeysFile;
-pub use mend::{Left, LeftWhy, Mended, Mending, Withheld, WithheldWhat, mend};
-pub use remove::remove;
+pub use mend::{Left, LeftWhy, Mending, Withheld, WithheldWhat, mend};
+pub use remove::{Removal, remove};
 pub use restore::restore;
 pub use revoke::revoke;
 
@@ -37,162 +39,6 @@ pub struct OwnerIds {
     pub uid: u32,
     /// Group.
     pub gid: u32,
-}
-
-/// Mode and owner of a file before it is replaced.
-#[derive(Debug, Clone, Copy, PartialEq, Eq)]
-pub struct Was {
-    /// Its permission bits.
-    pub mode: u32,
-    /// Its owner.
-    pub owner: OwnerIds,
-}
-
-impl Was {
-    /// Those of a file that is there, where writing it gives it others.
-    fn of(node: Option<&Node>, mode: u32, owner: OwnerIds) -> Option<Self> {
-        let was = node.map(|node| Self { mode: node.mode, owner: OwnerIds { uid: node.uid, gid: node.gid } });
-        was.filter(|was| *was != Self { mode, owner })
-    }
-}
-
-/// One change. Paths are real ones: no link is on the way, or the step is refused when it is carried out.
-#[derive(Debug, Clone, PartialEq, Eq)]
-pub enum Change {
-    /// Make a folder.
-    MakeFolder {
-        /// Where.
-        path: BytePath,
-        /// Its permission bits.
-        mode: u32,
-        /// Its owner.
-        owner: OwnerIds,
-    },
-    /// Remove an empty folder; only ever to take back [`Change::MakeFolder`].
-    RemoveFolder {
-        /// Where.
-        path: BytePath,
-        /// Its permission bits.
-        mode: u32,
-        /// Its owner.
-        owner: OwnerIds,
-    },
-    /// Set permission bits.
-    SetMode {
-        /// Of what.
-        path: BytePath,
-        /// Bits found.
-        from: u32,
-        /// Bits wanted.
-        to: u32,
-    },
-    /// Set owner and group.
-    SetOwner {
-        /// Of what.
-        path: BytePath,
-        /// Found.
-        from: OwnerIds,
-        /// Wanted.
-        to: OwnerIds,
-    },
-    /// Put a file in place of the one that was read, or where there was none.
-    WriteFile {
-        /// Where.
-        path: BytePath,
-        /// What has to be there still; `None`: nothing.
-        old: Option<Vec<u8>>,
-        /// What is to be there.
-        new: Vec<u8>,
-        /// Its permission bits.
-        mode: u32,
-        /// Its owner.
-        owner: OwnerIds,
-        /// What the file in its place has just before; `None`: the same, or there is none.
-        was: Option<Was>,
-    },
-    /// Remove a file; only ever to take back [`Change::WriteFile`] where there was none.
-    RemoveFile {
-        /// Where.
-        path: BytePath,
-        /// What has to be there still.
-        old: Vec<u8>,
-        /// Its permission bits.
-        mode: u32,
-        /// Its owner.
-        owner: OwnerIds,
-    },
-}
-
-impl Change {
-    /// The change that takes this one back.
-    #[must_use]
-    pub fn inverse(&self) -> Self {
-        match self.clone() {
-            Self::MakeFolder { path, mode, owner } => Self::RemoveFolder { path, mode, owner },
-            Self::RemoveFolder { path, mode, owner } => Self::MakeFolder { path, mode, owner },
-            Self::SetMode { path, from, to } => Self::SetMode { path, from: to, to: from },
-            Self::SetOwner { path, from, to } => Self::SetOwner { path, from: to, to: from },
-            Self::WriteFile { path, old: Some(old), new, mode, owner, was } => {
-                let now = was.map(|_| Was { mode, owner });
-                let Was { mode, owner } = was.unwrap_or(Was { mode, owner });
-                Self::WriteFile { path, old: Some(new), new: old, mode, owner, was: now }
-            }
-            Self::WriteFile { path, old: None, new, mode, owner, .. } => {
-                Self::RemoveFile { path, old: new, mode, owner }
-            }
-            Self::RemoveFile { path, old, mode, owner } => {
-                Self::WriteFile { path, old: None, new: old, mode, owner, was: None }
-            }
-        }
-    }
-
-    /// Whether what was seen is what the change leaves behind.
-    #[must_use]
-    pub fn holds(&self, seen: &Observation) -> bool {
-        let node = seen.node(self.path());
-        let is = |mode: u32, owner: &OwnerIds| {
-            node.known().is_some_and(|node| node.mode == mode && node.uid == owner.uid && node.gid == owner.gid)
-        };
-        match self {
-            Self::MakeFolder { mode, owner, .. } => is(*mode, owner),
-            Self::RemoveFolder { .. } | Self::RemoveFile { .. } => node == Fact::Absent,
-            Self::SetMode { to, .. } => node.known().is_some_and(|node| node.mode == *to),
-            Self::SetOwner { to, .. } => node.known().is_some_and(|node| node.uid == to.uid && node.gid == to.gid),
-            Self::WriteFile { path, new, mode, owner, .. } => {
-                is(*mode, owner) && seen.content(path).into_known() == Some(new)
-            }
-        }
-    }
-
-    /// Whether what was seen is what was there before the change.
-    #[must_use]
-    pub fn is_undone(&self, seen: &Observation) -> bool {
-        let node = seen.node(self.path());
-        match self {
-            Self::MakeFolder { .. } | Self::WriteFile { old: None, .. } => node == Fact::Absent,
-            Self::RemoveFolder { .. } => node.known().is_some_and(|node| node.kind == NodeKind::Folder),
-            Self::SetMode { from, .. } => node.known().is_some_and(|node| node.mode == *from),
-            Self::SetOwner { from, .. } => {
-                node.known().is_some_and(|node| node.uid == from.uid && node.gid == from.gid)
-            }
-            Self::WriteFile { path, old: Some(old), .. } | Self::RemoveFile { path, old, .. } => {
-                seen.content(path).into_known() == Some(old)
-            }
-        }
-    }
-
-    /// The path it is about.
-    #[must_use]
-    pub fn path(&self) -> &BytePath {
-        match self {
-            Self::MakeFolder { path, .. }
-            | Self::RemoveFolder { path, .. }
-            | Self::SetMode { path, .. }
-            | Self::SetOwner { path, .. }
-            | Self::WriteFile { path, .. }
-            | Self::RemoveFile { path, .. } => path,
-        }
-    }
 }
 
 /// An entry that the server has ignored until now and that the steps bring to life.
@@ -215,18 +61,10 @@ pub struct Steps {
     pub fingerprint: Option<Fingerprint>,
     /// The changes, in order. Empty: all is as asked.
     pub changes: Vec<Change>,
-    /// Where the key stands already, with what limits it.
-    pub present: Vec<(Place, Limits)>,
-    /// Where the key will stand.
-    pub target: Option<Place>,
-    /// Keys that come into the server's own list of revoked keys: then the file that is written opens nothing.
-    pub revoked: Vec<Fingerprint>,
     /// Entries that come to life.
     pub revived: Vec<Revived>,
     /// Places that give keys and are not covered: a command, certificates.
     pub not_covered: Vec<NotCovered>,
-    /// Lines that stand for the key and are skipped by the server, with the file they are in.
-    pub dead: Vec<Place>,
 }
 
 impl Steps {
@@ -236,12 +74,8 @@ impl Steps {
             account: account.clone(),
             fingerprint,
             changes: Vec::new(),
-            present: Vec::new(),
-            target: None,
-            revoked: Vec::new(),
             revived: Vec::new(),
             not_covered: Vec::new(),
-            dead: Vec::new(),
         }
     }
 
@@ -305,7 +139,7 @@ pub enum NoSteps {
     /// The server's list of revoked keys is kept in its own binary form.
     BinaryList(BytePath),
     /// Somebody has changed it since the change that should be taken back.
-    ChangedSince(BytePath),
+    ChangedSince(ChangeSubject),
     /// Setting modes right would bring entries to life that nobody has granted.
     WouldRevive(Vec<Revived>),
     /// Several accounts read this file, so a change for one of them would be one for the others.

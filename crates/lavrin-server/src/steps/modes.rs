@@ -4,7 +4,8 @@ use crate::access_rules::refused_bits;
 use crate::system::System;
 
 use super::{
-    Account, BytePath, Change, FileTarget, NoSteps, Node, NodeKind, OwnerIds, Policy, Steps, Was, owner_after,
+    Account, BytePath, Change, Deed, FileChange, FileTarget, NoSteps, Node, NodeKind, OwnerIds, Policy, Steps, Was,
+    owner_after,
 };
 
 /// What modes and owners should be, and the changes that make them so.
@@ -49,7 +50,8 @@ impl Modes<'_> {
                 }
                 _ => {
                     missing = true;
-                    steps.changes.push(Change::MakeFolder { path, mode: self.policy.folder_mode, owner: self.own() });
+                    let (mode, owner) = (self.policy.folder_mode, self.own());
+                    steps.changes.push(FileChange::MakeFolder { path, mode, owner }.into());
                 }
             }
         }
@@ -73,7 +75,7 @@ impl Modes<'_> {
         }
         let mut changes: Vec<Change> = Vec::new();
         for change in planned.changes {
-            let foreign = change.path() == self.home && home_node.uid != self.account.uid;
+            let foreign = change.path() == Some(self.home) && home_node.uid != self.account.uid;
             // A folder shared by two files is set right once.
             if !foreign && !changes.contains(&change) {
                 changes.push(change);
@@ -94,7 +96,7 @@ impl Modes<'_> {
             return Err(NoSteps::NeedsRoot { path: path.clone(), found: node.uid, wanted: self.account.uid });
         }
         let from = OwnerIds { uid: node.uid, gid: node.gid };
-        steps.changes.push(Change::SetOwner { path: path.clone(), from, to: self.own() });
+        steps.changes.push(FileChange::SetOwner { path: path.clone(), from, to: self.own() }.into());
         Ok(())
     }
 
@@ -124,14 +126,16 @@ impl Modes<'_> {
         let (mode, owner) = self.file_should_be(found);
         if owner.uid != node.uid {
             let bytes = found.bytes.clone().unwrap_or_default();
-            steps.changes.push(Change::WriteFile {
+            let change = FileChange::WriteFile {
                 path: found.real.clone(),
                 old: Some(bytes.clone()),
                 new: bytes,
                 mode,
                 owner,
                 was: Was::of(Some(node), mode, owner),
-            });
+                deed: Deed::Copy,
+            };
+            steps.changes.push(change.into());
             return;
         }
         set_mode(&found.real, node, mode, steps);
@@ -147,7 +151,7 @@ pub(super) fn was(found: &FileTarget, mode: u32, owner: OwnerIds) -> Option<Was>
 
 fn set_mode(path: &BytePath, node: &Node, wanted: u32, steps: &mut Steps) {
     if node.mode != wanted {
-        steps.changes.push(Change::SetMode { path: path.clone(), from: node.mode, to: wanted });
+        steps.changes.push(FileChange::SetMode { path: path.clone(), from: node.mode, to: wanted }.into());
     }
 }
 

@@ -1,6 +1,6 @@
 //! The steps that take changes back which were made some time ago.
 
-use super::{Change, NoSteps, Steps};
+use super::{Change, FileChange, NoSteps, Steps};
 use crate::fs::{BytePath, Fact};
 use crate::system::System;
 
@@ -13,13 +13,16 @@ pub fn restore(name: &str, changes: &[Change], seen: &System<'_>) -> Result<Step
     let account = seen.account(name).ok_or(NoSteps::NoSuchAccount)?;
     let mut steps = Steps::none(account, None, seen);
     for (number, change) in changes.iter().enumerate().rev() {
-        let path = change.path();
-        if is_back(path, changes, seen) {
+        let is_back = match change {
+            Change::File(file) => is_back(file.path(), changes, seen),
+            Change::Key(_) => change.is_undone(seen),
+        };
+        if is_back {
             continue;
         }
-        let is_last = changes[number + 1..].iter().all(|later| later.path() != path);
+        let is_last = changes[number + 1..].iter().all(|later| !later.is_about_what(change));
         if is_last && !change.holds(seen) {
-            return Err(NoSteps::ChangedSince(path.clone()));
+            return Err(NoSteps::ChangedSince(change.subject()));
         }
         steps.changes.push(change.inverse());
     }
@@ -29,21 +32,25 @@ pub fn restore(name: &str, changes: &[Change], seen: &System<'_>) -> Result<Step
 /// Whether everything at a path is as it was before the first of the changes.
 fn is_back(path: &BytePath, changes: &[Change], seen: &System<'_>) -> bool {
     let node = seen.node(path).into_known();
-    let own = || changes.iter().filter(|change| change.path() == path);
+    let own = || changes.iter().filter_map(Change::as_file).filter(|change| change.path() == path);
     let mode = own().find_map(|change| match change {
-        Change::SetMode { from, .. } => Some(node.is_some_and(|node| node.mode == *from)),
+        FileChange::SetMode { from, .. } => Some(node.is_some_and(|node| node.mode == *from)),
         _ => None,
     });
     let owner = own().find_map(|change| match change {
-        Change::SetOwner { from, .. } => Some(node.is_some_and(|node| node.uid == from.uid && node.gid == from.gid)),
+        FileChange::SetOwner { from, .. } => {
+            Some(node.is_some_and(|node| node.uid == from.uid && node.gid == from.gid))
+        }
         _ => None,
     });
     let content = own().find_map(|change| match change {
-        Change::WriteFile { old: Some(old), .. } | Change::RemoveFile { old, .. } => {
+        FileChange::WriteFile { old: Some(old), .. } | FileChange::RemoveFile { old, .. } => {
             Some(seen.content(path).into_known() == Some(old))
         }
-        Change::WriteFile { old: None, .. } | Change::MakeFolder { .. } => Some(seen.node(path) == Fact::Absent),
-        Change::RemoveFolder { .. } => Some(node.is_some()),
+        FileChange::WriteFile { old: None, .. } | FileChange::MakeFolder { .. } => {
+            Some(seen.node(path) == Fact::Absent)
+        }
+        FileChange::RemoveFolder { .. } => Some(node.is_some()),
         _ => None,
     });
     [mode, owner, content].into_iter().flatten().all(|back| back)

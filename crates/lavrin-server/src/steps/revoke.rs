@@ -1,6 +1,6 @@
 //! The steps that put keys into the server's own list of revoked keys: no file of any account opens anything to them then.
 
-use super::{Change, NoSteps, OwnerIds, Steps};
+use super::{Deed, FileChange, NoSteps, OwnerIds, Steps};
 use crate::fs::Fact;
 use crate::login;
 use crate::survey::{Resolved, resolve};
@@ -33,14 +33,15 @@ pub fn revoke(keys: &[PublicKey], seen: &System<'_>) -> Option<Result<Steps, NoS
         return Some(Err(NoSteps::BinaryList(real)));
     }
     let mut steps = Steps::none(root, None, seen);
-    let mut new = old.clone();
+    let (mut new, mut revoked) = (old.clone(), Vec::new());
     for key in keys.iter().filter(|key| !login::lists(&old, &key.fingerprint())) {
         new = KeysFile::parse(&new).with_appended(&key.line("revoked"));
-        steps.revoked.push(key.fingerprint());
+        revoked.push(key.fingerprint());
     }
-    if !steps.revoked.is_empty() {
+    if !revoked.is_empty() {
         let owner = OwnerIds { uid: node.uid, gid: node.gid };
-        steps.changes.push(Change::WriteFile { path: real, old: Some(old), new, mode: node.mode, owner, was: None });
+        let (old, mode, deed) = (Some(old), node.mode, Deed::Revoke(revoked));
+        steps.changes.push(FileChange::WriteFile { path: real, old, new, mode, owner, was: None, deed }.into());
     }
     Some(Ok(steps))
 }

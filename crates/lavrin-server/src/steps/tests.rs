@@ -36,43 +36,51 @@ fn with_file(content: &str, folder: u32, file: u32, owner: u32) -> Observation {
     seen
 }
 
-fn plan(seen: &System<'_>) -> Steps {
+fn installation(seen: &System<'_>) -> Installation {
     install("edda", &key(1), &key(1).line("edda@lantern"), seen, &Policy::default()).unwrap()
+}
+
+fn plan(seen: &System<'_>) -> Steps {
+    installation(seen).steps
 }
 
 #[test]
 fn what_is_missing_is_made_with_the_account_as_owner() {
-    let steps = plan(&System::of(&bare()));
+    let there = installation(&System::of(&bare()));
     let owner = OwnerIds { uid: 1001, gid: 1001 };
     let new = format!("{}\n", key(1).line("edda@lantern")).into_bytes();
+    let deed = Deed::Entries { come: vec![1], go: Vec::new(), limit: Vec::new() };
     assert_eq!(
-        steps.changes,
+        there.steps.changes,
         [
-            Change::MakeFolder { path: "/home/edda/.ssh".into(), mode: 0o700, owner },
-            Change::WriteFile { path: FILE.into(), old: None, new, mode: 0o600, owner, was: None },
+            FileChange::MakeFolder { path: "/home/edda/.ssh".into(), mode: 0o700, owner }.into(),
+            FileChange::WriteFile { path: FILE.into(), old: None, new, mode: 0o600, owner, was: None, deed }.into(),
         ]
     );
-    assert_eq!(steps.target, Some(Place { path: FILE.into(), line: 1 }));
+    assert_eq!(there.target, Some(Place { path: FILE.into(), line: 1 }));
 }
 
 #[test]
 fn a_key_that_is_there_is_not_added_twice() {
-    let steps = plan(&System::of(&with_file(&format!("# x\nno-pty {}\n", key(1).line("old")), 0o700, 0o600, 1001)));
-    assert!(steps.changes.is_empty());
-    assert_eq!(steps.present[0].0.line, 2);
-    assert_eq!(steps.present[0].1.denied, ["terminal"]);
+    let seen = with_file(&format!("# x\nno-pty {}\n", key(1).line("old")), 0o700, 0o600, 1001);
+    let there = installation(&System::of(&seen));
+    assert!(there.steps.changes.is_empty());
+    assert_eq!(there.present[0].0.line, 2);
+    assert_eq!(there.present[0].1.denied, ["terminal"]);
 }
 
 #[test]
 fn loose_modes_and_wrong_owners_are_set_right_and_revived_entries_listed() {
     let mut seen = with_file(&key(2).line("sten"), 0o777, 0o666, 0);
     let steps = plan(&System::of(&seen));
-    assert_eq!(steps.changes[0], Change::SetMode { path: "/home/edda/.ssh".into(), from: 0o777, to: 0o700 });
-    let Change::WriteFile { mode, owner, .. } = &steps.changes[1] else { panic!() };
+    assert_eq!(steps.changes[0], FileChange::SetMode { path: "/home/edda/.ssh".into(), from: 0o777, to: 0o700 }.into());
+    let Change::File(FileChange::WriteFile { mode, owner, .. }) = &steps.changes[1] else { panic!() };
     assert_eq!((*mode, owner.uid), (0o600, 1001));
     seen.viewer = Some(0);
     // Root gives nothing away in a folder of the account: the account puts a file of its own there.
-    let Change::WriteFile { was: Some(was), .. } = &plan(&System::of(&seen)).changes[1] else { panic!() };
+    let Change::File(FileChange::WriteFile { was: Some(was), .. }) = &plan(&System::of(&seen)).changes[1] else {
+        panic!()
+    };
     assert_eq!(*was, Was { mode: 0o666, owner: OwnerIds { uid: 0, gid: 0 } });
     let bar = node(NodeKind::Folder, 0o700, 1002);
     seen.viewer = Some(1001);
@@ -91,8 +99,8 @@ fn modes_are_set_right_even_where_the_key_is_there() {
     assert_eq!(
         steps.changes,
         [
-            Change::SetMode { path: "/home/edda".into(), from: 0o777, to: 0o755 },
-            Change::SetMode { path: FILE.into(), from: 0o644, to: 0o600 },
+            FileChange::SetMode { path: "/home/edda".into(), from: 0o777, to: 0o755 }.into(),
+            FileChange::SetMode { path: FILE.into(), from: 0o644, to: 0o600 }.into(),
         ]
     );
 }
@@ -115,12 +123,12 @@ fn links_that_lead_out_and_foreign_homes_are_refused() {
 fn every_line_of_a_key_goes_and_the_rest_stays() {
     let seen =
         with_file(&format!("# x\n{0}\nrestrict {0}\n{1}\r\n", key(1).line("a"), key(2).line("b")), 0o700, 0o640, 1001);
-    let steps = remove("edda", &key(1).fingerprint(), &System::of(&seen)).unwrap();
-    let Change::WriteFile { new, mode, .. } = &steps.changes[0] else { panic!() };
+    let there = remove("edda", &key(1).fingerprint(), &System::of(&seen)).unwrap();
+    let Change::File(FileChange::WriteFile { new, mode, .. }) = &there.steps.changes[0] else { panic!() };
     assert_eq!(new, format!("# x\n{}\r\n", key(2).line("b")).as_bytes());
     assert_eq!(*mode, 0o640);
-    assert_eq!(steps.present.len(), 2);
-    assert!(remove("edda", &key(3).fingerprint(), &System::of(&seen)).unwrap().changes.is_empty());
+    assert_eq!(there.present.len(), 2);
+    assert!(remove("edda", &key(3).fingerprint(), &System::of(&seen)).unwrap().steps.changes.is_empty());
 }
 
 #[test]
@@ -134,7 +142,7 @@ fn removal_is_refused_where_a_file_could_not_be_read() {
 #[test]
 fn the_guard_keeps_the_key_that_the_login_uses() {
     let seen = with_file(&key(1).line("a"), 0o700, 0o600, 1001);
-    let steps = remove("edda", &key(1).fingerprint(), &System::of(&seen)).unwrap();
+    let steps = remove("edda", &key(1).fingerprint(), &System::of(&seen)).unwrap().steps;
     let login = |account: &str, seed: u8| Login { account: account.into(), key: Some(key(seed).fingerprint()) };
     assert!(guard(&steps, Some(&login("edda", 1)), false).is_err());
     assert!(guard(&steps, Some(&login("edda", 1)), true).is_ok());
@@ -163,7 +171,9 @@ fn mending_sets_modes_and_splits_lines_only_with_consent() {
     let both = mending(&System::of(&seen), &[1, 2]);
     assert!(both.withheld.is_empty());
     assert_eq!(both.steps.revived.len(), 2);
-    let Some(Change::WriteFile { new, mode: 0o600, .. }) = both.steps.changes.last() else { panic!("{both:?}") };
+    let Some(Change::File(FileChange::WriteFile { new, mode: 0o600, .. })) = both.steps.changes.last() else {
+        panic!("{both:?}")
+    };
     let lines = format!("{}\n{}\n", key(1).line("edda@lantern"), key(2).line("sten@kvarnholm"));
     assert_eq!(String::from_utf8_lossy(new), lines);
 }
@@ -190,10 +200,10 @@ fn a_change_tells_whether_it_holds() {
         steps
             .changes
             .iter()
-            .filter(|change| !matches!(change, Change::SetMode { .. }))
+            .filter(|change| !matches!(change, Change::File(FileChange::SetMode { .. })))
             .all(|c| !c.inverse().holds(&System::of(&seen)))
     );
-    let mode = Change::SetMode { path: FILE.into(), from: 0o644, to: 0o600 };
+    let mode = FileChange::SetMode { path: FILE.into(), from: 0o644, to: 0o600 };
     assert!(mode.inverse().holds(&System::of(&seen)) && !mode.holds(&System::of(&seen)));
 }
 
@@ -211,7 +221,7 @@ fn lines_go_come_and_change_and_a_stranger_is_not_let_in_by_a_mode() {
         modes: false,
     };
     let steps = bring("edda", &edits, &|_| false, &System::of(&seen), &Policy::default()).unwrap();
-    let Some(Change::WriteFile { new, .. }) = steps.changes.last() else { panic!("{steps:?}") };
+    let Some(Change::File(FileChange::WriteFile { new, .. })) = steps.changes.last() else { panic!("{steps:?}") };
     let expected = format!("# kept\r\n  restrict {}\r\n{}\n{}\n", line(1), line(2), line(4));
     assert_eq!(String::from_utf8_lossy(new), expected);
     let effect = steps.effect();
@@ -228,7 +238,7 @@ fn lines_go_come_and_change_and_a_stranger_is_not_let_in_by_a_mode() {
     // Taking them back gives the file of before; where it was changed since, nothing is told.
     let mut after = with_file(&expected, 0o700, 0o600, 1001);
     let back = restore("edda", &steps.changes, &System::of(&after)).unwrap();
-    let Some(Change::WriteFile { new, .. }) = back.changes.last() else { panic!("{back:?}") };
+    let Some(Change::File(FileChange::WriteFile { new, .. })) = back.changes.last() else { panic!("{back:?}") };
     assert_eq!(String::from_utf8_lossy(new), content);
     assert!(restore("edda", &steps.changes, &System::of(&seen)).unwrap().changes.is_empty());
     after.bytes.insert("/home/edda/.ssh/authorized_keys".into(), Fact::Known(b"other".to_vec()));
@@ -259,9 +269,9 @@ fn keys_come_into_the_list_of_revoked_ones_once_and_other_lists_are_left_alone()
     let used = "RevokedKeys /etc/ssh/revoked\n";
     let held = format!("# gone\n{}", key(2).line("x"));
     let steps = with(used, Some(held.as_bytes())).unwrap().unwrap();
-    let Some(Change::WriteFile { new, mode, .. }) = steps.changes.last() else { panic!("{steps:?}") };
+    let Some(Change::File(FileChange::WriteFile { new, mode, .. })) = steps.changes.last() else { panic!("{steps:?}") };
     assert_eq!(String::from_utf8_lossy(new), format!("{held}\n{}\n", key(1).line("revoked")));
-    assert_eq!((*mode, &steps.revoked), (0o644, &vec![key(1).fingerprint()]));
+    assert_eq!((*mode, &steps.effect().revoked), (0o644, &vec![key(1).fingerprint()]));
     // It opens nothing, so no key comes; and the key of the login itself is not put there.
     assert!(steps.effect().came.is_empty());
     let login = |seed: u8| Login { account: "edda".to_owned(), key: Some(key(seed).fingerprint()) };

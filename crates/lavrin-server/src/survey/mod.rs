@@ -7,12 +7,14 @@ pub mod glob;
 pub mod key_use;
 pub mod snapshot;
 
+use crate::abilities::Abilities;
 use crate::account::{Account, Group};
 use crate::fs::{BytePath, Fact, Node, NodeKind, Why};
 use crate::server::{Known, Server};
 pub use connection::LoginAttempt;
 use key_use::KeyUses;
 use lavrin_keys::services::{self, Services};
+use lavrin_keys::text::as_text;
 use serde::{Deserialize, Serialize};
 use std::collections::BTreeMap;
 use std::sync::Arc;
@@ -65,6 +67,8 @@ pub enum Wanted {
     Names(BytePath),
     /// The private keys in a folder: where they are and whether they are protected, never what they hold.
     PrivateKeys(BytePath),
+    /// The slots of an account, on a device that keeps keys in them.
+    Slots(String),
 }
 
 /// Which accounts a look is about.
@@ -74,6 +78,16 @@ pub enum Who {
     All,
     /// One.
     One(String),
+}
+
+/// A slot of a device that holds a key.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+pub struct KeySlot {
+    /// How the device names it.
+    pub name: String,
+    /// The key with its options and comment, as an entry on a line of a key file.
+    #[serde(with = "as_text")]
+    pub entry: Vec<u8>,
 }
 
 /// A private key that lies on a system.
@@ -118,6 +132,10 @@ pub struct Observation {
     pub names: BTreeMap<BytePath, Fact<Vec<Vec<u8>>>>,
     /// Private keys by folder.
     pub private_keys: BTreeMap<BytePath, Fact<Vec<StrayKey>>>,
+    /// What cannot be done or seen there.
+    pub abilities: Abilities,
+    /// Slots by account, where keys are kept in slots and not in files.
+    pub slots: BTreeMap<String, Fact<Vec<KeySlot>>>,
     /// Open sessions by account, where they could be counted.
     pub sessions: BTreeMap<String, usize>,
     /// Which keys were used when, where the logs tell.
@@ -141,6 +159,12 @@ impl Observation {
     #[must_use]
     pub fn content(&self, path: &BytePath) -> Fact<&Vec<u8>> {
         look_up(&self.bytes, path)
+    }
+
+    /// The slots of an account.
+    #[must_use]
+    pub fn slots_of(&self, account: &str) -> Fact<&Vec<KeySlot>> {
+        look_up(&self.slots, account)
     }
 
     /// The names of ports that the system knows; the usual ones where its own list was not looked at.
@@ -169,6 +193,7 @@ impl Observation {
             Wanted::Bytes(path, _) => self.bytes.contains_key(path),
             Wanted::Names(path) => self.names.contains_key(path),
             Wanted::PrivateKeys(path) => self.private_keys.contains_key(path),
+            Wanted::Slots(account) => self.slots.contains_key(account),
         }
     }
 
@@ -180,12 +205,16 @@ impl Observation {
             Wanted::Bytes(path, _) => drop(self.bytes.insert(path.clone(), Fact::Unseen(why.clone()))),
             Wanted::Names(path) => drop(self.names.insert(path.clone(), Fact::Unseen(why.clone()))),
             Wanted::PrivateKeys(path) => drop(self.private_keys.insert(path.clone(), Fact::Unseen(why.clone()))),
+            Wanted::Slots(account) => drop(self.slots.insert(account.clone(), Fact::Unseen(why.clone()))),
         }
     }
 }
 
-fn look_up<'a, T>(map: &'a BTreeMap<BytePath, Fact<T>>, path: &BytePath) -> Fact<&'a T> {
-    match map.get(path) {
+fn look_up<'a, K: Ord + std::borrow::Borrow<Q>, Q: Ord + ?Sized, T>(
+    map: &'a BTreeMap<K, Fact<T>>,
+    name: &Q,
+) -> Fact<&'a T> {
+    match map.get(name) {
         Some(Fact::Known(value)) => Fact::Known(value),
         Some(Fact::Absent) => Fact::Absent,
         Some(Fact::Unseen(why)) => Fact::Unseen(why.clone()),

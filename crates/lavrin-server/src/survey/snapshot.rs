@@ -1,7 +1,8 @@
 //! An observation as it is kept: a document, and the contents of files apart from it, each under its hash. What stayed
 //! the same, on one host over time or on many hosts at once, is then kept once.
 
-use super::{Observation, StrayKey};
+use super::{KeySlot, Observation, StrayKey};
+use crate::abilities::Abilities;
 use crate::account::{Account, Group};
 use crate::fs::{BytePath, Fact, Node};
 use crate::server::{Known, Server};
@@ -12,7 +13,10 @@ use std::collections::BTreeMap;
 use std::sync::Arc;
 
 /// The form that is written. A reader refuses a form that it does not know.
-const FORM: u32 = 2;
+const FORM: u32 = 3;
+
+/// The form of a host that keeps keys in files: it has not changed, so an earlier version reads it too.
+const FORM_OF_FILES: u32 = 2;
 
 /// SHA-256 of a content.
 pub type Hash = [u8; 32];
@@ -53,6 +57,10 @@ struct Document {
     contents: Vec<(BytePath, Fact<Hash>)>,
     names: Vec<(BytePath, Fact<Vec<Name>>)>,
     private_keys: Vec<(BytePath, Fact<Vec<StrayKey>>)>,
+    #[serde(default, skip_serializing_if = "Abilities::is_whole")]
+    lacks: Abilities,
+    #[serde(default, skip_serializing_if = "BTreeMap::is_empty")]
+    slots: BTreeMap<String, Fact<Vec<KeySlot>>>,
 }
 
 #[derive(Serialize, Deserialize)]
@@ -78,7 +86,7 @@ impl Snapshot {
             hash
         };
         let document = Document {
-            form: FORM,
+            form: if seen.abilities.is_whole() && seen.slots.is_empty() { FORM_OF_FILES } else { FORM },
             viewer: seen.viewer,
             server: seen.server,
             server_known: seen.server_known.clone(),
@@ -91,6 +99,8 @@ impl Snapshot {
             contents: seen.bytes.iter().map(|(path, fact)| (path.clone(), refer(fact, &mut keep))).collect(),
             names: seen.names.iter().map(|(path, fact)| (path.clone(), refer(fact, |names| names_of(names)))).collect(),
             private_keys: seen.private_keys.iter().map(|(path, fact)| (path.clone(), fact.clone())).collect(),
+            lacks: seen.abilities.clone(),
+            slots: seen.slots.clone(),
         };
         let document = serde_json::to_vec(&document).expect("these types have only text keys");
         Self { document, contents }
@@ -177,6 +187,8 @@ fn restored(document: Document, content: impl Fn(&Hash) -> Option<Vec<u8>>) -> R
         bytes,
         names: document.names.into_iter().map(|(path, fact)| (path, fact.map(names))).collect(),
         private_keys: document.private_keys.into_iter().collect(),
+        abilities: document.lacks,
+        slots: document.slots,
         ..Observation::default()
     })
 }
@@ -242,9 +254,9 @@ mod tests {
         let snapshot = Snapshot::of(&world(b"x", b"y"));
         assert_eq!(restore(&snapshot.document, |_| None).unwrap_err(), SnapshotFault::ContentMissing);
         let text = String::from_utf8(snapshot.document.clone()).unwrap();
-        let newer = text.replacen("\"form\":2", "\"form\":3", 1);
-        assert_eq!(restore(newer.as_bytes(), |_| None).unwrap_err(), SnapshotFault::Newer(3));
-        assert_eq!(restore(b"{\"form\":4,\"shape\":[]}", |_| None).unwrap_err(), SnapshotFault::Newer(4));
+        let newer = text.replacen("\"form\":2", "\"form\":4", 1);
+        assert_eq!(restore(newer.as_bytes(), |_| None).unwrap_err(), SnapshotFault::Newer(4));
+        assert_eq!(restore(b"{\"form\":5,\"shape\":[]}", |_| None).unwrap_err(), SnapshotFault::Newer(5));
         let cut = &snapshot.document[..snapshot.document.len() / 2];
         assert!(matches!(restore(cut, |_| None), Err(SnapshotFault::Damaged(_))));
     }

@@ -76,12 +76,7 @@ impl LeftOpen {
 fn told(intent: &LeftOpenIntent, seen: &Observation) -> Option<(ChangeOutcome, &'static str)> {
     seen.account(&intent.account)?;
     let changes: Vec<&Change> = intent.changes.iter().collect();
-    let is_unseen = |change: &&Change| {
-        let path = change.path();
-        let is_file = matches!(change, Change::WriteFile { .. } | Change::RemoveFile { .. });
-        seen.node(path).is_unseen() || is_file && seen.content(path).is_unseen()
-    };
-    if changes.iter().any(is_unseen) {
+    if changes.iter().any(|change| !change.is_seen(seen)) {
         return None;
     }
     Some(match state_of(&changes, seen) {

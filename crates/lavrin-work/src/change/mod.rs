@@ -23,7 +23,7 @@ use lavrin_keys::key::Fingerprint;
 use lavrin_keys::key::generate::{Randomness as _, SystemSource};
 use lavrin_reach::CarryFault;
 use lavrin_server::login::{NotGone, Reason};
-use lavrin_server::steps::{Around, LockOut, Steps, Whose};
+use lavrin_server::steps::{Around, ChangeSubject, LockOut, Steps, Whose};
 use lavrin_server::survey::Observation;
 use lavrin_store::{Keeper, StoreFault};
 use std::sync::Arc;
@@ -117,10 +117,10 @@ pub enum Trouble {
     #[error(transparent)]
     Store(#[from] StoreFault),
     /// Read back, something is not as it was written.
-    #[error("read back, {path} is not as it was written: something else writes it")]
+    #[error("read back, {subject} is not as it was written: something else writes it")]
     NotHeld {
-        /// Which file.
-        path: String,
+        /// Which file or slot.
+        subject: ChangeSubject,
     },
     /// A key that was taken out stands there again.
     #[error("{0} was taken out, and read back it stands there again: something else writes these files")]

@@ -104,7 +104,7 @@ impl Running<'_> {
         self.end_done_as(|begun| {
             let changes = begun.changes();
             let missed = last_of_each(&changes).find(|change| !change.holds(&after));
-            let missed = missed.map(|change| Trouble::NotHeld { path: change.path().to_string() });
+            let missed = missed.map(|change| Trouble::NotHeld { subject: change.subject() });
             let missed = missed.or_else(|| stands_again(&begun.task.steps.account.name).map(Trouble::StandsAgain));
             missed.map(|why| End::Unknown(Arc::new(why)))
         });

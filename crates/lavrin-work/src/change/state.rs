@@ -28,8 +28,8 @@ pub(super) fn state_of(changes: &[&Change], now: &Observation) -> TaskState {
     }
 }
 
-/// Of several changes of one path only the last says how it is left.
+/// Of several changes of one thing only the last says how it is left.
 pub(super) fn last_of_each<'a>(changes: &[&'a Change]) -> impl Iterator<Item = &'a Change> {
-    let is_last = |number: usize| changes[number + 1..].iter().all(|later| later.path() != changes[number].path());
+    let is_last = |number: usize| changes[number + 1..].iter().all(|later| !later.is_about_what(changes[number]));
     (0..changes.len()).filter(move |number| is_last(*number)).map(|number| changes[number])
 }

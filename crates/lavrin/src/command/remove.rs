@@ -52,9 +52,10 @@ pub async fn run(args: &RemoveArgs, ui: &Ui) -> Result<Exit, CommandError> {
     let scope = Scope::Account(account.clone());
     work.look(&|seen| scope.wants(seen)).await?;
     change::close_left_open(&work, register.as_ref())?;
-    let steps = remove(account, &fingerprint, &System::of(&work.seen))
+    let plan = remove(account, &fingerprint, &System::of(&work.seen))
         .map_err(|fault| no_steps(&fault, account, &work.name))?;
     let key = given.map(|given| given.key).or_else(|| login::find_key(account, &fingerprint, &System::of(&work.seen)));
+    let steps = plan.steps;
     let mut out = out_of(args, &steps, &work);
     let target = format!("{account} on {}", work.name);
     let tasks = change::guarded(vec![steps.clone()], &mut work, register.as_ref(), args.accept_lockout).await?;

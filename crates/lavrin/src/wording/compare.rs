@@ -2,7 +2,7 @@
 
 use super::mode;
 use lavrin_fleet::fleet::compare::{Difference, WhyGone};
-use lavrin_server::steps::Change;
+use lavrin_server::steps::{Change, FileChange};
 
 /// Why something differs, and what would be done.
 pub fn message(difference: &Difference) -> String {
@@ -47,10 +47,12 @@ fn gone(why: WhyGone, comment: &str) -> String {
 
 fn mode_change(change: &Change) -> String {
     match change {
-        Change::SetMode { path, from, to } => format!("{path} has mode {}, should be {}", mode(*from), mode(*to)),
-        Change::SetOwner { path, from, to } => {
+        Change::File(FileChange::SetMode { path, from, to }) => {
+            format!("{path} has mode {}, should be {}", mode(*from), mode(*to))
+        }
+        Change::File(FileChange::SetOwner { path, from, to }) => {
             format!("{path} belongs to uid {}, should be uid {}", from.uid, to.uid)
         }
-        other => format!("{} is to be replaced by a copy that belongs to its owner", other.path()),
+        other => format!("{} is to be replaced by a copy that belongs to its owner", other.subject()),
     }
 }

@@ -2,8 +2,10 @@
 
 use super::{comment, mode};
 use lavrin_keys::repair::{LineRepair, RepairKind};
-use lavrin_keys::text::count;
-use lavrin_server::steps::{Change, Mending, NotCovered, OwnerIds, Revived, Steps, Was, Withheld, WithheldWhat};
+use lavrin_keys::text::{count, printable};
+use lavrin_server::steps::{
+    Change, Deed, FileChange, KeyChange, Mending, NotCovered, OwnerIds, Revived, Steps, Was, Withheld, WithheldWhat,
+};
 
 /// One line for each change, in order.
 pub fn changes(steps: &Steps) -> Vec<String> {
@@ -14,12 +16,11 @@ pub fn changes(steps: &Steps) -> Vec<String> {
 pub fn mending(found: &Mending) -> Vec<String> {
     let mut lines = Vec::new();
     for change in &found.steps.changes {
-        let mended = found.mended.iter().find(|mended| mended.path == *change.path());
-        match (change, mended) {
-            (Change::WriteFile { path, .. }, Some(mended)) => {
-                lines.extend(mended.lines.iter().map(|repair| repair_line(repair, &path.to_string())));
-                if mended.line_ends > 0 {
-                    let ends = count(mended.line_ends, "line", "lines");
+        match change {
+            Change::File(FileChange::WriteFile { path, deed: Deed::Repair { lines: repairs, line_ends }, .. }) => {
+                lines.extend(repairs.iter().map(|repair| repair_line(repair, &path.to_string())));
+                if *line_ends > 0 {
+                    let ends = count(*line_ends, "line", "lines");
                     lines.push(format!("take the CR off the end of {ends} of {path}"));
                 }
             }
@@ -50,49 +51,81 @@ fn repair_line(repair: &LineRepair, path: &str) -> String {
 }
 
 fn change_line(change: &Change, steps: &Steps) -> String {
+    match change {
+        Change::File(file) => file_line(file, steps),
+        Change::Key(key) => key_line(key),
+    }
+}
+
+fn key_line(change: &KeyChange) -> String {
+    let slot = change
+        .slot
+        .as_ref()
+        .map_or_else(|| "a free slot".to_owned(), |slot| format!("slot {}", printable(slot.as_bytes())));
+    let account = &change.account;
+    match (&change.old, &change.new) {
+        (None, _) => format!("put the key into {slot} of {account}"),
+        (Some(_), Some(_)) => format!("change the options of the key in {slot} of {account}"),
+        (Some(_), None) => format!("take the key out of {slot} of {account}"),
+    }
+}
+
+fn file_line(change: &FileChange, steps: &Steps) -> String {
     let account = &steps.account;
     let owner =
         |owner: &OwnerIds| if owner.uid == account.uid { account.name.clone() } else { format!("uid {}", owner.uid) };
     match change {
-        Change::MakeFolder { path, mode: bits, owner: own } => {
+        FileChange::MakeFolder { path, mode: bits, owner: own } => {
             format!("make {path}, mode {}, owner {}", mode(*bits), owner(own))
         }
-        Change::SetMode { path, from, to } => format!("set the mode of {path} from {} to {}", mode(*from), mode(*to)),
-        Change::SetOwner { path, from, to } => format!("give {path} to {} (was {})", owner(to), owner(from)),
-        Change::WriteFile { path, old: None, mode: bits, owner: own, .. } => {
+        FileChange::SetMode { path, from, to } => {
+            format!("set the mode of {path} from {} to {}", mode(*from), mode(*to))
+        }
+        FileChange::SetOwner { path, from, to } => format!("give {path} to {} (was {})", owner(to), owner(from)),
+        FileChange::WriteFile { path, old: None, mode: bits, owner: own, .. } => {
             format!("make {path} with the key, mode {}, owner {}", mode(*bits), owner(own))
         }
-        Change::WriteFile { path, old: Some(old), new, mode: bits, owner: own, was } if new.len() >= old.len() => {
-            match &steps.target {
-                Some(place) => format!(
-                    "add the key to {path} as line {}, mode {}{}; everything else stays as it is",
-                    place.line,
-                    mode(*bits),
-                    new_owner(*own, *was, &owner)
-                ),
-                None => format!(
-                    "replace {path} by a copy that belongs to its owner, mode {}{}; its content stays as it is",
-                    mode(*bits),
-                    new_owner(*own, *was, &owner)
-                ),
-            }
+        FileChange::WriteFile { path, mode: bits, owner: own, was, deed, .. } => {
+            let attributes = format!("mode {}{}", mode(*bits), new_owner(*own, *was, &owner));
+            written(&path.to_string(), deed, &attributes)
         }
-        Change::WriteFile { path, .. } => {
-            let mut lines: Vec<usize> = steps
-                .present
-                .iter()
-                .map(|(place, _)| place)
-                .chain(&steps.dead)
-                .filter(|place| place.path == *path)
-                .map(|place| place.line)
-                .collect();
-            lines.sort_unstable();
-            let numbers: Vec<String> = lines.iter().map(usize::to_string).collect();
-            let noun = if lines.len() == 1 { "line" } else { "lines" };
-            format!("take {noun} {} out of {path}; everything else stays as it is", numbers.join(", "))
-        }
-        Change::RemoveFolder { path, .. } | Change::RemoveFile { path, .. } => format!("remove {path}"),
+        FileChange::RemoveFolder { path, .. } | FileChange::RemoveFile { path, .. } => format!("remove {path}"),
     }
+}
+
+/// A file that is there and is written.
+fn written(path: &str, deed: &Deed, attributes: &str) -> String {
+    match deed {
+        Deed::Entries { come, go, limit } if go.is_empty() && limit.is_empty() => {
+            let (keys, lines) = (if come.len() == 1 { "the key" } else { "the keys" }, lines(come));
+            format!("add {keys} to {path} as {lines}, {attributes}; everything else stays as it is")
+        }
+        Deed::Entries { come, go, limit } if come.is_empty() && limit.is_empty() => {
+            format!("take {} out of {path}; everything else stays as it is", lines(go))
+        }
+        Deed::Entries { come, go, limit } => {
+            let parts = [("add", come), ("take out", go), ("change the options of", limit)];
+            let parts = parts.iter().filter(|(_, numbers)| !numbers.is_empty());
+            let parts: Vec<String> = parts.map(|(what, numbers)| format!("{what} {}", lines(numbers))).collect();
+            format!("{path}: {}; everything else stays as it is", parts.join(", "))
+        }
+        Deed::Repair { .. } => format!("repair lines of {path}; everything else stays as it is"),
+        Deed::Copy => {
+            format!("replace {path} by a copy that belongs to its owner, {attributes}; its content stays as it is")
+        }
+        Deed::Revoke(keys) => {
+            format!("add {} to the list of revoked keys {path}", count(keys.len(), "key", "keys"))
+        }
+        Deed::PutBack | Deed::Unsaid => format!("write {path} as it was before"),
+    }
+}
+
+fn lines(numbers: &[usize]) -> String {
+    let mut sorted = numbers.to_vec();
+    sorted.sort_unstable();
+    let noun = if sorted.len() == 1 { "line" } else { "lines" };
+    let numbers: Vec<String> = sorted.iter().map(usize::to_string).collect();
+    format!("{noun} {}", numbers.join(", "))
 }
 
 /// Whose a file becomes, where it was somebody else's.
@@ -129,13 +162,17 @@ pub fn not_covered(what: &NotCovered) -> String {
 
 /// A change that takes another one back.
 pub fn taken_back(change: &Change) -> String {
-    match change {
-        Change::MakeFolder { path, mode: bits, .. } => format!("make {path} again, mode {}", mode(*bits)),
-        Change::SetMode { path, from, to } => {
+    let file = match change {
+        Change::File(file) => file,
+        Change::Key(key) => return key_line(key),
+    };
+    match file {
+        FileChange::MakeFolder { path, mode: bits, .. } => format!("make {path} again, mode {}", mode(*bits)),
+        FileChange::SetMode { path, from, to } => {
             format!("set the mode of {path} back from {} to {}", mode(*from), mode(*to))
         }
-        Change::SetOwner { path, to, .. } => format!("give {path} back to uid {}", to.uid),
-        Change::WriteFile { path, .. } => format!("write {path} as it was before"),
-        Change::RemoveFolder { path, .. } | Change::RemoveFile { path, .. } => format!("remove {path}"),
+        FileChange::SetOwner { path, to, .. } => format!("give {path} back to uid {}", to.uid),
+        FileChange::WriteFile { path, .. } => format!("write {path} as it was before"),
+        FileChange::RemoveFolder { path, .. } | FileChange::RemoveFile { path, .. } => format!("remove {path}"),
     }
 }

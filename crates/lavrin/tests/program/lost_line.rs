@@ -299,12 +299,13 @@ fn a_kill_during_a_leaving_is_on_record_and_the_next_leaving_ends_it() {
     drop(fleet.world.run(&words).expect(0));
     let whole = begun.elapsed();
     let (mut saw_old, mut saw_new) = (0, 0);
-    // Where the machine has become slower than it was when the time was taken, the kills go on at later moments.
-    let mut number = 0;
-    while number < KILLS || (saw_new == 0 && number < 8 * KILLS) {
+    // Where the machine has become slower than it was when the time was taken, the kills go on at later moments, until one has
+    // come in the middle.
+    let (mut number, mut saw_open) = (0, false);
+    while number < KILLS || ((saw_new == 0 || !saw_open) && number < 8 * KILLS) {
         (0..3).for_each(|host| fleet.put(host, "/home/edda/.ssh/authorized_keys", &keys));
         let mut child = fleet.world.command(&words).stdout(std::process::Stdio::null()).spawn().unwrap();
-        std::thread::sleep(whole * number / KILLS);
+        std::thread::sleep(whole * (number * 7 % (2 * KILLS)) / KILLS + whole * number / (40 * KILLS));
         let _ = child.kill();
         child.wait().unwrap();
         fleet.wait_until_nothing_runs();
@@ -315,6 +316,7 @@ fn a_kill_during_a_leaving_is_on_record_and_the_next_leaving_ends_it() {
             saw_new += u32::from(now != keys);
         }
         number += 1;
+        saw_open |= fleet.run("history").expect(0).stdout.contains("begun, and nothing says how it ended");
     }
     assert!(saw_old > 0 && saw_new > 0, "the kills did not spread: {saw_old} old, {saw_new} new");
     let run = fleet.world.run_with(&[("LAVRIN_NOW", LATER)], &words).expect(0);

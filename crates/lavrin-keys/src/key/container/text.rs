@@ -83,7 +83,7 @@ mod tests {
         let text = b"Some-Program-Key: 7\nKind: ssh-ed25519\nPublic-Part: 1\nAAAAC3NzaC1lZDI1NTE5\nPrivate-Part: 1\nAAAAIBAQEBAQEBAQ\n";
         assert!(is_closed_container(text));
         assert!(!is_closed_container(b"Dear Edda,\nmy private key: none of your business\n"));
-        assert!(!is_closed_container(b"Subject: private\nDear Edda\n"));
+        assert!(!is_closed_container(b"ChangeSubject: private\nDear Edda\n"));
     }
 
     #[test]

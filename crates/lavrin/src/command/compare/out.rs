@@ -201,7 +201,7 @@ impl DifferenceOut {
                 let (path, line) = at(place);
                 Self { path, line, ..plain("not-understood") }
             }
-            Difference::Mode(change) => Self { path: Some(change.path().to_string()), ..plain("mode") },
+            Difference::Mode(change) => Self { path: change.path().map(ToString::to_string), ..plain("mode") },
         }
     }
 

@@ -13,7 +13,7 @@ use lavrin_fleet::fleet;
 use lavrin_fleet::register::Host;
 use lavrin_keys::key::generate::SystemSource;
 use lavrin_keys::text::printable;
-use lavrin_reach::shell::by_hand::{self, Told, change_script, id_in, paste, told};
+use lavrin_reach::by_hand::{self, Told, change_script, id_in, paste, told};
 use lavrin_server::account::Account;
 use lavrin_server::audit::Auditor;
 use lavrin_server::steps::{Guarded, guard};

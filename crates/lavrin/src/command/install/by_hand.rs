@@ -9,7 +9,7 @@ use crate::input;
 use crate::ui::{Label, Ui};
 use crate::{clock, paths, wording};
 use lavrin_keys::key::generate::SystemSource;
-use lavrin_reach::shell::by_hand::{self, Told, id_in, install_script, paste, told};
+use lavrin_reach::by_hand::{self, Told, id_in, install_script, paste, told};
 use lavrin_server::login::{self, Outcome as Verdict, Question};
 use lavrin_server::system::System;
 use lavrin_store::{ChangeOutcome, Event, JournalEntry};

@@ -20,7 +20,7 @@ use lavrin_keys::text::shell_word;
 use lavrin_reach::ssh::Connection;
 use lavrin_server::finding::Fault;
 use lavrin_server::login::{self, Outcome as Verdict, Question};
-use lavrin_server::steps::{Steps, install};
+use lavrin_server::steps::{Installation, Steps, install};
 use lavrin_server::system::System;
 use lavrin_work::change::{Ended, Proof};
 use lavrin_work::ways::Rights;
@@ -81,14 +81,15 @@ pub async fn run(args: &InstallArgs, ui: &Ui) -> Result<Exit, CommandError> {
     let scope = Scope::Account(account.clone());
     work.look(&|seen| scope.wants(seen)).await?;
     change::close_left_open(&work, register.as_ref())?;
-    let steps = install(account, &given.key, &given.entry(), &System::of(&work.seen), &policy)
+    let plan = install(account, &given.key, &given.entry(), &System::of(&work.seen), &policy)
         .map_err(|fault| no_steps(&fault, account, &work.name))?;
-    let mut out = out_of(args, &given, &steps, &work);
+    let mut out = out_of(args, &given, &plan, &work);
+    let steps = &plan.steps;
     if args.change.preview || steps.changes.is_empty() {
-        return without_change(args, ui, &work, &given, &steps, out).await;
+        return without_change(args, ui, &work, &given, steps, out).await;
     }
     let tasks = change::guarded(vec![steps.clone()], &mut work, register.as_ref(), false).await?;
-    change::show(ui, &steps, &work);
+    change::show(ui, steps, &work);
     change::confirm(ui, &args.change)?;
     let reason = args.accept_weak.clone().or_else(|| args.change.reason.clone());
     let terms = change::terms("install", register.as_ref(), reason, false, ui)?;
@@ -96,7 +97,7 @@ pub async fn run(args: &InstallArgs, ui: &Ui) -> Result<Exit, CommandError> {
     let (work, ended) = change::carry(work, tasks, proof.clone(), terms, ui).await;
     let end = ended.worst();
     match (change::error_of(end, account, &out.place), work) {
-        (None, Some(work)) => conclude(args, ui, &work, &given, &steps, &ended, &proof, &mut out).await,
+        (None, Some(work)) => conclude(args, ui, &work, &given, &ended, &proof, &mut out).await,
         (Some(error), _) => Err(error),
         (None, None) => Err(CommandError::with(Exit::Midway, "the program failed")),
     }
@@ -143,39 +144,39 @@ fn check_text(given: &GivenKey, ui: &Ui) -> Result<(), CommandError> {
     Ok(())
 }
 
-fn out_of(args: &InstallArgs, given: &GivenKey, steps: &Steps, work: &Work) -> ChangeOut {
-    let present = steps.present.first();
+fn out_of(args: &InstallArgs, given: &GivenKey, plan: &Installation, work: &Work) -> ChangeOut {
+    let present = plan.present.first();
     ChangeOut {
         schema: "lavrin/install/1",
         account: args.target.account.clone(),
         place: work.name.clone(),
         fingerprint: given.key.fingerprint().to_string(),
-        steps: wording::steps::changes(steps),
+        steps: wording::steps::changes(&plan.steps),
         state: if args.change.preview { "preview" } else { "nothing-to-do" },
-        entry: present.map(|(place, _)| place).or(steps.target.as_ref()).map(PlaceOut::from),
+        entry: present.map(|(place, _)| place).or(plan.target.as_ref()).map(PlaceOut::from),
         limits: present.map(|(_, limits)| LimitsOut::from(limits)),
         proof: None,
         login: work.login_words(),
         open_sessions: None,
-        notes: notes(steps),
+        notes: notes(plan),
     }
 }
 
-fn notes(steps: &Steps) -> Vec<String> {
+fn notes(plan: &Installation) -> Vec<String> {
     let mut notes = Vec::new();
-    for (place, limits) in &steps.present {
+    for (place, limits) in &plan.present {
         let limits = wording::limits(limits);
         let what =
             if limits.is_empty() { "without limits".to_owned() } else { format!("restricted: {}", limits.join("; ")) };
         notes.push(format!("{} line {} holds the key already, {what}", place.path, place.line));
     }
     notes.extend(
-        steps.dead.iter().map(|place| {
+        plan.dead.iter().map(|place| {
             format!("{} line {} holds the key too, but the server skips that line", place.path, place.line)
         }),
     );
-    notes.extend(steps.revived.iter().map(wording::steps::revived));
-    notes.extend(steps.not_covered.iter().map(wording::steps::not_covered));
+    notes.extend(plan.steps.revived.iter().map(wording::steps::revived));
+    notes.extend(plan.steps.not_covered.iter().map(wording::steps::not_covered));
     notes
 }
 
@@ -220,19 +221,16 @@ fn private_half(args: &InstallArgs, ui: &Ui, given: &GivenKey) -> Option<Holder>
 }
 
 /// Tells what was proven.
-#[expect(clippy::too_many_arguments, reason = "all that is known at the end")]
 async fn conclude(
     args: &InstallArgs,
     ui: &Ui,
     work: &Work,
     given: &GivenKey,
-    steps: &Steps,
     ended: &Ended,
     proof: &Proof,
     out: &mut ChangeOut,
 ) -> Result<Exit, CommandError> {
     let account = &args.target.account;
-    out.entry = steps.target.as_ref().or_else(|| steps.present.first().map(|(place, _)| place)).map(PlaceOut::from);
     out.state = "done";
     let fingerprint = given.key.fingerprint();
     let asked = ended.asked.iter().find(|asked| asked.fingerprint == fingerprint);

@@ -18,7 +18,7 @@ use lavrin_fleet::fleet;
 use lavrin_fleet::register::{Host, Register};
 use lavrin_keys::key::generate::SystemSource;
 use lavrin_keys::text::printable;
-use lavrin_reach::shell::by_hand;
+use lavrin_reach::by_hand;
 use lavrin_server::survey::Observation;
 use lavrin_server::system::System;
 use lavrin_store::database::Database;

@@ -1,0 +1,175 @@
+//! What every reach can do, and the one type behind which those are that exist. Nothing above asks which of them it has; what a
+//! host cannot do or show, its [`Abilities`] say.
+
+use crate::local::LocalTree;
+use crate::shell::{Claims, ShellHost};
+use crate::ssh::{Connection, ExecFault, RootBy};
+use crate::{Boxed, CarryFault};
+use lavrin_keys::key::generate::Randomness;
+use lavrin_server::abilities::Abilities;
+use lavrin_server::account::Account;
+use lavrin_server::steps::Guarded;
+use lavrin_server::survey::{Observation, Want};
+use std::sync::Arc;
+
+/// A host or tree that is open: it is looked at, and changes are carried out there.
+pub trait Reach: Send + Sync {
+    /// What cannot be done or seen there.
+    fn abilities(&self) -> Abilities {
+        Abilities::default()
+    }
+
+    /// Gets root's rights in one of these ways, where there is one; gives why the first was refused, where none worked.
+    ///
+    /// # Errors
+    /// [`ExecFault`] where the host gives no answer.
+    fn get_root<'a>(&'a mut self, _ways: &'a [RootBy]) -> Boxed<'a, Result<Option<ExecFault>, ExecFault>> {
+        Box::pin(async { Ok(None) })
+    }
+
+    /// Where homes on a network file system are looked at: what nobody has looked at yet.
+    fn share_network_homes(&mut self, _claims: Option<Arc<Claims>>) {}
+
+    /// Looks at everything that is wanted and writes it into the observation: each want is answered, well or badly.
+    ///
+    /// # Errors
+    /// [`ExecFault`] where no whole answer came.
+    fn look<'a>(&'a mut self, wants: &'a [Want], seen: &'a mut Observation) -> Boxed<'a, Result<(), ExecFault>>;
+
+    /// Makes one change. What was looked at before must still hold, else nothing is changed.
+    ///
+    /// # Errors
+    /// [`CarryFault`].
+    fn carry<'a>(
+        &'a self,
+        change: &'a Guarded,
+        account: &'a Account,
+        seen: &'a Observation,
+    ) -> Boxed<'a, Result<(), CarryFault>>;
+
+    /// Writes a line into the host's own log, where it has the means. Whether it worked is not known.
+    fn note<'a>(&'a self, _text: &'a str) -> Boxed<'a, ()> {
+        Box::pin(async {})
+    }
+
+    /// Ends the connection.
+    fn close(self: Box<Self>) -> Boxed<'static, ()> {
+        Box::pin(async {})
+    }
+}
+
+/// A reach that is open.
+pub struct Reached(ReachedKind);
+
+enum ReachedKind {
+    Tree(Box<LocalTree>),
+    Shell(Box<ShellHost>),
+    Simulated(Box<dyn Reach>),
+}
+
+impl Reached {
+    /// A tree on this machine.
+    #[must_use]
+    pub fn tree(tree: LocalTree) -> Self {
+        Self(ReachedKind::Tree(Box::new(tree)))
+    }
+
+    /// A host with a POSIX shell behind this connection, on which somebody has signed in.
+    #[must_use]
+    pub fn shell(connection: Connection, randomness: Box<dyn Randomness + Send + Sync>) -> Self {
+        Self(ReachedKind::Shell(Box::new(ShellHost::new(connection, RootBy::Nobody, randomness))))
+    }
+
+    /// Something that only behaves like a host.
+    #[must_use]
+    pub fn simulated(host: Box<dyn Reach>) -> Self {
+        Self(ReachedKind::Simulated(host))
+    }
+
+    /// The tree, where it is one.
+    #[must_use]
+    pub fn as_tree(&self) -> Option<&LocalTree> {
+        match &self.0 {
+            ReachedKind::Tree(tree) => Some(tree),
+            _ => None,
+        }
+    }
+
+    /// What it can do.
+    #[must_use]
+    pub fn reach(&self) -> &dyn Reach {
+        match &self.0 {
+            ReachedKind::Tree(tree) => tree.as_ref(),
+            ReachedKind::Shell(shell) => shell.as_ref(),
+            ReachedKind::Simulated(host) => host.as_ref(),
+        }
+    }
+
+    /// The same, to look and to get rights.
+    pub fn reach_mut(&mut self) -> &mut dyn Reach {
+        match &mut self.0 {
+            ReachedKind::Tree(tree) => tree.as_mut(),
+            ReachedKind::Shell(shell) => shell.as_mut(),
+            ReachedKind::Simulated(host) => host.as_mut(),
+        }
+    }
+
+    /// Ends the connection.
+    #[must_use]
+    pub fn close(self) -> Boxed<'static, ()> {
+        match self.0 {
+            ReachedKind::Tree(tree) => tree.close(),
+            ReachedKind::Shell(shell) => shell.close(),
+            ReachedKind::Simulated(host) => host.close(),
+        }
+    }
+}
+
+impl Reach for LocalTree {
+    fn look<'a>(&'a mut self, wants: &'a [Want], seen: &'a mut Observation) -> Boxed<'a, Result<(), ExecFault>> {
+        Box::pin(async move {
+            self.walk().look(wants, seen);
+            Ok(())
+        })
+    }
+
+    fn carry<'a>(
+        &'a self,
+        change: &'a Guarded,
+        _: &'a Account,
+        _: &'a Observation,
+    ) -> Boxed<'a, Result<(), CarryFault>> {
+        Box::pin(async move { LocalTree::carry(self, change) })
+    }
+}
+
+impl Reach for ShellHost {
+    fn get_root<'a>(&'a mut self, ways: &'a [RootBy]) -> Boxed<'a, Result<Option<ExecFault>, ExecFault>> {
+        ShellHost::get_root(self, ways)
+    }
+
+    fn share_network_homes(&mut self, claims: Option<Arc<Claims>>) {
+        self.network_homes = claims;
+    }
+
+    fn look<'a>(&'a mut self, wants: &'a [Want], seen: &'a mut Observation) -> Boxed<'a, Result<(), ExecFault>> {
+        ShellHost::look(self, wants, seen)
+    }
+
+    fn carry<'a>(
+        &'a self,
+        change: &'a Guarded,
+        account: &'a Account,
+        seen: &'a Observation,
+    ) -> Boxed<'a, Result<(), CarryFault>> {
+        ShellHost::carry(self, change, account, seen)
+    }
+
+    fn note<'a>(&'a self, text: &'a str) -> Boxed<'a, ()> {
+        self.log(text)
+    }
+
+    fn close(self: Box<Self>) -> Boxed<'static, ()> {
+        self.connection.close()
+    }
+}
