@@ -79,14 +79,28 @@ pub struct LimitsOut {
     pub permit: Vec<String>,
 }
 
-/// A line in a file.
+/// A line in a file, or a slot of a device.
 #[derive(Debug, Serialize)]
 #[cfg_attr(test, derive(schemars::JsonSchema))]
 pub struct PlaceOut {
     /// The file.
-    pub path: String,
+    pub path: Option<String>,
     /// The line, counted from 1.
-    pub line: usize,
+    pub line: Option<usize>,
+    /// The slot.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub slot: Option<String>,
+}
+
+impl PlaceOut {
+    /// The place in words.
+    pub fn words(&self) -> String {
+        match (&self.path, self.line, &self.slot) {
+            (Some(path), Some(line), _) => format!("{path} line {line}"),
+            (_, _, Some(slot)) => format!("slot {slot}"),
+            _ => String::new(),
+        }
+    }
 }
 
 impl From<&Limits> for LimitsOut {
@@ -103,7 +117,11 @@ impl From<&Limits> for LimitsOut {
 
 impl From<&Place> for PlaceOut {
     fn from(place: &Place) -> Self {
-        Self { path: place.path.to_string(), line: place.line }
+        Self {
+            path: place.path().map(ToString::to_string),
+            line: place.line(),
+            slot: place.slot().map(|slot| lavrin_keys::text::printable(slot.as_bytes())),
+        }
     }
 }
 

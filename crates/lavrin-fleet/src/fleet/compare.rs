@@ -8,12 +8,13 @@ use foldhash::quality::RandomState;
 use lavrin_keys::key::container::line::KnownKeys;
 use lavrin_keys::key::policy::Policy;
 use lavrin_keys::key::{Fingerprint, PublicKey};
+use lavrin_keys::keysfile::Content;
 use lavrin_keys::keysfile::options::Options;
-use lavrin_keys::keysfile::{Content, Line, read_all};
 use lavrin_keys::text::printable;
+use lavrin_server::abilities::Ability;
 use lavrin_server::account::Account;
 use lavrin_server::fs::{BytePath, Fact};
-use lavrin_server::login::Place;
+use lavrin_server::login::{AccountKeys, HeldEntry};
 use lavrin_server::steps::{self, Edits, Kept, NoSteps, Steps, bring};
 use lavrin_server::survey::{Resolved, resolve};
 use lavrin_server::system::System;
@@ -43,9 +44,9 @@ struct WantedEntry<'a> {
 
 impl WantedEntry<'_> {
     /// Of several entries of one key the first that says the right thing counts, and none may say another.
-    fn differences(&self, lines: &[(Place, Line)], found: &mut Vec<Difference>) {
-        let own = lines.iter().filter_map(|(place, line)| match &line.content {
-            Content::Entry(entry) if entry.fingerprint == self.key.fingerprint => Some((place, entry)),
+    fn differences(&self, keys: &AccountKeys, found: &mut Vec<Difference>) {
+        let own = keys.entries.iter().filter_map(|held| match &held.content {
+            Content::Entry(entry) if entry.fingerprint == self.key.fingerprint => Some((&held.place, entry)),
             _ => None,
         });
         let own: Vec<_> = own.collect();
@@ -154,7 +155,11 @@ impl<'a> Comparer<'a> {
         }
         // The many accounts of the system itself have no keys: they are gone through only where a file was seen that
         // nobody asked about reads.
-        if seen.bytes.iter().any(|(path, content)| may_hold_keys(path, content, seen) && !read.contains(path)) {
+        let in_slots =
+            |(account, slots): (&String, &Fact<_>)| !asked.contains(account.as_str()) && *slots != Fact::Absent;
+        let in_files =
+            |(path, content): (&BytePath, &Fact<_>)| may_hold_keys(path, content, seen) && !read.contains(path);
+        if seen.bytes.iter().any(in_files) || seen.slots.iter().any(in_slots) {
             for account in seen.accounts.iter().filter(|account| !asked.contains(account.name.as_str())) {
                 let one = OneAccount { all: self, host, account, managed: false, seen, removed };
                 found.extend(one.compare(&[], &mut read));
@@ -289,25 +294,21 @@ impl<'a> OneAccount<'_, 'a> {
         read: &mut HashSet<BytePath, RandomState>,
     ) -> Result<Vec<Difference>, NoSteps> {
         let home = &self.account.home;
+        // A device has no homes.
+        let has_home = self.seen.abilities.has(Ability::Files);
         if self.seen.network_homes.contains(home) {
             return Err(NoSteps::HomeOnNetwork(home.clone()));
         }
-        if wanted.is_empty() && matches!(resolve(home, self.seen), Resolved::Missing(_)) {
+        if has_home && wanted.is_empty() && matches!(resolve(home, self.seen), Resolved::Missing(_)) {
             return Ok(Vec::new());
         }
-        let targets = steps::targets(self.account, self.seen)?;
-        let mut lines: Vec<(Place, Line)> = Vec::new();
-        for file in &targets {
-            let named = |line: Line| (Place { path: file.named.clone(), line: line.number }, line);
-            let bytes = file.bytes.as_deref().unwrap_or_default();
-            lines.extend(read_all(bytes, Some(&self.all.known), self.seen.dialect()).into_iter().map(named));
-            read.insert(file.real.clone());
-        }
+        let (keys, targets) = steps::held(self.account, self.seen, &self.all.known)?;
+        read.extend(targets.iter().map(|file| file.real.clone()));
         let mut found = Vec::new();
         for wanted in wanted {
-            wanted.differences(&lines, &mut found);
+            wanted.differences(&keys, &mut found);
         }
-        found.extend(lines.iter().filter_map(|(place, line)| self.one_line(place, line, wanted)));
+        found.extend(keys.entries.iter().filter_map(|held| self.one_entry(held, wanted)));
         if self.managed && targets.iter().any(|file| file.bytes.is_some()) {
             let modes = steps::modes(self.account, &targets, self.seen, self.policy())?;
             found.extend(modes.into_iter().map(Difference::Mode));
@@ -319,9 +320,10 @@ impl<'a> OneAccount<'_, 'a> {
         &self.all.register.rules.policy
     }
 
-    /// A line whose key nobody asked for.
-    fn one_line(&self, place: &Place, line: &Line, wanted: &[WantedEntry<'_>]) -> Option<Difference> {
-        let (key, comment) = match &line.content {
+    /// An entry whose key nobody asked for.
+    fn one_entry(&self, held: &HeldEntry, wanted: &[WantedEntry<'_>]) -> Option<Difference> {
+        let place = &held.place;
+        let (key, comment) = match &held.content {
             Content::Entry(entry) => (entry.fingerprint, printable(entry.comment.trim_ascii())),
             Content::Unusable(unusable) => match &unusable.key {
                 Some(key) => (key.fingerprint(), String::new()),

@@ -47,8 +47,8 @@ fn at(entry: &AuditEntry, fault: HostFault) -> Finding<What> {
     Finding {
         fault: What::Host(fault),
         account: Some(entry.account.to_string()),
-        path: Some((*entry.path).clone()),
-        line: Some(entry.line),
+        path: entry.place.path().cloned(),
+        line: entry.place.line(),
     }
 }
 

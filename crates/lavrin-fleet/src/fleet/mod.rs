@@ -176,7 +176,7 @@ impl<'a> FleetAuditor<'a> {
             }
         } else if let Some(fault) = &state.fault {
             let why = lavrin_server::fs::Why::Other(fault.clone());
-            let item = NotChecked { account: None, path: BytePath::from("/"), why };
+            let item = NotChecked { account: None, source: BytePath::from("/").into(), why };
             report.not_checked.push((host.id.clone(), item));
         }
         report.findings = findings.into_iter().filter_map(|finding| self.weighed(host, finding)).collect();

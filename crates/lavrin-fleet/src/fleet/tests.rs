@@ -242,17 +242,17 @@ fn differences(access: &str, hosts: &str, keys: &str, change: impl FnOnce(&mut O
     let found = Comparer::new(&register, now()).host(&host, &System::of(&seen), &removed);
     let sign = |difference: &Difference| match difference {
         Difference::Add { who, options, .. } => format!("+{who} {options}"),
-        Difference::Options { who, place, from, to, .. } => format!("~{who} {} {from}>{to}", place.line),
+        Difference::Options { who, place, from, to, .. } => format!("~{who} {} {from}>{to}", place.line().unwrap()),
         Difference::Remove { who, place, why, back, .. } => {
             format!(
                 "-{} {} {why:?}{}",
                 who.as_deref().unwrap_or("?"),
-                place.line,
+                place.line().unwrap(),
                 if back.is_some() { " back" } else { "" }
             )
         }
-        Difference::Unknown { place, .. } => format!("?{}", place.line),
-        Difference::NotUnderstood { place } => format!("!{}", place.line),
+        Difference::Unknown { place, .. } => format!("?{}", place.line().unwrap()),
+        Difference::NotUnderstood { place } => format!("!{}", place.line().unwrap()),
         Difference::Mode(change) => format!("m{}", change.subject()),
     };
     let mut all: Vec<String> = Vec::new();

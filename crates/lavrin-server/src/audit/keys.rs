@@ -1,60 +1,46 @@
-//! Findings about what the key files say.
+//! Findings about what the keys of an account say.
 
 use super::{AuditEntry, Auditor, NotChecked, Report};
 use crate::account::Account;
 use crate::finding::{Fault, Finding};
-use crate::fs::{BytePath, Fact};
-use crate::login::Limits;
-use crate::survey::{Resolved, resolve};
+use crate::login::{AccountKeys, Limits, Place};
 use crate::system::System;
 use foldhash::quality::RandomState;
-use lavrin_keys::keysfile::{Content, Entry, Line, read_all};
+use lavrin_keys::key::Fingerprint;
+use lavrin_keys::keysfile::{Content, Entry};
 use std::collections::HashMap;
 use std::sync::Arc;
 
-pub(super) fn audit(auditor: &Auditor, account: &Account, files: &[BytePath], seen: &System<'_>, report: &mut Report) {
-    for path in files {
-        let unseen = |path: &BytePath, why| NotChecked { account: Some(account.name.clone()), path: path.clone(), why };
-        let real = match resolve(path, seen) {
-            Resolved::To(real, _) => real,
-            Resolved::Unseen(at, why) => {
-                report.not_checked.push(unseen(&at, why));
-                continue;
-            }
-            _ => continue,
-        };
-        match seen.content(&real) {
-            Fact::Known(bytes) => {
-                read(auditor, account, path, read_all(bytes, Some(&auditor.known), seen.dialect()), report);
-            }
-            Fact::Unseen(why) => report.not_checked.push(unseen(path, why)),
-            Fact::Absent => {}
-        }
-    }
-}
-
-/// The entries of an account's key files, whatever is wrong with them.
-pub(super) fn entries(auditor: &Auditor, account: &Account, files: &[BytePath], seen: &System<'_>) -> Vec<AuditEntry> {
-    let mut entries = Vec::new();
+pub(super) fn audit(auditor: &Auditor, account: &Account, seen: &System<'_>, report: &mut Report) {
+    let keys = AccountKeys::of(account, seen, Some(&auditor.known));
+    let unread = |(source, why)| NotChecked { account: Some(account.name.clone()), source, why };
+    report.not_checked.extend(keys.unread.into_iter().map(unread));
     let name: Arc<str> = account.name.as_str().into();
-    for path in files {
-        let Resolved::To(real, _) = resolve(path, seen) else { continue };
-        let Fact::Known(bytes) = seen.content(&real) else { continue };
-        let shared_path = Arc::new(path.clone());
-        for Line { number, content, .. } in read_all(bytes, Some(&auditor.known), seen.dialect()) {
-            if let Content::Entry(entry) = content {
-                entries.push(audit_entry(&name, &shared_path, number, *entry));
-            }
+    let mut first = FirstLines::default();
+    for held in keys.entries {
+        match held.content {
+            Content::Entry(entry) => one(auditor, &name, held.place, *entry, &mut first, report),
+            Content::Unusable(unusable) => report.findings.push(at(&name, &held.place, unusable.fault.into())),
+            Content::Blank | Content::Comment => {}
         }
     }
-    entries
 }
 
-fn audit_entry(account: &Arc<str>, path: &Arc<BytePath>, line: usize, entry: Entry) -> AuditEntry {
+/// The entries of an account, whatever is wrong with them.
+pub(super) fn entries(auditor: &Auditor, account: &Account, seen: &System<'_>) -> Vec<AuditEntry> {
+    let name: Arc<str> = account.name.as_str().into();
+    let held = AccountKeys::of(account, seen, Some(&auditor.known)).entries.into_iter();
+    held.filter_map(|held| match held.content {
+        Content::Entry(entry) => Some(audit_entry(&name, held.place, *entry)),
+        _ => None,
+    })
+    .collect()
+}
+
+fn audit_entry(account: &Arc<str>, place: Place, entry: Entry) -> AuditEntry {
     AuditEntry {
         account: account.clone(),
-        path: path.clone(),
-        line,
+        place,
         fingerprint: entry.fingerprint,
         limits: Limits::of(&entry.options),
         key: entry.key,
@@ -62,33 +48,36 @@ fn audit_entry(account: &Arc<str>, path: &Arc<BytePath>, line: usize, entry: Ent
     }
 }
 
-fn read(auditor: &Auditor, account: &Account, path: &BytePath, lines: Vec<Line>, report: &mut Report) {
-    let mut first: HashMap<_, _, RandomState> = HashMap::default();
-    let at = |line: usize, fault| Finding {
-        fault,
-        account: Some(account.name.clone()),
-        path: Some(path.clone()),
-        line: Some(line),
-    };
-    let (name, shared_path): (Arc<str>, _) = (account.name.as_str().into(), Arc::new(path.clone()));
-    for Line { number: line, content, .. } in lines {
-        let entry = match content {
-            Content::Entry(entry) => entry,
-            Content::Unusable(unusable) => {
-                report.findings.push(at(line, unusable.fault.into()));
-                continue;
-            }
-            Content::Blank | Content::Comment => continue,
-        };
-        let fingerprint = entry.fingerprint;
-        let weak = auditor.weaknesses(&entry.key, fingerprint);
-        report
-            .findings
-            .extend(weak.iter().map(|weakness| at(line, Fault::WeakKey { weakness: weakness.clone(), fingerprint })));
-        let first_line = *first.entry(fingerprint).or_insert(line);
-        if first_line != line {
-            report.findings.push(at(line, Fault::DuplicateEntry { first_line, fingerprint }));
+fn at(account: &Arc<str>, place: &Place, fault: Fault) -> Finding {
+    Finding { fault, account: Some(account.to_string()), path: place.path().cloned(), line: place.line() }
+}
+
+/// On which line of a file a key stands first.
+#[derive(Default)]
+struct FirstLines {
+    path: Option<Arc<crate::fs::BytePath>>,
+    lines: HashMap<Fingerprint, usize, RandomState>,
+}
+
+impl FirstLines {
+    /// The line on which the key stood before, in the same file.
+    fn before(&mut self, place: &Place, fingerprint: Fingerprint) -> Option<usize> {
+        let (path, line) = (place.path()?, place.line()?);
+        if self.path.as_ref().is_none_or(|own| **own != *path) {
+            *self = Self { path: Some(Arc::new(path.clone())), ..Self::default() };
         }
-        report.entries.push(audit_entry(&name, &shared_path, line, *entry));
+        let first = *self.lines.entry(fingerprint).or_insert(line);
+        (first != line).then_some(first)
     }
+}
+
+fn one(auditor: &Auditor, account: &Arc<str>, place: Place, entry: Entry, first: &mut FirstLines, report: &mut Report) {
+    let fingerprint = entry.fingerprint;
+    let weak = auditor.weaknesses(&entry.key, fingerprint);
+    let faults = weak.iter().map(|weakness| Fault::WeakKey { weakness: weakness.clone(), fingerprint });
+    report.findings.extend(faults.map(|fault| at(account, &place, fault)));
+    if let Some(first_line) = first.before(&place, fingerprint) {
+        report.findings.push(at(account, &place, Fault::DuplicateEntry { first_line, fingerprint }));
+    }
+    report.entries.push(audit_entry(account, place, entry));
 }

@@ -3,10 +3,11 @@
 mod files;
 mod keys;
 
+use crate::abilities::Ability;
 use crate::account::Account;
 use crate::finding::{Finding, Severity};
 use crate::fs::{BytePath, Fact, Why};
-use crate::login::{self, Limits};
+use crate::login::{self, KeySource, Limits, Place};
 use crate::survey::{Want, Wanted, Who};
 use crate::system::System;
 use foldhash::quality::RandomState;
@@ -40,10 +41,8 @@ pub struct Report {
 pub struct AuditEntry {
     /// The account it opens.
     pub account: Arc<str>,
-    /// The file.
-    pub path: Arc<BytePath>,
-    /// The line in it.
-    pub line: usize,
+    /// Where it stands.
+    pub place: Place,
     /// The key.
     pub key: Arc<PublicKey>,
     /// Fingerprint.
@@ -59,8 +58,8 @@ pub struct AuditEntry {
 pub struct NotChecked {
     /// The account concerned.
     pub account: Option<String>,
-    /// The path.
-    pub path: BytePath,
+    /// The path, or the slots.
+    pub source: KeySource,
     /// Why.
     pub why: Why,
 }
@@ -113,6 +112,9 @@ pub fn wants(seen: &System<'_>) -> Vec<Want> {
 #[must_use]
 pub fn wants_of(account: &Account, seen: &System<'_>) -> Vec<Want> {
     let mut wants = login::wants_of(account, seen);
+    if !seen.abilities.has(Ability::Files) {
+        return wants;
+    }
     let folder = account.home.join(b".ssh");
     // Only where the folder is known to be one: most accounts have none, and each question costs.
     if seen.nodes.get(&folder).is_some_and(|node| node.known().is_some()) {
@@ -144,12 +146,15 @@ impl Auditor {
     pub fn account(&self, account: &Account, seen: &System<'_>) -> Report {
         let mut report = Report { accounts: 1, ..Report::default() };
         if seen.network_homes.contains(&account.home) {
-            let (name, path) = (account.name.clone(), account.home.clone());
-            report.not_checked.push(NotChecked { account: Some(name), path, why: Why::NetworkHome });
+            let (name, source) = (account.name.clone(), account.home.clone().into());
+            report.not_checked.push(NotChecked { account: Some(name), source, why: Why::NetworkHome });
+            return report;
+        }
+        keys::audit(self, account, seen, &mut report);
+        if !seen.abilities.has(Ability::Files) {
             return report;
         }
         let files = login::key_files(account, seen);
-        keys::audit(self, account, &files, seen, &mut report);
         files::audit(account, &files, seen, &self.policy, &mut report);
         private_keys(account, seen, &mut report);
         report
@@ -158,7 +163,7 @@ impl Auditor {
     /// The entries of every account, and nothing else.
     #[must_use]
     pub fn entries(&self, seen: &System<'_>) -> Vec<AuditEntry> {
-        let of = |account: &Account| keys::entries(self, account, &login::key_files(account, seen), seen);
+        let of = |account: &Account| keys::entries(self, account, seen);
         seen.accounts.iter().flat_map(of).collect()
     }
 
@@ -193,9 +198,11 @@ pub fn audit(seen: &System<'_>, policy: &Policy) -> Report {
 /// Files of the server's configuration that could not be read.
 #[must_use]
 pub fn settings_unseen(seen: &System<'_>) -> Vec<NotChecked> {
-    let Some(account) = seen.accounts.first() else { return Vec::new() };
+    let Some(account) = seen.accounts.first().filter(|_| seen.abilities.has(Ability::Settings)) else {
+        return Vec::new();
+    };
     let unseen = seen.settings(account).unseen.clone();
-    unseen.into_iter().map(|path| NotChecked { account: None, path, why: Why::Permission }).collect()
+    unseen.into_iter().map(|path| NotChecked { account: None, source: path.into(), why: Why::Permission }).collect()
 }
 
 fn private_keys(account: &Account, seen: &System<'_>, report: &mut Report) {
@@ -208,7 +215,11 @@ fn private_keys(account: &Account, seen: &System<'_>, report: &mut Report) {
             line: None,
         })),
         Some(Fact::Unseen(why)) => {
-            report.not_checked.push(NotChecked { account: Some(account.name.clone()), path: folder, why: why.clone() });
+            report.not_checked.push(NotChecked {
+                account: Some(account.name.clone()),
+                source: folder.into(),
+                why: why.clone(),
+            });
         }
         Some(Fact::Absent) | None => {}
     }

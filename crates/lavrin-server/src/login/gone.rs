@@ -1,11 +1,11 @@
 //! Whether a key is gone from an account: every file that the server would read was read whole, and no line of it holds the key.
 //! That a server refuses a key is evidence of another kind, and never stands in for this.
 
-use super::{Place, key_files};
+use super::{AccountKeys, HeldEntry, KeySource, Place};
+use crate::abilities::Ability;
 use crate::account::Account;
-use crate::fs::{BytePath, Fact, Why};
+use crate::fs::{BytePath, Why};
 use crate::server_config::Settings;
-use crate::survey::{Resolved, resolve};
 use crate::system::System;
 use lavrin_keys::key::Fingerprint;
 use lavrin_keys::keysfile::Content;
@@ -16,14 +16,16 @@ use std::collections::HashMap;
 pub enum NotGone {
     /// A line holds it.
     Stands(Place),
-    /// A file that the server would read was not read.
-    Unseen(BytePath, Why),
+    /// Something that the server would read was not read.
+    Unseen(KeySource, Why),
     /// Nobody can tell what a line holds.
     NotUnderstood(Place),
     /// A command gives the server keys too.
     KeysCommand(String),
     /// Certificates open the account: whose, nobody here knows.
     Authorities(String),
+    /// The same, by an entry of the account itself.
+    Authority(Place),
     /// Which files the server reads depends on what could not be seen.
     Settings(BytePath),
     /// There is no such account any more; who looks again may find one.
@@ -42,14 +44,13 @@ impl Traces {
     #[must_use]
     pub fn of(account: &Account, seen: &System<'_>) -> Self {
         let mut traces = Self::default();
-        if seen.network_homes.contains(&account.home) {
-            traces.open.push(NotGone::Unseen(account.home.clone(), Why::NetworkHome));
-            return traces;
+        let keys = AccountKeys::of(account, seen, None);
+        traces.open.extend(keys.unread.into_iter().map(|(source, why)| NotGone::Unseen(source, why)));
+        for held in keys.entries {
+            traces.entry(held);
         }
-        for file in key_files(account, seen) {
-            traces.file(&file, seen);
-        }
-        if !seen.server.is_dropbear() {
+        let has_settings = seen.abilities.has(Ability::Settings) && !seen.network_homes.contains(&account.home);
+        if has_settings && !seen.server.is_dropbear() {
             traces.settings(&seen.settings(account));
         }
         traces
@@ -67,36 +68,20 @@ impl Traces {
         self.open.is_empty()
     }
 
-    fn file(&mut self, named: &BytePath, seen: &System<'_>) {
-        let real = match resolve(named, seen) {
-            Resolved::To(real, _) => real,
-            // The server finds nothing there either.
-            Resolved::Missing(_) | Resolved::Loop => return,
-            Resolved::Unseen(path, why) => return self.open.push(NotGone::Unseen(path, why)),
-            Resolved::Ask(path) => return self.open.push(NotGone::Unseen(path, Why::NotReached)),
-        };
-        let bytes = match seen.content(&real) {
-            Fact::Known(bytes) => bytes,
-            Fact::Absent => return,
-            // What is no regular file is not read by the server either.
-            Fact::Unseen(Why::WrongKind) => return,
-            Fact::Unseen(why) => return self.open.push(NotGone::Unseen(real, why)),
-        };
-        for line in seen.keys_file(bytes).into_lines() {
-            let place = Place { path: named.clone(), line: line.number };
-            match line.content {
-                Content::Blank | Content::Comment => {}
-                Content::Entry(entry) => {
-                    if entry.options.has("cert-authority") {
-                        self.open.push(NotGone::Authorities(format!("{} line {}", place.path, place.line)));
-                    }
-                    self.stands.entry(entry.fingerprint).or_insert(place);
+    fn entry(&mut self, held: HeldEntry) {
+        let place = held.place;
+        match held.content {
+            Content::Blank | Content::Comment => {}
+            Content::Entry(entry) => {
+                if entry.options.has("cert-authority") {
+                    self.open.push(NotGone::Authority(place.clone()));
                 }
-                Content::Unusable(unusable) => match unusable.key {
-                    Some(key) => drop(self.stands.entry(key.fingerprint()).or_insert(place)),
-                    None => self.open.push(NotGone::NotUnderstood(place)),
-                },
+                self.stands.entry(entry.fingerprint).or_insert(place);
             }
+            Content::Unusable(unusable) => match unusable.key {
+                Some(key) => drop(self.stands.entry(key.fingerprint()).or_insert(place)),
+                None => self.open.push(NotGone::NotUnderstood(place)),
+            },
         }
     }
 
@@ -127,7 +112,7 @@ pub fn not_gone(name: &str, key: &Fingerprint, seen: &System<'_>) -> Option<NotG
 mod tests {
     use super::*;
     use crate::account::read_passwd;
-    use crate::fs::{Node, NodeKind};
+    use crate::fs::{Fact, Node, NodeKind};
     use crate::survey::Observation;
     use lavrin_keys::key::PrivateKey;
 
@@ -157,14 +142,14 @@ mod tests {
         let ask = |seen: &Observation| not_gone("edda", &key(1).fingerprint(), &System::of(seen));
         let other = key(2).line("sten");
         assert_eq!(ask(&seen(&other)), None);
-        let place = |line| Place { path: FILE.into(), line };
+        let place = |line| Place::Line { path: FILE.into(), line };
         let limited = format!("{other}\nfrom=\"192.0.2.1\" {}\n", key(1).line("edda"));
         assert_eq!(ask(&seen(&limited)), Some(NotGone::Stands(place(2))));
         let dead = format!("{other}\nnonsense {}\n", key(1).line("edda"));
         assert_eq!(ask(&seen(&dead)), Some(NotGone::Stands(place(2))));
         assert_eq!(ask(&seen("what is this\n")), Some(NotGone::NotUnderstood(place(1))));
         let authority = format!("cert-authority {other}\n");
-        assert!(matches!(ask(&seen(&authority)), Some(NotGone::Authorities(_))));
+        assert!(matches!(ask(&seen(&authority)), Some(NotGone::Authority(_))));
     }
 
     #[test]
@@ -172,7 +157,7 @@ mod tests {
         let ask = |seen: &Observation| not_gone("edda", &key(1).fingerprint(), &System::of(seen));
         let mut world = seen("");
         world.bytes.insert(FILE.into(), Fact::Unseen(Why::TooLarge(1)));
-        assert_eq!(ask(&world), Some(NotGone::Unseen(FILE.into(), Why::TooLarge(1))));
+        assert_eq!(ask(&world), Some(NotGone::Unseen(BytePath::from(FILE).into(), Why::TooLarge(1))));
         let mut world = seen("");
         world.nodes.insert("/home/edda/.ssh".into(), Fact::Unseen(Why::NoAnswer));
         assert!(matches!(ask(&world), Some(NotGone::Unseen(_, Why::NoAnswer))));

@@ -1,5 +1,6 @@
 //! The verdict: would this server let this key into this account, and which rule decides.
 
+mod account_keys;
 mod account_rules;
 mod dropbear;
 mod gone;
@@ -7,6 +8,7 @@ mod limits;
 mod offered;
 mod reason;
 
+use crate::abilities::Ability;
 use crate::access_rules::{self, FileAccess, Obstacle};
 use crate::account::Account;
 use crate::fs::{BytePath, Fact, Why};
@@ -15,11 +17,12 @@ use crate::server_config::{self, ConfigFault, Settings};
 use crate::survey::glob;
 use crate::survey::{KEYS_FILE_BYTES_MAX, Resolved, Want, Wanted, Who, resolve};
 use crate::system::System;
+pub use account_keys::{AccountKeys, HeldEntry, KeySource, Place};
 pub use gone::{NotGone, Traces, not_gone};
 use lavrin_keys::key::container::PieceKind;
 use lavrin_keys::key::container::certificate::Certificate;
 use lavrin_keys::key::{Fingerprint, PublicKey};
-use lavrin_keys::keysfile::{Entry, KeysFile};
+use lavrin_keys::keysfile::{Content, Entry, KeysFile};
 use lavrin_keys::pieces::read;
 use lavrin_keys::services;
 use lavrin_keys::version::Version;
@@ -87,15 +90,6 @@ pub enum Outcome {
     Undecided,
 }
 
-/// A line in a file.
-#[derive(Debug, Clone, PartialEq, Eq)]
-pub struct Place {
-    /// The file.
-    pub path: BytePath,
-    /// The line, counted from 1.
-    pub line: usize,
-}
-
 /// What has to be looked at before [`judge`] can say everything about one account.
 #[must_use]
 pub fn wants(name: &str, seen: &System<'_>) -> Vec<Want> {
@@ -104,6 +98,9 @@ pub fn wants(name: &str, seen: &System<'_>) -> Vec<Want> {
     }
     let Some(account) = seen.account(name) else { return Vec::new() };
     let mut wants = wants_of(account, seen);
+    if !seen.abilities.has(Ability::Files) {
+        return wants;
+    }
     if let Resolved::Ask(path) = resolve(&account.shell, seen) {
         wants.push(Want { what: Wanted::Node(path), account: None });
     }
@@ -120,43 +117,33 @@ pub fn wants_of_others(seen: &System<'_>) -> Vec<Want> {
     all.filter(|want| distinct.insert(want.clone())).collect()
 }
 
-/// The key of this fingerprint, from whichever of the account's files holds it.
+/// The key of this fingerprint, where the account holds it.
 #[must_use]
 pub fn find_key(name: &str, fingerprint: &Fingerprint, seen: &System<'_>) -> Option<PublicKey> {
-    let account = seen.account(name)?;
-    key_files(account, seen).iter().find_map(|file| {
-        let Resolved::To(real, _) = resolve(file, seen) else { return None };
-        let document = seen.keys_file(seen.content(&real).into_known()?);
-        let entries = document.entries().map(|(_, entry)| entry.key.clone());
-        let dead = document.unusable().filter_map(|(_, unusable)| unusable.key.clone());
-        entries.chain(dead).find(|key| key.fingerprint() == *fingerprint).map(Arc::unwrap_or_clone)
-    })
+    let keys = AccountKeys::of(seen.account(name)?, seen, None);
+    keys.of_key(*fingerprint).find_map(|held| held.key().map(|key| PublicKey::clone(key)))
 }
 
-/// Every key that stands in a key file of the account, usable or not, with its comment, each once.
+/// Every key that the account holds, usable or not, with its comment, each once.
 #[must_use]
 pub fn keys_of(name: &str, seen: &System<'_>) -> Vec<(PublicKey, Vec<u8>)> {
     let Some(account) = seen.account(name) else { return Vec::new() };
-    let mut found: Vec<(PublicKey, Vec<u8>)> = Vec::new();
     let mut told = HashSet::new();
-    for file in key_files(account, seen) {
-        let Resolved::To(real, _) = resolve(&file, seen) else { continue };
-        let Some(bytes) = seen.content(&real).into_known() else { continue };
-        let document = seen.keys_file(bytes);
-        let entries = document.entries().map(|(_, entry)| (entry.key.clone(), entry.comment.clone()));
-        let dead = document.unusable().filter_map(|(_, unusable)| Some((unusable.key.clone()?, Vec::new())));
-        for (key, comment) in entries.chain(dead) {
-            if told.insert(key.fingerprint()) {
-                found.push((Arc::unwrap_or_clone(key), comment));
-            }
-        }
-    }
-    found
+    let entries = AccountKeys::of(account, seen, None).entries.into_iter();
+    entries
+        .filter_map(|held| Some((held.key()?.clone(), held.comment().to_vec())))
+        .filter(|(key, _)| told.insert(key.fingerprint()))
+        .map(|(key, comment)| (Arc::unwrap_or_clone(key), comment))
+        .collect()
 }
 
 /// The same for an account that was found. Homes on a network file system that nobody asked for are left alone.
 #[must_use]
 pub fn wants_of(account: &Account, seen: &System<'_>) -> Vec<Want> {
+    if !seen.abilities.has(Ability::Files) {
+        let want = Want { what: Wanted::Slots(account.name.clone()), account: None };
+        return if seen.answers(&want) { Vec::new() } else { vec![want] };
+    }
     if seen.network_homes.contains(&account.home) {
         return Vec::new();
     }
@@ -252,6 +239,9 @@ pub fn judge(question: &Question, seen: &System<'_>) -> Verdict {
     let Some(account) = seen.account(&question.account) else {
         return settle(vec![Reason::plain(ReasonKind::NoSuchAccount)], None, Limits::default());
     };
+    if !seen.abilities.has(Ability::Files) {
+        return judge_by_slots(question, account, seen);
+    }
     if seen.network_homes.contains(&account.home) {
         let unseen = Reason::at(ReasonKind::Unseen(Why::NetworkHome), &account.home, None);
         return settle(vec![unseen], None, Limits::default());
@@ -280,6 +270,21 @@ pub fn judge(question: &Question, seen: &System<'_>) -> Verdict {
         reasons.extend(found.reasons);
     }
     settle(reasons, found.entry, found.limits)
+}
+
+/// A device that keeps keys in slots does not show by which rules it lets somebody in: more than that a key is listed is not known.
+fn judge_by_slots(question: &Question, account: &Account, seen: &System<'_>) -> Verdict {
+    let keys = AccountKeys::of(account, seen, None);
+    let unread = keys.unread.iter().map(|(_, why)| Reason::plain(ReasonKind::Unseen(why.clone())));
+    let usable = keys.of_key(question.fingerprint).find_map(|held| match &held.content {
+        Content::Entry(entry) => Some((held.place.clone(), Limits::of(&entry.options))),
+        _ => None,
+    });
+    let (kind, entry, limits) = match usable {
+        Some((place, limits)) => (ReasonKind::OnlyListed, Some(place), limits),
+        None => (ReasonKind::NoEntry, None, Limits::default()),
+    };
+    settle(std::iter::once(Reason::plain(kind)).chain(unread).collect(), entry, limits)
 }
 
 /// Sorts the reasons into a verdict. Refusals decide before open questions.
@@ -431,7 +436,7 @@ fn search(question: &Question, account: &Account, settings: &Settings, seen: &Sy
         match search_file(question, account, settings, seen, &seen.keys_file(bytes), file) {
             Ok((line, limits)) => {
                 // What an earlier file says does not matter once a later one opens the account.
-                return Search { reasons: Vec::new(), entry: Some(Place { path: file.clone(), line }), limits };
+                return Search { reasons: Vec::new(), entry: Some(Place::Line { path: file.clone(), line }), limits };
             }
             Err(found) => reasons.extend(found),
         }

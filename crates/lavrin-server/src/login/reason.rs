@@ -152,6 +152,8 @@ pub enum ReasonKind {
         /// The library's maximum.
         max: usize,
     },
+    /// The device lists the key; by which rules it lets somebody in, it does not show.
+    OnlyListed,
     /// `RevokedKeys` is in use and was not looked at.
     RevokedKeysUnseen,
     /// The key alone is not enough.
@@ -239,6 +241,7 @@ impl ReasonKind {
             Self::SettingsUnseen => "settings-unseen",
             Self::SettingConditional(_) => "setting-conditional",
             Self::Unseen(_) => "not-looked-at",
+            Self::OnlyListed => "only-listed",
         }
     }
 
@@ -286,6 +289,7 @@ impl ReasonKind {
             | Self::SettingsUnseen
             | Self::SettingConditional(_)
             | Self::SettingUnknown(_)
+            | Self::OnlyListed
             | Self::Unseen(_) => "undecided",
         }
     }
@@ -307,6 +311,7 @@ impl ReasonKind {
                 | Self::SettingsUnseen
                 | Self::SettingConditional(_)
                 | Self::SettingUnknown(_)
+                | Self::OnlyListed
                 | Self::Unseen(_)
         )
     }

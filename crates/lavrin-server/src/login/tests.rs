@@ -57,7 +57,7 @@ fn line() -> String {
 fn a_key_in_good_order_opens_the_account() {
     let verdict = ask(&System::of(&world(&format!("# tide\n{}\n", line()), "")));
     assert_eq!(verdict.outcome, Outcome::Accepted);
-    assert_eq!(verdict.entry, Some(Place { path: FILE.into(), line: 2 }));
+    assert_eq!(verdict.entry, Some(Place::Line { path: FILE.into(), line: 2 }));
     assert!(verdict.limits.is_empty());
 }
 
@@ -81,7 +81,7 @@ fn each_option_that_refuses_is_named() {
 fn an_entry_that_is_passed_over_falls_through_to_a_later_one() {
     let verdict = ask(&System::of(&world(&format!("expiry-time=\"20010101\" {0}\nno-pty {0}\n", line()), "")));
     assert_eq!(verdict.outcome, Outcome::Accepted);
-    assert_eq!(verdict.entry.unwrap().line, 2);
+    assert_eq!(verdict.entry.unwrap().line(), Some(2));
     assert_eq!(verdict.limits.denied, ["terminal"]);
 }
 

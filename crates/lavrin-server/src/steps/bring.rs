@@ -5,8 +5,11 @@ use super::{
     Account, BytePath, Change, Deed, FileAccess, FileChange, FileTarget, NoSteps, Obstacle, Place, Policy, Revived,
     Steps, access, can_be_mended, check_home, login, owner_after, target,
 };
+use crate::abilities::Ability;
+use crate::login::AccountKeys;
 use crate::system::System;
 use lavrin_keys::key::Fingerprint;
+use lavrin_keys::key::container::line::KnownKeys;
 use lavrin_keys::keysfile::KeysFile;
 
 /// What is asked of the key files of one account.
@@ -38,11 +41,34 @@ pub fn modes(
     faults.into_iter().next().map_or(Ok(changes), |(_, fault)| Err(fault))
 }
 
+/// The keys of an account and the files that hold them, where nothing is in the way of changing them.
+///
+/// # Errors
+/// [`NoSteps`].
+pub fn held(
+    account: &Account,
+    seen: &System<'_>,
+    known: &KnownKeys,
+) -> Result<(AccountKeys, Vec<FileTarget>), NoSteps> {
+    let files = targets(account, seen)?;
+    if !seen.abilities.has(Ability::Files) {
+        return Ok((super::slots::held(account, seen)?, files));
+    }
+    let mut keys = AccountKeys::default();
+    for file in &files {
+        keys.add_file(&file.named, file.bytes.as_deref().unwrap_or_default(), seen, Some(known));
+    }
+    Ok((keys, files))
+}
+
 /// The files that the server reads for an account, two names of one file once.
 ///
 /// # Errors
 /// [`NoSteps`] where one of them cannot be changed safely.
 pub fn targets(account: &Account, seen: &System<'_>) -> Result<Vec<FileTarget>, NoSteps> {
+    if !seen.abilities.has(Ability::Files) {
+        return Ok(Vec::new());
+    }
     let mut found: Vec<FileTarget> = Vec::new();
     for named in login::key_files(account, seen) {
         let target = target(&named, account, seen)?;
@@ -65,6 +91,9 @@ pub fn bring(
     policy: &Policy,
 ) -> Result<Steps, NoSteps> {
     let account = seen.account(name).ok_or(NoSteps::NoSuchAccount)?;
+    if !seen.abilities.has(Ability::Files) {
+        return super::slots::bring(account, edits, seen);
+    }
     let (home, home_node) = check_home(account, seen)?;
     let found = targets(account, seen)?;
     let first = found.first().ok_or(NoSteps::NoKeyFileNamed)?;
@@ -103,13 +132,13 @@ pub fn bring(
 
 /// Writes one file, where lines of it change.
 fn write(modes: &Modes<'_>, file: &FileTarget, add: &[String], edits: &Edits, steps: &mut Steps) {
-    let here = |place: &Place| place.path == file.named;
-    let remove: Vec<usize> = edits.remove.iter().filter(|place| here(place)).map(|place| place.line).collect();
+    let here = |place: &Place| place.path() == Some(&file.named);
+    let remove: Vec<usize> = edits.remove.iter().filter(|place| here(place)).filter_map(Place::line).collect();
     let options: Vec<(usize, String)> = edits
         .options
         .iter()
         .filter(|(place, _)| here(place))
-        .map(|(place, options)| (place.line, options.clone()))
+        .filter_map(|(place, options)| Some((place.line()?, options.clone())))
         .collect();
     if remove.is_empty() && options.is_empty() && add.is_empty() {
         return;
@@ -159,7 +188,7 @@ fn revived(
         .entries()
         .filter(|(_, entry)| known.contains(&entry.fingerprint))
         .map(|(line, entry)| Revived {
-            place: Place { path: file.named.clone(), line },
+            place: Place::Line { path: file.named.clone(), line },
             fingerprint: entry.fingerprint,
             comment: entry.comment.clone(),
         })

@@ -103,6 +103,12 @@ impl From<FileChange> for Change {
     }
 }
 
+impl From<KeyChange> for Change {
+    fn from(key: KeyChange) -> Self {
+        Self::Key(key)
+    }
+}
+
 /// What a change is about.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub enum ChangeSubject {

@@ -1,13 +1,16 @@
 //! The steps that put a public key into an account.
 
 use super::modes::{self, Modes};
+use super::slots;
 use super::{
     Account, Deed, FileAccess, FileChange, FileTarget, KeysFile, NoSteps, Place, Policy, Revived, Steps, access,
     can_be_mended, check_home, login, target,
 };
-use crate::login::Limits;
+use crate::abilities::Ability;
+use crate::login::{AccountKeys, HeldEntry, Limits};
 use crate::system::System;
-use lavrin_keys::key::PublicKey;
+use lavrin_keys::key::{Fingerprint, PublicKey};
+use lavrin_keys::keysfile::Content;
 
 /// The steps that put a key into an account, and what stands there of it.
 #[derive(Debug, Clone, PartialEq, Eq)]
@@ -34,6 +37,9 @@ pub fn install(
     policy: &Policy,
 ) -> Result<Installation, NoSteps> {
     let account = seen.account(name).ok_or(NoSteps::NoSuchAccount)?;
+    if !seen.abilities.has(Ability::Files) {
+        return into_slot(account, key, line, seen);
+    }
     let files = login::key_files(account, seen);
     let first = files.first().ok_or(NoSteps::NoKeyFileNamed)?;
     let (home, home_node) = check_home(account, seen)?;
@@ -49,7 +55,7 @@ pub fn install(
         }
     }
     let chosen = match found_there.present.first() {
-        Some((place, _)) => place.path.clone(),
+        Some((place, _)) => place.path().unwrap_or(first).clone(),
         None => first.clone(),
     };
     let found = target(&chosen, account, seen)?;
@@ -67,15 +73,39 @@ pub fn install(
     Ok(found_there)
 }
 
+fn into_slot(account: &Account, key: &PublicKey, line: &str, seen: &System<'_>) -> Result<Installation, NoSteps> {
+    let fingerprint = key.fingerprint();
+    let keys = slots::held(account, seen)?;
+    let mut there = Installation {
+        steps: Steps::none(account, Some(fingerprint), seen),
+        present: present(&keys, fingerprint),
+        target: None,
+        dead: Vec::new(),
+    };
+    if there.present.is_empty() {
+        there.steps.changes.push(slots::add(account, line).into());
+    }
+    Ok(there)
+}
+
+/// Where a key stands that the server can use, with what limits it.
+pub(super) fn present(keys: &AccountKeys, fingerprint: Fingerprint) -> Vec<(Place, Limits)> {
+    let usable = |held: &HeldEntry| match &held.content {
+        Content::Entry(entry) => Some((held.place.clone(), Limits::of(&entry.options))),
+        _ => None,
+    };
+    keys.of_key(fingerprint).filter_map(usable).collect()
+}
+
 fn note_presence(found: &FileTarget, there: &mut Installation) {
     let fingerprint = there.steps.fingerprint;
     let document = found.document();
     for (line, entry) in document.entries().filter(|(_, entry)| Some(entry.fingerprint) == fingerprint) {
-        there.present.push((Place { path: found.named.clone(), line }, Limits::of(&entry.options)));
+        there.present.push((Place::Line { path: found.named.clone(), line }, Limits::of(&entry.options)));
     }
     for (line, unusable) in document.unusable() {
         if unusable.key.as_deref().map(PublicKey::fingerprint) == fingerprint {
-            there.dead.push(Place { path: found.named.clone(), line });
+            there.dead.push(Place::Line { path: found.named.clone(), line });
         }
     }
 }
@@ -92,7 +122,7 @@ fn append(modes: &Modes<'_>, found: &FileTarget, line: &str, there: &mut Install
     let (path, old) = (found.real.clone(), found.bytes.clone());
     let deed = Deed::Entries { come: vec![number], go: Vec::new(), limit: Vec::new() };
     there.steps.changes.push(FileChange::WriteFile { path, old, new, mode, owner, was, deed }.into());
-    there.target = Some(Place { path: found.named.clone(), line: number });
+    there.target = Some(Place::Line { path: found.named.clone(), line: number });
 }
 
 /// The other entries of a file that the server did not read until now and will read afterwards.
@@ -111,7 +141,7 @@ fn revived(
     let others = document.entries().filter(|(_, entry)| entry.fingerprint != *own);
     others
         .map(|(line, entry)| Revived {
-            place: Place { path: found.named.clone(), line },
+            place: Place::Line { path: found.named.clone(), line },
             fingerprint: entry.fingerprint,
             comment: entry.comment.clone(),
         })

@@ -7,6 +7,7 @@ use super::{
     Account, BytePath, Change, Deed, FileAccess, FileChange, FileTarget, NoSteps, Node, ObstacleKind, Place, Policy,
     Revived, Steps, access, check_home, login, target,
 };
+use crate::abilities::Ability;
 use crate::system::System;
 use lavrin_keys::key::Fingerprint;
 use lavrin_keys::keysfile::{Entry, LineFault};
@@ -81,6 +82,9 @@ struct Sick {
 /// [`NoSteps`] where nothing at all can be done for the account.
 pub fn mend(name: &str, consent: &[Fingerprint], seen: &System<'_>, policy: &Policy) -> Result<Mending, NoSteps> {
     let account = seen.account(name).ok_or(NoSteps::NoSuchAccount)?;
+    if !seen.abilities.has(Ability::Files) {
+        return Err(NoSteps::NotApplicable);
+    }
     let (home, home_node) = check_home(account, seen)?;
     let mut mending = Mending { steps: Steps::none(account, None, seen), withheld: Vec::new(), left: Vec::new() };
     let files = sick_files(account, seen, &mut mending.left);
@@ -214,7 +218,7 @@ fn leave(file: &Sick, mending: &mut Mending) {
 
 fn revived(path: &BytePath, line: usize, entry: &Entry) -> Revived {
     Revived {
-        place: Place { path: path.clone(), line },
+        place: Place::Line { path: path.clone(), line },
         fingerprint: entry.fingerprint,
         comment: entry.comment.clone(),
     }

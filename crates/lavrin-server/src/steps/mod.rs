@@ -11,15 +11,17 @@ mod modes;
 mod remove;
 mod restore;
 mod revoke;
+mod slots;
 
+use crate::abilities::Ability;
 use crate::access_rules::{FileAccess, Obstacle, ObstacleKind, access};
 use crate::account::Account;
 use crate::fs::{BytePath, Fact, Node, NodeKind, Why};
-use crate::login::{self, Place};
+use crate::login::{self, KeySource, Place};
 use crate::survey::{Resolved, is_under_root_alone, resolve, resolve_new};
 use crate::system::System;
 pub use bring::{Edits, bring};
-pub use bring::{modes, targets};
+pub use bring::{held, modes, targets};
 pub use change::{Change, ChangeSubject, Deed, FileChange, KeyChange, Was};
 pub use effect::Effect;
 pub use guard::{Around, Guarded, Kept, LockOut, Login, Whose, guard, guard_around};
@@ -145,7 +147,9 @@ pub enum NoSteps {
     /// Several accounts read this file, so a change for one of them would be one for the others.
     SharedFile(BytePath),
     /// It could not be read, so it cannot be changed safely.
-    Unseen(BytePath, Why),
+    Unread(KeySource, Why),
+    /// There is nothing of that kind on such a device.
+    NotApplicable,
 }
 
 /// What one key file is like before the change.
@@ -181,20 +185,20 @@ fn target(named: &BytePath, account: &Account, seen: &System<'_>) -> Result<File
                     Ok(FileTarget { named: named.clone(), real, node: Some(node), bytes: Some(bytes.clone()) })
                 }
                 // A node without content: what was seen does not fit together, so nothing is built on it.
-                Fact::Absent => Err(NoSteps::Unseen(real, Why::NotReached)),
-                Fact::Unseen(why) => Err(NoSteps::Unseen(real, why)),
+                Fact::Absent => Err(NoSteps::Unread(real.into(), Why::NotReached)),
+                Fact::Unseen(why) => Err(NoSteps::Unread(real.into(), why)),
             }
         }
         Resolved::Missing(missing) => {
-            let real = resolve_new(named, seen).ok_or(NoSteps::Unseen(missing, Why::NotReached))?;
+            let real = resolve_new(named, seen).ok_or(NoSteps::Unread(missing.into(), Why::NotReached))?;
             if named.is_within(&account.home) && !within_home(&real, account, seen) {
                 return Err(NoSteps::LinkLeadsOut { path: named.clone(), to: real });
             }
             Ok(FileTarget { named: named.clone(), real, node: None, bytes: None })
         }
-        Resolved::Unseen(path, why) => Err(NoSteps::Unseen(path, why)),
+        Resolved::Unseen(path, why) => Err(NoSteps::Unread(path.into(), why)),
         Resolved::Loop => Err(NoSteps::LinkLoop(named.clone())),
-        Resolved::Ask(path) => Err(NoSteps::Unseen(path, Why::NotReached)),
+        Resolved::Ask(path) => Err(NoSteps::Unread(path.into(), Why::NotReached)),
     }
 }
 
@@ -241,14 +245,14 @@ fn check_home(account: &Account, seen: &System<'_>) -> Result<(BytePath, Node), 
         }
         Resolved::To(path, node) => Ok((path, node)),
         Resolved::Missing(_) => Err(NoSteps::HomeMissing(account.home.clone())),
-        Resolved::Unseen(path, why) => Err(NoSteps::Unseen(path, why)),
+        Resolved::Unseen(path, why) => Err(NoSteps::Unread(path.into(), why)),
         Resolved::Loop => Err(NoSteps::LinkLoop(account.home.clone())),
-        Resolved::Ask(path) => Err(NoSteps::Unseen(path, Why::NotReached)),
+        Resolved::Ask(path) => Err(NoSteps::Unread(path.into(), Why::NotReached)),
     }
 }
 
 fn not_covered(account: &Account, seen: &System<'_>) -> Vec<NotCovered> {
-    if seen.server.is_dropbear() {
+    if !seen.abilities.has(Ability::Settings) || seen.server.is_dropbear() {
         return Vec::new();
     }
     let settings = seen.settings(account);

@@ -1,6 +1,10 @@
 //! The steps that take a key out of an account.
 
+use super::install::present;
+use super::slots;
 use super::{Deed, FileChange, NoSteps, Steps, Was, check_home, login, owner_after, target};
+use crate::abilities::Ability;
+use crate::account::Account;
 use crate::login::{Limits, Place};
 use crate::system::System;
 use lavrin_keys::key::Fingerprint;
@@ -22,6 +26,9 @@ pub struct Removal {
 /// [`NoSteps`] where one of the files could not be read: removing from the others would look complete and not be.
 pub fn remove(name: &str, fingerprint: &Fingerprint, seen: &System<'_>) -> Result<Removal, NoSteps> {
     let account = seen.account(name).ok_or(NoSteps::NoSuchAccount)?;
+    if !seen.abilities.has(Ability::Files) {
+        return out_of_slots(account, *fingerprint, seen);
+    }
     check_home(account, seen)?;
     let steps = Steps::none(account, Some(*fingerprint), seen);
     let mut there = Removal { steps, present: Vec::new(), dead: Vec::new() };
@@ -34,11 +41,11 @@ pub fn remove(name: &str, fingerprint: &Fingerprint, seen: &System<'_>) -> Resul
             continue;
         }
         for (line, entry) in document.entries().filter(|(line, _)| lines.contains(line)) {
-            there.present.push((Place { path: file.clone(), line }, Limits::of(&entry.options)));
+            there.present.push((Place::Line { path: file.clone(), line }, Limits::of(&entry.options)));
         }
         let usable: Vec<usize> = document.entries().map(|(line, _)| line).collect();
         let dead = lines.iter().filter(|line| !usable.contains(line));
-        there.dead.extend(dead.map(|line| Place { path: file.clone(), line: *line }));
+        there.dead.extend(dead.map(|line| Place::Line { path: file.clone(), line: *line }));
         let owner = owner_after(&found.real, node, node.mode, account, seen);
         let change = FileChange::WriteFile {
             path: found.real.clone(),
@@ -52,4 +59,13 @@ pub fn remove(name: &str, fingerprint: &Fingerprint, seen: &System<'_>) -> Resul
         there.steps.changes.push(change.into());
     }
     Ok(there)
+}
+
+fn out_of_slots(account: &Account, fingerprint: Fingerprint, seen: &System<'_>) -> Result<Removal, NoSteps> {
+    let keys = slots::held(account, seen)?;
+    let mut steps = Steps::none(account, Some(fingerprint), seen);
+    for held in keys.of_key(fingerprint) {
+        steps.changes.push(slots::remove(account, &held.place, seen)?.into());
+    }
+    Ok(Removal { steps, present: present(&keys, fingerprint), dead: Vec::new() })
 }

@@ -1,6 +1,7 @@
 //! The steps that put keys into the server's own list of revoked keys: no file of any account opens anything to them then.
 
 use super::{Deed, FileChange, NoSteps, OwnerIds, Steps};
+use crate::abilities::Ability;
 use crate::fs::Fact;
 use crate::login;
 use crate::survey::{Resolved, resolve};
@@ -14,20 +15,23 @@ use lavrin_keys::keysfile::KeysFile;
 /// [`NoSteps`].
 #[must_use]
 pub fn revoke(keys: &[PublicKey], seen: &System<'_>) -> Option<Result<Steps, NoSteps>> {
+    if !seen.abilities.has(Ability::Files) {
+        return None;
+    }
     let root = seen.accounts.iter().find(|account| account.is_root())?;
     let file = login::revoked_file(root, seen)?;
     let (real, node) = match resolve(&file, seen) {
         Resolved::To(real, node) => (real, node),
         // The server takes every key for revoked where its list is missing; that is not for this step to change.
         Resolved::Missing(_) => return None,
-        Resolved::Unseen(path, why) => return Some(Err(NoSteps::Unseen(path, why))),
+        Resolved::Unseen(path, why) => return Some(Err(NoSteps::Unread(path.into(), why))),
         Resolved::Loop => return Some(Err(NoSteps::LinkLoop(file))),
-        Resolved::Ask(path) => return Some(Err(NoSteps::Unseen(path, crate::fs::Why::NotReached))),
+        Resolved::Ask(path) => return Some(Err(NoSteps::Unread(path.into(), crate::fs::Why::NotReached))),
     };
     let old = match seen.content(&real) {
         Fact::Known(bytes) => bytes.clone(),
         Fact::Absent => return None,
-        Fact::Unseen(why) => return Some(Err(NoSteps::Unseen(real, why))),
+        Fact::Unseen(why) => return Some(Err(NoSteps::Unread(real.into(), why))),
     };
     if lavrin_keys::key::revocation::is_binary(&old) {
         return Some(Err(NoSteps::BinaryList(real)));

@@ -57,7 +57,7 @@ fn what_is_missing_is_made_with_the_account_as_owner() {
             FileChange::WriteFile { path: FILE.into(), old: None, new, mode: 0o600, owner, was: None, deed }.into(),
         ]
     );
-    assert_eq!(there.target, Some(Place { path: FILE.into(), line: 1 }));
+    assert_eq!(there.target, Some(Place::Line { path: FILE.into(), line: 1 }));
 }
 
 #[test]
@@ -65,7 +65,7 @@ fn a_key_that_is_there_is_not_added_twice() {
     let seen = with_file(&format!("# x\nno-pty {}\n", key(1).line("old")), 0o700, 0o600, 1001);
     let there = installation(&System::of(&seen));
     assert!(there.steps.changes.is_empty());
-    assert_eq!(there.present[0].0.line, 2);
+    assert_eq!(there.present[0].0.line(), Some(2));
     assert_eq!(there.present[0].1.denied, ["terminal"]);
 }
 
@@ -136,7 +136,7 @@ fn removal_is_refused_where_a_file_could_not_be_read() {
     let mut seen = with_file("", 0o700, 0o600, 1001);
     seen.bytes.insert(FILE.into(), Fact::Unseen(Why::Permission));
     let refused = remove("edda", &key(1).fingerprint(), &System::of(&seen)).unwrap_err();
-    assert_eq!(refused, NoSteps::Unseen(FILE.into(), Why::Permission));
+    assert_eq!(refused, NoSteps::Unread(BytePath::from(FILE).into(), Why::Permission));
 }
 
 #[test]
@@ -213,7 +213,7 @@ fn lines_go_come_and_change_and_a_stranger_is_not_let_in_by_a_mode() {
     let print = |seed: u8| PrivateKey::ed25519(&[seed; 32]).unwrap().public().fingerprint();
     let content = format!("# kept\r\n  {}\r\nno-pty {}\n{}", line(1), line(2), line(3));
     let seen = with_file(&content, 0o700, 0o600, 1001);
-    let place = |line| Place { path: "/home/edda/.ssh/authorized_keys".into(), line };
+    let place = |line| Place::Line { path: "/home/edda/.ssh/authorized_keys".into(), line };
     let edits = Edits {
         remove: vec![place(4)],
         options: vec![(place(2), "restrict".to_owned()), (place(3), String::new())],

@@ -307,7 +307,7 @@ pub fn finish(ui: &Ui, out: &ChangeOut, headline: (Label, String)) {
         }
     }
     if let Some(entry) = &out.entry {
-        text += &format!("  entry   {} line {}\n", entry.path, entry.line);
+        text += &format!("  entry   {}\n", entry.words());
     }
     text += &format!("  key     {}\n", out.fingerprint);
     if let Some(proof) = &out.proof {

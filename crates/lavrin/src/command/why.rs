@@ -242,7 +242,7 @@ fn text_of(out: &WhyOut, verdict: &Verdict, args: &WhyArgs, ui: &Ui) -> String {
     if let Some(entry) = &out.entry {
         let limits = wording::limits(&verdict.limits);
         let limits = if limits.is_empty() { "no limits".to_owned() } else { limits.join("; ") };
-        text += &format!("  entry    {} line {}\n  limits   {limits}\n", entry.path, entry.line);
+        text += &format!("  entry    {}\n  limits   {limits}\n", entry.words());
     }
     if let Some(reason) = &out.deciding {
         text += &reason_text(reason, "because", ui);

@@ -11,20 +11,18 @@ pub fn message(difference: &Difference) -> String {
         Difference::Add { options, .. } if options.is_empty() => "granted, and not there".to_owned(),
         Difference::Add { options, .. } => format!("granted with {options}, and not there"),
         Difference::Options { place, from, to, .. } => {
-            format!("line {}: {}; granted {}", place.line, bare(from), bare(to))
+            format!("{}: {}; granted {}", super::number(place), bare(from), bare(to))
         }
         Difference::Remove { place, why, back, comment, .. } => {
             let back = back.map(|on| format!("; removed on {on} and there again")).unwrap_or_default();
-            format!("line {}: {}{back}", place.line, gone(*why, comment))
+            format!("{}: {}{back}", super::number(place), gone(*why, comment))
         }
         Difference::Unknown { place, comment, .. } => {
-            format!("line {}: nobody in the register has this key{}; it stays", place.line, named(comment))
+            format!("{}: nobody in the register has this key{}; it stays", super::number(place), named(comment))
         }
         Difference::NotUnderstood { place } => {
-            format!(
-                "line {} of {}: what it holds is not understood; it stays, and may be any key",
-                place.line, place.path
-            )
+            let file = place.path().map(|path| format!(" of {path}")).unwrap_or_default();
+            format!("{}{file}: what it holds is not understood; it stays, and may be any key", super::number(place))
         }
         Difference::Mode(change) => mode_change(change),
     }

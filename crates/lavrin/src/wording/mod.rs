@@ -19,7 +19,7 @@ use lavrin_keys::key::container::TextNote;
 use lavrin_keys::keysfile::LineFault;
 use lavrin_keys::text::printable;
 use lavrin_reach::ssh::{NoAnswer, SignedIn};
-use lavrin_server::login::{Limits, NotGone};
+use lavrin_server::login::{KeySource, Limits, NotGone, Place};
 use lavrin_server::server::{Known, Software};
 use lavrin_server::survey::Observation;
 use lavrin_work::NoProof;
@@ -128,13 +128,42 @@ pub fn no_proof(why: &NoProof) -> String {
     }
 }
 
+/// Where an entry stands.
+pub fn place(place: &Place) -> String {
+    match place {
+        Place::Line { path, line } => format!("{path} line {line}"),
+        Place::Slot { slot } => format!("slot {}", printable(slot.as_bytes())),
+    }
+}
+
+/// The line of an entry, or its slot.
+pub fn number(place: &Place) -> String {
+    match place {
+        Place::Line { line, .. } => format!("line {line}"),
+        Place::Slot { slot } => format!("slot {}", printable(slot.as_bytes())),
+    }
+}
+
+/// What keys are read from.
+pub fn key_source(source: &KeySource) -> String {
+    match source {
+        KeySource::Path(path) => path.to_string(),
+        KeySource::Slots => "what the device lists".to_owned(),
+    }
+}
+
 /// Why a key is not shown to be gone.
 pub fn not_gone(why: &NotGone) -> String {
     match why {
-        NotGone::Stands(place) => format!("it stands in {} line {}", place.path, place.line),
-        NotGone::Unseen(path, why) => format!("{path} was not read: {}", crate::error::why_words(why)),
-        NotGone::NotUnderstood(place) => {
-            format!("what {} line {} holds is not understood: mend or delete that line first", place.path, place.line)
+        NotGone::Stands(at) => format!("it stands in {}", place(at)),
+        NotGone::Unseen(source, why) => {
+            format!("{} was not read: {}", key_source(source), crate::error::why_words(why))
+        }
+        NotGone::NotUnderstood(at) => {
+            format!("what {} holds is not understood: mend or delete that line first", place(at))
+        }
+        NotGone::Authority(at) => {
+            format!("certificates open it too, and whose is not known here: {}", place(at))
         }
         NotGone::KeysCommand(command) => {
             format!("a command gives the server keys too: AuthorizedKeysCommand {command}")

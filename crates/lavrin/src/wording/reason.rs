@@ -84,6 +84,9 @@ pub fn message(reason: &Reason, account: &str) -> String {
         ReasonKind::ExponentTooLong { bits, max } => format!(
             "the RSA key's public exponent has {bits} bits; with a key of this length the server takes none above {max}"
         ),
+        ReasonKind::OnlyListed => {
+            "the device lists the key; by which rules it lets somebody in, it does not show".to_owned()
+        }
         ReasonKind::SettingUnknown(keyword) => {
             format!("nobody here knows the keyword {keyword}, and whether the server does is not known")
         }

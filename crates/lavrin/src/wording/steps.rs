@@ -136,13 +136,7 @@ fn new_owner(now: OwnerIds, was: Option<Was>, name: &dyn Fn(&OwnerIds) -> String
 
 /// What is brought to life.
 pub fn revived(entry: &Revived) -> String {
-    format!(
-        "{} line {} comes to life: {} {}",
-        entry.place.path,
-        entry.place.line,
-        entry.fingerprint,
-        comment(&entry.comment)
-    )
+    format!("{} comes to life: {} {}", super::place(&entry.place), entry.fingerprint, comment(&entry.comment))
 }
 
 /// What is not covered.

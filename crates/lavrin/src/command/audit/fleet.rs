@@ -141,7 +141,7 @@ fn not_checked_out(report: &FleetReport) -> Vec<NotCheckedOut> {
     let out = |(host, item): &(String, lavrin_server::audit::NotChecked)| NotCheckedOut {
         host: Some(host.clone()),
         account: item.account.clone(),
-        path: if item.path == BytePath::from("/") { String::new() } else { item.path.to_string() },
+        path: if item.source == BytePath::from("/").into() { String::new() } else { item.source.to_string() },
         why: why_words(&item.why),
     };
     report.not_checked.iter().map(out).collect()
@@ -171,9 +171,9 @@ fn print_json(
         HostAgeOut { host: host.id.clone(), seen, fault: look.and_then(|look| look.fault.clone()) }
     };
     let entry = |entry: &FleetEntry| {
-        let path = entry.entry.path.to_string();
+        let path = entry.entry.place.path().map(ToString::to_string);
         let owner = entry.owner.as_ref().map(lavrin_fleet::fleet::Owner::name);
-        crate::json::line(&FleetEntryOut { host: &entry.host, owner, entry: entry_out(&entry.entry, &path) })
+        crate::json::line(&FleetEntryOut { host: &entry.host, owner, entry: entry_out(&entry.entry, path.as_deref()) })
     };
     let list = |name: &str, lines: Vec<String>| {
         ui.part(&format!("\"{name}\": [{}{}],\n", if lines.is_empty() { "" } else { "\n" }, lines.join(",\n")));

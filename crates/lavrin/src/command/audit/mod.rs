@@ -28,7 +28,6 @@ use rayon::prelude::*;
 use serde::Serialize;
 use std::collections::BTreeMap;
 use std::path::PathBuf;
-use std::sync::Arc;
 
 /// Every account's entries, and what is wrong with them and around them
 #[derive(Debug, Args)]
@@ -85,8 +84,10 @@ struct AuditSummary {
 #[cfg_attr(test, derive(schemars::JsonSchema))]
 struct EntryOut<'a> {
     account: &'a str,
-    path: &'a str,
-    line: usize,
+    path: Option<&'a str>,
+    line: Option<usize>,
+    #[serde(skip_serializing_if = "Option::is_none")]
+    slot: Option<String>,
     algorithm: &'static str,
     bits: usize,
     fingerprint: String,
@@ -187,11 +188,11 @@ fn entries_rendered(entries: &[AuditEntry], ui: &Ui) -> Rendered {
         return Rendered::Rows(entries.iter().map(|entry| entry_row(entry, ui)).collect());
     }
     let mut text = Vec::with_capacity(entries.len() * JSON_BYTES_USUAL);
-    for of_file in entries.chunk_by(|one, other| Arc::ptr_eq(&one.path, &other.path)) {
-        let path = of_file[0].path.to_string();
+    for of_file in entries.chunk_by(|one, other| one.place.path() == other.place.path()) {
+        let path = of_file[0].place.path().map(ToString::to_string);
         for entry in of_file {
             text.extend_from_slice(if text.is_empty() { b"" } else { b",\n" });
-            entry_json(entry, &path, &mut text);
+            entry_json(entry, path.as_deref(), &mut text);
         }
     }
     Rendered::Json(String::from_utf8(text).expect("JSON is text"))
@@ -242,15 +243,16 @@ impl<'a> EntriesOut<'a> {
     }
 }
 
-fn entry_json(entry: &AuditEntry, path: &str, to: &mut Vec<u8>) {
+fn entry_json(entry: &AuditEntry, path: Option<&str>, to: &mut Vec<u8>) {
     serde_json::to_writer(to, &entry_out(entry, path)).expect("these types have only text keys");
 }
 
-fn entry_out<'a>(entry: &'a AuditEntry, path: &'a str) -> EntryOut<'a> {
+fn entry_out<'a>(entry: &'a AuditEntry, path: Option<&'a str>) -> EntryOut<'a> {
     EntryOut {
         account: &entry.account,
         path,
-        line: entry.line,
+        line: entry.place.line(),
+        slot: entry.place.slot().map(|slot| printable(slot.as_bytes())),
         algorithm: entry.key.algorithm().name(),
         bits: entry.key.bits(),
         fingerprint: entry.fingerprint.to_string(),
@@ -315,7 +317,7 @@ fn print_end(report: &Report, entries: usize, work: &Work, ui: &Ui) {
         .map(|item| NotCheckedOut {
             host: None,
             account: item.account.clone(),
-            path: item.path.to_string(),
+            path: item.source.to_string(),
             why: why_words(&item.why),
         })
         .collect();
@@ -356,7 +358,7 @@ fn entry_row(entry: &AuditEntry, ui: &Ui) -> Vec<String> {
     let comment = wording::comment(&entry.comment);
     vec![
         ui.paint(Label::Strong, &entry.account),
-        format!("line {}", entry.line),
+        wording::number(&entry.place),
         entry.key.algorithm().name().to_owned(),
         entry.key.bits().to_string(),
         entry.fingerprint.to_string(),

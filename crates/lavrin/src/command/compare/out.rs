@@ -145,7 +145,7 @@ impl Summary {
 impl AccountOut {
     /// One account.
     pub fn of(found: &AccountComparison, host: &str) -> Self {
-        let unseen = matches!(&found.fault, Some(NoSteps::Unseen(..) | NoSteps::HomeOnNetwork(_)));
+        let unseen = matches!(&found.fault, Some(NoSteps::Unread(..) | NoSteps::HomeOnNetwork(_)));
         Self {
             account: printable(found.account.as_bytes()),
             managed: found.managed,
@@ -161,7 +161,7 @@ impl AccountOut {
 pub fn problem(fault: &NoSteps, account: &str, host: &str) -> String {
     let said = no_steps(fault, account, host);
     let causes: Vec<String> = said.causes.into_iter().filter(|cause| cause != "nothing was changed").collect();
-    if causes.is_empty() || matches!(fault, NoSteps::Unseen(_, Why::NotReached)) {
+    if causes.is_empty() || matches!(fault, NoSteps::Unread(_, Why::NotReached)) {
         said.message
     } else {
         format!("{}: {}", said.message, causes.join("; "))
@@ -180,7 +180,7 @@ impl DifferenceOut {
             comment: None,
             message: message.clone(),
         };
-        let at = |place: &Place| (Some(place.path.to_string()), Some(place.line));
+        let at = |place: &Place| (place.path().map(ToString::to_string), place.line());
         match difference {
             Difference::Add { who, fingerprint, .. } => {
                 Self { owner: Some(who.clone()), key: Some(fingerprint.to_string()), ..plain("add") }

@@ -168,12 +168,12 @@ fn notes(plan: &Installation) -> Vec<String> {
         let limits = wording::limits(limits);
         let what =
             if limits.is_empty() { "without limits".to_owned() } else { format!("restricted: {}", limits.join("; ")) };
-        notes.push(format!("{} line {} holds the key already, {what}", place.path, place.line));
+        notes.push(format!("{} holds the key already, {what}", wording::place(place)));
     }
     notes.extend(
-        plan.dead.iter().map(|place| {
-            format!("{} line {} holds the key too, but the server skips that line", place.path, place.line)
-        }),
+        plan.dead
+            .iter()
+            .map(|place| format!("{} holds the key too, but the server skips that line", wording::place(place))),
     );
     notes.extend(plan.steps.revived.iter().map(wording::steps::revived));
     notes.extend(plan.steps.not_covered.iter().map(wording::steps::not_covered));

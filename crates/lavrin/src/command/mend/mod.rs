@@ -218,7 +218,7 @@ fn finish(cases: &[MendedAccount], work: &Work, args: &MendArgs, ui: &Ui) -> Exi
 
 fn exit_of(case: &MendedAccount) -> Exit {
     let done = match &case.found {
-        Err(NoSteps::HomeOnNetwork(_) | NoSteps::Unseen(..)) => Exit::NotChecked,
+        Err(NoSteps::HomeOnNetwork(_) | NoSteps::Unread(..)) => Exit::NotChecked,
         Err(_) => Exit::Findings,
         Ok(found) if !found.withheld.is_empty() || !found.left.is_empty() => Exit::Findings,
         Ok(_) => Exit::Done,

@@ -182,8 +182,8 @@ impl MendedAccountOut {
 impl RevivedOut {
     fn of(entry: &Revived) -> Self {
         Self {
-            path: entry.place.path.to_string(),
-            line: entry.place.line,
+            path: entry.place.path().map(ToString::to_string).unwrap_or_default(),
+            line: entry.place.line().unwrap_or_default(),
             fingerprint: entry.fingerprint.to_string(),
             comment: printable(entry.comment.trim_ascii()),
         }
