@@ -43,6 +43,8 @@ pub enum FieldKind {
     Id,
     /// A purpose of keys.
     Purpose,
+    /// A way of speaking to a host.
+    Reach,
     /// Options of a key file.
     Options,
     /// An account and its host.

@@ -129,6 +129,19 @@ impl Person {
     }
 }
 
+/// How a host is spoken to.
+#[derive(Debug, Clone, Copy, Default, PartialEq, Eq)]
+pub enum ReachKind {
+    /// Over a POSIX shell behind SSH.
+    #[default]
+    Shell,
+}
+
+impl ReachKind {
+    /// Each by its name in the register.
+    pub(crate) const NAMES: [(&'static str, Self); 1] = [("shell", Self::Shell)];
+}
+
 /// A host.
 #[derive(Debug, Clone)]
 pub struct Host {
@@ -139,7 +152,7 @@ pub struct Host {
     /// Port of its SSH server.
     pub port: u16,
     /// How it is spoken to.
-    pub reach: Option<String>,
+    pub reach: ReachKind,
     /// What it is grouped by.
     pub tags: Vec<String>,
     /// Where it stands in the world.

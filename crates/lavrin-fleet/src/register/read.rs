@@ -3,8 +3,8 @@
 use super::fault::FieldKind;
 use super::fields::{Faults, Fields};
 use super::{
-    Date, Exception, Grant, Host, Owed, OwnedKey, Person, Placed, Purpose, Register, RegisterFault, RegisterFinding,
-    RegisterPlace, Rules, SourceFile, Whom, is_id,
+    Date, Exception, Grant, Host, Owed, OwnedKey, Person, Placed, Purpose, ReachKind, Register, RegisterFault,
+    RegisterFinding, RegisterPlace, Rules, SourceFile, Whom, is_id,
 };
 use crate::rules;
 use lavrin_keys::key::container::line;
@@ -333,7 +333,7 @@ fn host(number: usize, id: &str, table: Spanned<DeTable<'_>>, faults: &mut Fault
         id: id.to_owned(),
         address: fields.text("address").map_or_else(|| id.to_owned(), |address| address.value),
         port: fields.number("port", 1..=65535).and_then(|port| u16::try_from(port).ok()).unwrap_or(22),
-        reach: fields.text("reach").map(|reach| reach.value),
+        reach: fields.word("reach", &ReachKind::NAMES, FieldKind::Reach).unwrap_or_default(),
         tags: values(fields.texts("tags")),
         site: fields.text("site").map(|site| site.value),
         login: fields.text("login").map(|login| login.value),

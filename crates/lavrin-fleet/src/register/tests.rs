@@ -76,6 +76,10 @@ fn faults_of_the_text_are_told_at_their_place_all_in_one_run() {
     let rules: Vec<&str> = told.iter().map(|(rule, _)| *rule).collect();
     assert_eq!(rules, ["unknown-field", "missing-field", "wrong-kind", "wrong-kind", "unknown-name"]);
     assert_eq!([told[0].1.as_str(), told[2].1.as_str(), told[3].1.as_str()], ["taem", "\"2026-02-30\"", "70000"]);
+    let reach =
+        |name: &str| found(|texts| replace(texts, 3, "[lantern]\n", &format!("[lantern]\nreach = \"{name}\"\n")));
+    assert_eq!((reach("pigeon")[0].0, reach("pigeon")[0].1.as_str()), ("bad-value", "\"pigeon\""));
+    assert!(reach("shell").is_empty());
     assert!(found(|texts| texts[4].1 += "until = \n").iter().any(|(rule, _)| *rule == "register-syntax"));
 }
 
