@@ -26,7 +26,7 @@ round() {
     command time -f "  $1 hosts surveyed ($turn): %e s, processor time of Lavrin %U + %S s, %M KB" \
       "$lavrin" survey --identity "$work/office" --parallel 32 --quiet | tail -1
   done
-  "$lavrin" survey --script | sed '0,/; R=$/s//; R=$LAVRIN_STANDIN_ROOT/' >look.sh
+  "$lavrin" survey --script | sed '0,/; R=; export R$/s//; R=$LAVRIN_STANDIN_ROOT; export R/' >look.sh
   sed -n 's/^port = //p' hosts.toml >all
   head -"$some" all >ports
   for turn in first again; do

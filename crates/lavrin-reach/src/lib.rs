@@ -7,7 +7,7 @@ mod shell;
 pub mod ssh;
 
 pub use reached::{Reach, Reached};
-pub use shell::{Claims, STANDIN_BANNER, STANDIN_ROOT, by_hand};
+pub use shell::{Claims, by_hand};
 
 use lavrin_server::fs::BytePath;
 use lavrin_server::steps::{Change, ChangeSubject};

@@ -4,6 +4,7 @@
 
 mod behaviour;
 mod cut;
+mod inside;
 mod replay;
 mod server;
 mod tree;

@@ -2,6 +2,7 @@
 
 use crate::Behaviour;
 use crate::cut::CutStream;
+use crate::inside::{self, Incoming};
 use lavrin_keys::key::PublicKey;
 use lavrin_server::account::{read_groups, read_passwd};
 use lavrin_server::fs::{BytePath, Fact, Node, NodeKind, Why};
@@ -88,7 +89,7 @@ struct Client {
     behaviour: Behaviour,
     account: String,
     address: std::net::IpAddr,
-    inputs: HashMap<ChannelId, ChildStdin>,
+    inputs: HashMap<ChannelId, (Incoming, ChildStdin)>,
     scripts: HashMap<ChannelId, Script>,
 }
 
@@ -119,8 +120,9 @@ impl World {
 
     /// Runs a script in the tree and gives what it printed.
     async fn run(&self, script: &str) -> String {
+        let script = String::from_utf8_lossy(&inside::script(script.as_bytes(), &self.root)).into_owned();
         let output = Command::new("/bin/sh")
-            .args(["-c", script])
+            .args(["-c", &script])
             .env_clear()
             .env("LAVRIN_STANDIN_ROOT", &self.root)
             .env("PATH", "/usr/sbin:/usr/bin:/sbin:/bin")
@@ -286,9 +288,10 @@ impl Handler for Client {
             return Ok(());
         }
         let noise = behaviour.noise.clone();
+        let (command, script) = inside::command(command, &self.world.root);
         let started = Command::new(behaviour.shell.as_deref().unwrap_or(Path::new("/bin/sh")))
             .arg("-c")
-            .arg(std::ffi::OsStr::from_bytes(command))
+            .arg(std::ffi::OsStr::from_bytes(&command))
             .env_clear()
             .env("LAVRIN_STANDIN_ROOT", &self.world.root)
             .env("HOME", self.world.root.join("home").join(&self.account))
@@ -304,7 +307,7 @@ impl Handler for Client {
         };
         session.channel_success(channel)?;
         if let Some(input) = child.stdin.take() {
-            self.inputs.insert(channel, input);
+            self.inputs.insert(channel, (Incoming::of(script), input));
         }
         let handle = session.handle();
         tokio::spawn(async move {
@@ -347,8 +350,8 @@ impl Handler for Client {
                 self.replay(channel, session).await;
             }
         }
-        if let Some(input) = self.inputs.get_mut(&channel) {
-            let _ = input.write_all(data).await;
+        if let Some((incoming, input)) = self.inputs.get_mut(&channel) {
+            let _ = input.write_all(&incoming.take(data, &self.world.root)).await;
         }
         Ok(())
     }

@@ -1,6 +1,7 @@
 //! The shapes that `--format json` prints. Fields are only ever added; `docs/schema/` is generated from these types.
 
 use lavrin_server::finding::Finding;
+use lavrin_server::finding::Severity;
 use lavrin_server::login::{Limits, Place, Reason};
 use serde::Serialize;
 
@@ -11,7 +12,8 @@ pub struct KeyFinding {
     /// Stable rule name.
     pub rule: &'static str,
     /// `critical`, `high`, `medium`, `low` or `info`.
-    pub severity: &'static str,
+    #[cfg_attr(test, schemars(with = "String"))]
+    pub severity: Severity,
     /// What is wrong.
     pub message: String,
     /// What to do.
@@ -25,7 +27,8 @@ pub struct AuditFinding {
     /// Stable rule name.
     pub rule: &'static str,
     /// `critical`, `high`, `medium`, `low` or `info`.
-    pub severity: &'static str,
+    #[cfg_attr(test, schemars(with = "String"))]
+    pub severity: Severity,
     /// The host, where a register is audited.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub host: Option<String>,
@@ -130,7 +133,7 @@ impl KeyFinding {
     pub fn of(finding: &Finding, path: &str) -> Self {
         Self {
             rule: finding.fault.rule(),
-            severity: finding.severity().name(),
+            severity: finding.severity(),
             message: crate::wording::finding::message(&finding.fault),
             remedy: crate::wording::finding::remedy(&finding.fault, finding, None, path),
         }

@@ -10,6 +10,7 @@ mod exit;
 mod host;
 mod input;
 mod json;
+mod outcome;
 mod paths;
 mod secret;
 mod severity_arg;

@@ -3,7 +3,7 @@
 //! decided on the host at that moment (`scripts/carry.sh`), never by what an account has said.
 
 use super::listing::letters_of;
-use super::{ShellHost, quoted, quoted_path};
+use super::{ShellHost, opening_words, quoted, quoted_path};
 use crate::ssh::{Exec, ExecFault};
 use crate::{Boxed, CarryFault};
 use lavrin_keys::text::printable;
@@ -91,7 +91,7 @@ impl ShellHost {
         let (nonce, child) = (self.nonce(), self.nonce());
         let script = format!(
             "T={ACCOUNT_SECONDS}; {}{CHANGE}\n{CARRY}\nb p; {call}; e $?\nprintf '\\n%s Z\\n' \"$N\"\n",
-            self.opening(&nonce, &child)
+            opening_words(&nonce, &child)
         );
         let time = Duration::from_secs(ACCOUNT_SECONDS) + ANSWER_TIME;
         let told = async {
@@ -118,14 +118,14 @@ impl ShellHost {
     async fn write(&self, writing: &Writing<'_>, folder: &str, account: &Account) -> Result<(), CarryFault> {
         let path = writing.path;
         let (nonce, child) = (self.nonce(), self.nonce());
-        let inner = self.write_script(writing, folder, &child, account);
+        let inner = write_script(writing, &child, folder, account);
         let payload = inner.len() + writing.bytes();
         let seconds = ACCOUNT_SECONDS + payload as u64 / 100_000;
         let call = write_call(account, folder, &inner);
         // What runs as the account holds neither what we read from nor what we write into.
         let script = format!(
             "T={seconds}; {}{CHANGE}\n{CARRY}\nif own {}; then {call}; else {{ relay {payload} & }} 3<&0 | {call} | within {} cat; fi\nprintf '\\n%s Z %s\\n' \"$N\" $?\n",
-            self.opening(&nonce, &child),
+            opening_words(&nonce, &child),
             account.uid,
             seconds + 1,
         );
@@ -154,11 +154,6 @@ impl ShellHost {
             || Err(CarryFault::Unknown { subject: path.clone().into() }),
             |word| Err(fault(path, word.trim())),
         )
-    }
-
-    fn write_script(&self, writing: &Writing<'_>, folder: &str, nonce: &str, account: &Account) -> String {
-        let root = if self.is_standin() { "R=$(cd -P \"$LAVRIN_STANDIN_ROOT\" && pwd -P)" } else { "R=" };
-        write_script(writing, nonce, root, folder, account)
     }
 }
 
@@ -223,7 +218,7 @@ pub(super) fn by_hand(change: &Guarded, account: &Account, seen: &Observation, n
     let change = change.change().as_file()?;
     if let Some(writing) = Writing::of(change) {
         let folder = quoted_path(&writing.path.parent()?)?;
-        let inner = write_script(&writing, nonce, "R=", &folder, account);
+        let inner = write_script(&writing, nonce, &folder, account);
         return Some(format!(
             "{{ printf '%s' {}; printf '%b' '{}'; printf '%b' '{}'; echo go; }} | {} | within $((T + 1)) tail -n 1",
             quoted(&inner),
@@ -266,7 +261,7 @@ fn octal(bytes: &[u8]) -> String {
 }
 
 /// The script that stages and commits a file.
-fn write_script(writing: &Writing<'_>, nonce: &str, root: &str, folder: &str, account: &Account) -> String {
+fn write_script(writing: &Writing<'_>, nonce: &str, folder: &str, account: &Account) -> String {
     let name = quoted(&String::from_utf8_lossy(writing.path.name()));
     let old = writing.old.map_or_else(|| "-1".to_owned(), |old| old.len().to_string());
     let Writing { now, was, .. } = writing;
@@ -274,7 +269,7 @@ fn write_script(writing: &Writing<'_>, nonce: &str, root: &str, folder: &str, ac
     // A group that the account is not in does not come back; whoever was in it reads no more than before.
     let group = if now.owner.gid != account.gid && was.owner.gid == account.gid { "lost" } else { "" };
     format!(
-        "N={nonce}; {root}; P={folder}; B={name}; U={}; G={}; MODE={:o}; WANTED=-{}; WAS=-{}; WHOSE={}:{}; BACK='{back}'; GROUP={group}; LN={}; LO={old}\nLC_ALL=C; PATH=/usr/sbin:/usr/bin:/sbin:/bin:/run/current-system/sw/bin; export LC_ALL PATH\n{WRITE}",
+        "N={nonce}; P={folder}; B={name}; U={}; G={}; MODE={:o}; WANTED=-{}; WAS=-{}; WHOSE={}:{}; BACK='{back}'; GROUP={group}; LN={}; LO={old}\nLC_ALL=C; PATH=/usr/sbin:/usr/bin:/sbin:/bin:/run/current-system/sw/bin; export LC_ALL PATH\n{WRITE}",
         now.owner.uid,
         now.owner.gid,
         now.mode,

@@ -17,12 +17,6 @@ use std::collections::BTreeSet;
 use std::fmt::Write as _;
 use std::sync::Arc;
 
-/// How the stand-in identifies itself: only there is a tree other than `/` looked at, in the folder that the variable names.
-pub const STANDIN_BANNER: &str = "SSH-2.0-lavrin-standin";
-
-/// Variable in which the stand-in says where its tree is.
-pub const STANDIN_ROOT: &str = "LAVRIN_STANDIN_ROOT";
-
 const FUNCTIONS: &str = include_str!("scripts/functions.sh");
 const RIGHTS: &str = include_str!("scripts/rights.sh");
 
@@ -54,25 +48,10 @@ impl ShellHost {
         nonce_of(self.randomness.as_ref())
     }
 
-    /// The words that begin every script: the nonces, the root of the tree, and the functions.
-    fn opening(&self, nonce: &str, child: &str) -> String {
-        let root =
-            if self.is_standin() { format!("R=$(cd -P \"${STANDIN_ROOT}\" && pwd -P)") } else { "R=".to_owned() };
-        opening_words(nonce, child, &root)
-    }
-
-    fn is_standin(&self) -> bool {
-        self.connection.banner().starts_with(STANDIN_BANNER)
-    }
-
     /// Writes a line into the host's own log, where it has the means. Whether it worked is not known.
     #[must_use]
     pub fn log<'a>(&'a self, text: &'a str) -> Boxed<'a, ()> {
         Box::pin(async move {
-            // A stand-in runs its scripts on this machine, whose log is none of its business.
-            if self.is_standin() {
-                return;
-            }
             let text: String = lavrin_keys::text::printable(text.as_bytes()).chars().take(LOG_CHARACTERS_MAX).collect();
             let line = quoted(&text);
             let script =
@@ -141,9 +120,12 @@ fn nonce_of(randomness: &dyn Randomness) -> String {
     })
 }
 
-/// The beginning of a script; `root` sets `R`.
-fn opening_words(nonce: &str, child: &str, root: &str) -> String {
-    format!("N={nonce}; K={child}; {root}\nF={}\neval \"$F\"\n{RIGHTS}", quoted(FUNCTIONS))
+/// What says in a script where the tree is that it works in: `/` itself. Processes that need no other rights inherit it.
+const IN_ROOT: &str = "R=; export R";
+
+/// The words that begin every script: the nonces, the root of the tree, and the functions.
+fn opening_words(nonce: &str, child: &str) -> String {
+    format!("N={nonce}; K={child}; {IN_ROOT}\nF={}\neval \"$F\"\n{RIGHTS}", quoted(FUNCTIONS))
 }
 
 /// A text as one word of a shell script.

@@ -5,7 +5,7 @@ use super::survey::hosts_named;
 use crate::error::CommandError;
 use crate::exit::Exit;
 use crate::input::typed_fingerprint;
-use crate::ui::{Format, Label, Ui};
+use crate::ui::{Label, Ui};
 use clap::Args;
 use lavrin_fleet::fleet::adopt::{UnknownKey, unknown_keys};
 use lavrin_fleet::register::Host;
@@ -81,8 +81,7 @@ pub fn run(args: &AdoptArgs, ui: &Ui) -> Result<Exit, CommandError> {
     if let Some((odd, _)) = args.key.iter().find(|(key, _)| !keys.iter().any(|found| found.key.fingerprint() == *key)) {
         return Err(CommandError::usage(format!("no survey found a key {odd} that nobody has")).hint("lavrin adopt"));
     }
-    let asks =
-        args.key.is_empty() && !args.take_proposals && ui.format == Format::Text && std::io::stdin().is_terminal();
+    let asks = args.key.is_empty() && !args.take_proposals && !ui.is_json() && std::io::stdin().is_terminal();
     let mut adopted: Vec<(&UnknownKey, String)> = Vec::new();
     for found in &keys {
         let answer = match answers.get(&found.key.fingerprint()) {
@@ -93,14 +92,12 @@ pub fn run(args: &AdoptArgs, ui: &Ui) -> Result<Exit, CommandError> {
         };
         adopted.extend(answer.map(|person| (found, person)));
     }
-    if ui.format == Format::Json {
-        ui.result(&crate::json::print(&out_of(&keys, &adopted)));
-    } else if !asks {
-        ui.result(&table(&keys, &adopted, ui));
+    if ui.is_json() || !asks {
+        ui.give(&out_of(&keys, &adopted), || table(&keys, &adopted, ui));
     }
     write(opened, &adopted, ui)?;
     let left = keys.len() - adopted.len();
-    if ui.format == Format::Text {
+    if !ui.is_json() {
         ui.status(&format!(
             "{} adopted; {} left unknown and untouched",
             count(adopted.len(), "key", "keys"),

@@ -7,8 +7,9 @@ use crate::command::register::OpenedRegister;
 use crate::error::{CommandError, host_fault};
 use crate::exit::Exit;
 use crate::json::{LimitsOut, PlaceOut};
+use crate::outcome::{ChangeState, ProofKind};
 use crate::paths;
-use crate::ui::{Format, Label, Ui};
+use crate::ui::{Label, Ui};
 use crate::wording;
 use clap::Args;
 use lavrin_reach::ssh::ConnectFault;
@@ -55,8 +56,8 @@ pub struct ChangeOut {
     pub fingerprint: String,
     /// The steps in words.
     pub steps: Vec<String>,
-    /// `preview`, `nothing-to-do`, `done`, `as-before` or `unknown`.
-    pub state: &'static str,
+    /// How it ended.
+    pub state: ChangeState,
     /// Where the key stands now.
     pub entry: Option<PlaceOut>,
     /// What limits it there.
@@ -75,8 +76,8 @@ pub struct ChangeOut {
 #[derive(Debug, Clone, Serialize)]
 #[cfg_attr(test, derive(schemars::JsonSchema))]
 pub struct ProofOut {
-    /// `logged-in`, `would-accept`, `refused`, `login-refused`, `nothing` or `read-back`.
-    pub kind: &'static str,
+    /// What it is.
+    pub kind: ProofKind,
     /// In words.
     pub detail: String,
 }
@@ -86,7 +87,7 @@ impl ProofOut {
     pub fn of(heard: &Heard) -> Self {
         let (kind, detail) = match heard {
             Heard::LoggedIn(signed) => (
-                "logged-in",
+                ProofKind::LoggedIn,
                 format!(
                     "a fresh login as {} with publickey: {} {}",
                     signed.account,
@@ -94,19 +95,20 @@ impl ProofOut {
                     signed.key.map(|key| key.to_string()).unwrap_or_default()
                 ),
             ),
-            Heard::Accepts => {
-                ("would-accept", "asked from outside, the server would accept the key (no login was made)".to_owned())
-            }
-            Heard::Refuses => ("refused", "asked from outside, the server refuses the key".to_owned()),
+            Heard::Accepts => (
+                ProofKind::WouldAccept,
+                "asked from outside, the server would accept the key (no login was made)".to_owned(),
+            ),
+            Heard::Refuses => (ProofKind::Refused, "asked from outside, the server refuses the key".to_owned()),
             Heard::LoginRefused(rejected) => (
-                "login-refused",
+                ProofKind::LoginRefused,
                 format!(
                     "the server takes the key and refuses the login: {}",
                     rejected.tried.last().map(|tried| tried.detail.clone()).unwrap_or_default()
                 ),
             ),
-            Heard::Nothing(why) => ("nothing", wording::no_proof(why)),
-            Heard::LeftOut => ("nothing", "the server was not asked".to_owned()),
+            Heard::Nothing(why) => (ProofKind::Nothing, wording::no_proof(why)),
+            Heard::LeftOut => (ProofKind::Nothing, "the server was not asked".to_owned()),
         };
         Self { kind, detail }
     }
@@ -292,12 +294,12 @@ pub fn account_at(account: &str, place: &str) -> String {
 
 /// Prints how it ended.
 pub fn finish(ui: &Ui, out: &ChangeOut, headline: (Label, String)) {
-    if ui.format == Format::Json {
-        ui.result(&crate::json::print(out));
-        return;
-    }
+    ui.give(out, || finish_text(ui, out, &headline));
+}
+
+fn finish_text(ui: &Ui, out: &ChangeOut, headline: &(Label, String)) -> String {
     let mut text = format!("{}\n", ui.paint(headline.0, &headline.1));
-    if out.state == "preview" {
+    if out.state == ChangeState::Preview {
         for (number, step) in out.steps.iter().enumerate() {
             text += &format!(
                 "  {}. {step}
@@ -311,11 +313,12 @@ pub fn finish(ui: &Ui, out: &ChangeOut, headline: (Label, String)) {
     }
     text += &format!("  key     {}\n", out.fingerprint);
     if let Some(proof) = &out.proof {
-        let label = if matches!(proof.kind, "nothing" | "login-refused") { Label::Warn } else { Label::Good };
+        let label =
+            if matches!(proof.kind, ProofKind::Nothing | ProofKind::LoginRefused) { Label::Warn } else { Label::Good };
         text += &format!("  proof   {}\n", ui.paint(label, &proof.detail));
     }
     for note in &out.notes {
         text += &format!("  note    {note}\n");
     }
-    ui.result(&text);
+    text
 }

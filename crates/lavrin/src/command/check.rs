@@ -4,7 +4,7 @@ use super::register::{OpenedRegister, RegisterArgs, today};
 use crate::error::CommandError;
 use crate::exit::Exit;
 use crate::severity_arg::FailOn;
-use crate::ui::{Format, Label, Ui};
+use crate::ui::{Label, Ui};
 use crate::wording;
 use clap::Args;
 use lavrin_fleet::register::check::{check, worst};
@@ -57,7 +57,8 @@ struct FindingOut {
     /// Stable rule name.
     rule: &'static str,
     /// `critical`, `high`, `medium`, `low` or `info`.
-    severity: &'static str,
+    #[cfg_attr(test, schemars(with = "String"))]
+    severity: Severity,
     /// Whom or what it is about; an exception names this.
     about: String,
     /// The file, below the register's folder.
@@ -77,17 +78,15 @@ pub fn run(args: &CheckArgs, ui: &Ui) -> Result<Exit, CommandError> {
     tell_what_was_meant(&opened, &mut findings);
     let lines = Lines::of(&opened);
     let out = out_of(&opened, &findings, &lines);
-    if ui.format == Format::Json {
-        ui.result(&crate::json::print(&out));
-    } else {
+    ui.give(&out, || {
         for finding in findings.iter().take(DRAWN_MAX) {
             ui.part(&drawn(finding, &opened, &lines, ui));
         }
         if findings.len() > DRAWN_MAX {
             ui.part(&format!("… and {} more; --format json lists all\n\n", findings.len() - DRAWN_MAX));
         }
-        ui.result(&summary(&out, &findings, ui));
-    }
+        summary(&out, &findings, ui)
+    });
     let found = worst(&findings).is_some_and(|worst| worst >= args.fail_on.severity());
     Ok(if found { Exit::Findings } else { Exit::Done })
 }
@@ -123,7 +122,7 @@ fn out_of(opened: &OpenedRegister, findings: &[RegisterFinding], lines: &Lines) 
                 let (path, line, column) = lines.position(&finding.place, opened);
                 FindingOut {
                     rule: finding.fault.rule(),
-                    severity: finding.severity.name(),
+                    severity: finding.severity,
                     about: finding.about.clone(),
                     path,
                     line,

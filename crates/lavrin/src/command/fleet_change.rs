@@ -7,6 +7,7 @@ use super::register::OpenedRegister;
 use crate::clock::{self, CLOCK};
 use crate::error::CommandError;
 use crate::exit::Exit;
+use crate::outcome::{ChangeState, KeyAnswer};
 use crate::table::columns;
 use crate::ui::{Label, Ui};
 use crate::wording::{self, heard};
@@ -56,8 +57,8 @@ impl ManyArgs {
 pub struct ResultOut {
     /// The host.
     pub host: String,
-    /// `done`, `as-before`, `unknown`, `not-begun`, `not-seen`, `nothing-to-do`, `preview` or `left`.
-    pub state: &'static str,
+    /// How it ended.
+    pub state: ChangeState,
     /// Why it is not done.
     pub why: Option<String>,
     /// What differed when it was looked at.
@@ -77,8 +78,8 @@ pub struct ResultOut {
 #[cfg_attr(test, derive(schemars::JsonSchema))]
 pub struct EndOut {
     pub account: String,
-    /// `done`, `as-before`, `unknown` or `not-begun`.
-    pub state: &'static str,
+    /// How it ended.
+    pub state: ChangeState,
     /// Why it is not done.
     pub why: Option<String>,
 }
@@ -89,8 +90,8 @@ pub struct EndOut {
 pub struct OutsideAnswerOut {
     pub account: String,
     pub key: String,
-    /// `accepted`, `refused`, `no-answer` or `not-asked`.
-    pub answer: &'static str,
+    /// What it says.
+    pub answer: KeyAnswer,
     /// Whether it should open the account.
     pub should_open: bool,
     /// What is worth knowing about the answer.
@@ -102,7 +103,7 @@ impl OutsideAnswerOut {
         let (answer, why) = heard(&asked.heard);
         let explained = "the entry or the settings say why it is refused from here";
         let still = "another source than the account's files gives this key";
-        let note = if !asked.explained.is_empty() && answer == "refused" {
+        let note = if !asked.explained.is_empty() && answer == KeyAnswer::Refused {
             Some(explained.to_owned())
         } else if asked.still_open() {
             Some(still.to_owned())
@@ -140,7 +141,7 @@ pub fn begin(
 
 impl ResultOut {
     /// A host on which nothing was tried.
-    pub fn still(host: &str, state: &'static str, why: Option<String>, exit: Exit) -> Self {
+    pub fn still(host: &str, state: ChangeState, why: Option<String>, exit: Exit) -> Self {
         let host = host.to_owned();
         let (accounts, ends, proofs, now) = (Vec::new(), Vec::new(), Vec::new(), Vec::new());
         Self { host, state, why, accounts, ends, proofs, now, exit }
@@ -149,7 +150,7 @@ impl ResultOut {
     /// A host that was not seen; none where it was.
     pub fn not_seen(seen: &Surveyed) -> Option<Self> {
         let why = wording::host_fault(seen.fault.as_ref()?);
-        Some(Self::still(&seen.host, "not-seen", Some(why), Exit::NotChecked))
+        Some(Self::still(&seen.host, ChangeState::NotSeen, Some(why), Exit::NotChecked))
     }
 
     /// How it ended on a host. `now` tells what differs there at present.
@@ -177,16 +178,16 @@ impl ResultOut {
 
     fn row(&self, ui: &Ui) -> Vec<String> {
         let (word, label) = match self.state {
-            "done" if self.exit == Exit::Findings => ("done", Label::Bad),
-            "done" if self.exit == Exit::NotChecked => ("done, not shown", Label::Warn),
-            "done" => ("done", Label::Good),
-            "nothing-to-do" => ("nothing to do", Label::Good),
-            "as-before" => ("as it was", Label::Warn),
-            "unknown" => ("NOT KNOWN", Label::Bad),
-            "not-begun" => ("not begun", Label::Warn),
-            "not-seen" => ("not seen", Label::Warn),
-            "left" => ("left", Label::Warn),
-            other => (other, Label::Strong),
+            ChangeState::Done if self.exit == Exit::Findings => ("done", Label::Bad),
+            ChangeState::Done if self.exit == Exit::NotChecked => ("done, not shown", Label::Warn),
+            ChangeState::Done => ("done", Label::Good),
+            ChangeState::NothingToDo => ("nothing to do", Label::Good),
+            ChangeState::AsBefore => ("as it was", Label::Warn),
+            ChangeState::Unknown => ("NOT KNOWN", Label::Bad),
+            ChangeState::NotBegun => ("not begun", Label::Warn),
+            ChangeState::NotSeen => ("not seen", Label::Warn),
+            ChangeState::Left => ("left", Label::Warn),
+            ChangeState::Preview => ("preview", Label::Strong),
         };
         vec![
             ui.paint(Label::Strong, &self.host),
@@ -197,12 +198,16 @@ impl ResultOut {
 
     /// What was proven, in a few words.
     fn proven(&self) -> String {
-        let number = |answer: &str| self.proofs.iter().filter(|proof| proof.answer == answer).count();
+        let number = |answer: KeyAnswer| self.proofs.iter().filter(|proof| proof.answer == answer).count();
         let mut parts = Vec::new();
-        if self.state == "done" {
+        if self.state == ChangeState::Done {
             parts.push("read back, a fresh login works".to_owned());
         }
-        let told = [("accepted", "accepted"), ("refused", "refused"), ("no-answer", "without an answer")];
+        let told = [
+            (KeyAnswer::Accepted, "accepted"),
+            (KeyAnswer::Refused, "refused"),
+            (KeyAnswer::NoAnswer, "without an answer"),
+        ];
         let told = told.into_iter().map(|(answer, words)| (number(answer), words)).filter(|(number, _)| *number > 0);
         let told: Vec<String> =
             told.map(|(number, words)| format!("{} {words}", count(number, "key", "keys"))).collect();
@@ -220,12 +225,12 @@ impl EndOut {
     }
 }
 
-fn state_of(end: &End) -> &'static str {
+fn state_of(end: &End) -> ChangeState {
     match end {
-        End::Done => "done",
-        End::NotBegun(_) => "not-begun",
-        End::AsBefore(_) => "as-before",
-        End::Unknown(_) => "unknown",
+        End::Done => ChangeState::Done,
+        End::NotBegun(_) => ChangeState::NotBegun,
+        End::AsBefore(_) => ChangeState::AsBefore,
+        End::Unknown(_) => ChangeState::Unknown,
     }
 }
 
@@ -242,9 +247,9 @@ pub fn text(results: &[ResultOut], ui: &Ui) -> String {
     for (line, result) in columns(&rows, 0).into_iter().zip(results) {
         text += &format!("{line}\n");
         for proof in result.proofs.iter().filter(|proof| is_news(proof)) {
-            let label = if proof.answer == "accepted" { Label::Bad } else { Label::Warn };
+            let label = if proof.answer == KeyAnswer::Accepted { Label::Bad } else { Label::Warn };
             let note = proof.note.as_ref().map(|note| format!(" ({note})")).unwrap_or_default();
-            let what = if proof.answer == "accepted" { "STILL ACCEPTED" } else { proof.answer };
+            let what = if proof.answer == KeyAnswer::Accepted { "STILL ACCEPTED" } else { proof.answer.name() };
             text += &format!("    {} {} {}{note}\n", proof.account, proof.key, ui.paint(label, what));
         }
         if !result.now.is_empty() {
@@ -257,19 +262,24 @@ pub fn text(results: &[ResultOut], ui: &Ui) -> String {
 
 /// Whether an answer is not the one that was wanted.
 fn is_news(proof: &OutsideAnswerOut) -> bool {
-    proof.answer == "no-answer" || (proof.answer == "accepted") != proof.should_open && proof.answer != "not-asked"
+    match proof.answer {
+        KeyAnswer::NoAnswer => true,
+        KeyAnswer::NotAsked => false,
+        KeyAnswer::Accepted => !proof.should_open,
+        KeyAnswer::Refused => proof.should_open,
+    }
 }
 
 fn summary(results: &[ResultOut], ui: &Ui) -> String {
     let all = [
-        ("done", "done", Label::Good),
-        ("nothing-to-do", "with nothing to do", Label::Good),
-        ("preview", "to be changed", Label::Strong),
-        ("left", "left for the next run", Label::Warn),
-        ("as-before", "as it was", Label::Warn),
-        ("not-begun", "not begun", Label::Warn),
-        ("not-seen", "not seen", Label::Warn),
-        ("unknown", "in a state that is not known", Label::Bad),
+        (ChangeState::Done, "done", Label::Good),
+        (ChangeState::NothingToDo, "with nothing to do", Label::Good),
+        (ChangeState::Preview, "to be changed", Label::Strong),
+        (ChangeState::Left, "left for the next run", Label::Warn),
+        (ChangeState::AsBefore, "as it was", Label::Warn),
+        (ChangeState::NotBegun, "not begun", Label::Warn),
+        (ChangeState::NotSeen, "not seen", Label::Warn),
+        (ChangeState::Unknown, "in a state that is not known", Label::Bad),
     ];
     let told = all.into_iter().filter_map(|(state, words, label)| {
         let number = results.iter().filter(|result| result.state == state).count();

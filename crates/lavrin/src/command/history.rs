@@ -7,7 +7,7 @@ use crate::error::CommandError;
 use crate::exit::Exit;
 use crate::json::LimitsOut;
 use crate::table::columns;
-use crate::ui::{Format, Label, Ui};
+use crate::ui::{Label, Ui};
 use crate::{input, paths};
 use clap::Args;
 use lavrin_fleet::fleet::{Access, Index, who};
@@ -178,13 +178,12 @@ fn without_register(ui: &Ui) -> Result<Exit, CommandError> {
 }
 
 fn print(events: Vec<EventOut>, ui: &Ui) -> Exit {
-    if ui.format == Format::Json {
-        ui.result(&crate::json::print(&HistoryOut { schema: "lavrin/history/1", events }));
-        return Exit::Done;
-    }
-    let rows: Vec<Vec<String>> = events.iter().map(|event| row(event, ui)).collect();
-    let lines: String = columns(&rows, 0).into_iter().map(|line| line + "\n").collect();
-    ui.result(&format!("{lines}{}", count(events.len(), "event", "events")));
+    let out = HistoryOut { schema: "lavrin/history/1", events };
+    ui.give(&out, || {
+        let rows: Vec<Vec<String>> = out.events.iter().map(|event| row(event, ui)).collect();
+        let lines: String = columns(&rows, 0).into_iter().map(|line| line + "\n").collect();
+        format!("{lines}{}", count(out.events.len(), "event", "events"))
+    });
     Exit::Done
 }
 
@@ -288,11 +287,7 @@ fn access_at(
         }
     }
     let out = AccessAtOut { schema: "lavrin/history-at/1", at: moment(end), access, unknown };
-    if ui.format == Format::Json {
-        ui.result(&crate::json::print(&out));
-    } else {
-        ui.result(&access_text(&out, ui));
-    }
+    ui.give(&out, || access_text(&out, ui));
     Ok(if out.unknown.is_empty() { Exit::Done } else { Exit::NotChecked })
 }
 

@@ -5,7 +5,7 @@ use super::sightings::{Column, SightingOut, Sightings};
 use crate::error::CommandError;
 use crate::exit::Exit;
 use crate::table::columns;
-use crate::ui::{Format, Label, Ui};
+use crate::ui::{Label, Ui};
 use crate::{input, paths, wording};
 use clap::{Args, Subcommand, ValueEnum};
 use lavrin_fleet::register::edit::{NewKey, add_key, set_date, set_text};
@@ -265,15 +265,13 @@ fn one_person(person: &Person) -> OnePerson {
 
 fn list(args: &PersonListArgs, ui: &Ui) -> Result<Exit, CommandError> {
     let opened = args.register.open()?;
-    let people = opened.reading.register.people.values();
-    if ui.format == Format::Json {
-        let out = PeopleOut { schema: "lavrin/person-list/1", people: people.map(one_person).collect() };
-        ui.result(&crate::json::print(&out));
-        return Ok(Exit::Done);
-    }
-    let rows: Vec<Vec<String>> = people.map(|person| row(person, ui)).collect();
-    let lines: String = columns(&rows, 0).into_iter().map(|line| line + "\n").collect();
-    ui.result(&format!("{lines}{}", count(rows.len(), "person", "people")));
+    let people = &opened.reading.register.people;
+    let out = PeopleOut { schema: "lavrin/person-list/1", people: people.values().map(one_person).collect() };
+    ui.give(&out, || {
+        let rows: Vec<Vec<String>> = people.values().map(|person| row(person, ui)).collect();
+        let lines: String = columns(&rows, 0).into_iter().map(|line| line + "\n").collect();
+        format!("{lines}{}", count(rows.len(), "person", "people"))
+    });
     Ok(Exit::Done)
 }
 
@@ -304,12 +302,9 @@ fn show(args: &PersonShowArgs, ui: &Ui) -> Result<Exit, CommandError> {
     })?;
     let access = access(person, register);
     let seen = Sightings::of_keys(person.keys.iter().map(|key| key.fingerprint), &opened)?;
-    if ui.format == Format::Json {
-        let out = PersonOut { schema: "lavrin/person-show/1", person: one_person(person), access, seen: seen.entries };
-        ui.result(&crate::json::print(&out));
-    } else {
-        ui.result(&(text_of(person, &access, ui) + &seen.text(Column::Host, ui)));
-    }
+    let words = text_of(person, &access, ui) + &seen.text(Column::Host, ui);
+    let person = one_person(person);
+    ui.give(&PersonOut { schema: "lavrin/person-show/1", person, access, seen: seen.entries }, || words);
     Ok(Exit::Done)
 }
 

@@ -7,6 +7,7 @@ use crate::account_target::AccountTarget;
 use crate::error::{CommandError, no_steps};
 use crate::exit::Exit;
 use crate::host::HostArgs;
+use crate::outcome::{ChangeState, ProofKind};
 use crate::ui::{Label, Ui};
 use crate::{input, paths, wording};
 use clap::Args;
@@ -80,7 +81,7 @@ pub async fn run(args: &RemoveArgs, ui: &Ui) -> Result<Exit, CommandError> {
             return Err(error);
         }
         work = back.ok_or_else(|| CommandError::with(Exit::Midway, "the program failed"))?;
-        out.state = "done";
+        out.state = ChangeState::Done;
         not_shown = ended.not_shown.first().map(|one| one.why.clone());
         ended.asked.into_iter().find(|asked| asked.fingerprint == fingerprint).map(|asked| asked.heard)
     };
@@ -105,7 +106,7 @@ fn out_of(args: &RemoveArgs, steps: &Steps, work: &Work) -> ChangeOut {
         place: work.name.clone(),
         fingerprint: steps.fingerprint.map(|key| key.to_string()).unwrap_or_default(),
         steps: wording::steps::changes(steps),
-        state: if args.change.preview { "preview" } else { "nothing-to-do" },
+        state: if args.change.preview { ChangeState::Preview } else { ChangeState::NothingToDo },
         entry: None,
         limits: None,
         proof: None,
@@ -124,7 +125,7 @@ async fn count_sessions(
 ) -> Result<(), CommandError> {
     let Some(signed) = work.site.signed() else { return Ok(()) };
     let own = usize::from(signed.account == account);
-    if out.state != "done" {
+    if out.state != ChangeState::Done {
         work.look_again(&|seen| scope.wants(seen)).await?;
     }
     let counted = work.seen.server.software == Software::OpenSsh;
@@ -153,7 +154,7 @@ fn conclude(ui: &Ui, work: &Work, heard: Option<&Heard>, out: &mut ChangeOut, ta
         }
         None if !work.site.is_host() => {
             out.proof = Some(ProofOut {
-                kind: "read-back",
+                kind: ProofKind::ReadBack,
                 detail: "read back: no line of the key is left; no server was asked".to_owned(),
             });
         }
@@ -161,7 +162,7 @@ fn conclude(ui: &Ui, work: &Work, heard: Option<&Heard>, out: &mut ChangeOut, ta
             .notes
             .push("the server could not be asked: only the fingerprint is known, and no file holds the key".to_owned()),
     }
-    let what = if out.state == "done" { "Removed" } else { "Nothing to do: no file holds the key" };
+    let what = if out.state == ChangeState::Done { "Removed" } else { "Nothing to do: no file holds the key" };
     let headline = if exit == Exit::Findings {
         out.notes.push(
             "the key comes from somewhere else than the account's files: a command, a certificate, another file"

@@ -8,8 +8,9 @@ use super::survey::look;
 use crate::error::{CommandError, no_steps};
 use crate::exit::Exit;
 use crate::host::HostArgs;
+use crate::outcome::ChangeState;
 use crate::table::columns;
-use crate::ui::{Format, Label, Ui};
+use crate::ui::{Label, Ui};
 use crate::wording;
 use clap::Args;
 use lavrin_fleet::fleet::Index;
@@ -179,7 +180,9 @@ async fn on_hosts(
     let pace = args.many.pace(ui);
     let comparer = Comparer::new(register, super::compare::moment());
     let looked = look(opened, &hosts, &ways, &pace, ui, |host, seen| match plan(known, host, &seen) {
-        Ok(steps) if steps.is_empty() => results.push(ResultOut::still(host, "nothing-to-do", None, Exit::Done)),
+        Ok(steps) if steps.is_empty() => {
+            results.push(ResultOut::still(host, ChangeState::NothingToDo, None, Exit::Done))
+        }
         Ok(steps) => jobs.extend(register.hosts.get(host).map(|known| {
             let seen: Arc<Observation> = Arc::new(*seen);
             let around = Arc::new(Around { seen: seen.clone(), granted: comparer.granted(known) });
@@ -187,13 +190,13 @@ async fn on_hosts(
             let tasks = steps.into_iter().map(task).collect();
             Job { stop: ways.stop(known), pairs: pairs(known), tasks, proof: Proof::of(Scope::Survey) }
         })),
-        Err(error) => results.push(ResultOut::still(host, "as-before", Some(error.message), error.exit)),
+        Err(error) => results.push(ResultOut::still(host, ChangeState::AsBefore, Some(error.message), error.exit)),
     });
     let looked = looked.await?;
     results.extend(looked.iter().filter_map(ResultOut::not_seen));
     let mut run_id = None;
     if args.change.preview {
-        results.extend(jobs.iter().map(|job| ResultOut::still(&job.stop.host, "preview", None, Exit::Done)));
+        results.extend(jobs.iter().map(|job| ResultOut::still(&job.stop.host, ChangeState::Preview, None, Exit::Done)));
     } else if !jobs.is_empty() {
         change::confirm(ui, &args.change)?;
         let run = begin("restore", opened, &args.many, args.change.reason.clone(), ui)?;
@@ -204,11 +207,8 @@ async fn on_hosts(
     }
     results.sort_by(|one, other| one.host.cmp(&other.host));
     let exit = results.iter().map(|result| result.exit).max().unwrap_or(Exit::Done);
-    if ui.format == Format::Json {
-        ui.result(&crate::json::print(&RestoreOut { schema: "lavrin/restore/1", run: run_id, hosts: results }));
-    } else {
-        ui.result(&text(&results, ui));
-    }
+    let out = RestoreOut { schema: "lavrin/restore/1", run: run_id, hosts: results };
+    ui.give(&out, || text(&out.hosts, ui));
     Ok(exit)
 }
 
@@ -271,7 +271,7 @@ async fn on_one(
     let asked = ended
         .asked
         .iter()
-        .map(|asked| format!("{} is {} from outside", asked.fingerprint, wording::heard(&asked.heard).0));
+        .map(|asked| format!("{} is {} from outside", asked.fingerprint, wording::heard(&asked.heard).0.name()));
     let proven = std::iter::once("read back".to_owned()).chain(asked).collect::<Vec<_>>().join("; ");
     let said = count(steps.changes.len(), "change", "changes");
     ui.result(&format!("{}\n  proof   {proven}", ui.paint(Label::Good, &format!("Taken back: {said} for {target}"))));

@@ -8,7 +8,7 @@ use crate::exit::Exit;
 use crate::host::HostArgs;
 use crate::paths;
 use crate::table::columns;
-use crate::ui::{Format, Label, Ui};
+use crate::ui::{Label, Ui};
 use crate::wording;
 use clap::Args;
 use lavrin_server::account::Account;
@@ -108,7 +108,7 @@ pub async fn run(args: &SettingsArgs, ui: &Ui) -> Result<Exit, CommandError> {
     let account = name.map(|name| work.seen.account(name).cloned().unwrap_or_else(|| Account::unknown(name)));
     let settings = Settings::from_files(account.as_ref(), &work.seen);
     let out = out_of(&settings, &work);
-    ui.result(&if ui.format == Format::Json { crate::json::print(&out) } else { text_of(&out, ui) });
+    ui.give(&out, || text_of(&out, ui));
     if !settings.unseen.is_empty() {
         ui.warn(&format!("not read: {}", work.typed_path(&settings.unseen[0])));
         return Ok(Exit::NotChecked);

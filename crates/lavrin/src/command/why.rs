@@ -10,7 +10,7 @@ use crate::host::HostArgs;
 use crate::input::Offered;
 use crate::input::typed_fingerprint;
 use crate::json::{LimitsOut, PlaceOut, ReasonOut};
-use crate::ui::{Format, Label, Ui};
+use crate::ui::{Label, Ui};
 use crate::{clock, input, paths, wording};
 use clap::Args;
 use lavrin_keys::key::Fingerprint;
@@ -112,7 +112,7 @@ pub async fn run(args: &WhyArgs, ui: &Ui) -> Result<Exit, CommandError> {
         verdict = login::judge(&question, &System::of(&work.seen));
     }
     let out = out_of(args, &question, &verdict, &work);
-    ui.result(&if ui.format == Format::Json { crate::json::print(&out) } else { text_of(&out, &verdict, args, ui) });
+    ui.give(&out, || text_of(&out, &verdict, args, ui));
     Ok(match verdict.outcome {
         Outcome::Accepted => Exit::Done,
         Outcome::Refused => Exit::Findings,
@@ -143,15 +143,11 @@ async fn everybody(args: &WhyArgs, ui: &Ui) -> Result<Exit, CommandError> {
             (WhoKeyOut { comment: wording::comment(comment), algorithm: key.algorithm().name(), why }, verdict)
         })
         .collect();
-    if ui.format == Format::Text {
-        ui.result(&everybody_text(&judged, args, ui));
-    }
     let opens = judged.iter().any(|(_, verdict)| verdict.outcome == Outcome::Accepted);
     let open = judged.iter().any(|(_, verdict)| verdict.outcome == Outcome::Undecided);
-    if ui.format == Format::Json {
-        let keys = judged.into_iter().map(|(key, _)| key).collect();
-        ui.result(&crate::json::print(&WhoOut { schema: "lavrin/why-all/1", account: account.clone(), keys }));
-    }
+    let (keys, verdicts): (Vec<_>, Vec<_>) = judged.into_iter().unzip();
+    let out = WhoOut { schema: "lavrin/why-all/1", account: account.clone(), keys };
+    ui.give(&out, || everybody_text(&out.keys, &verdicts, args, ui));
     Ok(match (opens, open) {
         (_, true) => Exit::NotChecked,
         (true, false) => Exit::Done,
@@ -159,19 +155,19 @@ async fn everybody(args: &WhyArgs, ui: &Ui) -> Result<Exit, CommandError> {
     })
 }
 
-fn everybody_text(judged: &[(WhoKeyOut, Verdict)], args: &WhyArgs, ui: &Ui) -> String {
+fn everybody_text(keys: &[WhoKeyOut], verdicts: &[Verdict], args: &WhyArgs, ui: &Ui) -> String {
     let account = ui.paint(Label::Strong, &args.target.account);
-    if judged.is_empty() {
+    if keys.is_empty() {
         return format!("no key stands in the files of {account}\n");
     }
     let mut text = String::new();
-    for (key, verdict) in judged {
+    for (key, verdict) in keys.iter().zip(verdicts) {
         let comment = ui.paint(Label::Strong, &key.comment);
         text += &format!("{comment}  {}\n  ", key.algorithm);
         text += &text_of(&key.why, verdict, args, ui);
     }
-    let count = judged.iter().filter(|(_, verdict)| verdict.outcome == Outcome::Accepted).count();
-    text + &format!("\n{count} of {} open {account}\n", lavrin_keys::text::count(judged.len(), "key", "keys"))
+    let count = verdicts.iter().filter(|verdict| verdict.outcome == Outcome::Accepted).count();
+    text + &format!("\n{count} of {} open {account}\n", lavrin_keys::text::count(keys.len(), "key", "keys"))
 }
 
 /// The moment of the login.

@@ -80,7 +80,7 @@ pub struct Ui {
     err_colors: bool,
     quiet: bool,
     /// How results are printed.
-    pub format: Format,
+    format: Format,
     /// Whether somebody wants the run to end.
     pub interrupt: Interrupt,
 }
@@ -124,6 +124,17 @@ impl Ui {
         let ended = if text.ends_with('\n') { "" } else { "\n" };
         let _ =
             out.write_all(text.as_bytes()).and_then(|()| out.write_all(ended.as_bytes())).and_then(|()| out.flush());
+    }
+
+    /// Prints what a command found out or did: the value itself for programs, its words for people.
+    pub fn give<T: serde::Serialize>(&self, value: &T, words: impl FnOnce() -> String) {
+        let text = if self.is_json() { crate::json::print(value) } else { words() };
+        self.result(&text);
+    }
+
+    /// Whether programs read the result. Asked where a result is too large to be one value.
+    pub fn is_json(&self) -> bool {
+        self.format == Format::Json
     }
 
     /// Prints a part of a result that is too large to be made at once; [`Ui::result`] prints the last part.

@@ -1,6 +1,7 @@
 //! Why the work on a host or an account was not done, in words.
 
 use super::no_proof;
+use crate::outcome::KeyAnswer;
 use lavrin_keys::text::{count, printable};
 use lavrin_work::change::Trouble;
 use lavrin_work::interrupt::Stage;
@@ -13,7 +14,7 @@ pub fn trouble(why: &Trouble) -> String {
         Trouble::NoProof { account, fingerprint, heard: said, .. } => {
             let (answer, why) = heard(said);
             let why = why.map(|why| format!(" ({why})")).unwrap_or_default();
-            format!("{fingerprint} was added to {account} and is {answer} from outside{why}; taken back")
+            format!("{fingerprint} was added to {account} and is {} from outside{why}; taken back", answer.name())
         }
         Trouble::Stopped(failed) => {
             format!("not begun, since {} before it", count(*failed, "host failed", "hosts failed"))
@@ -40,14 +41,14 @@ pub fn host_fault(fault: &WayFault) -> String {
 }
 
 /// An answer in one word, and why there is none.
-pub fn heard(heard: &Heard) -> (&'static str, Option<String>) {
+pub fn heard(heard: &Heard) -> (KeyAnswer, Option<String>) {
     match heard {
-        Heard::LoggedIn(_) | Heard::Accepts => ("accepted", None),
-        Heard::Refuses => ("refused", None),
-        Heard::LoginRefused(_) => ("refused", Some("it takes the key and refuses the login".to_owned())),
-        Heard::Nothing(why @ NoProof::HeldOff) => ("not-asked", Some(no_proof(why))),
-        Heard::Nothing(why) => ("no-answer", Some(no_proof(why))),
-        Heard::LeftOut => ("not-asked", Some(not_asked())),
+        Heard::LoggedIn(_) | Heard::Accepts => (KeyAnswer::Accepted, None),
+        Heard::Refuses => (KeyAnswer::Refused, None),
+        Heard::LoginRefused(_) => (KeyAnswer::Refused, Some("it takes the key and refuses the login".to_owned())),
+        Heard::Nothing(why @ NoProof::HeldOff) => (KeyAnswer::NotAsked, Some(no_proof(why))),
+        Heard::Nothing(why) => (KeyAnswer::NoAnswer, Some(no_proof(why))),
+        Heard::LeftOut => (KeyAnswer::NotAsked, Some(not_asked())),
     }
 }
 

@@ -37,7 +37,7 @@ pub fn change_script(
     randomness: &dyn Randomness,
 ) -> Option<String> {
     let (nonce, child) = (nonce_of(randomness), nonce_of(randomness));
-    let mut body = format!("{}\n{}", opening_words(&nonce, &child, "R="), by_hand_opening());
+    let mut body = format!("{}\n{}", opening_words(&nonce, &child), by_hand_opening());
     let mut number = 0;
     for (account, changes) in work {
         for change in *changes {
@@ -67,7 +67,7 @@ pub fn install_script(id: &str, account: &str, line: &str, blob: &str, randomnes
     let (nonce, child) = (nonce_of(randomness), nonce_of(randomness));
     format!(
         "{}\nI={}; A={}; L={}; X={}\n{INSTALL}\n{}",
-        opening_words(&nonce, &child, "R="),
+        opening_words(&nonce, &child),
         quoted(id),
         quoted(account),
         quoted(&quoted(line)),

@@ -37,7 +37,7 @@ pub fn script(network_homes: bool, randomness: &dyn Randomness) -> String {
     let (nonce, child) = (nonce_of(randomness), nonce_of(randomness));
     format!(
         "# A look at this host; it changes nothing. Run it as root: sh FILE >ANSWER\nT=\n{}\nprintf '{MARK}%s\\n' \"$N\"\n{VERSION}\n{}\nprintf '\\n%s Z\\n' \"$N\"\n",
-        opening_words(&nonce, &child, "R="),
+        opening_words(&nonce, &child),
         system_body(&Who::All, network_homes)
     )
 }

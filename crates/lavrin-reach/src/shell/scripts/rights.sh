@@ -1,7 +1,7 @@
 # Whose rights are used. What is done in a user's home is done with that user's rights, and what is said there comes through a
 # pipe of its own, under a word of its own, for a limited time and up to a limited length: nobody there holds what we write
-# into, or speaks for somebody else. D is the way to drop; without root's rights, or in a stand-in's tree, there is nothing
-# to drop.
+# into, or speaks for somebody else. D is the way to drop; without root's rights, or in a tree other than /, there is
+# nothing to drop.
 D=none; SE=; T=${T:-6}; MOST=2621440; LATE=0
 if [ "$ME" = 0 ] && [ -z "$R" ]; then
   if timeout -s KILL 5 true 2>/dev/null; then TO=y; fi
@@ -49,7 +49,7 @@ content_of() { # name uid gid path limit: a key file outside of a home: by root 
   if own "$2" || ! alone "${4%/*}"; then ask_as "$1" "$2" "$3" "content $6 $5"; else content "$4" "$5"; fi
 }
 unswappable() { # enters the folder of a path, where that is root's alone, so that nobody can swap what is in it
-  cd -P -- "${1%/*}" 2>/dev/null && [ "$(pwd -P)" = "${1%/*}" ] || return 1
+  cd -P -- "$R${1%/*}" 2>/dev/null && [ "$(pwd -P)" = "$R${1%/*}" ] || return 1
   set -- $(ls -ldn .); case $1 in ?????w* | ????????w*) return 1 ;; esac
   [ "$3" = 0 ]
 }
@@ -57,5 +57,5 @@ roots_node() { # like node, by root, where the account itself may not look
   b "n $1"; ( unswappable "$1" && ls -ldn -- "${1##*/}" 2>&1 || { echo 'Permission denied'; exit 1; } ); e $?
 }
 roots_own() { # like content, by root, where the account itself may not read
-  b "c $1"; if ( unswappable "$1" ); then judged "$1" 16777216; e $?; else e 96; fi
+  b "c $1"; if ( unswappable "$1" ); then judged "$R$1" 16777216; e $?; else e 96; fi
 }

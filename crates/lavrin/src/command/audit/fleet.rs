@@ -8,7 +8,7 @@ use crate::error::{CommandError, why_words};
 use crate::exit::Exit;
 use crate::json::AuditFinding;
 use crate::table::columns;
-use crate::ui::{Format, Label, Ui};
+use crate::ui::{Label, Ui};
 use crate::wording;
 use lavrin_fleet::fleet::{FleetEntry, FleetFinding, FleetReport, Moment, What};
 use lavrin_fleet::register::Host;
@@ -76,7 +76,7 @@ pub async fn run(args: &AuditArgs, opened: &OpenedRegister, ui: &Ui) -> Result<E
     let looks = store.as_ref().map(Database::looks).transpose()?.unwrap_or_default();
     let looks: HashMap<String, Look> = looks.into_iter().map(|look| (look.host.clone(), look)).collect();
     let findings: Vec<AuditFinding> = report.findings.par_iter().map(finding_out).collect();
-    if ui.format == Format::Json {
+    if ui.is_json() {
         print_json(&register.name, &hosts, &looks, &report, &findings, ui);
     } else {
         print_text(&register.name, &hosts, &looks, &report, &findings, ui);
@@ -125,7 +125,7 @@ fn finding_out(found: &FleetFinding) -> AuditFinding {
     };
     AuditFinding {
         rule: finding.fault.rule(),
-        severity: severity.name(),
+        severity: *severity,
         host: Some(host.clone()),
         account: finding.account.clone(),
         line: finding.line,

@@ -15,7 +15,7 @@ use crate::host::HostArgs;
 use crate::json::{AuditFinding, LimitsOut};
 use crate::severity_arg::FailOn;
 use crate::table::columns;
-use crate::ui::{Format, Label, Ui};
+use crate::ui::{Label, Ui};
 use crate::{paths, wording};
 use clap::Args;
 use lavrin_keys::text::{count, printable};
@@ -184,7 +184,7 @@ enum Rendered {
 }
 
 fn entries_rendered(entries: &[AuditEntry], ui: &Ui) -> Rendered {
-    if ui.format != Format::Json {
+    if !ui.is_json() {
         return Rendered::Rows(entries.iter().map(|entry| entry_row(entry, ui)).collect());
     }
     let mut text = Vec::with_capacity(entries.len() * JSON_BYTES_USUAL);
@@ -200,7 +200,7 @@ fn entries_rendered(entries: &[AuditEntry], ui: &Ui) -> Rendered {
 
 impl<'a> EntriesOut<'a> {
     fn new(ui: &'a Ui, place: &str) -> Self {
-        if ui.format == Format::Json {
+        if ui.is_json() {
             let place = crate::json::line(&place);
             ui.part(&format!("{{\n\"schema\": \"lavrin/audit/1\",\n\"place\": {place},\n\"entries\": ["));
         }
@@ -237,7 +237,7 @@ impl<'a> EntriesOut<'a> {
 
     fn end(&mut self) {
         self.flush();
-        if self.ui.format == Format::Json {
+        if self.ui.is_json() {
             self.ui.part("\n],\n");
         }
     }
@@ -266,7 +266,7 @@ const FINDINGS_AT_ONCE: usize = 4_096;
 
 /// Findings, on all cores and piece by piece: there may be as many of them as entries.
 fn print_findings(findings: &[Finding], work: &Work, ui: &Ui) {
-    let json = ui.format == Format::Json;
+    let json = ui.is_json();
     if json {
         ui.part("\"findings\": [");
     } else if !findings.is_empty() {
@@ -292,7 +292,7 @@ fn finding_out(finding: &Finding, work: &Work) -> AuditFinding {
     let path = finding.path.as_ref();
     AuditFinding {
         rule: finding.fault.rule(),
-        severity: finding.severity().name(),
+        severity: finding.severity(),
         host: None,
         account: finding.account.clone(),
         path: path.map(ToString::to_string),
@@ -328,7 +328,7 @@ fn print_end(report: &Report, entries: usize, work: &Work, ui: &Ui) {
         findings: Severity::URGENT_FIRST.into_iter().map(count).collect(),
         not_checked: report.not_checked.len(),
     };
-    if ui.format == Format::Json {
+    if ui.is_json() {
         let (not_checked, summary) = (crate::json::line(&not_checked), crate::json::line(&summary));
         let server = crate::json::line(&wording::server(&work.seen));
         ui.part(&format!("\"not_checked\": {not_checked},\n\"server\": {server},\n\"summary\": {summary}\n}}\n"));
@@ -367,20 +367,16 @@ fn entry_row(entry: &AuditEntry, ui: &Ui) -> Vec<String> {
 }
 
 fn finding_text(finding: &AuditFinding, ui: &Ui) -> String {
-    let severity = Severity::URGENT_FIRST
-        .into_iter()
-        .find(|severity| severity.name() == finding.severity)
-        .unwrap_or(Severity::Info);
     let line = finding.line.map(|line| format!(" line {line}")).unwrap_or_default();
     let values = match (&finding.found, &finding.expected) {
         (Some(found), Some(expected)) => format!(" (found {found}, expected {expected})"),
         _ => String::new(),
     };
-    let padding = " ".repeat(8usize.saturating_sub(finding.severity.len()));
+    let padding = " ".repeat(8usize.saturating_sub(finding.severity.name().len()));
     let place = finding.path.as_ref().map(|path| format!("  {path}{line}")).unwrap_or_default();
     let heading = format!(
         "  {}{padding}  {}{place} {}",
-        ui.paint(Label::of(severity), finding.severity),
+        ui.paint(Label::of(finding.severity), finding.severity.name()),
         ui.paint(Label::Strong, &whose(finding)),
         ui.paint(Label::Faint, &format!("[{}]", finding.rule)),
     );

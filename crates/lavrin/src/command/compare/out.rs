@@ -3,8 +3,9 @@
 use crate::clock;
 use crate::error::no_steps;
 use crate::exit::Exit;
+use crate::outcome::DifferenceKind;
 use crate::table::columns;
-use crate::ui::{Format, Label, Ui};
+use crate::ui::{Label, Ui};
 use crate::wording;
 use lavrin_fleet::fleet::compare::{AccountComparison, Difference};
 use lavrin_keys::text::{count, printable};
@@ -63,8 +64,8 @@ pub struct AccountOut {
 #[derive(Debug, Serialize)]
 #[cfg_attr(test, derive(schemars::JsonSchema))]
 pub struct DifferenceOut {
-    /// `add`, `options`, `remove`, `unknown`, `not-understood` or `mode`.
-    pub kind: &'static str,
+    /// What differs.
+    pub kind: DifferenceKind,
     /// The person, or `ACCOUNT@HOST`, whose key it is; `null` where nobody in the register has it.
     owner: Option<String>,
     /// The fingerprint.
@@ -131,11 +132,11 @@ impl Summary {
     fn add(&mut self, account: &AccountOut) {
         for difference in &account.differences {
             match difference.kind {
-                "add" => self.add += 1,
-                "options" => self.options += 1,
-                "remove" => self.remove += 1,
-                "unknown" => self.unknown += 1,
-                "not-understood" => self.not_understood += 1,
+                DifferenceKind::Add => self.add += 1,
+                DifferenceKind::Options => self.options += 1,
+                DifferenceKind::Remove => self.remove += 1,
+                DifferenceKind::Unknown => self.unknown += 1,
+                DifferenceKind::NotUnderstood => self.not_understood += 1,
                 _ => self.mode += 1,
             }
         }
@@ -183,36 +184,51 @@ impl DifferenceOut {
         let at = |place: &Place| (place.path().map(ToString::to_string), place.line());
         match difference {
             Difference::Add { who, fingerprint, .. } => {
-                Self { owner: Some(who.clone()), key: Some(fingerprint.to_string()), ..plain("add") }
+                Self { owner: Some(who.clone()), key: Some(fingerprint.to_string()), ..plain(DifferenceKind::Add) }
             }
             Difference::Options { who, fingerprint, place, .. } => {
                 let (path, line) = at(place);
-                Self { owner: Some(who.clone()), key: Some(fingerprint.to_string()), path, line, ..plain("options") }
+                Self {
+                    owner: Some(who.clone()),
+                    key: Some(fingerprint.to_string()),
+                    path,
+                    line,
+                    ..plain(DifferenceKind::Options)
+                }
             }
             Difference::Remove { who, fingerprint, place, comment, .. } => {
                 let ((path, line), comment) = (at(place), Some(comment.clone()));
-                Self { owner: who.clone(), key: Some(fingerprint.to_string()), path, line, comment, ..plain("remove") }
+                Self {
+                    owner: who.clone(),
+                    key: Some(fingerprint.to_string()),
+                    path,
+                    line,
+                    comment,
+                    ..plain(DifferenceKind::Remove)
+                }
             }
             Difference::Unknown { fingerprint, place, comment } => {
                 let ((path, line), comment) = (at(place), Some(comment.clone()));
-                Self { key: Some(fingerprint.to_string()), path, line, comment, ..plain("unknown") }
+                Self { key: Some(fingerprint.to_string()), path, line, comment, ..plain(DifferenceKind::Unknown) }
             }
             Difference::NotUnderstood { place } => {
                 let (path, line) = at(place);
-                Self { path, line, ..plain("not-understood") }
+                Self { path, line, ..plain(DifferenceKind::NotUnderstood) }
             }
-            Difference::Mode(change) => Self { path: change.path().map(ToString::to_string), ..plain("mode") },
+            Difference::Mode(change) => {
+                Self { path: change.path().map(ToString::to_string), ..plain(DifferenceKind::Mode) }
+            }
         }
     }
 
     /// Sign, whose key, which key, and why.
     fn row(&self, ui: &Ui) -> Vec<String> {
         let (sign, label) = match self.kind {
-            "add" => ("+", Label::Good),
-            "remove" => ("-", Label::Bad),
-            "unknown" | "not-understood" => ("?", Label::Warn),
-            "options" => ("~", Label::Type),
-            _ => ("m", Label::Type),
+            DifferenceKind::Add => ("+", Label::Good),
+            DifferenceKind::Remove => ("-", Label::Bad),
+            DifferenceKind::Unknown | DifferenceKind::NotUnderstood => ("?", Label::Warn),
+            DifferenceKind::Options => ("~", Label::Type),
+            DifferenceKind::Mode => ("m", Label::Type),
         };
         if self.key.is_none() {
             return vec![ui.paint(label, sign), self.message.clone()];
@@ -225,15 +241,15 @@ impl DifferenceOut {
 
 /// Prints it.
 pub fn print(out: &CompareOut, ui: &Ui) {
-    if ui.format == Format::Json {
-        ui.result(&crate::json::print(out));
-        return;
-    }
+    ui.give(out, || text(out, ui));
+}
+
+fn text(out: &CompareOut, ui: &Ui) -> String {
     out.hosts.iter().take(TOLD_MAX).for_each(|host| ui.part(&host_text(host, ui)));
     if out.hosts.len() > TOLD_MAX {
         ui.part(&format!("… and {} more hosts; --format json lists all\n", out.hosts.len() - TOLD_MAX));
     }
-    ui.result(&summary_text(&out.summary, &out.register, ui));
+    summary_text(&out.summary, &out.register, ui)
 }
 
 /// A host with everything that differs on it.

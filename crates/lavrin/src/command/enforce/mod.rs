@@ -10,8 +10,9 @@ use super::register::{OpenedRegister, RegisterArgs, today};
 use super::survey::{hosts_named, look};
 use crate::error::{CommandError, exit_of_no_steps};
 use crate::exit::Exit;
+use crate::outcome::ChangeState;
 use crate::sign_in::SignInArgs;
-use crate::ui::{Format, Label, Ui};
+use crate::ui::{Label, Ui};
 use clap::{Args, ValueEnum};
 use lavrin_fleet::fleet::compare::Part;
 use lavrin_fleet::fleet::{Index, Owner};
@@ -117,7 +118,7 @@ pub async fn run(args: &EnforceArgs, ui: &Ui) -> Result<Exit, CommandError> {
     let jobs = std::mem::take(&mut planned.jobs);
     let mut run_id = None;
     if jobs.is_empty() || args.change.preview {
-        let state = if args.change.preview { "preview" } else { "nothing-to-do" };
+        let state = if args.change.preview { ChangeState::Preview } else { ChangeState::NothingToDo };
         results.extend(jobs.iter().map(|job| ResultOut::still(&job.stop.host, state, None, Exit::Done)));
     } else {
         super::change::confirm(ui, &args.change)?;
@@ -167,7 +168,8 @@ async fn carry(
             ended.extend(more);
         } else {
             let why = "the trial is over: look at it, then run the command again without --first".to_owned();
-            let left = |job: &Job| ResultOut::still(&job.stop.host, "left", Some(why.clone()), Exit::Findings);
+            let left =
+                |job: &Job| ResultOut::still(&job.stop.host, ChangeState::Left, Some(why.clone()), Exit::Findings);
             results.extend(rest.iter().map(left));
         }
     }
@@ -214,22 +216,24 @@ fn finish(
         } else {
             let exit = problems(&planned, host).unwrap_or(Exit::Done);
             let why = accounts.iter().find_map(|account| account.problem.clone());
-            results.push(ResultOut { accounts, ..ResultOut::still(host, "nothing-to-do", why, exit) });
+            results.push(ResultOut { accounts, ..ResultOut::still(host, ChangeState::NothingToDo, why, exit) });
         }
     }
     results.sort_by(|one, other| one.host.cmp(&other.host));
     let worst = planned.problems.keys().filter_map(|host| problems(&planned, host)).max();
     let exit = results.iter().map(|result| result.exit).chain(worst).max();
-    if ui.format == Format::Json {
-        ui.result(&crate::json::print(&EnforceOut { schema: "lavrin/enforce/1", run, hosts: results }));
-    } else {
-        let mut said = text(&results, ui);
-        if let Some(run) = run.filter(|_| results.iter().any(|result| matches!(result.state, "done" | "unknown"))) {
+    let out = EnforceOut { schema: "lavrin/enforce/1", run, hosts: results };
+    ui.give(&out, || {
+        let (results, run) = (&out.hosts, out.run.as_ref());
+        let mut said = text(results, ui);
+        if let Some(run) = run
+            .filter(|_| results.iter().any(|result| matches!(result.state, ChangeState::Done | ChangeState::Unknown)))
+        {
             said += &format!("\nlavrin restore --run {run}    takes all of it back");
         } else if args.change.preview {
             said += "\nnothing was changed";
         }
-        ui.result(&said);
-    }
+        said
+    });
     Ok(exit.unwrap_or(Exit::Done))
 }

@@ -9,7 +9,7 @@ use crate::account_target::parse_host;
 use crate::error::CommandError;
 use crate::exit::Exit;
 use crate::table::columns;
-use crate::ui::{Format, Label, Ui};
+use crate::ui::{Label, Ui};
 use clap::{Args, Subcommand};
 use lavrin_fleet::register::edit::{HostField, add_host};
 use lavrin_fleet::register::{Host, Register, Whom};
@@ -184,11 +184,13 @@ fn list(args: &HostListArgs, ui: &Ui) -> Result<Exit, CommandError> {
     let opened = args.register.open()?;
     let tagged = |host: &&Host| args.tag.as_ref().is_none_or(|tag| host.tags.contains(tag));
     let hosts = opened.reading.register.hosts.values().filter(tagged);
-    if ui.format == Format::Json {
-        let out = HostsOut { schema: "lavrin/host-list/1", hosts: hosts.map(one_host).collect() };
-        ui.result(&crate::json::print(&out));
-        return Ok(Exit::Done);
-    }
+    let hosts: Vec<&Host> = hosts.collect();
+    let out = HostsOut { schema: "lavrin/host-list/1", hosts: hosts.iter().map(|host| one_host(host)).collect() };
+    ui.give(&out, || list_text(&hosts, ui));
+    Ok(Exit::Done)
+}
+
+fn list_text(hosts: &[&Host], ui: &Ui) -> String {
     let row = |host: &Host| {
         let pinned = if host.host_keys.is_empty() { ui.paint(Label::Warn, "not pinned") } else { "pinned".to_owned() };
         let port = if host.port == 22 { String::new() } else { format!(" port {}", host.port) };
@@ -200,10 +202,9 @@ fn list(args: &HostListArgs, ui: &Ui) -> Result<Exit, CommandError> {
             pinned,
         ]
     };
-    let rows: Vec<Vec<String>> = hosts.map(row).collect();
+    let rows: Vec<Vec<String>> = hosts.iter().map(|host| row(host)).collect();
     let lines: String = columns(&rows, 0).into_iter().map(|line| line + "\n").collect();
-    ui.result(&format!("{lines}{}", count(rows.len(), "host", "hosts")));
-    Ok(Exit::Done)
+    format!("{lines}{}", count(rows.len(), "host", "hosts"))
 }
 
 /// The host of this name.
@@ -220,18 +221,9 @@ fn show(args: &HostShowArgs, ui: &Ui) -> Result<Exit, CommandError> {
     let host = find(register, &args.id)?;
     let access = entrants(register, host);
     let seen = Sightings::on(&host.id, &opened)?;
-    if ui.format == Format::Json {
-        let out = HostOut {
-            schema: "lavrin/host-show/1",
-            host: one_host(host),
-            access,
-            seen: seen.entries,
-            seen_on: seen.seen,
-        };
-        ui.result(&crate::json::print(&out));
-    } else {
-        ui.result(&(text_of(host, &access, ui) + &seen.text(Column::Owner, ui)));
-    }
+    let words = text_of(host, &access, ui) + &seen.text(Column::Owner, ui);
+    let (host, seen_on) = (one_host(host), seen.seen);
+    ui.give(&HostOut { schema: "lavrin/host-show/1", host, access, seen: seen.entries, seen_on }, || words);
     Ok(Exit::Done)
 }
 

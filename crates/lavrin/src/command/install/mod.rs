@@ -11,6 +11,7 @@ use crate::exit::Exit;
 use crate::host::HostArgs;
 use crate::input::{self, GivenKey};
 use crate::json::{LimitsOut, PlaceOut};
+use crate::outcome::{ChangeState, ProofKind};
 use crate::ui::{Label, Ui};
 use crate::{clock, paths, wording};
 use clap::Args;
@@ -152,7 +153,7 @@ fn out_of(args: &InstallArgs, given: &GivenKey, plan: &Installation, work: &Work
         place: work.name.clone(),
         fingerprint: given.key.fingerprint().to_string(),
         steps: wording::steps::changes(&plan.steps),
-        state: if args.change.preview { "preview" } else { "nothing-to-do" },
+        state: if args.change.preview { ChangeState::Preview } else { ChangeState::NothingToDo },
         entry: present.map(|(place, _)| place).or(plan.target.as_ref()).map(PlaceOut::from),
         limits: present.map(|(_, limits)| LimitsOut::from(limits)),
         proof: None,
@@ -231,7 +232,7 @@ async fn conclude(
     out: &mut ChangeOut,
 ) -> Result<Exit, CommandError> {
     let account = &args.target.account;
-    out.state = "done";
+    out.state = ChangeState::Done;
     let fingerprint = given.key.fingerprint();
     let asked = ended.asked.iter().find(|asked| asked.fingerprint == fingerprint);
     let Some(asked) = asked else { return Ok(read_back(args, ui, work, given, out)) };
@@ -282,8 +283,10 @@ fn read_back(args: &InstallArgs, ui: &Ui, work: &Work, given: &GivenKey, out: &m
         (_, Some(reason)) => wording::reason::message(reason, account),
         (_, None) => "undecided".to_owned(),
     };
-    out.proof =
-        Some(ProofOut { kind: "read-back", detail: format!("read back from the file; {judged}; no server was asked") });
+    out.proof = Some(ProofOut {
+        kind: ProofKind::ReadBack,
+        detail: format!("read back from the file; {judged}; no server was asked"),
+    });
     let headline = if verdict.outcome == Verdict::Refused {
         (Label::Warn, format!("Installed for {account} in {}, but a server would refuse it", work.name))
     } else {

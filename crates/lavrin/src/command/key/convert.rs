@@ -6,7 +6,7 @@ use super::pair::put_file;
 use crate::error::{CommandError, key_fault};
 use crate::exit::Exit;
 use crate::secret::{self, Given, PassphraseArgs, SecretText};
-use crate::ui::{Format, Label, Ui};
+use crate::ui::{Label, Ui};
 use crate::wording;
 use crate::{input, paths};
 use clap::{Args, ValueEnum};
@@ -154,7 +154,7 @@ pub fn run(args: &ConvertArgs, ui: &Ui) -> Result<Exit, CommandError> {
         moved_aside: moved.map(|path| path.to_string_lossy().into_owned()),
         text: (!form.is_private() && args.out.is_none()).then(|| String::from_utf8_lossy(&bytes).into_owned()),
     };
-    ui.result(&if ui.format == Format::Json { crate::json::print(&out) } else { text_of(&out, ui) });
+    ui.give(&out, || text_of(&out, ui));
     Ok(Exit::Done)
 }
 

@@ -5,7 +5,7 @@ use crate::error::CommandError;
 use crate::exit::Exit;
 use crate::paths;
 use crate::secret::{self, PassphraseArgs, SecretText};
-use crate::ui::{Format, Label, Ui};
+use crate::ui::{Label, Ui};
 use crate::wording;
 use clap::{Args, ValueEnum};
 use lavrin_keys::key::container::openssh;
@@ -154,7 +154,7 @@ pub fn run(args: &GenerateArgs, ui: &Ui) -> Result<Exit, CommandError> {
         public_line: line,
         moved_aside: moved.iter().map(|path| path.to_string_lossy().into_owned()).collect(),
     };
-    ui.result(&if ui.format == Format::Json { crate::json::print(&out) } else { text_of(&out, ui) });
+    ui.give(&out, || text_of(&out, ui));
     Ok(Exit::Done)
 }
 

@@ -13,7 +13,7 @@ use crate::exit::Exit;
 use crate::paths;
 use crate::secret::PassphraseArgs;
 use crate::severity_arg::FailOn;
-use crate::ui::{Format, Ui};
+use crate::ui::Ui;
 use clap::Args;
 use std::path::PathBuf;
 
@@ -36,7 +36,7 @@ pub struct InspectArgs {
 /// Runs the command.
 pub fn run(args: &InspectArgs, ui: &Ui) -> Result<Exit, CommandError> {
     let mut seen = Inspection::new(args.passphrase.given(), !args.no_cross_check, ui)?;
-    if ui.format == Format::Json {
+    if ui.is_json() {
         let mut printer = out::Printer::begin(ui);
         seen.look(&args.files, &mut |some| {
             printer.keys(some);

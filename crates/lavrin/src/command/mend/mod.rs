@@ -11,7 +11,7 @@ use crate::error::{CommandError, no_steps};
 use crate::exit::Exit;
 use crate::host::HostArgs;
 use crate::input::typed_fingerprint;
-use crate::ui::{Format, Ui};
+use crate::ui::Ui;
 use crate::{paths, wording};
 use clap::Args;
 use lavrin_keys::key::Fingerprint;
@@ -212,7 +212,7 @@ fn show(case: &MendedAccount, work: &Work, ui: &Ui) {
 
 fn finish(cases: &[MendedAccount], work: &Work, args: &MendArgs, ui: &Ui) -> Exit {
     let out = MendOut::of(cases, work, args);
-    ui.result(&if ui.format == Format::Json { crate::json::print(&out) } else { out.text(ui) });
+    ui.give(&out, || out.text(ui));
     cases.iter().map(exit_of).max().unwrap_or(Exit::Done)
 }
 

@@ -3,6 +3,7 @@
 use super::{MendArgs, MendState, MendedAccount};
 use crate::command::place::Work;
 use crate::error::no_steps;
+use crate::outcome::ChangeState;
 use crate::ui::{Label, Ui};
 use crate::wording;
 use lavrin_keys::text::{count, printable};
@@ -31,8 +32,8 @@ pub struct MendOut {
 struct MendedAccountOut {
     /// Its name.
     account: String,
-    /// `nothing-to-do`, `preview`, `done`, `as-before` or `unknown`.
-    state: &'static str,
+    /// How it ended.
+    state: ChangeState,
     /// Why it ended that way, where something went wrong.
     detail: Option<String>,
     /// The steps in words.
@@ -113,11 +114,11 @@ impl MendOut {
 impl MendedAccountOut {
     fn of(case: &MendedAccount, work: &Work) -> Self {
         let (state, detail) = match &case.state {
-            MendState::Nothing => ("nothing-to-do", None),
-            MendState::Preview => ("preview", None),
-            MendState::Done => ("done", None),
-            MendState::AsBefore(said) => ("as-before", Some(said.clone())),
-            MendState::Unknown(said) => ("unknown", Some(said.clone())),
+            MendState::Nothing => (ChangeState::NothingToDo, None),
+            MendState::Preview => (ChangeState::Preview, None),
+            MendState::Done => (ChangeState::Done, None),
+            MendState::AsBefore(said) => (ChangeState::AsBefore, Some(said.clone())),
+            MendState::Unknown(said) => (ChangeState::Unknown, Some(said.clone())),
         };
         let found = case.found.as_ref().ok();
         let list = |found: Option<&Mending>| found.map(wording::steps::mending).unwrap_or_default();
@@ -140,19 +141,19 @@ impl MendedAccountOut {
         let whom = format!("{} on {place}", self.account);
         let detail = self.detail.clone().unwrap_or_default();
         let (label, headline) = match self.state {
-            "done" if self.withheld.is_empty() && self.left.is_empty() => {
+            ChangeState::Done if self.withheld.is_empty() && self.left.is_empty() => {
                 (Label::Good, format!("Mended: {whom}; read back and found as it should be"))
             }
-            "done" => (Label::Warn, format!("Mended in part: {whom}; read back, the rest stands below")),
-            "preview" => (Label::Strong, format!("This would be done for {whom}; nothing was changed")),
-            "as-before" => (Label::Bad, format!("Not mended, everything is as it was: {whom}: {detail}")),
-            "unknown" => (Label::Bad, format!("What state {whom} is in is not known: {detail}")),
+            ChangeState::Done => (Label::Warn, format!("Mended in part: {whom}; read back, the rest stands below")),
+            ChangeState::Preview => (Label::Strong, format!("This would be done for {whom}; nothing was changed")),
+            ChangeState::AsBefore => (Label::Bad, format!("Not mended, everything is as it was: {whom}: {detail}")),
+            ChangeState::Unknown => (Label::Bad, format!("What state {whom} is in is not known: {detail}")),
             _ if !detail.is_empty() => (Label::Warn, format!("Not mended: {whom}: {detail}")),
             _ if self.withheld.is_empty() && self.left.is_empty() => (Label::Good, format!("Nothing to mend: {whom}")),
             _ => (Label::Strong, format!("Nothing was changed: {whom}")),
         };
         let mut text = format!("{}\n", ui.paint(label, &headline));
-        if matches!(self.state, "preview" | "done") {
+        if matches!(self.state, ChangeState::Preview | ChangeState::Done) {
             let lines = self.steps.iter().enumerate();
             text += &lines.map(|(number, step)| format!("  {}. {step}\n", number + 1)).collect::<String>();
         }

@@ -3,7 +3,7 @@
 use crate::command::compare::out::problem;
 use crate::exit::Exit;
 use crate::table::columns;
-use crate::ui::{Format, Label, Ui};
+use crate::ui::{Label, Ui};
 use crate::wording;
 use lavrin_keys::text::{count, printable};
 use lavrin_work::offboard::{KeyState, KeyStateReason, Leaver, Row};
@@ -100,19 +100,20 @@ fn cells(row: &Row, ui: &Ui) -> Vec<String> {
 
 /// Prints it; the rows come in their order.
 pub fn print(leaver: &Leaver, run: &str, rows: &[Row], owed: usize, ui: &Ui) {
-    if ui.format == Format::Json {
-        let out = |row: &Row| RowOut {
-            host: row.host.clone(),
-            account: row.account.clone(),
-            key: key(row),
-            state: words(row.state).0,
-            why: why(row),
-        };
-        let (schema, left) = ("lavrin/offboard/1", leaver.left.to_string());
-        let keys = rows.iter().map(out).collect();
-        ui.result(&crate::json::print(&OffboardOut { schema, person: &leaver.id, left, run, keys, owed }));
-        return;
-    }
+    let out = |row: &Row| RowOut {
+        host: row.host.clone(),
+        account: row.account.clone(),
+        key: key(row),
+        state: words(row.state).0,
+        why: why(row),
+    };
+    let (schema, left) = ("lavrin/offboard/1", leaver.left.to_string());
+    let keys = rows.iter().map(out).collect();
+    let out = OffboardOut { schema, person: &leaver.id, left, run, keys, owed };
+    ui.give(&out, || text(leaver, rows, owed, ui));
+}
+
+fn text(leaver: &Leaver, rows: &[Row], owed: usize, ui: &Ui) -> String {
     let table: Vec<Vec<String>> = rows.iter().map(|row| cells(row, ui)).collect();
     let mut text: String = columns(&table, 0).into_iter().map(|line| line + "\n").collect();
     let counts = rows.chunk_by(|one, other| one.state == other.state).filter_map(|own| {
@@ -124,5 +125,5 @@ pub fn print(leaver: &Leaver, run: &str, rows: &[Row], owed: usize, ui: &Ui) {
         let what = count(owed, "removal is owed and stands", "removals are owed and stand");
         text += &format!("\n{what} in owed.toml until it is done: lavrin offboard {}", leaver.id);
     }
-    ui.result(&text);
+    text
 }

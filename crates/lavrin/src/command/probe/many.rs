@@ -6,8 +6,9 @@ use crate::command::register::OpenedRegister;
 use crate::command::survey::usual_pace;
 use crate::error::CommandError;
 use crate::exit::Exit;
+use crate::outcome::KeyAnswer;
 use crate::table::columns;
-use crate::ui::{Format, Label, Ui};
+use crate::ui::{Label, Ui};
 use crate::wording::{self, heard};
 use crate::{input, paths};
 use lavrin_fleet::fleet::Index;
@@ -44,8 +45,8 @@ struct AnswerOut {
     key: String,
     /// Whose key it is, where the register knows.
     owner: Option<String>,
-    /// `accepted`, `refused`, `no-answer` or `not-asked`.
-    answer: &'static str,
+    /// What it says.
+    answer: KeyAnswer,
     why: Option<String>,
 }
 
@@ -87,19 +88,19 @@ pub async fn run(args: &ProbeArgs, opened: &OpenedRegister, ui: &Ui) -> Result<E
 }
 
 impl Until {
-    fn is_met_by(self, answer: &str) -> bool {
+    fn is_met_by(self, answer: KeyAnswer) -> bool {
         match self {
-            Self::Answered => matches!(answer, "accepted" | "refused"),
-            Self::Accepted => answer == "accepted",
-            Self::Refused => answer == "refused",
+            Self::Answered => matches!(answer, KeyAnswer::Accepted | KeyAnswer::Refused),
+            Self::Accepted => answer == KeyAnswer::Accepted,
+            Self::Refused => answer == KeyAnswer::Refused,
         }
     }
 
     /// A key that is refused is a finding, unless that is what is wanted.
-    fn exit(self, answer: &str) -> Exit {
+    fn exit(self, answer: KeyAnswer) -> Exit {
         match (self, answer) {
-            (Self::Refused, "refused") | (Self::Answered | Self::Accepted, "accepted") => Exit::Done,
-            (_, "refused" | "accepted") => Exit::Findings,
+            (Self::Refused, KeyAnswer::Refused) | (Self::Answered | Self::Accepted, KeyAnswer::Accepted) => Exit::Done,
+            (_, KeyAnswer::Refused | KeyAnswer::Accepted) => Exit::Findings,
             _ => Exit::NotChecked,
         }
     }
@@ -191,7 +192,7 @@ fn told(question: &HostQuestion, said: &AnswersOfHost, index: &Index<'_>) -> Vec
             let own = all.iter().find(|(name, _)| name == account).map(|(_, heard)| heard.as_slice());
             heard(own.and_then(|own| own.get(number)).unwrap_or(&Heard::LeftOut))
         }
-        Err(fault) => ("no-answer", Some(wording::host_fault(fault))),
+        Err(fault) => (KeyAnswer::NoAnswer, Some(wording::host_fault(fault))),
     })
 }
 
@@ -199,7 +200,7 @@ fn answers(
     host: &str,
     accounts: &[(String, Vec<PublicKey>)],
     index: &Index<'_>,
-    said: impl Fn(&str, usize) -> (&'static str, Option<String>),
+    said: impl Fn(&str, usize) -> (KeyAnswer, Option<String>),
 ) -> Vec<AnswerOut> {
     let mut all = Vec::new();
     for (account, keys) in accounts {
@@ -214,10 +215,11 @@ fn answers(
 }
 
 fn print(answers: Vec<AnswerOut>, args: &ProbeArgs, ui: &Ui) {
-    if ui.format == Format::Json {
-        ui.result(&crate::json::print(&ProbeManyOut { schema: "lavrin/probe-many/1", answers }));
-        return;
-    }
+    let out = ProbeManyOut { schema: "lavrin/probe-many/1", answers };
+    ui.give(&out, || text(&out.answers, args, ui));
+}
+
+fn text(answers: &[AnswerOut], args: &ProbeArgs, ui: &Ui) -> String {
     let row = |one: &AnswerOut| {
         let label = match args.until.exit(one.answer) {
             Exit::Done => Label::Good,
@@ -225,7 +227,7 @@ fn print(answers: Vec<AnswerOut>, args: &ProbeArgs, ui: &Ui) {
             _ => Label::Warn,
         };
         vec![
-            ui.paint(label, one.answer),
+            ui.paint(label, one.answer.name()),
             ui.paint(Label::Strong, &format!("{}@{}", one.account, one.host)),
             one.owner.clone().unwrap_or_else(|| "nobody known".to_owned()),
             one.key.clone(),
@@ -234,8 +236,8 @@ fn print(answers: Vec<AnswerOut>, args: &ProbeArgs, ui: &Ui) {
     };
     let rows: Vec<Vec<String>> = answers.iter().map(row).collect();
     let lines: String = columns(&rows, 0).into_iter().map(|line| line + "\n").collect();
-    let number = |what: &str| answers.iter().filter(|one| one.answer == what).count();
-    let told = ["accepted", "refused", "no-answer", "not-asked"].into_iter().filter(|what| number(what) > 0);
-    let told: Vec<String> = told.map(|what| format!("{} {what}", number(what))).collect();
-    ui.result(&format!("{lines}{}: {}", count(answers.len(), "question", "questions"), told.join(", ")));
+    let number = |what: KeyAnswer| answers.iter().filter(|one| one.answer == what).count();
+    let told = KeyAnswer::ALL.into_iter().filter(|what| number(*what) > 0);
+    let told: Vec<String> = told.map(|what| format!("{} {}", number(what), what.name())).collect();
+    format!("{lines}{}: {}", count(answers.len(), "question", "questions"), told.join(", "))
 }

@@ -11,7 +11,8 @@ use crate::account_target::AccountTarget;
 use crate::error::CommandError;
 use crate::exit::Exit;
 use crate::host::HostArgs;
-use crate::ui::{Format, Label, Ui};
+use crate::outcome::KeyAnswer;
+use crate::ui::{Label, Ui};
 use crate::{input, paths};
 use clap::{Args, ValueEnum};
 use lavrin_keys::key::generate::SystemSource;
@@ -77,7 +78,7 @@ pub struct ProbeOut {
     host: String,
     fingerprint: String,
     /// `accepted`, `refused` or `no-answer`.
-    answer: &'static str,
+    answer: KeyAnswer,
     proof: ProofOut,
 }
 
@@ -113,10 +114,10 @@ pub async fn run(args: &ProbeArgs, ui: &Ui) -> Result<Exit, CommandError> {
     terms.login = (!own.is_empty()).then_some((own.as_slice(), &[]));
     let (heard, _) = prove(&ssh, &target.account, &public, holder.as_ref(), &terms).await;
     let (answer, exit, label) = match &heard {
-        Heard::LoggedIn(_) | Heard::Accepts => ("accepted", Exit::Done, Label::Good),
-        Heard::Refuses | Heard::LoginRefused(_) => ("refused", Exit::Findings, Label::Bad),
-        Heard::Nothing(NoProof::HeldOff) => ("not-asked", Exit::NotChecked, Label::Warn),
-        Heard::Nothing(_) | Heard::LeftOut => ("no-answer", Exit::NotChecked, Label::Warn),
+        Heard::LoggedIn(_) | Heard::Accepts => (KeyAnswer::Accepted, Exit::Done, Label::Good),
+        Heard::Refuses | Heard::LoginRefused(_) => (KeyAnswer::Refused, Exit::Findings, Label::Bad),
+        Heard::Nothing(NoProof::HeldOff) => (KeyAnswer::NotAsked, Exit::NotChecked, Label::Warn),
+        Heard::Nothing(_) | Heard::LeftOut => (KeyAnswer::NoAnswer, Exit::NotChecked, Label::Warn),
     };
     let out = ProbeOut {
         schema: "lavrin/probe/1",
@@ -126,18 +127,16 @@ pub async fn run(args: &ProbeArgs, ui: &Ui) -> Result<Exit, CommandError> {
         answer,
         proof: ProofOut::of(&heard),
     };
-    if ui.format == Format::Json {
-        ui.result(&crate::json::print(&out));
-    } else {
-        ui.result(&format!(
+    ui.give(&out, || {
+        format!(
             "{} {} on {}\n  key     {}\n  proof   {}\n",
-            ui.paint(label, out.answer),
+            ui.paint(label, out.answer.name()),
             out.account,
             out.host,
             out.fingerprint,
             out.proof.detail
-        ));
-    }
+        )
+    });
     Ok(exit)
 }
 

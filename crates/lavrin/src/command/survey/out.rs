@@ -2,7 +2,7 @@
 
 use crate::clock;
 use crate::table::columns;
-use crate::ui::{Format, Label, Ui};
+use crate::ui::{Label, Ui};
 use crate::wording;
 use lavrin_keys::text::count;
 use lavrin_work::survey::Surveyed;
@@ -54,10 +54,10 @@ impl SurveyedHostOut {
 pub fn print(seen: &[Surveyed], ui: &Ui) {
     let hosts: Vec<SurveyedHostOut> = seen.iter().map(SurveyedHostOut::of).collect();
     let hosts = hosts.as_slice();
-    if ui.format == Format::Json {
-        ui.result(&crate::json::print(&SurveyOut { schema: "lavrin/survey/1", hosts }));
-        return;
-    }
+    ui.give(&SurveyOut { schema: "lavrin/survey/1", hosts }, || text(hosts, ui));
+}
+
+fn text(hosts: &[SurveyedHostOut], ui: &Ui) -> String {
     let worth_telling = |host: &&SurveyedHostOut| hosts.len() <= TOLD_MAX || host.changed || host.fault.is_some();
     let rows: Vec<Vec<String>> = hosts.iter().filter(worth_telling).map(|host| row(host, ui)).collect();
     let lines: String = columns(&rows, 2).into_iter().map(|line| line + "\n").collect();
@@ -70,7 +70,7 @@ pub fn print(seen: &[Surveyed], ui: &Ui) {
     if failed > 0 {
         parts.push(ui.paint(Label::Bad, &format!("{failed} not seen")));
     }
-    ui.result(&format!("{lines}{}: {}", count(hosts.len(), "host", "hosts"), parts.join(", ")));
+    format!("{lines}{}: {}", count(hosts.len(), "host", "hosts"), parts.join(", "))
 }
 
 fn row(host: &SurveyedHostOut, ui: &Ui) -> Vec<String> {

@@ -1,7 +1,7 @@
 //! What an inspection has seen, kept small: the words are made when it is printed.
 
 use crate::secret::{self, Given, SecretText};
-use crate::ui::{Format, Ui};
+use crate::ui::Ui;
 use crate::wording;
 use crate::{input, paths};
 use lavrin_keys::key::container::certificate::Certificate;
@@ -136,7 +136,7 @@ impl Inspection {
             policy: Policy::default(),
             passphrase: given.read()?,
             given,
-            may_ask: ui.format == Format::Text && std::io::stdin().is_terminal() && std::io::stderr().is_terminal(),
+            may_ask: !ui.is_json() && std::io::stdin().is_terminal() && std::io::stderr().is_terminal(),
             sources: Vec::new(),
             keys: Vec::new(),
             judged: 0,

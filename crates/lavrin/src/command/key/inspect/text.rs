@@ -145,12 +145,8 @@ fn remedy(source: &str, finding: &KeyFinding) -> String {
     finding.remedy.replace(source, &paths::shown(Path::new(source)))
 }
 
-fn severity_of(finding: &KeyFinding) -> Severity {
-    Severity::URGENT_FIRST.into_iter().find(|severity| severity.name() == finding.severity).unwrap_or(Severity::Info)
-}
-
 fn paint_severity(finding: &KeyFinding, ui: &Ui) -> String {
-    ui.paint(Label::of(severity_of(finding)), finding.severity)
+    ui.paint(Label::of(finding.severity), finding.severity.name())
 }
 
 fn numbers(seen: &Inspection, ui: &Ui) -> String {

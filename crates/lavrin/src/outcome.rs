@@ -1,0 +1,94 @@
+//! How things ended and what servers answered, as results carry it. Programs read the names; words and colours are made of them.
+
+use serde::Serialize;
+
+/// How it ended for a host or an account.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize)]
+#[cfg_attr(test, derive(schemars::JsonSchema))]
+#[serde(rename_all = "kebab-case")]
+pub enum ChangeState {
+    /// Done, read back and proven as far as that goes.
+    Done,
+    /// Nothing had to be done.
+    NothingToDo,
+    /// Only shown.
+    Preview,
+    /// For the next run.
+    Left,
+    /// Taken back, or never made.
+    AsBefore,
+    /// Nothing was tried.
+    NotBegun,
+    /// The host was not seen.
+    NotSeen,
+    /// Nobody knows.
+    Unknown,
+}
+
+/// What a server says from outside about a key.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Serialize)]
+#[cfg_attr(test, derive(schemars::JsonSchema))]
+#[serde(rename_all = "kebab-case")]
+pub enum KeyAnswer {
+    /// It takes the key.
+    Accepted,
+    /// It does not.
+    Refused,
+    /// It said nothing that shows either.
+    NoAnswer,
+    /// It was not asked.
+    NotAsked,
+}
+
+impl KeyAnswer {
+    /// Each, in the order in which they are counted.
+    pub const ALL: [Self; 4] = [Self::Accepted, Self::Refused, Self::NoAnswer, Self::NotAsked];
+
+    /// Its name, which is its word too.
+    pub fn name(self) -> &'static str {
+        match self {
+            Self::Accepted => "accepted",
+            Self::Refused => "refused",
+            Self::NoAnswer => "no-answer",
+            Self::NotAsked => "not-asked",
+        }
+    }
+}
+
+/// What a fresh connection showed after a change.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize)]
+#[cfg_attr(test, derive(schemars::JsonSchema))]
+#[serde(rename_all = "kebab-case")]
+pub enum ProofKind {
+    /// The key opened a login.
+    LoggedIn,
+    /// The server would take it.
+    WouldAccept,
+    /// The server refuses it.
+    Refused,
+    /// The server takes the key and refuses the login.
+    LoginRefused,
+    /// Nothing.
+    Nothing,
+    /// No server was asked: what was written was read back.
+    ReadBack,
+}
+
+/// What kind of difference there is between register and host.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize)]
+#[cfg_attr(test, derive(schemars::JsonSchema))]
+#[serde(rename_all = "kebab-case")]
+pub enum DifferenceKind {
+    /// A key that is granted is not there.
+    Add,
+    /// It is there with other options.
+    Options,
+    /// A key that is not granted is there.
+    Remove,
+    /// A key that is nobody's is there.
+    Unknown,
+    /// Nobody can tell what is there.
+    NotUnderstood,
+    /// A mode or owner is wrong.
+    Mode,
+}
