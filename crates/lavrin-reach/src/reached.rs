@@ -53,6 +53,7 @@ pub trait Reach: Send + Sync {
     }
 
     /// Ends the connection.
+    #[must_use]
     fn close(self: Box<Self>) -> Boxed<'static, ()> {
         Box::pin(async {})
     }

@@ -14,7 +14,7 @@ use russh::keys::ssh_key;
 use russh::server::{Auth, ChannelOpenHandle, Config, Handler, Msg, PublicKeyOffer, Session, VerifiedPublicKey};
 use russh::{Channel, ChannelId, MethodKind, MethodSet, SshId};
 use std::borrow::Cow;
-use std::collections::HashMap;
+use std::collections::{HashMap, HashSet};
 use std::os::unix::ffi::{OsStrExt as _, OsStringExt as _};
 use std::os::unix::fs::{MetadataExt as _, PermissionsExt as _};
 use std::path::{Path, PathBuf};
@@ -27,6 +27,9 @@ use tokio::process::{ChildStdin, Command};
 
 /// Rounds of looking before a verdict.
 const ROUNDS_MAX: usize = 20;
+
+/// The one subsystem that it has: it says again what it hears.
+const ECHO: &str = "echo@lavrin";
 
 /// How long a silent stand-in keeps a connection.
 const SILENCE: Duration = Duration::from_mins(5);
@@ -74,6 +77,7 @@ pub(crate) async fn serve(socket: TcpListener, keys: [russh::keys::PrivateKey; 2
             address: peer.ip(),
             inputs: HashMap::new(),
             scripts: HashMap::new(),
+            echoes: HashSet::new(),
         };
         tokio::spawn(async move {
             if let Ok(session) = russh::server::run_stream(config, stream, client).await {
@@ -91,6 +95,7 @@ struct Client {
     address: std::net::IpAddr,
     inputs: HashMap<ChannelId, (Incoming, ChildStdin)>,
     scripts: HashMap<ChannelId, Script>,
+    echoes: HashSet<ChannelId>,
 }
 
 /// A script on its way in, for a stand-in that gives answers again.
@@ -343,12 +348,28 @@ impl Handler for Client {
         Ok(())
     }
 
+    async fn subsystem_request(
+        &mut self,
+        channel: ChannelId,
+        name: &str,
+        session: &mut Session,
+    ) -> Result<(), russh::Error> {
+        if name != ECHO {
+            return session.channel_failure(channel);
+        }
+        self.echoes.insert(channel);
+        session.channel_success(channel)
+    }
+
     async fn data(&mut self, channel: ChannelId, data: &[u8], session: &mut Session) -> Result<(), russh::Error> {
         if let Some(script) = self.scripts.get_mut(&channel) {
             script.bytes.extend_from_slice(data);
             if script.length.is_some_and(|length| script.bytes.len() >= length) {
                 self.replay(channel, session).await;
             }
+        }
+        if self.echoes.contains(&channel) {
+            session.data(channel, data.to_vec())?;
         }
         if let Some((incoming, input)) = self.inputs.get_mut(&channel) {
             let _ = input.write_all(&incoming.take(data, &self.world.root)).await;

@@ -7,6 +7,7 @@ use crate::site::Site;
 use crate::ways::{Rights, Stop, WayFault, Ways, unspoken};
 use lavrin_fleet::register::{Host, Register};
 use lavrin_keys::text::printable;
+use lavrin_server::abilities::Ability;
 use lavrin_server::audit::{AuditEntry, Auditor};
 use lavrin_server::survey::Observation;
 use lavrin_server::survey::snapshot::Snapshot;
@@ -67,6 +68,8 @@ pub struct Surveyed {
     pub changed: bool,
     /// When it was seen before this, in seconds since 1970.
     pub last_seen: Option<i64>,
+    /// What cannot be done or seen there.
+    pub lacks: Vec<Ability>,
 }
 
 /// Looks at every host and hands on what was seen, in the order in which it comes: exactly one result for each.
@@ -221,6 +224,7 @@ impl<'a> Recorder<'a> {
             sessions: 0,
             changed: false,
             last_seen: self.before.get(host).copied(),
+            lacks: Vec::new(),
         };
         match seen {
             Ok(seen) => {
@@ -228,6 +232,7 @@ impl<'a> Recorder<'a> {
                 let (changed, entries) = remember(self.store, &self.auditor, host, (self.clock.now)(), seen)?;
                 (surveyed.changed, surveyed.entries) = (changed, entries);
                 surveyed.accounts = seen.accounts.len();
+                surveyed.lacks = seen.abilities.lacking().collect();
                 surveyed.sessions = seen.sessions.values().sum();
             }
             // Nobody has tried to look at it.

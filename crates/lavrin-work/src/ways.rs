@@ -283,12 +283,11 @@ impl Ways {
 
     /// Signs in and gets root's rights where there is a way to them.
     pub(crate) async fn open(&self, stop: &Stop, rights: Rights) -> Result<OpenHost, WayFault> {
-        let (mut reached, signed, target) = match self.simulated.get(&stop.host) {
-            Some(open) => (Reached::simulated(open()), simulated_login(stop), stop.target.clone()),
-            None => {
-                let (connection, signed, target) = self.sign_in(stop).await?;
-                (Reached::shell(connection, Box::new(SystemSource)), signed, target)
-            }
+        let (mut reached, signed, target) = if let Some(open) = self.simulated.get(&stop.host) {
+            (Reached::simulated(open()), simulated_login(stop), stop.target.clone())
+        } else {
+            let (connection, signed, target) = self.sign_in(stop).await?;
+            (Reached::shell(connection, Box::new(SystemSource)), signed, target)
         };
         let needs_none = rights == Rights::Own || stop.login == "root";
         let refused = if needs_none { None } else { reached.reach_mut().get_root(&self.way.root_ways).await? };

@@ -162,6 +162,7 @@ impl Site {
         let mut seen = Vec::new();
         let mut take = |surveyed: &lavrin_work::survey::Surveyed, found: Option<Box<Observation>>| {
             assert!(surveyed.fault.is_none(), "{:?}", surveyed.fault);
+            assert!(surveyed.lacks.contains(&Ability::Settings));
             seen.extend(found);
         };
         look(&store, register, &hosts, &self.ways, &self.pace, self.run.clock, &mut take).await.unwrap();

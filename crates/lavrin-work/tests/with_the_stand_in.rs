@@ -3,11 +3,12 @@
 use lavrin_keys::key::container::openssh;
 use lavrin_keys::key::generate::SystemSource;
 use lavrin_keys::key::{PrivateKey, PublicKey};
-use lavrin_reach::ssh::{ConnectFault, Credential, Target};
+use lavrin_reach::ssh::{ConnectFault, Credential, ExecFault, Target};
 use lavrin_standin::StandIn;
 use lavrin_work::{AskTerms, Heard, Holder, NoProof, Penalties, prove};
 use std::os::unix::fs::PermissionsExt as _;
 use std::time::Duration;
+use tokio::io::{AsyncReadExt as _, AsyncWriteExt as _};
 
 fn target(stand_in: &StandIn) -> Target {
     Target {
@@ -53,6 +54,16 @@ async fn each_kind_of_proof() {
     assert!(matches!(proof, Heard::LoggedIn(signed) if signed.key == Some(key(1).public().fingerprint())));
     let ran = connection.unwrap().run("echo tide", std::time::Duration::from_secs(10)).await.unwrap();
     assert_eq!((ran.output.as_slice(), ran.status), (&b"tide\n"[..], Some(0)));
+    // Another thing than a command: what is written comes back, and what is not there is refused.
+    let second = Duration::from_secs(10);
+    let (_, connection) = prove(&target, "edda", key(1).public(), Some(&holder), &terms(&Penalties::default())).await;
+    let connection = connection.unwrap();
+    let mut echo = connection.subsystem("echo@lavrin", second).await.unwrap();
+    let mut said = [0; 4];
+    echo.write_all(b"tide").await.unwrap();
+    echo.read_exact(&mut said).await.unwrap();
+    assert_eq!(&said, b"tide");
+    assert_eq!(connection.subsystem("sftp", second).await.err(), Some(ExecFault::Refused));
     // What is found to be another host is not asked.
     let wrong = Target { expected: Some(key(9).public().fingerprint()), ..target.clone() };
     let (proof, _) = prove(&wrong, "edda", key(1).public(), None, &terms(&Penalties::default())).await;

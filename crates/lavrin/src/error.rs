@@ -296,7 +296,7 @@ pub fn no_steps(fault: &NoSteps, account: &str, place: &str) -> CommandError {
                 stop(format!("{path} could not be read, so it cannot be changed safely")).because(why_words(why));
             if *why == Why::Permission {
                 said.hint("sign in as root or one who may use sudo: --login NAME")
-                    .hint(format!("where root may not either: chown {account} {}", shell_word(&path.to_string())))
+                    .hint(format!("where root may not either: chown {account} {}", shell_word(&path)))
             } else {
                 said
             }

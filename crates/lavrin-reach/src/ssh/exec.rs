@@ -9,6 +9,7 @@ use russh::client::Msg;
 use std::sync::atomic::{AtomicUsize, Ordering};
 use std::time::Duration;
 use thiserror::Error;
+use tokio::io::{AsyncRead, AsyncWrite};
 use tokio::time::Instant;
 use zeroize::Zeroizing;
 
@@ -195,6 +196,41 @@ impl Connection {
         exec.send(script.as_bytes()).await?;
         tracing::debug!("{}: a script of {} bytes runs {}", self.host, script.len(), root_by.told());
         Ok(exec)
+    }
+}
+
+/// What goes both ways.
+pub trait Duplex: AsyncRead + AsyncWrite + Send + Unpin {}
+
+impl<T: AsyncRead + AsyncWrite + Send + Unpin> Duplex for T {}
+
+/// A subsystem that is open: what is written goes to it, what it says is read.
+pub type Subsystem = Box<dyn Duplex>;
+
+impl Connection {
+    /// Opens a subsystem (RFC 4254, section 6.5).
+    ///
+    /// # Errors
+    /// [`ExecFault::Refused`] where the server has none of this name, [`ExecFault::Timeout`].
+    #[must_use]
+    pub fn subsystem<'a>(&'a self, name: &'a str, time: Duration) -> Boxed<'a, Result<Subsystem, ExecFault>> {
+        Box::pin(async move {
+            let seconds = time.as_secs();
+            let open = async {
+                let mut channel = self.handle.channel_open_session().await.map_err(|_| ExecFault::Refused)?;
+                channel.request_subsystem(true, name).await.map_err(|_| ExecFault::Refused)?;
+                loop {
+                    match channel.wait().await {
+                        Some(ChannelMsg::Success) => break,
+                        Some(ChannelMsg::WindowAdjusted { .. }) => {}
+                        _ => return Err(ExecFault::Refused),
+                    }
+                }
+                tracing::debug!("{}: the subsystem {name} is open", self.host);
+                Ok(Box::new(channel.into_stream()) as Subsystem)
+            };
+            tokio::time::timeout(time, open).await.unwrap_or(Err(ExecFault::Timeout { seconds }))
+        })
     }
 }
 

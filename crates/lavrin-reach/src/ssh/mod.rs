@@ -20,7 +20,7 @@ use tokio::io::{AsyncRead, AsyncReadExt as _, AsyncWrite};
 use tokio::net::TcpStream;
 
 pub use ask::{Answer, NoAnswer};
-pub use exec::{Exec, ExecFault, Ran, RootBy, Said};
+pub use exec::{Exec, ExecFault, Ran, RootBy, Said, Subsystem};
 pub use signin::{Credential, Rejected, SignedIn, Tried};
 
 /// How long one step of reaching a host may take: name, connection, key exchange, sign-in each.

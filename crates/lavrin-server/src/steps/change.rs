@@ -50,7 +50,7 @@ impl Change {
             Self::File(file) => {
                 let holds_bytes = matches!(file, FileChange::WriteFile { .. } | FileChange::RemoveFile { .. });
                 let path = file.path();
-                !seen.node(path).is_unseen() && !(holds_bytes && seen.content(path).is_unseen())
+                !(seen.node(path).is_unseen() || holds_bytes && seen.content(path).is_unseen())
             }
             Self::Key(key) => !seen.slots_of(&key.account).is_unseen(),
         }

@@ -181,7 +181,7 @@ async fn on_hosts(
     let comparer = Comparer::new(register, super::compare::moment());
     let looked = look(opened, &hosts, &ways, &pace, ui, |host, seen| match plan(known, host, &seen) {
         Ok(steps) if steps.is_empty() => {
-            results.push(ResultOut::still(host, ChangeState::NothingToDo, None, Exit::Done))
+            results.push(ResultOut::still(host, ChangeState::NothingToDo, None, Exit::Done));
         }
         Ok(steps) => jobs.extend(register.hosts.get(host).map(|known| {
             let seen: Arc<Observation> = Arc::new(*seen);

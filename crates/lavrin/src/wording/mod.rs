@@ -19,6 +19,7 @@ use lavrin_keys::key::container::TextNote;
 use lavrin_keys::keysfile::LineFault;
 use lavrin_keys::text::printable;
 use lavrin_reach::ssh::{NoAnswer, SignedIn};
+use lavrin_server::abilities::Ability;
 use lavrin_server::login::{KeySource, Limits, NotGone, Place};
 use lavrin_server::server::{Known, Software};
 use lavrin_server::survey::Observation;
@@ -128,6 +129,23 @@ pub fn no_proof(why: &NoProof) -> String {
     }
 }
 
+/// What a host cannot do or show, whatever rights one has; nothing where it can all.
+pub fn not_applicable(lacks: &[Ability]) -> Option<String> {
+    let name = |ability: &Ability| match ability {
+        Ability::Files => "key files",
+        Ability::Modes => "modes",
+        Ability::Owners => "owners",
+        Ability::Settings => "settings of the server",
+        Ability::Logs => "logs",
+        Ability::Options => "options of entries",
+        Ability::Rename => "replacing a file at once",
+        Ability::Accounts => "a list of accounts",
+        Ability::Questions => "questions from outside",
+    };
+    let names: Vec<&str> = lacks.iter().map(name).collect();
+    (!names.is_empty()).then(|| format!("not applicable there: {}", names.join(", ")))
+}
+
 /// Where an entry stands.
 pub fn place(place: &Place) -> String {
     match place {
@@ -171,5 +189,17 @@ pub fn not_gone(why: &NotGone) -> String {
         NotGone::Authorities(what) => format!("certificates open it too, and whose is not known here: {what}"),
         NotGone::Settings(path) => format!("which files the server reads is not certain: {path}"),
         NotGone::NoSuchAccount => "the account was not found, and not all of them can be seen by this login".to_owned(),
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn what_a_host_cannot_do_is_told_in_one_sentence() {
+        assert_eq!(not_applicable(&[]), None);
+        let told = not_applicable(&[Ability::Files, Ability::Modes]).unwrap();
+        assert_eq!(told, "not applicable there: key files, modes");
     }
 }

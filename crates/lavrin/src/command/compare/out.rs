@@ -137,7 +137,7 @@ impl Summary {
                 DifferenceKind::Remove => self.remove += 1,
                 DifferenceKind::Unknown => self.unknown += 1,
                 DifferenceKind::NotUnderstood => self.not_understood += 1,
-                _ => self.mode += 1,
+                DifferenceKind::Mode => self.mode += 1,
             }
         }
     }

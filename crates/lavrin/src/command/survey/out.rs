@@ -5,6 +5,7 @@ use crate::table::columns;
 use crate::ui::{Label, Ui};
 use crate::wording;
 use lavrin_keys::text::count;
+use lavrin_server::abilities::Ability;
 use lavrin_work::survey::Surveyed;
 use serde::Serialize;
 
@@ -34,6 +35,10 @@ pub struct SurveyedHostOut {
     pub changed: bool,
     /// When it was seen before this look.
     pub last_seen: Option<String>,
+    /// What cannot be done or seen there, whatever rights one has.
+    #[serde(skip_serializing_if = "Vec::is_empty")]
+    #[cfg_attr(test, schemars(with = "Vec<String>"))]
+    pub lacks: Vec<Ability>,
 }
 
 impl SurveyedHostOut {
@@ -46,6 +51,7 @@ impl SurveyedHostOut {
             sessions: seen.sessions,
             changed: seen.changed,
             last_seen: seen.last_seen.map(clock::day_of),
+            lacks: seen.lacks.clone(),
         }
     }
 }
@@ -85,5 +91,6 @@ fn row(host: &SurveyedHostOut, ui: &Ui) -> Vec<String> {
         (Some(day), true) => ui.paint(Label::Warn, &format!("changed since {day}")),
         (Some(_), false) => "as before".to_owned(),
     };
-    vec![name, ui.paint(Label::Good, "seen"), format!("{what}; {change}")]
+    let lacks = wording::not_applicable(&host.lacks).map(|what| format!("; {what}")).unwrap_or_default();
+    vec![name, ui.paint(Label::Good, "seen"), format!("{what}; {change}{lacks}")]
 }
