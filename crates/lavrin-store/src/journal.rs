@@ -3,7 +3,7 @@
 use crate::{State, StoreFault, private};
 use lavrin_keys::key::Fingerprint;
 use lavrin_server::fs::BytePath;
-use lavrin_server::steps::{Change, Deed, FileChange, KeyChange, OwnerIds, Was};
+use lavrin_server::steps::{AccountChange, Change, Deed, FileChange, KeyChange, OwnerIds, ServerChange, Was};
 use serde::{Deserialize, Serialize};
 use std::fs::OpenOptions;
 use std::io::Write as _;
@@ -149,6 +149,17 @@ pub enum KeptChange {
         /// The name of its content after; `None`: there is none.
         new: Option<String>,
     },
+    /// The server read its configuration again.
+    Reload,
+    /// The day on which an account ends, in days since 1970.
+    Expire {
+        /// The account.
+        account: String,
+        /// Before.
+        from: Option<i64>,
+        /// After.
+        to: Option<i64>,
+    },
 }
 
 /// What writing a file meant, as it is kept.
@@ -176,6 +187,13 @@ pub enum KeptDeed {
         /// Their fingerprints.
         keys: Vec<String>,
     },
+    /// Settings of the server came or went, by the numbers of their lines.
+    Settings {
+        /// Lines that came.
+        come: Vec<usize>,
+        /// Lines that went.
+        go: Vec<usize>,
+    },
     /// Something was taken back.
     PutBack,
 }
@@ -189,6 +207,7 @@ impl KeptDeed {
             Deed::Repair { .. } => Self::Repair,
             Deed::Copy => Self::Copy,
             Deed::Revoke(keys) => Self::Revoke { keys: keys.iter().map(ToString::to_string).collect() },
+            Deed::Settings { come, go } => Self::Settings { come: come.clone(), go: go.clone() },
             Deed::PutBack => Self::PutBack,
             Deed::Unsaid => return None,
         })
@@ -203,6 +222,7 @@ impl KeptDeed {
             Self::Revoke { keys } => {
                 Deed::Revoke(keys.iter().map(|key| Fingerprint::parse(key).ok()).collect::<Option<_>>()?)
             }
+            Self::Settings { come, go } => Deed::Settings { come, go },
             Self::PutBack => Deed::PutBack,
         })
     }
@@ -217,6 +237,10 @@ impl KeptChange {
         let pair = |owner: &OwnerIds| (owner.uid, owner.gid);
         let change = match change {
             Change::File(file) => file,
+            Change::Server(ServerChange::Reload) => return Ok(Self::Reload),
+            Change::Account(AccountChange::Expire { account, from, to }) => {
+                return Ok(Self::Expire { account: account.clone(), from: *from, to: *to });
+            }
             Change::Key(KeyChange { account, slot, old, new }) => {
                 let (account, slot) = (account.clone(), slot.clone());
                 let mut kept = |entry: &Option<Vec<u8>>| entry.as_deref().map(&mut keep).transpose();
@@ -275,6 +299,8 @@ impl KeptChange {
             Self::RemoveFile { path, old, mode, owner: own } => {
                 FileChange::RemoveFile { path, old: content(&old)?, mode, owner: owner(own) }
             }
+            Self::Reload => return Some(ServerChange::Reload.into()),
+            Self::Expire { account, from, to } => return Some(AccountChange::Expire { account, from, to }.into()),
             Self::SetKey { account, slot, old, new } => {
                 return Some(Change::Key(KeyChange { account, slot, old: named(old)?, new: named(new)? }));
             }
@@ -383,7 +409,9 @@ mod tests {
         ];
         let key =
             KeyChange { account: "edda".into(), slot: Some("3".into()), old: None, new: Some(b"ssh-ed25519 x".into()) };
-        let changes: Vec<Change> = changes.map(Change::File).into_iter().chain([Change::Key(key)]).collect();
+        let changes = changes.map(Change::File).into_iter().chain([Change::Key(key)]);
+        let ends = AccountChange::Expire { account: "edda".into(), from: None, to: Some(20_000) };
+        let changes: Vec<Change> = changes.chain([ServerChange::Reload.into(), ends.into()]).collect();
         for keeper in &keepers {
             let mut kept = Vec::new();
             let mut keep = |keeper: &dyn Keeper| {

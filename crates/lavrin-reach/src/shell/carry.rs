@@ -3,13 +3,13 @@
 //! decided on the host at that moment (`scripts/carry.sh`), never by what an account has said.
 
 use super::listing::letters_of;
-use super::{ShellHost, opening_words, quoted, quoted_path};
+use super::{LISTENER, ShellHost, opening_words, quoted, quoted_path};
 use crate::ssh::{Exec, ExecFault};
 use crate::{Boxed, CarryFault};
 use lavrin_keys::text::printable;
 use lavrin_server::account::Account;
 use lavrin_server::fs::{BytePath, NodeKind};
-use lavrin_server::steps::{FileChange, Guarded, OwnerIds, Was};
+use lavrin_server::steps::{AccountChange, Change, ChangeSubject, FileChange, Guarded, OwnerIds, ServerChange, Was};
 use lavrin_server::survey::Observation;
 use std::time::Duration;
 
@@ -20,6 +20,9 @@ const CHANGE: &str = include_str!("scripts/change.sh");
 const CARRY: &str = include_str!("scripts/carry.sh");
 
 const WRITE: &str = include_str!("scripts/write.sh");
+
+/// Functions for a change of the server or of an account.
+const SERVER: &str = include_str!("scripts/server.sh");
 
 /// How long what runs as an account may take for a change, in seconds, beside a second for each 100 KB that are sent.
 const ACCOUNT_SECONDS: u64 = 20;
@@ -75,7 +78,19 @@ impl ShellHost {
     ) -> Boxed<'a, Result<(), CarryFault>> {
         Box::pin(async move {
             let change = change.change();
-            let Some(change) = change.as_file() else { return Err(CarryFault::not_there(change)) };
+            let change = match change {
+                Change::File(file) => file,
+                Change::Server(ServerChange::Reload) => {
+                    let steps = format!("{LISTENER}\n{SERVER}\nreload");
+                    return self.make(&format!("( {steps} )"), &change.subject()).await;
+                }
+                Change::Account(AccountChange::Expire { account, from, to }) => {
+                    let day = |day: &Option<i64>| day.map(|day| day.to_string()).unwrap_or_default();
+                    let call = format!("expire {} '{}' '{}'", quoted(account), day(from), day(to));
+                    return self.make(&format!("( {SERVER}\n{call} )"), &change.subject()).await;
+                }
+                Change::Key(_) => return Err(CarryFault::not_there(change)),
+            };
             let path = change.path();
             let unsafe_name = || CarryFault::Refused { subject: path.clone().into(), why: NOT_FOR_A_SHELL.to_owned() };
             if let Some(writing) = Writing::of(change) {
@@ -83,11 +98,11 @@ impl ShellHost {
                 return self.write(&writing, &folder, account).await;
             }
             let call = call(change, account, seen).ok_or_else(unsafe_name)?;
-            self.make(&call, path).await
+            self.make(&call, &path.clone().into()).await
         })
     }
 
-    async fn make(&self, call: &str, path: &BytePath) -> Result<(), CarryFault> {
+    async fn make(&self, call: &str, subject: &ChangeSubject) -> Result<(), CarryFault> {
         let (nonce, child) = (self.nonce(), self.nonce());
         let script = format!(
             "T={ACCOUNT_SECONDS}; {}{CHANGE}\n{CARRY}\nb p; {call}; e $?\nprintf '\\n%s Z\\n' \"$N\"\n",
@@ -100,16 +115,16 @@ impl ShellHost {
             exec.close().await;
             Ok::<_, ExecFault>(answer)
         };
-        let answer = told.await.map_err(|_| CarryFault::Unknown { subject: path.clone().into() })?;
+        let answer = told.await.map_err(|_| CarryFault::Unknown { subject: subject.clone() })?;
         let frames = super::frames::frames(&answer, &nonce);
         let said = frames.first().map(|frame| String::from_utf8_lossy(frame.bytes).trim().to_owned());
         let said = said.unwrap_or_default();
         match said.lines().last().unwrap_or_default() {
             "ok" => Ok(()),
             last => match last.strip_prefix("fail ") {
-                Some(word) => Err(fault(path, word.trim())),
+                Some(word) => Err(fault(subject, word.trim())),
                 // What runs as an account may end, or be ended, at any moment.
-                None => Err(CarryFault::Unknown { subject: path.clone().into() }),
+                None => Err(CarryFault::Unknown { subject: subject.clone() }),
             },
         }
     }
@@ -139,7 +154,7 @@ impl ShellHost {
             exec.end().await;
             let word =
                 text.strip_prefix(&format!("{child} fail ")).unwrap_or("refused: nothing could be run as the account");
-            return Err(fault(path, word));
+            return Err(fault(&path.clone().into(), word));
         }
         let unknown = |_| CarryFault::Unknown { subject: path.clone().into() };
         exec.send(b"go\n").await.map_err(unknown)?;
@@ -152,7 +167,7 @@ impl ShellHost {
         let word = text.split(&format!("{child} fail ")).nth(1).and_then(|rest| rest.lines().next());
         word.map_or_else(
             || Err(CarryFault::Unknown { subject: path.clone().into() }),
-            |word| Err(fault(path, word.trim())),
+            |word| Err(fault(&path.clone().into(), word.trim())),
         )
     }
 }
@@ -323,32 +338,40 @@ fn owner_of_file(folder: &str, name: &str, from: OwnerIds, to: OwnerIds) -> Stri
 }
 
 /// What the scripts' short words mean.
-fn fault(path: &BytePath, said: &str) -> CarryFault {
-    let path = path.clone();
+fn fault(subject: &ChangeSubject, said: &str) -> CarryFault {
+    let subject = subject.clone();
     let why = match said.split(' ').next().unwrap_or_default() {
-        "changed" | "moved" | "gone" => return CarryFault::Changed { subject: path.into() },
+        "changed" | "moved" | "gone" => return CarryFault::Changed { subject },
         "open" => {
             let why = format!(
                 "others may write in a folder on the way to it, so root does not work there: {}",
                 said.trim_start_matches("open ")
             );
-            return CarryFault::Refused { subject: path.into(), why };
+            return CarryFault::Refused { subject, why };
         }
         "holds" => {
             let what = said.trim_start_matches("holds ");
             let why = format!(
                 "beside key files it holds {what}, which would be given away with it; look at it and do that by hand"
             );
-            return CarryFault::Refused { subject: path.into(), why };
+            return CarryFault::Refused { subject, why };
         }
         "held" => {
             let letters = said.trim_start_matches("held ").to_owned();
             return CarryFault::Refused {
-                subject: path.into(),
+                subject,
                 why: format!("the mode did not hold: the file system made it {letters}"),
             };
         }
         "access-list" => "it has an access list, and this host has no getfacl and setfacl to keep it".to_owned(),
+        "rejected" => {
+            format!(
+                "the server's own test refuses the configuration: {}",
+                printable(said.trim_start_matches("rejected ").as_bytes())
+            )
+        }
+        "no-listener" => "no server was found that waits for connections and runs this session".to_owned(),
+        "no-chage" => "this host has no chage that sets the day on which an account ends".to_owned(),
         "short" => "not all bytes arrived".to_owned(),
         "owner" | "group" | "mode" => {
             format!("the system does not allow to set the {}", said.split(' ').next().unwrap_or_default())
@@ -358,5 +381,5 @@ fn fault(path: &BytePath, said: &str) -> CarryFault {
         }
         _ => printable(said.trim_start_matches("refused: ").as_bytes()),
     };
-    CarryFault::Refused { subject: path.into(), why }
+    CarryFault::Refused { subject, why }
 }

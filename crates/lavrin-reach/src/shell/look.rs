@@ -4,7 +4,7 @@ use super::frames::{Frame, by_id, frames, of_account};
 use super::heard::{HeardRound, may_be_roots, path_of};
 use super::listing;
 use super::network::{Mounts, NetworkHomes};
-use super::{ShellHost, opening_words, quoted, quoted_path};
+use super::{LISTENER, ShellHost, opening_words, quoted, quoted_path};
 use crate::Boxed;
 use crate::ssh::{ExecFault, Said};
 use lavrin_server::account::{Account, add_shadow, read_groups, read_passwd};
@@ -32,6 +32,7 @@ const ACCOUNT_BYTES_MAX: usize = 36 << 20;
 const NETWORK_TIMEOUT: Duration = Duration::from_secs(20);
 
 const SYSTEM: &str = include_str!("scripts/system.sh");
+const RUNNING: &str = include_str!("scripts/running.sh");
 const FLEET: &str = include_str!("scripts/fleet.sh");
 const HOMES: &str = include_str!("scripts/homes.sh");
 
@@ -201,7 +202,7 @@ pub(super) fn system_body(who: &Who, network_homes: bool) -> String {
     let fleet = if one_only(who) { "" } else { FLEET };
     let homes = homes_loop(who, network_homes);
     let asked = if network_homes { "b network; echo yes; e 0" } else { "" };
-    format!("A={}\n{asked}\n{SYSTEM}\n{fleet}\nQR=\"'$R'\"\n{HOMES}\n{homes}", quoted(one))
+    format!("A={}\n{asked}\n{SYSTEM}\n{LISTENER}\n{RUNNING}\n{fleet}\nQR=\"'$R'\"\n{HOMES}\n{homes}", quoted(one))
 }
 
 /// The shell's own loop over the accounts; network homes are left out unless asked for.

@@ -20,6 +20,9 @@ use std::sync::Arc;
 const FUNCTIONS: &str = include_str!("scripts/functions.sh");
 const RIGHTS: &str = include_str!("scripts/rights.sh");
 
+/// Finds the server that runs the session: its program, configuration, options and process.
+const LISTENER: &str = include_str!("scripts/listener.sh");
+
 /// Longest line for a host's log, in characters; some loggers cut at 1,024 bytes.
 const LOG_CHARACTERS_MAX: usize = 900;
 

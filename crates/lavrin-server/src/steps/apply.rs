@@ -1,8 +1,10 @@
 //! What a place would be like after changes, by what was seen of it before.
 
-use super::{Change, FileChange, KeyChange, OwnerIds};
+use super::{AccountChange, Change, Deed, FileChange, KeyChange, OwnerIds, ServerChange};
+use crate::account::Aging;
 use crate::fs::{BytePath, Fact, Node, NodeKind};
 use crate::survey::{KeySlot, Observation};
+use std::sync::Arc;
 
 impl Observation {
     /// What would be seen after these changes, in this order.
@@ -13,9 +15,19 @@ impl Observation {
             match change {
                 Change::File(file) => after.apply(file),
                 Change::Key(key) => after.apply_to_slots(key),
+                Change::Server(ServerChange::Reload) => {}
+                Change::Account(account) => after.apply_to_account(account),
             }
         }
         after
+    }
+
+    fn apply_to_account(&mut self, change: &AccountChange) {
+        let AccountChange::Expire { account, to, .. } = change;
+        let own = Arc::make_mut(&mut self.accounts).iter_mut().find(|own| own.name == *account);
+        if let Some(Aging::Line { expires, .. }) = own.and_then(|own| own.aging.as_mut()) {
+            *expires = *to;
+        }
     }
 
     fn apply_to_slots(&mut self, change: &KeyChange) {
@@ -31,7 +43,11 @@ impl Observation {
     fn apply(&mut self, change: &FileChange) {
         match change {
             FileChange::MakeFolder { path, mode, owner } => self.put(path, NodeKind::Folder, *mode, *owner),
-            FileChange::WriteFile { path, new, mode, owner, .. } => {
+            FileChange::WriteFile { path, new, mode, owner, deed, .. } => {
+                // What the server said of its settings before says nothing any more.
+                if matches!(deed, Deed::Settings { .. }) {
+                    self.said_by_server = None;
+                }
                 self.put(path, NodeKind::File, *mode, *owner);
                 self.bytes.insert(path.clone(), Fact::Known(new.clone()));
             }

@@ -1,6 +1,7 @@
 //! A change of a host: of a file, or of a key in a slot. Each knows what takes it back, what it leaves behind and what it means.
 
 use super::OwnerIds;
+use crate::account::Aging;
 use crate::fs::{BytePath, Fact, Node, NodeKind};
 use crate::survey::{KeySlot, Observation};
 use lavrin_keys::key::Fingerprint;
@@ -13,6 +14,10 @@ pub enum Change {
     File(FileChange),
     /// Of a key in a slot of a device.
     Key(KeyChange),
+    /// Of the server.
+    Server(ServerChange),
+    /// Of an account.
+    Account(AccountChange),
 }
 
 impl Change {
@@ -22,6 +27,8 @@ impl Change {
         match self {
             Self::File(file) => Self::File(file.inverse()),
             Self::Key(key) => Self::Key(key.inverse()),
+            Self::Server(server) => Self::Server(*server),
+            Self::Account(account) => Self::Account(account.inverse()),
         }
     }
 
@@ -31,7 +38,15 @@ impl Change {
         match self {
             Self::File(file) => file.holds(seen),
             Self::Key(key) => key.holds(seen),
+            Self::Server(ServerChange::Reload) => true,
+            Self::Account(account) => account.holds(seen),
         }
+    }
+
+    /// Whether a look shows whether it was made. What a server reads again it may have read before.
+    #[must_use]
+    pub fn leaves_traces(&self) -> bool {
+        !matches!(self, Self::Server(ServerChange::Reload))
     }
 
     /// Whether what was seen is what was there before the change.
@@ -40,6 +55,8 @@ impl Change {
         match self {
             Self::File(file) => file.is_undone(seen),
             Self::Key(key) => key.inverse().holds(seen),
+            Self::Server(ServerChange::Reload) => true,
+            Self::Account(account) => account.inverse().holds(seen),
         }
     }
 
@@ -53,6 +70,10 @@ impl Change {
                 !(seen.node(path).is_unseen() || holds_bytes && seen.content(path).is_unseen())
             }
             Self::Key(key) => !seen.slots_of(&key.account).is_unseen(),
+            Self::Server(ServerChange::Reload) => true,
+            Self::Account(AccountChange::Expire { account, .. }) => {
+                seen.account(account).is_some_and(|account| account.aging.is_some())
+            }
         }
     }
 
@@ -62,6 +83,8 @@ impl Change {
         match self {
             Self::File(file) => ChangeSubject::Path(file.path().clone()),
             Self::Key(key) => ChangeSubject::Slot { account: key.account.clone(), slot: key.slot.clone() },
+            Self::Server(_) => ChangeSubject::Server,
+            Self::Account(AccountChange::Expire { account, .. }) => ChangeSubject::Account(account.clone()),
         }
     }
 
@@ -92,7 +115,7 @@ impl Change {
     pub fn as_file(&self) -> Option<&FileChange> {
         match self {
             Self::File(file) => Some(file),
-            Self::Key(_) => None,
+            Self::Key(_) | Self::Server(_) | Self::Account(_) => None,
         }
     }
 }
@@ -100,6 +123,18 @@ impl Change {
 impl From<FileChange> for Change {
     fn from(file: FileChange) -> Self {
         Self::File(file)
+    }
+}
+
+impl From<ServerChange> for Change {
+    fn from(server: ServerChange) -> Self {
+        Self::Server(server)
+    }
+}
+
+impl From<AccountChange> for Change {
+    fn from(account: AccountChange) -> Self {
+        Self::Account(account)
     }
 }
 
@@ -121,6 +156,10 @@ pub enum ChangeSubject {
         /// The slot.
         slot: Option<String>,
     },
+    /// The server.
+    Server,
+    /// An account.
+    Account(String),
 }
 
 impl From<BytePath> for ChangeSubject {
@@ -136,6 +175,8 @@ impl std::fmt::Display for ChangeSubject {
             Self::Path(path) => write!(out, "{path}"),
             Self::Slot { account, slot: Some(slot) } => write!(out, "{account} slot {slot}"),
             Self::Slot { account, slot: None } => write!(out, "{account} slot"),
+            Self::Server => out.write_str("server"),
+            Self::Account(account) => write!(out, "{account}"),
         }
     }
 }
@@ -163,10 +204,55 @@ pub enum Deed {
     Copy,
     /// Keys come into the server's own list of revoked keys: then the file that is written opens nothing.
     Revoke(Vec<Fingerprint>),
+    /// Settings of the server come, go or change.
+    Settings {
+        /// Lines that come, as they are counted afterwards.
+        come: Vec<usize>,
+        /// Lines that go, as they are counted before.
+        go: Vec<usize>,
+    },
     /// Something that was done before is taken back.
     PutBack,
     /// A version that kept no deeds did it.
     Unsaid,
+}
+
+/// A change of the server.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum ServerChange {
+    /// It reads its configuration again, once its own test mode has taken it. Taken back by doing it again.
+    Reload,
+}
+
+/// A change of an account.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub enum AccountChange {
+    /// The day on which it ends (`shadow(5)`), in days since 1970; none: it does not end.
+    Expire {
+        /// The account.
+        account: String,
+        /// The day found.
+        from: Option<i64>,
+        /// The day wanted.
+        to: Option<i64>,
+    },
+}
+
+impl AccountChange {
+    /// The change that takes this one back.
+    #[must_use]
+    pub fn inverse(&self) -> Self {
+        let Self::Expire { account, from, to } = self.clone();
+        Self::Expire { account, from: to, to: from }
+    }
+
+    /// Whether what was seen is what the change leaves behind.
+    #[must_use]
+    pub fn holds(&self, seen: &Observation) -> bool {
+        let Self::Expire { account, to, .. } = self;
+        let aging = seen.account(account).and_then(|account| account.aging);
+        matches!(aging, Some(Aging::Line { expires, .. }) if expires == *to)
+    }
 }
 
 /// A change of a key in a slot. Contents are entries as they stand on a line of a key file.
@@ -354,5 +440,89 @@ impl FileChange {
             | Self::WriteFile { path, .. }
             | Self::RemoveFile { path, .. } => path,
         }
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::account::read_passwd;
+    use crate::login::{Outcome, Question, judge};
+    use crate::steps::{Guarded, Steps, guard, restore};
+    use crate::system::System;
+    use lavrin_keys::key::{PrivateKey, PublicKey};
+
+    const CONFIG: &str = "/etc/ssh/sshd_config";
+    const FILE: &str = "/srv/keys";
+
+    fn key() -> PublicKey {
+        PrivateKey::ed25519(&[1; 32]).unwrap().public().clone()
+    }
+
+    fn world() -> Observation {
+        let mut seen = Observation { looked: true, viewer: Some(0), ..Observation::default() };
+        let mut accounts = read_passwd(b"edda:x:1001:1001::/home/edda:/bin/sh\n");
+        accounts[0].aging =
+            Some(Aging::Line { last_change: Some(20_000), max_days: None, inactive_days: None, expires: None });
+        seen.accounts = accounts.into();
+        for (path, kind, uid) in [
+            ("/home", NodeKind::Folder, 0),
+            ("/home/edda", NodeKind::Folder, 1001),
+            ("/srv", NodeKind::Folder, 0),
+            (FILE, NodeKind::File, 0),
+            ("/bin", NodeKind::Folder, 0),
+            ("/bin/sh", NodeKind::File, 0),
+        ] {
+            seen.nodes.insert(path.into(), Fact::Known(Node { kind, mode: 0o755, uid, gid: uid, access_list: false }));
+        }
+        seen.bytes.insert(FILE.into(), Fact::Known(key().line("x").into_bytes()));
+        seen.bytes.insert(CONFIG.into(), Fact::Known(format!("AuthorizedKeysFile {FILE}\nUsePAM no\n").into_bytes()));
+        seen
+    }
+
+    fn outcome(seen: &Observation) -> Outcome {
+        let today = 20_500 * 86_400;
+        judge(&Question::plain("edda", &key(), today), &System::of(seen)).outcome
+    }
+
+    fn expire() -> Change {
+        AccountChange::Expire { account: "edda".to_owned(), from: None, to: Some(20_100) }.into()
+    }
+
+    #[test]
+    fn an_account_that_ends_lets_nobody_in_and_can_begin_again() {
+        let seen = world();
+        let after = seen.after([&expire()]);
+        assert_eq!((outcome(&seen), outcome(&after)), (Outcome::Accepted, Outcome::Refused));
+        assert!(expire().holds(&after) && expire().is_undone(&seen) && !expire().holds(&seen));
+        let steps = restore("edda", &[expire()], &System::of(&after)).unwrap();
+        assert_eq!(outcome(&after.after(&steps.changes)), Outcome::Accepted);
+    }
+
+    #[test]
+    fn settings_that_come_count_in_what_would_be_seen_after_them_and_are_read_again_when_put_back() {
+        let mut seen = world();
+        seen.said_by_server = Some(format!("authorizedkeysfile {FILE}\n").into_bytes());
+        let old = seen.bytes[&BytePath::from(CONFIG)].known().cloned();
+        let new = [old.clone().unwrap(), b"PubkeyAuthentication no\n".to_vec()].concat();
+        let owner = OwnerIds { uid: 0, gid: 0 };
+        let deed = Deed::Settings { come: vec![3], go: Vec::new() };
+        let path = BytePath::from(CONFIG);
+        seen.nodes.insert(
+            path.clone(),
+            Fact::Known(Node { kind: NodeKind::File, mode: 0o644, uid: 0, gid: 0, access_list: false }),
+        );
+        let write: Change = FileChange::WriteFile { path, old, new, mode: 0o644, owner, was: None, deed }.into();
+        let changes = [write, ServerChange::Reload.into()];
+        let after = seen.after(&changes);
+        assert_eq!((outcome(&seen), outcome(&after)), (Outcome::Accepted, Outcome::Refused));
+        assert!(super::super::Effect::of(&changes).came.is_empty());
+        let back = restore("edda", &changes, &System::of(&after)).unwrap().changes;
+        assert!(matches!(back[..], [Change::File(_), Change::Server(ServerChange::Reload)]), "{back:?}");
+        let steps = Steps { changes: changes.to_vec(), ..Steps::blank(&seen.accounts[0], None) };
+        let made = guard(&steps, None, false).unwrap();
+        let back = Guarded::taken_back(&made.iter().collect::<Vec<_>>());
+        let last = back.last().unwrap().change();
+        assert!(matches!(last, Change::Server(_)) && !last.leaves_traces());
     }
 }

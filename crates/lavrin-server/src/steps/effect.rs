@@ -49,9 +49,11 @@ impl Effect {
             };
             match change {
                 Change::File(FileChange::WriteFile { deed: Deed::Revoke(keys), .. }) => effect.revoked.extend(keys),
+                Change::File(FileChange::WriteFile { deed: Deed::Settings { .. }, .. }) => {}
                 Change::File(FileChange::WriteFile { old, new, .. }) => replace(old.as_deref(), Some(new)),
                 Change::File(FileChange::RemoveFile { old, .. }) => replace(Some(old), None),
                 Change::File(_) => {}
+                Change::Server(_) | Change::Account(_) => {}
                 Change::Key(key) => replace(key.old.as_deref(), key.new.as_deref()),
             }
         }

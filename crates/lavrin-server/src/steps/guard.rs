@@ -47,6 +47,15 @@ impl Guarded {
         Self(self.0.inverse())
     }
 
+    /// What takes these changes back, which were made in this order: the last one first, and at the end the server reads again what
+    /// was put back.
+    #[must_use]
+    pub fn taken_back(made: &[&Self]) -> Vec<Self> {
+        let (last, first): (Vec<Self>, Vec<Self>) =
+            made.iter().rev().map(|made| made.inverse()).partition(|back| matches!(back.0, Change::Server(_)));
+        first.into_iter().chain(last).collect()
+    }
+
     /// The change.
     #[must_use]
     pub fn change(&self) -> &Change {

@@ -22,7 +22,7 @@ use crate::survey::{Resolved, is_under_root_alone, resolve, resolve_new};
 use crate::system::System;
 pub use bring::{Edits, bring};
 pub use bring::{held, modes, targets};
-pub use change::{Change, ChangeSubject, Deed, FileChange, KeyChange, Was};
+pub use change::{AccountChange, Change, ChangeSubject, Deed, FileChange, KeyChange, ServerChange, Was};
 pub use effect::Effect;
 pub use guard::{Around, Guarded, Kept, LockOut, Login, Whose, guard, guard_around};
 pub use install::{Installation, install};

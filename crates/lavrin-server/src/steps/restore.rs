@@ -1,6 +1,6 @@
 //! The steps that take changes back which were made some time ago.
 
-use super::{Change, FileChange, NoSteps, Steps};
+use super::{Change, FileChange, NoSteps, ServerChange, Steps};
 use crate::fs::{BytePath, Fact};
 use crate::system::System;
 
@@ -14,8 +14,10 @@ pub fn restore(name: &str, changes: &[Change], seen: &System<'_>) -> Result<Step
     let mut steps = Steps::none(account, None, seen);
     for (number, change) in changes.iter().enumerate().rev() {
         let is_back = match change {
+            // What is put back is read again at the end.
+            Change::Server(ServerChange::Reload) => continue,
             Change::File(file) => is_back(file.path(), changes, seen),
-            Change::Key(_) => change.is_undone(seen),
+            Change::Key(_) | Change::Account(_) => change.is_undone(seen),
         };
         if is_back {
             continue;
@@ -26,6 +28,8 @@ pub fn restore(name: &str, changes: &[Change], seen: &System<'_>) -> Result<Step
         }
         steps.changes.push(change.inverse());
     }
+    let reload = changes.iter().find(|change| matches!(change, Change::Server(ServerChange::Reload)));
+    steps.changes.extend(reload.filter(|_| !steps.changes.is_empty()).cloned());
     Ok(steps)
 }
 

@@ -96,8 +96,8 @@ impl Running<'_> {
     pub(super) async fn undo(&self, number: usize, changes: &[&Guarded], seen: &Observation) -> bool {
         let account = &self.all[number].task.steps.account;
         let mut worked = true;
-        for change in changes.iter().rev() {
-            worked &= self.site.carry(&change.inverse(), account, seen).await.is_ok();
+        for change in Guarded::taken_back(changes) {
+            worked &= self.site.carry(&change, account, seen).await.is_ok();
         }
         worked
     }

@@ -17,7 +17,8 @@ pub(super) enum TaskState {
 
 /// What a look says of changes that were made, or begun, in this order.
 pub(super) fn state_of(changes: &[&Change], now: &Observation) -> TaskState {
-    if last_of_each(changes).all(|change| change.holds(now)) {
+    let changes: Vec<&Change> = changes.iter().copied().filter(|change| change.leaves_traces()).collect();
+    if last_of_each(&changes).all(|change| change.holds(now)) {
         return TaskState::New;
     }
     let (new, rest): (Vec<&Change>, Vec<&Change>) = changes.iter().partition(|change| change.holds(now));

@@ -4,7 +4,8 @@ use super::{comment, mode};
 use lavrin_keys::repair::{LineRepair, RepairKind};
 use lavrin_keys::text::{count, printable};
 use lavrin_server::steps::{
-    Change, Deed, FileChange, KeyChange, Mending, NotCovered, OwnerIds, Revived, Steps, Was, Withheld, WithheldWhat,
+    AccountChange, Change, Deed, FileChange, KeyChange, Mending, NotCovered, OwnerIds, Revived, ServerChange, Steps,
+    Was, Withheld, WithheldWhat,
 };
 
 /// One line for each change, in order.
@@ -54,7 +55,17 @@ fn change_line(change: &Change, steps: &Steps) -> String {
     match change {
         Change::File(file) => file_line(file, steps),
         Change::Key(key) => key_line(key),
+        Change::Server(ServerChange::Reload) => RELOAD.to_owned(),
+        Change::Account(account) => account_line(account),
     }
+}
+
+const RELOAD: &str = "have the server read its configuration again, once its own test takes it";
+
+fn account_line(change: &AccountChange) -> String {
+    let AccountChange::Expire { account, from, to } = change;
+    let day = |day: &Option<i64>| day.map_or_else(|| "never".to_owned(), |day| crate::clock::day_of(day * 86_400));
+    format!("let the account {account} end: {} (was {})", day(to), day(from))
 }
 
 fn key_line(change: &KeyChange) -> String {
@@ -116,6 +127,12 @@ fn written(path: &str, deed: &Deed, attributes: &str) -> String {
         Deed::Revoke(keys) => {
             format!("add {} to the list of revoked keys {path}", count(keys.len(), "key", "keys"))
         }
+        Deed::Settings { come, go } => {
+            let parts = [("add", come), ("take out", go)];
+            let parts = parts.iter().filter(|(_, numbers)| !numbers.is_empty());
+            let parts: Vec<String> = parts.map(|(what, numbers)| format!("{what} {}", lines(numbers))).collect();
+            format!("settings of the server in {path}: {}, {attributes}", parts.join(", "))
+        }
         Deed::PutBack | Deed::Unsaid => format!("write {path} as it was before"),
     }
 }
@@ -159,6 +176,8 @@ pub fn taken_back(change: &Change) -> String {
     let file = match change {
         Change::File(file) => file,
         Change::Key(key) => return key_line(key),
+        Change::Server(ServerChange::Reload) => return RELOAD.to_owned(),
+        Change::Account(account) => return account_line(account),
     };
     match file {
         FileChange::MakeFolder { path, mode: bits, .. } => format!("make {path} again, mode {}", mode(*bits)),

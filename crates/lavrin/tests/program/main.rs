@@ -23,6 +23,7 @@ mod real_held;
 mod real_login;
 mod real_mend;
 mod real_owner;
+mod real_server_change;
 mod real_shared;
 mod real_sshd;
 mod real_survey;

@@ -1,0 +1,17 @@
+# What the server says itself, and who is logged in.
+b config; printf '%s' "$C"; e 0
+content "$C" 1048576
+if [ -z "$S" ]; then S=$(command -v sshd 2>/dev/null); fi
+if [ -n "$A" ] && [ "$ME" = 0 ] && [ -z "$R" ] && [ -n "$S" ]; then
+  h=${SSH_CONNECTION%% *}; h=${h:-127.0.0.1}
+  b said; "$S" -T -f "$C" $O -C "user=$A,host=$h,addr=$h" 2>/dev/null; e $?
+fi
+b sessions; if [ -n "$A" ] && [ -z "$R" ]; then
+  c=0; for f in /proc/[0-9]*/cmdline; do
+    w=$(tr '\0' ' ' 2>/dev/null <"$f"); case $w in "sshd: $A@"* | "sshd-session: $A@"*) c=$((c + 1)) ;; esac
+  done; echo "$c"
+elif [ -z "$R" ]; then
+  { ps -e -o args= || ps -o args; } 2>/dev/null | while read -r p n r; do
+    case "$p $n" in 'sshd: '?*@* | 'sshd-session: '?*@*) printf '%s\n' "${n%%@*}" ;; esac
+  done
+fi; e 0
