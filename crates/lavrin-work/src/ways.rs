@@ -3,7 +3,7 @@
 use crate::heard::AskTerms;
 use crate::penalties::Penalties;
 use lavrin_fleet::fleet::Offers;
-use lavrin_fleet::register::{Host, Register};
+use lavrin_fleet::register::{Host, Register, RootProgram};
 use lavrin_keys::hostkey::line_for;
 use lavrin_keys::key::Fingerprint;
 use lavrin_keys::key::generate::{Randomness, SystemSource};
@@ -38,6 +38,8 @@ pub struct Stop {
     pub through: Option<String>,
     /// Keys that an agent's others come after.
     pub first: Vec<Fingerprint>,
+    /// The one way to root's rights there, where that is known.
+    pub root_by: Option<RootProgram>,
 }
 
 /// With what to sign in, and how to get root's rights.
@@ -47,6 +49,8 @@ pub struct Way {
     pub credentials: Vec<Credential>,
     /// Ways to root's rights for a login other than root, tried one after the other.
     pub root_ways: Vec<RootBy>,
+    /// Whether the command itself named that way: then it holds on every host.
+    pub root_is_named: bool,
     /// The user's own file of known hosts: what it revokes is refused although the register pins it.
     pub known_hosts: Arc<Vec<u8>>,
     /// Where homes on a network file system are looked at: what no host has looked at yet.
@@ -290,11 +294,22 @@ impl Ways {
             (Reached::shell(connection, Box::new(SystemSource)), signed, target)
         };
         let needs_none = rights == Rights::Own || stop.login == "root";
-        let refused = if needs_none { None } else { reached.reach_mut().get_root(&self.way.root_ways).await? };
+        let refused = if needs_none { None } else { reached.reach_mut().get_root(&self.root_ways(stop)).await? };
         match refused {
             Some(fault) if rights == Rights::Needed => Err(fault.into()),
             refused => Ok(OpenHost { reached, signed, target, refused }),
         }
+    }
+
+    /// The ways to root's rights on a host, in order.
+    fn root_ways(&self, stop: &Stop) -> Vec<RootBy> {
+        let fits = |way: &&RootBy| match stop.root_by.filter(|_| !self.way.root_is_named) {
+            None => true,
+            Some(RootProgram::Sudo) => matches!(way, RootBy::Sudo | RootBy::SudoPassword(_)),
+            Some(RootProgram::Doas) => matches!(way, RootBy::Doas | RootBy::DoasPassword(_)),
+            Some(RootProgram::Nothing) => false,
+        };
+        self.way.root_ways.iter().filter(fits).cloned().collect()
     }
 
     /// Where a host is reached, the way to it open.
@@ -375,6 +390,7 @@ fn stop(host: &Host, login: Option<&str>, offers: &Offers) -> Stop {
         login: login.to_owned(),
         through: host.through.as_ref().map(|through| through.value.clone()),
         first: offers.on(host, login),
+        root_by: host.root_by,
     }
 }
 
@@ -395,5 +411,26 @@ fn pinned(host: &Host) -> Target {
         expected: None,
         required: None,
         revoked_in: std::sync::Arc::default(),
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn a_host_with_one_way_to_root_is_not_asked_for_another_unless_the_command_says_so() {
+        let file = |text: &str| lavrin_fleet::register::SourceFile { path: "hosts.toml".into(), text: text.into() };
+        let read = lavrin_fleet::register::read(&[file(
+            "[gate]\nroot_by = \"doas\"\n[lantern]\n[buoy]\nroot_by = \"none\"\n",
+        )]);
+        let ways = |root_is_named: bool| {
+            let way = Way { root_ways: vec![RootBy::Sudo, RootBy::Doas], root_is_named, ..Way::default() };
+            Ways::of(&read.register, way, None)
+        };
+        let count = |ways: &Ways, host: &str| ways.root_ways(&ways.stop(&read.register.hosts[host])).len();
+        let usual = ways(false);
+        assert_eq!((count(&usual, "gate"), count(&usual, "lantern"), count(&usual, "buoy")), (1, 2, 0));
+        assert_eq!(count(&ways(true), "gate"), 2);
     }
 }

@@ -62,7 +62,7 @@ fn stop(name: &str, host: &StandIn) -> Stop {
         required: None,
         revoked_in: std::sync::Arc::default(),
     };
-    Stop { host: name.to_owned(), target, login: "root".to_owned(), through: None, first: Vec::new() }
+    Stop { host: name.to_owned(), target, login: "root".to_owned(), through: None, first: Vec::new(), root_by: None }
 }
 
 fn ways() -> Arc<Ways> {

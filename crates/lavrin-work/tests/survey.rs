@@ -40,6 +40,7 @@ fn stop(name: &str, host: &StandIn, through: Option<&str>) -> Stop {
         login: "root".to_owned(),
         through: through.map(str::to_owned),
         first: Vec::new(),
+        root_by: None,
     }
 }
 
@@ -51,6 +52,7 @@ async fn all(stops: Vec<Stop>, jumps: Vec<Stop>, parallel: usize, seconds: u64) 
     let way = Way {
         credentials: vec![Credential::Key { key: Arc::new(key()), source: "office".to_owned() }],
         root_ways: Vec::new(),
+        root_is_named: false,
         known_hosts: std::sync::Arc::default(),
         network_homes: None,
     };

@@ -221,7 +221,7 @@ pub fn exec_fault(host: &str, fault: &ExecFault) -> CommandError {
     let said = CommandError::with(Exit::NotChecked, format!("{host}: {fault}"));
     match fault {
         ExecFault::RiseRefused { program, .. } => {
-            said.hint(format!("with a password for {program}: --ask-rise-password; or sign in as root: --login root"))
+            said.hint(format!("with a password for {program}: --ask-root-password; or sign in as root: --login root"))
         }
         ExecFault::Refused => {
             said.hint("this account may only be used for one command; sign in as another: --login NAME")

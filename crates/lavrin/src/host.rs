@@ -103,7 +103,7 @@ impl HostArgs {
             required: None,
             revoked_in: std::sync::Arc::default(),
         };
-        Stop { host: host.to_owned(), target, login: login.to_owned(), through: None, first: Vec::new() }
+        Stop { host: host.to_owned(), target, login: login.to_owned(), through: None, first: Vec::new(), root_by: None }
     }
 
     fn known_hosts(&self) -> Result<Vec<u8>, CommandError> {

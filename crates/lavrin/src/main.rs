@@ -7,6 +7,7 @@ mod command;
 mod connection;
 mod error;
 mod exit;
+mod finding_text;
 mod host;
 mod input;
 mod json;

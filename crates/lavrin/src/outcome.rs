@@ -80,15 +80,28 @@ pub enum ProofKind {
 #[serde(rename_all = "kebab-case")]
 pub enum DifferenceKind {
     /// A key that is granted is not there.
-    Add,
+    Missing,
     /// It is there with other options.
     Options,
     /// A key that is not granted is there.
-    Remove,
+    Extra,
     /// A key that is nobody's is there.
     Unknown,
     /// Nobody can tell what is there.
     NotUnderstood,
     /// A mode or owner is wrong.
     Mode,
+}
+
+impl DifferenceKind {
+    /// Its word in a list.
+    pub fn word(self) -> &'static str {
+        match self {
+            Self::Missing => "missing",
+            Self::Options => "options",
+            Self::Extra => "extra",
+            Self::Unknown | Self::NotUnderstood => "unknown",
+            Self::Mode => "mode",
+        }
+    }
 }

@@ -35,13 +35,13 @@ pub struct SignInArgs {
     pub password_file: Option<PathBuf>,
     /// How a login other than root gets root's rights
     #[arg(long, value_name = "WAY", default_value = "auto")]
-    pub rise: RiseWay,
+    pub root_by: RootByArg,
     /// Ask for the password that sudo or doas wants
-    #[arg(long, conflicts_with = "rise_password_env")]
-    pub ask_rise_password: bool,
+    #[arg(long, conflicts_with = "root_password_env")]
+    pub ask_root_password: bool,
     /// Variable that holds the password that sudo or doas wants
     #[arg(long, value_name = "NAME")]
-    pub rise_password_env: Option<String>,
+    pub root_password_env: Option<String>,
     /// Look into homes on a network file system too
     #[arg(long)]
     pub network_homes: bool,
@@ -49,7 +49,7 @@ pub struct SignInArgs {
 
 /// How a login other than root gets root's rights.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, ValueEnum)]
-pub enum RiseWay {
+pub enum RootByArg {
     /// sudo, else doas
     Auto,
     /// sudo
@@ -77,7 +77,14 @@ impl SignInArgs {
     pub fn way(&self, whose: &str) -> Result<Way, CommandError> {
         let network_homes = self.network_homes.then(Arc::default);
         let (credentials, root_ways) = (self.credentials(whose)?, self.root_ways()?);
-        Ok(Way { credentials, root_ways, known_hosts: Arc::new(crate::host::users_known_hosts()?), network_homes })
+        let root_is_named = self.root_by != RootByArg::Auto;
+        Ok(Way {
+            credentials,
+            root_ways,
+            root_is_named,
+            known_hosts: Arc::new(crate::host::users_known_hosts()?),
+            network_homes,
+        })
     }
 
     /// The ways to the hosts of a register.
@@ -100,10 +107,10 @@ impl SignInArgs {
 
     /// The ways to root's rights, in order.
     fn root_ways(&self) -> Result<Vec<RootBy>, CommandError> {
-        let password = if self.ask_rise_password {
+        let password = if self.ask_root_password {
             Some(secret::ask("Password for sudo or doas: ")?)
         } else {
-            Given { env: self.rise_password_env.clone(), ..Given::default() }.read()?
+            Given { env: self.root_password_env.clone(), ..Given::default() }.read()?
         };
         let doas = |password: Option<Arc<SecretText>>| {
             password.map_or(RootBy::Doas, |secret| RootBy::DoasPassword((*secret).clone()))
@@ -112,11 +119,11 @@ impl SignInArgs {
             password.map_or(RootBy::Sudo, |secret| RootBy::SudoPassword((*secret).clone()))
         };
         let password = password.map(Arc::new);
-        Ok(match self.rise {
-            RiseWay::None => Vec::new(),
-            RiseWay::Sudo => vec![sudo(password)],
-            RiseWay::Doas => vec![doas(password)],
-            RiseWay::Auto => vec![sudo(password.clone()), doas(password)],
+        Ok(match self.root_by {
+            RootByArg::None => Vec::new(),
+            RootByArg::Sudo => vec![sudo(password)],
+            RootByArg::Doas => vec![doas(password)],
+            RootByArg::Auto => vec![sudo(password.clone()), doas(password)],
         })
     }
 }

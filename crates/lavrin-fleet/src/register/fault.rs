@@ -45,6 +45,8 @@ pub enum FieldKind {
     Purpose,
     /// A way of speaking to a host.
     Reach,
+    /// A way to root's rights.
+    RootBy,
     /// Options of a key file.
     Options,
     /// An account and its host.

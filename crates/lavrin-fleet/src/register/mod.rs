@@ -142,6 +142,23 @@ impl ReachKind {
     pub(crate) const NAMES: [(&'static str, Self); 1] = [("shell", Self::Shell)];
 }
 
+/// What gives a login other than root the rights of root.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum RootProgram {
+    /// `sudo`.
+    Sudo,
+    /// `doas`.
+    Doas,
+    /// Nothing: the login works with its own rights.
+    Nothing,
+}
+
+impl RootProgram {
+    /// Each by its name in the register.
+    pub(crate) const NAMES: [(&'static str, Self); 3] =
+        [("sudo", Self::Sudo), ("doas", Self::Doas), ("none", Self::Nothing)];
+}
+
 /// A host.
 #[derive(Debug, Clone)]
 pub struct Host {
@@ -159,6 +176,8 @@ pub struct Host {
     pub site: Option<String>,
     /// The account that is used to sign in.
     pub login: Option<String>,
+    /// How such a login gets root's rights, where the host has one way only.
+    pub root_by: Option<RootProgram>,
     /// The host over which it is reached.
     pub through: Option<Placed<String>>,
     /// Its host keys.

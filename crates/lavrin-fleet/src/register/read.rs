@@ -4,7 +4,7 @@ use super::fault::FieldKind;
 use super::fields::{Faults, Fields};
 use super::{
     Date, Exception, Grant, Host, Owed, OwnedKey, Person, Placed, Purpose, ReachKind, Register, RegisterFault,
-    RegisterFinding, RegisterPlace, Rules, SourceFile, Whom, is_id,
+    RegisterFinding, RegisterPlace, RootProgram, Rules, SourceFile, Whom, is_id,
 };
 use crate::rules;
 use lavrin_keys::key::container::line;
@@ -337,6 +337,7 @@ fn host(number: usize, id: &str, table: Spanned<DeTable<'_>>, faults: &mut Fault
         tags: values(fields.texts("tags")),
         site: fields.text("site").map(|site| site.value),
         login: fields.text("login").map(|login| login.value),
+        root_by: fields.word("root_by", &RootProgram::NAMES, FieldKind::RootBy),
         through: fields.text("through"),
         accounts: fields.texts("accounts"),
         leave,

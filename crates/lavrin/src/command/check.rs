@@ -3,6 +3,7 @@
 use super::register::{OpenedRegister, RegisterArgs, today};
 use crate::error::CommandError;
 use crate::exit::Exit;
+use crate::finding_text::FindingText;
 use crate::severity_arg::FailOn;
 use crate::ui::{Label, Ui};
 use crate::wording;
@@ -17,11 +18,8 @@ use serde::Serialize;
 /// Most faults that are drawn with their lines; the rest is counted.
 const DRAWN_MAX: usize = 200;
 
-/// How far a fault is told to the right, below its severity.
-const INDENT: &str = "          ";
-
 /// Characters of a line that are shown, so that it fits beside that on a screen of 80 columns; lines with keys are long.
-const SHOWN: usize = 68;
+const SHOWN: usize = 66;
 
 /// Characters shown in front of a mark that stands further to the right.
 const BEFORE: usize = 16;
@@ -164,9 +162,6 @@ impl Lines {
 /// A fault with the line it stands on, the place marked below it.
 fn drawn(finding: &RegisterFinding, opened: &OpenedRegister, lines: &Lines, ui: &Ui) -> String {
     let (path, line, column) = lines.position(&finding.place, opened);
-    let severity = ui.paint(Label::of(finding.severity), &format!("{:<9}", finding.severity.name()));
-    let place = ui.paint(Label::Strong, &format!("{path} line {line} column {column}"));
-    let rule = ui.paint(Label::Faint, &format!("[{}]", finding.fault.rule()));
     let elsewhere: Vec<String> = finding
         .beside
         .iter()
@@ -177,12 +172,15 @@ fn drawn(finding: &RegisterFinding, opened: &OpenedRegister, lines: &Lines, ui: 
         .collect();
     let beside = if elsewhere.is_empty() { String::new() } else { format!("; see {}", elsewhere.join(", ")) };
     let message = wording::register::message(&finding.fault) + &beside;
-    let mut text = format!("{severity} {place} {rule}\n{INDENT}{message}\n");
-    if let Some((line, mark)) = excerpt(&finding.place, opened, lines) {
-        text += &format!("{INDENT}{line}\n{INDENT}{}\n", ui.paint(Label::of(finding.severity), &mark));
-    }
-    let remedy = ui.paint(Label::Type, &wording::register::remedy(finding));
-    text + &format!("    next: {remedy}\n\n")
+    let told = FindingText {
+        severity: finding.severity,
+        place: ui.paint(Label::Strong, &format!("{path} line {line} column {column}")),
+        rule: finding.fault.rule(),
+        message,
+        marked: excerpt(&finding.place, opened, lines),
+        next: wording::register::remedy(finding),
+    };
+    told.lines(ui) + "\n"
 }
 
 /// The line of a place and the row that marks it, both no wider than is shown.

@@ -2,7 +2,7 @@
 
 use crate::error::CommandError;
 use crate::exit::Exit;
-use crate::ui::{Label, Ui};
+use crate::ui::Ui;
 use crate::{clock, paths};
 use clap::Args;
 use lavrin_fleet::register::edit::EditFault;
@@ -116,15 +116,36 @@ pub fn change_file(opened: &OpenedRegister, ui: &Ui, path: &str, new: &str) -> R
     let old = opened.text(path);
     opened.folder.save(path, old, new)?;
     ui.status(&paths::shown(&opened.folder.path().join(path)));
-    for (sign, line) in changed_lines(old.unwrap_or_default(), new) {
-        let label = if sign == '+' { Label::Good } else { Label::Bad };
-        ui.result(&ui.paint(label, &format!("{sign} {line}")));
+    for line in changed_lines(old.unwrap_or_default(), new) {
+        ui.result(&line.words());
     }
     Ok(OpenedRegister { folder: opened.folder.clone(), files, reading: after })
 }
 
+/// A line of a file that was changed.
+#[derive(Debug, PartialEq, Eq)]
+enum ChangedLine {
+    Written(String),
+    TakenOut(String),
+}
+
+impl ChangedLine {
+    /// What was written is shown as it stands there.
+    fn words(&self) -> String {
+        match self {
+            Self::Written(line) => line.clone(),
+            Self::TakenOut(line) => format!("taken out: {line}"),
+        }
+    }
+
+    fn is_blank(&self) -> bool {
+        let (Self::Written(line) | Self::TakenOut(line)) = self;
+        line.is_empty()
+    }
+}
+
 /// The lines that differ, between what both have at their beginning and at their end.
-fn changed_lines(old: &str, new: &str) -> Vec<(char, String)> {
+fn changed_lines(old: &str, new: &str) -> Vec<ChangedLine> {
     let (old, new): (Vec<&str>, Vec<&str>) = (old.lines().collect(), new.lines().collect());
     let mut start = old.iter().zip(&new).take_while(|(a, b)| a == b).count();
     let most = old.len().min(new.len()) - start;
@@ -136,9 +157,9 @@ fn changed_lines(old: &str, new: &str) -> Vec<(char, String)> {
     while (gone == start && slides(&new, start, come)) || (come == start && slides(&old, start, gone)) {
         (start, gone, come) = (start - 1, gone - 1, come - 1);
     }
-    let sign = |sign: char| move |line: &&str| (sign, (*line).to_owned());
-    let lines = old[start..gone].iter().map(sign('-')).chain(new[start..come].iter().map(sign('+')));
-    lines.filter(|(_, line)| !line.is_empty()).collect()
+    let gone = old[start..gone].iter().map(|line| ChangedLine::TakenOut((*line).to_owned()));
+    let come = new[start..come].iter().map(|line| ChangedLine::Written((*line).to_owned()));
+    gone.chain(come).filter(|line| !line.is_blank()).collect()
 }
 
 /// What is asked of keys and modes: by the register, where one stands in one.
@@ -181,12 +202,11 @@ mod tests {
 
     #[test]
     fn a_block_is_told_from_its_beginning() {
-        let told = |old: &str, new: &str| {
-            changed_lines(old, new).into_iter().map(|(sign, line)| format!("{sign}{line}")).collect::<Vec<_>>()
-        };
-        assert_eq!(told("[a]\nx\n[a]\nz\n", "[a]\nz\n"), ["-[a]", "-x"]);
-        assert_eq!(told("[a]\nz\n", "[a]\nx\n[a]\nz\n"), ["+[a]", "+x"]);
-        assert_eq!(told("a\nb\nc\n", "a\nx\nc\n"), ["-b", "+x"]);
-        assert_eq!(told("", "a\n"), ["+a"]);
+        let told =
+            |old: &str, new: &str| changed_lines(old, new).iter().map(super::ChangedLine::words).collect::<Vec<_>>();
+        assert_eq!(told("[a]\nx\n[a]\nz\n", "[a]\nz\n"), ["taken out: [a]", "taken out: x"]);
+        assert_eq!(told("[a]\nz\n", "[a]\nx\n[a]\nz\n"), ["[a]", "x"]);
+        assert_eq!(told("a\nb\nc\n", "a\nx\nc\n"), ["taken out: b", "x"]);
+        assert_eq!(told("", "a\n"), ["a"]);
     }
 }

@@ -142,16 +142,16 @@ fn show(known: &[KnownChange], opened: Option<&OpenedRegister>, ui: &Ui) {
         ui.status(&ui.paint_status(Label::Strong, &format!("take back {what}")));
         let inverse: Vec<Change> = one.changes.iter().rev().map(Change::inverse).collect();
         let effect = Effect::of(&inverse);
-        let row = |sign: &str, label: Label, key: &lavrin_keys::key::PublicKey| {
+        let row = |what: &str, key: &lavrin_keys::key::PublicKey| {
             let print = key.fingerprint();
             let owner = index.as_ref().and_then(|index| index.owner(print)).map(lavrin_fleet::fleet::Owner::name);
             let left = register.zip(owner.as_ref()).and_then(|(register, id)| left(register, id)).unwrap_or_default();
             let owner = owner.unwrap_or_else(|| "nobody known".to_owned());
-            vec![ui.paint_status(label, sign), ui.paint_status(label, &owner), print.to_string(), left]
+            vec![ui.paint_status(Label::Strong, what), owner, print.to_string(), left]
         };
-        let came = effect.came.iter().map(|key| row("+", Label::Good, key));
-        let gone = effect.gone.iter().map(|key| row("-", Label::Bad, key));
-        let limited = effect.limited.iter().map(|key| row("~", Label::Type, key));
+        let came = effect.came.iter().map(|key| row("comes back", key));
+        let gone = effect.gone.iter().map(|key| row("goes", key));
+        let limited = effect.limited.iter().map(|key| row("options", key));
         let rows: Vec<Vec<String>> = came.chain(gone).chain(limited).collect();
         for line in columns(&rows, 4) {
             ui.status(&line);

@@ -8,8 +8,8 @@ use lavrin_server::steps::{Change, FileChange};
 pub fn message(difference: &Difference) -> String {
     let bare = |options: &str| if options.is_empty() { "without options".to_owned() } else { options.to_owned() };
     match difference {
-        Difference::Add { options, .. } if options.is_empty() => "granted, and not there".to_owned(),
-        Difference::Add { options, .. } => format!("granted with {options}, and not there"),
+        Difference::Add { options, .. } if options.is_empty() => "granted, but missing on the host".to_owned(),
+        Difference::Add { options, .. } => format!("granted with {options}, but missing on the host"),
         Difference::Options { place, from, to, .. } => {
             format!("{}: {}; granted {}", super::number(place), bare(from), bare(to))
         }
@@ -18,11 +18,11 @@ pub fn message(difference: &Difference) -> String {
             format!("{}: {}{back}", super::number(place), gone(*why, comment))
         }
         Difference::Unknown { place, comment, .. } => {
-            format!("{}: nobody in the register has this key{}; it stays", super::number(place), named(comment))
+            format!("{}: not in the register{}; left in place", super::number(place), named(comment))
         }
         Difference::NotUnderstood { place } => {
             let file = place.path().map(|path| format!(" of {path}")).unwrap_or_default();
-            format!("{}{file}: what it holds is not understood; it stays, and may be any key", super::number(place))
+            format!("{}{file}: not understood, so it may be any key; left in place", super::number(place))
         }
         Difference::Mode(change) => mode_change(change),
     }

@@ -126,6 +126,7 @@ fn field_kind(kind: FieldKind) -> &'static str {
         FieldKind::Id => "a name of small letters, digits, dots and dashes",
         FieldKind::Purpose => "person, automation or break-glass",
         FieldKind::Reach => "shell",
+        FieldKind::RootBy => "sudo, doas or none",
         FieldKind::Options => "options as they stand in front of a key, each one known to the server",
         FieldKind::Machine => "ACCOUNT@HOST",
         FieldKind::OneGrantee => "one of person, team and machine, not several",

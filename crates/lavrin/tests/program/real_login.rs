@@ -143,7 +143,7 @@ fn rights_come_from_sudo_and_doas_with_and_without_a_password() {
     let install = format!("install home/keys/edda.pub TARGET {login} --yes");
     let remove = format!("remove home/keys/edda.pub TARGET {login} --yes");
     let run = site.run(&install).expect(3);
-    assert!(run.stderr.contains("sudo refused") && run.stderr.contains("--ask-rise-password"), "{run}");
+    assert!(run.stderr.contains("sudo refused") && run.stderr.contains("--ask-root-password"), "{run}");
     let sudoers = format!("/etc/sudoers.d/lavrin-test-{}", helper.name);
     {
         let _rule = Rule::new(&sudoers, &format!("{} ALL=(root) NOPASSWD: ALL\n", helper.name));
@@ -154,16 +154,16 @@ fn rights_come_from_sudo_and_doas_with_and_without_a_password() {
     }
     {
         let _rule = Rule::new(&sudoers, &format!("{} ALL=(root) ALL\n", helper.name));
-        let _ = site.run(&format!("{install} --rise-password-env PW")).expect(0);
-        let _ = site.run(&format!("{remove} --rise-password-env PW")).expect(0);
-        let wrong = site.run(&format!("{install} --rise sudo --rise-password-env USER")).expect(3);
+        let _ = site.run(&format!("{install} --root-password-env PW")).expect(0);
+        let _ = site.run(&format!("{remove} --root-password-env PW")).expect(0);
+        let wrong = site.run(&format!("{install} --root-by sudo --root-password-env USER")).expect(3);
         assert!(wrong.stderr.contains("the password is wrong"), "{wrong}");
     }
     {
         let _rule = Rule::new("/etc/doas.conf", &format!("permit {}\n", helper.name));
-        let _ = site.run(&format!("{install} --rise doas --rise-password-env PW")).expect(0);
+        let _ = site.run(&format!("{install} --root-by doas --root-password-env PW")).expect(0);
         assert_eq!(site.keys(), site.world.read("home/keys/edda.pub"));
-        let _ = site.run(&format!("{remove} --rise doas --rise-password-env PW")).expect(0);
+        let _ = site.run(&format!("{remove} --root-by doas --root-password-env PW")).expect(0);
     }
     {
         let _rule = Rule::new("/etc/doas.conf", &format!("permit nopass {}\n", helper.name));

@@ -96,7 +96,7 @@ fn the_audit_sees_every_account_and_never_a_secret() {
     // Without root's rights the rest is not checked, and said so.
     let _ = site.run("install home/keys/edda.pub TARGET --login root --identity home/keys/root --yes").expect(0);
     let few = site
-        .run("audit 127.0.0.1 --login ACCOUNT --identity home/keys/edda --rise none --format json")
+        .run("audit 127.0.0.1 --login ACCOUNT --identity home/keys/edda --root-by none --format json")
         .expect(3)
         .json();
     assert!(few["summary"]["not_checked"].as_u64().unwrap() > 0, "{few}");

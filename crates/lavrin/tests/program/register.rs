@@ -160,7 +160,7 @@ fn a_host_is_trusted_by_the_key_it_shows() {
     let wrong = key(9).public().fingerprint();
     let _ = world.typed(&format!("host trust office --expect-host-key {wrong} --register register")).expect(4);
     let run = world.typed(&format!("host trust office --expect-host-key {print} --register register")).expect(0);
-    assert!(run.stdout.contains("+ host_keys = [\"ssh-ed25519 "), "{run}");
+    assert!(run.stdout.contains("host_keys = [\"ssh-ed25519 "), "{run}");
     let again = world.typed("host trust office --register register").expect(0);
     assert!(again.stdout.contains("the key that is pinned"), "{again}");
     let other = key(9).public().line("");

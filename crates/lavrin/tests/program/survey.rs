@@ -206,7 +206,7 @@ fn a_host_goes_by_its_name_in_the_register_and_its_store_keeps_what_was_done() {
     fleet.add("gate", "", forwards);
     fleet.add_with("inner", "", Behaviour::default(), "through = \"gate\"\nlogin = \"root\"\n");
     fleet.world.put_pair("edda", 2, "edda@lantern");
-    let install = "install home/edda.pub edda@inner --identity home/office --rise none --yes --reason moved";
+    let install = "install home/edda.pub edda@inner --identity home/office --root-by none --yes --reason moved";
     drop(fleet.run(install).expect(0));
     let keys = std::fs::read_to_string(fleet.hosts[1].file("/home/edda/.ssh/authorized_keys")).unwrap();
     assert!(keys.contains("edda@lantern"), "{keys}");

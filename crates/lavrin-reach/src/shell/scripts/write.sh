@@ -2,8 +2,11 @@
 # bytes (LN of them) and the old ones (LO, or -1 where there was no file) come on standard input. Then it says "staged",
 # waits for "go" and commits. If the line is cut before that, what was staged is swept up.
 fail() { rm -f "$T.new" "$T.was" "$T.old"; printf '\n%s fail %s\n' "$N" "$*"; exit 1; }
-take() { # file bytes
-  dd bs=1 count="$2" 2>/dev/null >>"$1"
+take() { # file bytes: as many as that and no more, in large pieces where dd can wait for a whole one
+  if dd bs=1 count=0 iflag=fullblock </dev/null >/dev/null 2>&1; then
+    k=$(($2 / 65536)); if [ "$k" -gt 0 ]; then dd bs=65536 count="$k" iflag=fullblock 2>/dev/null >>"$1"; fi
+    k=$(($2 % 65536)); if [ "$k" -gt 0 ]; then dd bs="$k" count=1 iflag=fullblock 2>/dev/null >>"$1"; fi
+  else dd bs=1 count="$2" 2>/dev/null >>"$1"; fi
   s=$(wc -c <"$1"); s=${s##* }; [ "$s" = "$2" ]
 }
 T=.lavrin-$N; umask 077

@@ -11,6 +11,7 @@ use crate::account_target::parse_host;
 use crate::connection::ServerArgs;
 use crate::error::{CommandError, why_words};
 use crate::exit::Exit;
+use crate::finding_text::FindingText;
 use crate::host::HostArgs;
 use crate::json::{AuditFinding, LimitsOut};
 use crate::severity_arg::FailOn;
@@ -372,16 +373,16 @@ fn finding_text(finding: &AuditFinding, ui: &Ui) -> String {
         (Some(found), Some(expected)) => format!(" (found {found}, expected {expected})"),
         _ => String::new(),
     };
-    let padding = " ".repeat(8usize.saturating_sub(finding.severity.name().len()));
     let place = finding.path.as_ref().map(|path| format!("  {path}{line}")).unwrap_or_default();
-    let heading = format!(
-        "  {}{padding}  {}{place} {}",
-        ui.paint(Label::of(finding.severity), finding.severity.name()),
-        ui.paint(Label::Strong, &whose(finding)),
-        ui.paint(Label::Faint, &format!("[{}]", finding.rule)),
-    );
-    let remedy = ui.paint(Label::Type, &finding.remedy);
-    format!("{heading}\n            {}{values}\n            {remedy}\n", finding.message)
+    let told = FindingText {
+        severity: finding.severity,
+        place: format!("{}{place}", ui.paint(Label::Strong, &whose(finding))),
+        rule: finding.rule,
+        message: format!("{}{values}", finding.message),
+        marked: None,
+        next: finding.remedy.clone(),
+    };
+    told.lines(ui)
 }
 
 /// The account, and the host where there are several.

@@ -92,9 +92,9 @@ pub struct Summary {
     different: usize,
     /// Hosts or accounts that could not be compared.
     not_checked: usize,
-    add: usize,
+    missing: usize,
     options: usize,
-    remove: usize,
+    extra: usize,
     unknown: usize,
     not_understood: usize,
     mode: usize,
@@ -132,9 +132,9 @@ impl Summary {
     fn add(&mut self, account: &AccountOut) {
         for difference in &account.differences {
             match difference.kind {
-                DifferenceKind::Add => self.add += 1,
+                DifferenceKind::Missing => self.missing += 1,
                 DifferenceKind::Options => self.options += 1,
-                DifferenceKind::Remove => self.remove += 1,
+                DifferenceKind::Extra => self.extra += 1,
                 DifferenceKind::Unknown => self.unknown += 1,
                 DifferenceKind::NotUnderstood => self.not_understood += 1,
                 DifferenceKind::Mode => self.mode += 1,
@@ -184,7 +184,7 @@ impl DifferenceOut {
         let at = |place: &Place| (place.path().map(ToString::to_string), place.line());
         match difference {
             Difference::Add { who, fingerprint, .. } => {
-                Self { owner: Some(who.clone()), key: Some(fingerprint.to_string()), ..plain(DifferenceKind::Add) }
+                Self { owner: Some(who.clone()), key: Some(fingerprint.to_string()), ..plain(DifferenceKind::Missing) }
             }
             Difference::Options { who, fingerprint, place, .. } => {
                 let (path, line) = at(place);
@@ -204,7 +204,7 @@ impl DifferenceOut {
                     path,
                     line,
                     comment,
-                    ..plain(DifferenceKind::Remove)
+                    ..plain(DifferenceKind::Extra)
                 }
             }
             Difference::Unknown { fingerprint, place, comment } => {
@@ -221,21 +221,15 @@ impl DifferenceOut {
         }
     }
 
-    /// Sign, whose key, which key, and why.
+    /// What differs, whose key, which key, and why.
     fn row(&self, ui: &Ui) -> Vec<String> {
-        let (sign, label) = match self.kind {
-            DifferenceKind::Add => ("+", Label::Good),
-            DifferenceKind::Remove => ("-", Label::Bad),
-            DifferenceKind::Unknown | DifferenceKind::NotUnderstood => ("?", Label::Warn),
-            DifferenceKind::Options => ("~", Label::Type),
-            DifferenceKind::Mode => ("m", Label::Type),
-        };
+        let word = ui.paint(Label::Strong, self.kind.word());
         if self.key.is_none() {
-            return vec![ui.paint(label, sign), self.message.clone()];
+            return vec![word, self.message.clone()];
         }
         let who = self.owner.clone().unwrap_or_else(|| "nobody known".to_owned());
         let key = self.key.clone().unwrap_or_default();
-        vec![ui.paint(label, sign), ui.paint(label, &who), key, self.message.clone()]
+        vec![word, who, key, self.message.clone()]
     }
 }
 
@@ -276,7 +270,7 @@ pub fn account_text(account: &AccountOut, ui: &Ui) -> String {
         text += &format!("{line}\n");
     }
     if let Some(problem) = &account.problem {
-        text += &format!("    {} {problem}\n", ui.paint(Label::Warn, "!"));
+        text += &format!("    {} {problem}\n", ui.paint(Label::Warn, "problem:"));
     }
     text
 }
@@ -285,9 +279,9 @@ fn summary_text(summary: &Summary, register: &str, ui: &Ui) -> String {
     let mut parts = vec![ui.paint(Label::Good, &format!("{} as the register says", summary.in_line))];
     if summary.different > 0 {
         let all = [
-            (summary.add, "to add"),
+            (summary.missing, "missing"),
             (summary.options, "with other options"),
-            (summary.remove, "to remove"),
+            (summary.extra, "extra"),
             (summary.unknown, "unknown"),
             (summary.mode, if summary.mode == 1 { "mode or owner" } else { "modes or owners" }),
         ];

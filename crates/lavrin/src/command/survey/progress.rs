@@ -15,12 +15,12 @@ impl Progress {
     pub fn of(hosts: usize, ui: &Ui) -> Self {
         let target = if ui.shows_progress() { ProgressDrawTarget::stderr() } else { ProgressDrawTarget::hidden() };
         let bar = ProgressBar::with_draw_target(Some(hosts as u64), target);
-        let form = "{bar:30} {pos} of {len} hosts{msg}, {rate} a second, {eta} left";
+        let form = "{pos} of {len} hosts{msg}, {rate} a second, {eta} to go";
         if let Ok(style) = ProgressStyle::with_template(form) {
             let rate = |state: &ProgressState, out: &mut dyn Write| {
                 let _ = write!(out, "{:.0}", state.per_sec());
             };
-            bar.set_style(style.with_key("rate", rate).progress_chars("━╸ "));
+            bar.set_style(style.with_key("rate", rate));
         }
         bar.enable_steady_tick(Duration::from_millis(200));
         Self { bar, failed: 0 }

@@ -2,6 +2,7 @@
 
 use super::out::{CertificateOut, KeyOut};
 use super::seen::{Inspection, SeenKey, SeenKind};
+use crate::finding_text::FindingText;
 use crate::json::KeyFinding;
 use crate::paths;
 use crate::table;
@@ -105,9 +106,7 @@ fn listed(key: &SeenKey, line: &str, seen: &Inspection, ui: &Ui) -> String {
     }
     for finding in key.findings.iter().filter(|finding| finding.severity() != Severity::Info) {
         let finding = KeyFinding::of(finding, source);
-        let rule = ui.paint(Label::Faint, &format!("[{}]", finding.rule));
-        text += &format!("    {} {} {rule}\n", paint_severity(&finding, ui), homely(&finding.message));
-        text += &format!("      {}\n", ui.paint(Label::Type, &remedy(source, &finding)));
+        text += &told(source, &finding, ui);
     }
     text
 }
@@ -145,8 +144,11 @@ fn remedy(source: &str, finding: &KeyFinding) -> String {
     finding.remedy.replace(source, &paths::shown(Path::new(source)))
 }
 
-fn paint_severity(finding: &KeyFinding, ui: &Ui) -> String {
-    ui.paint(Label::of(finding.severity), finding.severity.name())
+/// A finding of a key whose place was told above it.
+fn told(source: &str, finding: &KeyFinding, ui: &Ui) -> String {
+    let (severity, rule, next) = (finding.severity, finding.rule, remedy(source, finding));
+    let message = homely(&homely(&finding.message));
+    FindingText { severity, place: String::new(), rule, message, marked: None, next }.lines(ui)
 }
 
 fn numbers(seen: &Inspection, ui: &Ui) -> String {
@@ -217,8 +219,7 @@ fn key_text(key: &KeyOut, ui: &Ui) -> String {
     row("MD5", key.fingerprint_md5.as_deref());
     row("public line", key.public_line.as_deref());
     for finding in &key.findings {
-        text += &format!("  {} {}: {}\n", paint_severity(finding, ui), finding.rule, homely(&homely(&finding.message)));
-        text += &format!("    {}\n", ui.paint(Label::Type, &remedy(key.source, finding)));
+        text += &told(key.source, finding, ui);
     }
     text + "\n"
 }
