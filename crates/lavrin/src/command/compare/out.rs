@@ -276,7 +276,7 @@ pub fn account_text(account: &AccountOut, ui: &Ui) -> String {
 }
 
 fn summary_text(summary: &Summary, register: &str, ui: &Ui) -> String {
-    let mut parts = vec![ui.paint(Label::Good, &format!("{} as the register says", summary.in_line))];
+    let mut parts = vec![format!("{} as the register says", summary.in_line)];
     if summary.different > 0 {
         let all = [
             (summary.missing, "missing"),
@@ -291,7 +291,7 @@ fn summary_text(summary: &Summary, register: &str, ui: &Ui) -> String {
             .map(|(number, what)| format!("{number} {what}"))
             .collect();
         let told = if told.is_empty() { String::new() } else { format!(" ({})", told.join(", ")) };
-        parts.push(ui.paint(Label::Bad, &format!("{} different{told}", summary.different)));
+        parts.push(ui.paint(Label::Strong, &format!("{} different{told}", summary.different)));
     }
     if summary.not_checked > 0 {
         parts.push(ui.paint(Label::Warn, &format!("{} not compared", summary.not_checked)));

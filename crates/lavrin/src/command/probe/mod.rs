@@ -115,7 +115,7 @@ pub async fn run(args: &ProbeArgs, ui: &Ui) -> Result<Exit, CommandError> {
     let (heard, _) = prove(&ssh, &target.account, &public, holder.as_ref(), &terms).await;
     let (answer, exit, label) = match &heard {
         Heard::LoggedIn(_) | Heard::Accepts => (KeyAnswer::Accepted, Exit::Done, Label::Good),
-        Heard::Refuses | Heard::LoginRefused(_) => (KeyAnswer::Refused, Exit::Findings, Label::Bad),
+        Heard::Refuses | Heard::LoginRefused(_) => (KeyAnswer::Refused, Exit::Findings, Label::Strong),
         Heard::Nothing(NoProof::HeldOff) => (KeyAnswer::NotAsked, Exit::NotChecked, Label::Warn),
         Heard::Nothing(_) | Heard::LeftOut => (KeyAnswer::NoAnswer, Exit::NotChecked, Label::Warn),
     };
