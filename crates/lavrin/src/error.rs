@@ -292,8 +292,8 @@ pub fn no_steps(fault: &NoSteps, account: &str, place: &str) -> CommandError {
             .hint(format!("look at them: lavrin audit {place}")),
         NoSteps::Unread(source, why) => {
             let path = crate::wording::key_source(source);
-            let said =
-                stop(format!("{path} could not be read, so it cannot be changed safely")).because(why_words(why));
+            let said = stop(format!("{path} could not be read, so it cannot be changed safely"))
+                .because(crate::wording::why_words(why));
             if *why == Why::Permission {
                 said.hint("sign in as root or one who may use sudo: --login NAME")
                     .hint(format!("where root may not either: chown {account} {}", shell_word(&path)))
@@ -301,20 +301,5 @@ pub fn no_steps(fault: &NoSteps, account: &str, place: &str) -> CommandError {
                 said
             }
         }
-    }
-}
-
-/// Why something was not looked at, in words.
-pub fn why_words(why: &Why) -> String {
-    match why {
-        Why::Permission => "no right to read it".to_owned(),
-        Why::NetworkHome => {
-            "it lies on a network file system; --network-homes looks there, once for all hosts that share it".to_owned()
-        }
-        Why::TooLarge(limit) => format!("it is larger than {limit} bytes"),
-        Why::WrongKind => "it is not a regular file or folder".to_owned(),
-        Why::NoAnswer => "what runs as this account did not answer in time, or said too much".to_owned(),
-        Why::NotReached => "the look did not come to it".to_owned(),
-        Why::Other(said) => said.clone(),
     }
 }

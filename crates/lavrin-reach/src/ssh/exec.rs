@@ -2,14 +2,12 @@
 //! then whatever the script reads itself. Everything the login shell prints before the greeting is noise.
 
 use super::Connection;
-use crate::Boxed;
 use lavrin_keys::key::generate::{Randomness as _, SystemSource};
 use russh::ChannelMsg;
 use russh::client::Msg;
 use std::sync::atomic::{AtomicUsize, Ordering};
 use std::time::Duration;
 use thiserror::Error;
-use tokio::io::{AsyncRead, AsyncWrite};
 use tokio::time::Instant;
 use zeroize::Zeroizing;
 
@@ -21,7 +19,7 @@ const DOAS_ASKS: &[u8] = b") password: ";
 const DOAS_BEGINS: &[u8] = b"doas (";
 
 /// Most noise before the greeting, in bytes.
-const NOISE_BYTES_MAX: usize = 1 << 20;
+pub(super) const NOISE_BYTES_MAX: usize = 1 << 20;
 
 /// Most bytes of all answers together that are held at one moment, however many hosts send.
 const HELD_BYTES_MAX: usize = 256 << 20;
@@ -196,86 +194,6 @@ impl Connection {
         exec.send(script.as_bytes()).await?;
         tracing::debug!("{}: a script of {} bytes runs {}", self.host, script.len(), root_by.told());
         Ok(exec)
-    }
-}
-
-/// What goes both ways.
-pub trait Duplex: AsyncRead + AsyncWrite + Send + Unpin {}
-
-impl<T: AsyncRead + AsyncWrite + Send + Unpin> Duplex for T {}
-
-/// A subsystem that is open: what is written goes to it, what it says is read.
-pub type Subsystem = Box<dyn Duplex>;
-
-impl Connection {
-    /// Opens a subsystem (RFC 4254, section 6.5).
-    ///
-    /// # Errors
-    /// [`ExecFault::Refused`] where the server has none of this name, [`ExecFault::Timeout`].
-    #[must_use]
-    pub fn subsystem<'a>(&'a self, name: &'a str, time: Duration) -> Boxed<'a, Result<Subsystem, ExecFault>> {
-        Box::pin(async move {
-            let seconds = time.as_secs();
-            let open = async {
-                let mut channel = self.handle.channel_open_session().await.map_err(|_| ExecFault::Refused)?;
-                channel.request_subsystem(true, name).await.map_err(|_| ExecFault::Refused)?;
-                loop {
-                    match channel.wait().await {
-                        Some(ChannelMsg::Success) => break,
-                        Some(ChannelMsg::WindowAdjusted { .. }) => {}
-                        _ => return Err(ExecFault::Refused),
-                    }
-                }
-                tracing::debug!("{}: the subsystem {name} is open", self.host);
-                Ok(Box::new(channel.into_stream()) as Subsystem)
-            };
-            tokio::time::timeout(time, open).await.unwrap_or(Err(ExecFault::Timeout { seconds }))
-        })
-    }
-}
-
-/// What a command of the user's own printed.
-#[derive(Debug)]
-pub struct Ran {
-    /// Its output.
-    pub output: Vec<u8>,
-    /// Its errors.
-    pub errors: Vec<u8>,
-    /// Its exit status, where it gave one.
-    pub status: Option<u32>,
-}
-
-impl Connection {
-    /// Runs one command of the user's own, as it is.
-    ///
-    /// # Errors
-    /// [`ExecFault`].
-    #[must_use]
-    pub fn run<'a>(&'a self, command: &'a str, time: Duration) -> Boxed<'a, Result<Ran, ExecFault>> {
-        Box::pin(async move {
-            let deadline = Instant::now() + time;
-            let seconds = time.as_secs();
-            let open = tokio::time::timeout_at(deadline, self.handle.channel_open_session()).await;
-            let mut channel = open.map_err(|_| ExecFault::Timeout { seconds })?.map_err(|_| ExecFault::Refused)?;
-            channel.exec(true, command).await.map_err(|_| ExecFault::Refused)?;
-            // It gets no input, so that a program that waits for some ends.
-            let _ = channel.eof().await;
-            let mut ran = Ran { output: Vec::new(), errors: Vec::new(), status: None };
-            loop {
-                let message = tokio::time::timeout_at(deadline, channel.wait()).await;
-                match message.map_err(|_| ExecFault::Timeout { seconds })? {
-                    Some(ChannelMsg::Data { data }) => ran.output.extend_from_slice(&data),
-                    Some(ChannelMsg::ExtendedData { data, .. }) => ran.errors.extend_from_slice(&data),
-                    Some(ChannelMsg::ExitStatus { exit_status }) => ran.status = Some(exit_status),
-                    Some(ChannelMsg::Failure) => return Err(ExecFault::Refused),
-                    Some(ChannelMsg::Close) | None => return Ok(ran),
-                    Some(_) => {}
-                }
-                if ran.output.len().max(ran.errors.len()) > NOISE_BYTES_MAX {
-                    return Err(ExecFault::TooLarge { limit: NOISE_BYTES_MAX });
-                }
-            }
-        })
     }
 }
 

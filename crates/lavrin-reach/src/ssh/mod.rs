@@ -3,6 +3,7 @@
 mod agent;
 mod ask;
 mod exec;
+mod run;
 mod signin;
 
 use crate::Boxed;
@@ -20,7 +21,8 @@ use tokio::io::{AsyncRead, AsyncReadExt as _, AsyncWrite};
 use tokio::net::TcpStream;
 
 pub use ask::{Answer, NoAnswer};
-pub use exec::{Exec, ExecFault, Ran, RootBy, Said, Subsystem};
+pub use exec::{Exec, ExecFault, RootBy, Said};
+pub use run::{Ran, Subsystem};
 pub use signin::{Credential, Rejected, SignedIn, Tried};
 
 /// How long one step of reaching a host may take: name, connection, key exchange, sign-in each.

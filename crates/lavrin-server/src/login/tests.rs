@@ -2,7 +2,7 @@ use super::*;
 use crate::access_rules::ObstacleKind;
 use crate::account::Password;
 use crate::account::{read_groups, read_passwd};
-use crate::fs::{Node, NodeKind};
+use crate::fs::{Fact, Node, NodeKind};
 use crate::survey::Observation;
 use crate::system::System;
 use lavrin_keys::key::PrivateKey;

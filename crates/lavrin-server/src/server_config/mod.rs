@@ -7,6 +7,7 @@ mod effective;
 mod fault;
 mod keywords;
 mod lines;
+mod service_class;
 pub mod switches;
 mod values;
 
@@ -220,7 +221,7 @@ fn printed_value(keyword: &str, setting: &Setting, version: Version) -> String {
             values::seconds(first).map_or_else(|| first.to_owned(), |time| time.to_string())
         }
         Takes::Umask => format!("0{:o}", values::octal(first).unwrap_or_default()),
-        Takes::IpQos => values::classes(&setting.words, version),
+        Takes::IpQos => service_class::printed(&setting.words, version),
         Takes::Startups => values::startups(first),
         Takes::Rekey => values::rekey(&setting.words),
         Takes::Subsystem if version >= effective::IN_BLOCKS_SINCE => values::subsystem(&setting.words),

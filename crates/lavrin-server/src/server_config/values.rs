@@ -3,6 +3,7 @@
 use super::addresses::list_is_sound;
 use super::algorithms;
 use super::fault::{ConfigError, WrongValue};
+use super::service_class;
 use crate::server::Version;
 use lavrin_keys::services::{Services, is_permission, port};
 
@@ -229,7 +230,7 @@ fn wrong_one(takes: Takes, first: &str, words: &[String], rules: &ValueRules<'_>
         Takes::Macs => return wrong_list(first, algorithms::Kind::Mac, rules.version),
         Takes::Kex => return wrong_list(first, algorithms::Kind::KeyExchange, rules.version),
         Takes::GssKex => return wrong_list(first, algorithms::Kind::GssKeyExchange, rules.version),
-        Takes::IpQos => words.iter().all(|word| class(word, rules.version).is_some()),
+        Takes::IpQos => words.iter().all(|word| service_class::read(word, rules.version).is_some()),
         Takes::Listen => is_listen(first, rules.services),
         Takes::Addresses => list_is_sound(first, rules.version),
         Takes::Rekey => is_rekey(words, rules.version),
@@ -325,90 +326,6 @@ fn is_umask(text: &str) -> bool {
 pub(super) fn octal(text: &str) -> Option<u32> {
     let digits: String = text.chars().take_while(|digit| ('0'..='7').contains(digit)).collect();
     u32::from_str_radix(&digits, 8).ok()
-}
-
-/// Names of classes of service (RFC 2474, RFC 4594 and RFC 8622) and of the older types (RFC 1349), each with its number.
-const CLASSES: [(&str, u8); 24] = [
-    ("af11", 0x28),
-    ("af12", 0x30),
-    ("af13", 0x38),
-    ("af21", 0x48),
-    ("af22", 0x50),
-    ("af23", 0x58),
-    ("af31", 0x68),
-    ("af32", 0x70),
-    ("af33", 0x78),
-    ("af41", 0x88),
-    ("af42", 0x90),
-    ("af43", 0x98),
-    ("cs0", 0x00),
-    ("cs1", 0x20),
-    ("cs2", 0x40),
-    ("cs3", 0x60),
-    ("cs4", 0x80),
-    ("cs5", 0xa0),
-    ("cs6", 0xc0),
-    ("cs7", 0xe0),
-    ("ef", 0xb8),
-    ("lowdelay", 0x10),
-    ("throughput", 0x08),
-    ("reliability", 0x04),
-];
-
-/// The number of `le`, which 8.4 has from RFC 8622 and later versions have two bits further on, where the field begins.
-fn least_effort(version: Version) -> u8 {
-    if version < STRICT_SINCE { 0x01 } else { 0x04 }
-}
-
-/// Since this version numbers are decimal, and the older types mean nothing.
-const CLASSES_ONLY_SINCE: Version = Version(10, 0);
-
-/// A class of service.
-#[derive(Clone, Copy, PartialEq, Eq)]
-enum ServiceClass {
-    /// Whatever the system chooses.
-    SystemChoice,
-    /// This number.
-    Number(u8),
-}
-
-/// The class that a word names.
-fn class(word: &str, version: Version) -> Option<ServiceClass> {
-    let name = word.to_ascii_lowercase();
-    let is_old_type = matches!(name.as_str(), "lowdelay" | "throughput" | "reliability");
-    if name == "none" || (is_old_type && version >= CLASSES_ONLY_SINCE) {
-        return Some(ServiceClass::SystemChoice);
-    }
-    if name == "le" {
-        return Some(ServiceClass::Number(least_effort(version)));
-    }
-    if let Some((_, number)) = CLASSES.iter().find(|(known, _)| *known == name) {
-        return Some(ServiceClass::Number(*number));
-    }
-    let number = match word.strip_prefix("0x").or_else(|| word.strip_prefix("0X")) {
-        Some(digits) if version < CLASSES_ONLY_SINCE => i64::from_str_radix(digits, 16).ok(),
-        Some(_) => None,
-        None if version < CLASSES_ONLY_SINCE && word.len() > 1 && word.starts_with('0') => {
-            i64::from_str_radix(word, 8).ok()
-        }
-        None => word.parse().ok(),
-    };
-    number.and_then(|number| u8::try_from(number).ok()).map(ServiceClass::Number)
-}
-
-/// `IPQoS` as the server prints it: one class stands for both.
-pub(super) fn classes(words: &[String], version: Version) -> String {
-    let told = |word: &String| match class(word, version) {
-        None | Some(ServiceClass::SystemChoice) => "none".to_owned(),
-        Some(ServiceClass::Number(number)) if number == least_effort(version) => "le".to_owned(),
-        Some(ServiceClass::Number(number)) => {
-            let old = |name: &str| version >= CLASSES_ONLY_SINCE && !name.starts_with(['a', 'c', 'e']);
-            let known = CLASSES.iter().find(|(name, known)| *known == number && !old(name));
-            known.map_or_else(|| format!("0x{number:02x}"), |(name, _)| (*name).to_owned())
-        }
-    };
-    let told: Vec<String> = words.iter().map(told).collect();
-    if let [one] = &told[..] { format!("{one} {one}") } else { told.join(" ") }
 }
 
 /// `MaxStartups` as the server prints it.

@@ -20,6 +20,7 @@ use lavrin_keys::keysfile::LineFault;
 use lavrin_keys::text::printable;
 use lavrin_reach::ssh::{NoAnswer, SignedIn};
 use lavrin_server::abilities::Ability;
+use lavrin_server::fs::Why;
 use lavrin_server::login::{KeySource, Limits, NotGone, Place};
 use lavrin_server::server::{Known, Software};
 use lavrin_server::survey::Observation;
@@ -170,12 +171,27 @@ pub fn key_source(source: &KeySource) -> String {
     }
 }
 
+/// Why something was not looked at, in words.
+pub fn why_words(why: &Why) -> String {
+    match why {
+        Why::Permission => "no right to read it".to_owned(),
+        Why::NetworkHome => {
+            "it lies on a network file system; --network-homes looks there, once for all hosts that share it".to_owned()
+        }
+        Why::TooLarge(limit) => format!("it is larger than {limit} bytes"),
+        Why::WrongKind => "it is not a regular file or folder".to_owned(),
+        Why::NoAnswer => "what runs as this account did not answer in time, or said too much".to_owned(),
+        Why::NotReached => "the look did not come to it".to_owned(),
+        Why::Other(said) => said.clone(),
+    }
+}
+
 /// Why a key is not shown to be gone.
 pub fn not_gone(why: &NotGone) -> String {
     match why {
         NotGone::Stands(at) => format!("it stands in {}", place(at)),
         NotGone::Unseen(source, why) => {
-            format!("{} was not read: {}", key_source(source), crate::error::why_words(why))
+            format!("{} was not read: {}", key_source(source), why_words(why))
         }
         NotGone::NotUnderstood(at) => {
             format!("what {} holds is not understood: mend or delete that line first", place(at))

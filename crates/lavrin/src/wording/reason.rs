@@ -1,7 +1,7 @@
 //! The rules that refuse a login, in words.
 
+use super::why_words;
 use super::{config, mode};
-use crate::error::why_words;
 use lavrin_keys::keysfile::LineFault;
 use lavrin_keys::text::shell_word;
 use lavrin_server::access_rules::ObstacleKind;

@@ -4,12 +4,13 @@ use super::{AuditArgs, AuditSummary, EntryOut, NotCheckedOut, entry_out, finding
 use crate::clock;
 use crate::command::register::{OpenedRegister, today};
 use crate::command::survey::{hosts_named, look, usual_pace};
-use crate::error::{CommandError, why_words};
+use crate::error::CommandError;
 use crate::exit::Exit;
 use crate::json::AuditFinding;
 use crate::table::columns;
 use crate::ui::{Label, Ui};
 use crate::wording;
+use crate::wording::why_words;
 use lavrin_fleet::fleet::{FleetEntry, FleetFinding, FleetReport, Moment, What};
 use lavrin_fleet::register::Host;
 use lavrin_keys::text::count;
