@@ -17,7 +17,7 @@ use lavrin_store::Event;
 use lavrin_store::database::Database;
 use lavrin_work::Scope;
 use lavrin_work::change::{Ended, Job, Proof, Task, Terms};
-use lavrin_work::fleet::Memory;
+use lavrin_work::fleet::{Memory, audit};
 use lavrin_work::fleet_run::FleetRun;
 use lavrin_work::interrupt::Interrupt;
 use lavrin_work::offboard::{KeyState, Leaver, NotShownByHost, Rest};
@@ -237,6 +237,11 @@ async fn slots_are_surveyed_compared_and_brought_into_line() {
     let ask = |seed: u8| judge(&Question::plain("admin", &key(seed), now()), &system).outcome;
     assert_eq!((ask(2), ask(1)), (Outcome::Undecided, Outcome::Refused));
     assert!(!stored.abilities.has(Ability::Modes));
+    // Nothing is told of settings and modes that are not there.
+    let hosts: Vec<&Host> = register.hosts.values().collect();
+    let report = audit(&register, &hosts, Some(&store), moment()).unwrap();
+    let rules: Vec<&str> = report.findings.iter().map(|found| found.finding.fault.rule()).collect();
+    assert_eq!((rules, report.not_checked.len(), report.entries.len()), (vec!["unknown-key"], 0, 4));
     assert_eq!(store.sightings_on("gate").unwrap().iter().filter(|seen| seen.gone.is_none()).count(), 4);
 }
 

@@ -288,8 +288,10 @@ pub fn no_steps(fault: &NoSteps, account: &str, place: &str) -> CommandError {
             stop(format!("{path} is read for several managed accounts, so a change for {account} would be one for all"))
                 .hint("give each account a file of its own: AuthorizedKeysFile with %u or %h in it")
         }
-        NoSteps::NotApplicable => stop(format!("{place} keeps keys in slots: nothing there can be mended"))
-            .hint(format!("look at them: lavrin audit {place}")),
+        NoSteps::NotApplicable(ability) => {
+            let what = crate::wording::not_applicable(&[*ability]).unwrap_or_default();
+            stop(format!("{place}: {what}")).hint(format!("look at it: lavrin audit {place}"))
+        }
         NoSteps::Unread(source, why) => {
             let path = crate::wording::key_source(source);
             let said = stop(format!("{path} could not be read, so it cannot be changed safely"))

@@ -2,10 +2,14 @@
 
 use super::What;
 use crate::host_fault::HostFault;
+use lavrin_server::abilities::Ability;
 use lavrin_server::finding::Finding;
 use lavrin_server::system::System;
 
 pub(super) fn check(seen: &System<'_>) -> Vec<Finding<What>> {
+    if !seen.abilities.has(Ability::Settings) {
+        return Vec::new();
+    }
     // Only OpenSSH has these settings; where its files could not be read, that is told as not checked.
     let Some(root) = seen.accounts.iter().find(|account| account.is_root()).filter(|_| !seen.server.is_dropbear())
     else {

@@ -83,7 +83,7 @@ fn into_slot(account: &Account, key: &PublicKey, line: &str, seen: &System<'_>) 
         dead: Vec::new(),
     };
     if there.present.is_empty() {
-        there.steps.changes.push(slots::add(account, line).into());
+        there.steps.changes.push(slots::add(account, line, seen)?.into());
     }
     Ok(there)
 }

@@ -83,7 +83,7 @@ struct Sick {
 pub fn mend(name: &str, consent: &[Fingerprint], seen: &System<'_>, policy: &Policy) -> Result<Mending, NoSteps> {
     let account = seen.account(name).ok_or(NoSteps::NoSuchAccount)?;
     if !seen.abilities.has(Ability::Files) {
-        return Err(NoSteps::NotApplicable);
+        return Err(NoSteps::NotApplicable(Ability::Files));
     }
     let (home, home_node) = check_home(account, seen)?;
     let mut mending = Mending { steps: Steps::none(account, None, seen), withheld: Vec::new(), left: Vec::new() };

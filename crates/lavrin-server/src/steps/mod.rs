@@ -148,8 +148,8 @@ pub enum NoSteps {
     SharedFile(BytePath),
     /// It could not be read, so it cannot be changed safely.
     Unread(KeySource, Why),
-    /// There is nothing of that kind on such a device.
-    NotApplicable,
+    /// There is nothing of that kind on such a host.
+    NotApplicable(Ability),
 }
 
 /// What one key file is like before the change.

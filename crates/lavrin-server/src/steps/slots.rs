@@ -1,12 +1,13 @@
 //! Steps on a device that keeps keys in slots: nothing but the keys themselves is there to change.
 
 use super::{Edits, KeyChange, NoSteps, Steps};
+use crate::abilities::Ability;
 use crate::account::Account;
 use crate::fs::{Fact, Why};
 use crate::login::{AccountKeys, HeldEntry, KeySource, Place};
 use crate::survey::KeySlot;
 use crate::system::System;
-use lavrin_keys::keysfile::Content;
+use lavrin_keys::keysfile::{Content, read_all};
 
 /// The keys that the account has there.
 ///
@@ -21,8 +22,20 @@ pub(super) fn held(account: &Account, seen: &System<'_>) -> Result<AccountKeys, 
 }
 
 /// The change that puts an entry into a slot that the device chooses.
-pub(super) fn add(account: &Account, line: &str) -> KeyChange {
-    KeyChange { account: account.name.clone(), slot: None, old: None, new: Some(line.as_bytes().to_vec()) }
+///
+/// # Errors
+/// [`NoSteps::NotApplicable`] where the entry has options and the device has none.
+pub(super) fn add(account: &Account, line: &str, seen: &System<'_>) -> Result<KeyChange, NoSteps> {
+    let entry = line.as_bytes().to_vec();
+    let has_options = |content: &Content| matches!(content, Content::Entry(entry) if !entry.options.is_empty());
+    if read_all(&entry, None, seen.dialect()).iter().any(|line| has_options(&line.content)) {
+        needs_options(seen)?;
+    }
+    Ok(KeyChange { account: account.name.clone(), slot: None, old: None, new: Some(entry) })
+}
+
+fn needs_options(seen: &System<'_>) -> Result<(), NoSteps> {
+    if seen.abilities.has(Ability::Options) { Ok(()) } else { Err(NoSteps::NotApplicable(Ability::Options)) }
 }
 
 /// The change that empties a slot.
@@ -45,12 +58,15 @@ pub(super) fn bring(account: &Account, edits: &Edits, seen: &System<'_>) -> Resu
         steps.changes.push(remove(account, place, seen)?.into());
     }
     for (place, options) in &edits.options {
+        needs_options(seen)?;
         let keys = held(account, seen)?;
         let entry = keys.entries.iter().find(|held| held.place == *place).and_then(|held| with_options(held, options));
         let change = remove(account, place, seen)?;
         steps.changes.push(KeyChange { new: entry, ..change }.into());
     }
-    steps.changes.extend(edits.add.iter().map(|line| add(account, line).into()));
+    for line in &edits.add {
+        steps.changes.push(add(account, line, seen)?.into());
+    }
     Ok(steps)
 }
 
@@ -74,7 +90,7 @@ fn slot<'a>(account: &Account, place: &Place, seen: &'a System<'_>) -> Result<&'
 #[cfg(test)]
 mod tests {
     use super::*;
-    use crate::abilities::{Abilities, Ability};
+    use crate::abilities::Abilities;
     use crate::account::read_passwd;
     use crate::login::{Outcome, Question, judge, not_gone};
     use crate::steps::{Change, Effect, guard_around, install, remove as remove_key, restore};
@@ -129,6 +145,19 @@ mod tests {
         assert_eq!(ask(&seen, 2), Outcome::Undecided);
         let refused = remove_key("edda", &key(1).fingerprint(), &System::of(&seen)).unwrap_err();
         assert_eq!(refused, NoSteps::Unread(KeySource::Slots, Why::NoAnswer));
+    }
+
+    #[test]
+    fn a_device_without_options_takes_no_entry_that_has_some() {
+        let mut seen = device(&[1]);
+        let limited = format!("no-pty {}", key(2).line("new"));
+        let put = |seen: &Observation, line: &str| {
+            install("edda", &key(2), line, &System::of(seen), &Policy::default()).map(|there| there.steps.changes.len())
+        };
+        assert_eq!(put(&seen, &limited), Ok(1));
+        seen.abilities = Abilities::without([Ability::Files, Ability::Options]);
+        assert_eq!(put(&seen, &limited), Err(NoSteps::NotApplicable(Ability::Options)));
+        assert_eq!(put(&seen, &key(2).line("new")), Ok(1));
     }
 
     #[test]

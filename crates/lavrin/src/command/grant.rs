@@ -79,14 +79,14 @@ pub fn grant(args: &GrantArgs, ui: &Ui) -> Result<Exit, CommandError> {
     }
     let opened = args.register.open()?;
     let register = &opened.reading.register;
-    let kind = if args.team {
-        "team"
-    } else if args.whom.contains('@') {
-        "machine"
-    } else {
-        "person"
+    let is_machine = args.whom.contains('@');
+    let is_person = !args.team && !is_machine;
+    let kind = match (args.team, is_machine) {
+        (true, _) => "team",
+        (false, true) => "machine",
+        (false, false) => "person",
     };
-    if kind == "person" && !register.people.contains_key(&args.whom) {
+    if is_person && !register.people.contains_key(&args.whom) {
         let error = CommandError::usage(format!("there is no person '{}' in the register", args.whom));
         let is_team = register.team(&args.whom).next().is_some();
         let hint = if is_team {

@@ -53,7 +53,8 @@ struct EventOut {
     /// RFC 3339; of an entry the look that first saw it, or that did not see it any more.
     time: String,
     /// `came`, `gone`, or the name of a command.
-    what: String,
+    #[cfg_attr(test, schemars(with = "String"))]
+    what: EventKind,
     host: String,
     account: String,
     key: Option<String>,
@@ -62,6 +63,28 @@ struct EventOut {
     detail: String,
     /// For a change: what `lavrin restore` takes.
     id: Option<String>,
+}
+
+/// What happened.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize)]
+#[serde(into = "String")]
+enum EventKind {
+    /// An entry was seen that was not there before.
+    Came,
+    /// It was not seen any more.
+    Gone,
+    /// A command changed something.
+    Command(String),
+}
+
+impl From<EventKind> for String {
+    fn from(kind: EventKind) -> Self {
+        match kind {
+            EventKind::Came => "came".to_owned(),
+            EventKind::Gone => "gone".to_owned(),
+            EventKind::Command(name) => name,
+        }
+    }
 }
 
 /// What `--at` with `--format json` prints.
@@ -157,7 +180,7 @@ fn events(subject: &Subject, opened: &OpenedRegister, store: &Database, ui: &Ui)
     let mut list: Vec<(i64, EventOut)> = Vec::new();
     for seen in store.sightings()?.into_iter().filter(|seen| subject.covers(&seen.host, &seen.account, Some(seen.key)))
     {
-        let times = [(Some(seen.first), "came"), (seen.gone, "gone")];
+        let times = [(Some(seen.first), EventKind::Came), (seen.gone, EventKind::Gone)];
         let told = times.into_iter().filter_map(|(time, what)| Some((time?, what)));
         list.extend(told.map(|(time, what)| (time, sighting(&seen, time, what, owner(seen.key)))));
     }
@@ -191,10 +214,10 @@ fn moment(time: i64) -> String {
     clock::date_of(u64::try_from(time).unwrap_or_default())
 }
 
-fn sighting(seen: &Seen, time: i64, what: &str, owner: Option<String>) -> EventOut {
+fn sighting(seen: &Seen, time: i64, what: EventKind, owner: Option<String>) -> EventOut {
     EventOut {
         time: moment(time),
-        what: what.to_owned(),
+        what,
         host: seen.host.clone(),
         account: seen.account.clone(),
         key: Some(seen.key.to_string()),
@@ -224,7 +247,7 @@ fn journal(store: &dyn Keeper) -> Result<Vec<(i64, EventOut)>, CommandError> {
         let reason = reason.as_ref().map(|reason| format!("; {}", printable(reason.as_bytes()))).unwrap_or_default();
         let event = EventOut {
             time: entry.time.clone(),
-            what: command.clone(),
+            what: EventKind::Command(command.clone()),
             host: place.clone(),
             account: account.clone(),
             key: key.clone(),
@@ -238,14 +261,14 @@ fn journal(store: &dyn Keeper) -> Result<Vec<(i64, EventOut)>, CommandError> {
 }
 
 fn row(event: &EventOut, ui: &Ui) -> Vec<String> {
-    let label = match event.what.as_str() {
-        "came" => Label::Good,
-        "gone" => Label::Bad,
-        _ => Label::Strong,
+    let label = match &event.what {
+        EventKind::Came => Label::Good,
+        EventKind::Gone => Label::Bad,
+        EventKind::Command(_) => Label::Strong,
     };
     vec![
         event.time.get(..16).unwrap_or(&event.time).replace('T', " "),
-        ui.paint(label, &event.what),
+        ui.paint(label, &String::from(event.what.clone())),
         ui.paint(Label::Strong, &format!("{}@{}", event.account, event.host)),
         event
             .owner

@@ -368,3 +368,11 @@ fn a_change_in_a_tree_is_taken_back_by_its_name_in_the_journal() {
     assert!(!world.path("tree/home/edda/.ssh").exists());
     drop(world.typed("restore no-such-change").expect(2));
 }
+
+#[test]
+fn an_audit_that_finds_nothing_begins_with_its_numbers() {
+    let world = World::new();
+    world.write("tree/etc/passwd", "", 0o644);
+    let run = world.typed("audit --root tree");
+    assert!(run.stdout.starts_with("tree: 0 accounts"), "{run}");
+}

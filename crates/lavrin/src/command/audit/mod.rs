@@ -142,8 +142,8 @@ pub async fn run(args: &AuditArgs, ui: &Ui) -> Result<Exit, CommandError> {
         (report, count)
     };
     entries.end();
-    print_findings(&report.findings, &work, ui);
-    print_end(&report, count, &work, ui);
+    let told = print_findings(&report.findings, &work, entries.begun, ui);
+    print_end(&report, count, &work, told, ui);
     let found = report.worst().is_some_and(|worst| worst >= args.fail_on.severity());
     let not_checked = if report.not_checked.is_empty() { Exit::Done } else { Exit::NotChecked };
     Ok(not_checked.max(if found { Exit::Findings } else { Exit::Done }))
@@ -267,12 +267,13 @@ fn entry_out<'a>(entry: &'a AuditEntry, path: Option<&'a str>) -> EntryOut<'a> {
 const FINDINGS_AT_ONCE: usize = 4_096;
 
 /// Findings, on all cores and piece by piece: there may be as many of them as entries.
-fn print_findings(findings: &[Finding], work: &Work, ui: &Ui) {
+/// Gives whether anything stands on the screen by then.
+fn print_findings(findings: &[Finding], work: &Work, told: bool, ui: &Ui) -> bool {
     let json = ui.is_json();
     if json {
         ui.part("\"findings\": [");
     } else if !findings.is_empty() {
-        ui.part(&format!("\n{}\n", ui.paint(Label::Strong, "Findings")));
+        ui.part(&format!("{}{}\n", gap(told), ui.paint(Label::Strong, "Findings")));
     }
     for (number, some) in findings.chunks(FINDINGS_AT_ONCE).enumerate() {
         let render = |finding: &Finding| {
@@ -288,6 +289,12 @@ fn print_findings(findings: &[Finding], work: &Work, ui: &Ui) {
     if json {
         ui.part("\n],\n");
     }
+    told || !findings.is_empty()
+}
+
+/// The line that keeps a part apart from the one above it, where there is one.
+fn gap(told: bool) -> &'static str {
+    if told { "\n" } else { "" }
 }
 
 fn finding_out(finding: &Finding, work: &Work) -> AuditFinding {
@@ -312,7 +319,7 @@ fn finding_out(finding: &Finding, work: &Work) -> AuditFinding {
 }
 
 /// What was not checked, and the numbers.
-fn print_end(report: &Report, entries: usize, work: &Work, ui: &Ui) {
+fn print_end(report: &Report, entries: usize, work: &Work, told: bool, ui: &Ui) {
     let not_checked: Vec<NotCheckedOut> = report
         .not_checked
         .iter()
@@ -337,13 +344,14 @@ fn print_end(report: &Report, entries: usize, work: &Work, ui: &Ui) {
         return;
     }
     if !not_checked.is_empty() {
-        ui.part(&format!("\n{}\n", ui.paint(Label::Strong, "Not checked")));
+        ui.part(&format!("{}{}\n", gap(told), ui.paint(Label::Strong, "Not checked")));
         let row =
             |item: &NotCheckedOut| vec![item.account.clone().unwrap_or_default(), item.path.clone(), item.why.clone()];
         ui.part(&lines(columns(&not_checked.iter().map(row).collect::<Vec<_>>(), 2)));
     }
     let server = ui.paint(Label::Faint, &format!("rules of {}", wording::server(&work.seen)));
-    ui.part(&format!("\n{}\n{server}\n", summary_text(&summary, &work.name, ui)));
+    let gap = gap(told || !not_checked.is_empty());
+    ui.part(&format!("{gap}{}\n{server}\n", summary_text(&summary, &work.name, ui)));
 }
 
 fn lines(lines: Vec<String>) -> String {

@@ -2,6 +2,7 @@
 //! private key.
 
 use super::generate::{PassphraseHow, ask_twice, made, tell_quality};
+use super::inspect::SeenKind;
 use super::pair::put_file;
 use crate::error::{CommandError, key_fault};
 use crate::exit::Exit;
@@ -103,7 +104,7 @@ impl Container {
 pub struct ConvertOut {
     schema: &'static str,
     out: Option<String>,
-    kind: &'static str,
+    kind: SeenKind,
     fingerprint: String,
     protected: bool,
     moved_aside: Option<String>,
@@ -148,7 +149,7 @@ pub fn run(args: &ConvertArgs, ui: &Ui) -> Result<Exit, CommandError> {
     let out = ConvertOut {
         schema: "lavrin/key-convert/1",
         out: args.out.as_ref().map(|path| path.to_string_lossy().into_owned()),
-        kind: if form.is_private() { "private" } else { "public" },
+        kind: if form.is_private() { SeenKind::Private } else { SeenKind::Public },
         fingerprint: source.public.fingerprint().to_string(),
         protected: passphrase.is_some(),
         moved_aside: moved.map(|path| path.to_string_lossy().into_owned()),
@@ -163,8 +164,8 @@ fn text_of(out: &ConvertOut, ui: &Ui) -> String {
         return text.clone();
     }
     let shown = |path: &Option<String>| paths::shown(Path::new(path.as_deref().unwrap_or_default()));
-    let mut text = format!("{} {} key in {}\n", ui.paint(Label::Good, "Written:"), out.kind, shown(&out.out));
-    if out.kind == "private" {
+    let mut text = format!("{} {} key in {}\n", ui.paint(Label::Good, "Written:"), out.kind.name(), shown(&out.out));
+    if out.kind == SeenKind::Private {
         let protection = if out.protected {
             "opens with its passphrase only"
         } else {

@@ -6,7 +6,7 @@ mod text;
 
 #[cfg(test)]
 pub use out::InspectOut;
-pub use seen::Inspection;
+pub use seen::{Inspection, SeenKind};
 
 use crate::error::CommandError;
 use crate::exit::Exit;

@@ -1,6 +1,6 @@
 //! The shape of `--format json`, made key by key while it is printed: a hundred thousand of them are a hundred megabytes.
 
-use super::seen::{Inspection, RejectedPiece, SeenKey};
+use super::seen::{Inspection, RejectedPiece, SeenKey, SeenKind};
 use crate::json::{KeyFinding, ObjectWriter};
 use crate::ui::Ui;
 use lavrin_keys::key::container::certificate::{self, Certificate};
@@ -42,7 +42,7 @@ pub struct InspectOut {
 pub struct KeyOut<'a> {
     pub source: &'a str,
     pub line: usize,
-    pub kind: &'static str,
+    pub kind: SeenKind,
     pub container: &'static str,
     pub algorithm: Option<&'static str>,
     pub bits: Option<usize>,
@@ -160,7 +160,7 @@ impl<'a> KeyOut<'a> {
         Self {
             source: &source.name,
             line: seen.line,
-            kind: seen.kind.name(),
+            kind: seen.kind,
             container: seen.container,
             algorithm: seen.key.as_ref().map(|key| key.algorithm().name()),
             bits: seen.key.as_ref().map(PublicKey::bits),
@@ -190,7 +190,7 @@ impl<'a> KeyOut<'a> {
         ObjectWriter::of(out)
             .text("source", self.source)
             .value("line", &self.line)
-            .text("kind", self.kind)
+            .text("kind", self.kind.name())
             .text("container", self.container)
             .text("algorithm", self.algorithm)
             .value("bits", &self.bits)
@@ -247,7 +247,7 @@ mod tests {
         let key = KeyOut {
             source: "a \"list\"",
             line: 7,
-            kind: "public",
+            kind: SeenKind::Public,
             container: "line",
             algorithm: Some("ssh-ed25519"),
             bits: Some(256),

@@ -35,7 +35,9 @@ const KEYS_AT_ONCE: usize = 1024;
 const JUDGED_BY_ONE: usize = 16;
 
 /// What one thing is.
-#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, serde::Serialize)]
+#[cfg_attr(test, derive(schemars::JsonSchema))]
+#[serde(rename_all = "kebab-case")]
 pub enum SeenKind {
     Public,
     Private,
@@ -83,6 +85,8 @@ pub struct RejectedPiece {
     pub source: usize,
     pub line: usize,
     pub reason: &'static str,
+    /// Whether it does not even look like a key.
+    pub no_key: bool,
     pub message: String,
 }
 
@@ -187,7 +191,7 @@ impl Inspection {
 
     fn unreadable(&mut self, path: &Path, message: String) {
         let source = self.source(path);
-        self.rejected.push(RejectedPiece { source, line: 0, reason: "unreadable", message });
+        self.rejected.push(RejectedPiece { source, line: 0, reason: "unreadable", no_key: false, message });
     }
 
     /// Every file of a folder, by name. What is no key at all is passed over: such folders hold other files too.
@@ -206,7 +210,7 @@ impl Inspection {
         let mut place = 0;
         self.rejected.retain(|rejected| {
             place += 1;
-            place <= before || !matches!(rejected.reason, "not-a-key" | "empty")
+            place <= before || !rejected.no_key
         });
     }
 
@@ -264,7 +268,9 @@ impl Inspection {
     }
 
     fn reject(&mut self, source: usize, line: usize, fault: &KeyFault) {
-        self.rejected.push(RejectedPiece { source, line, reason: fault.word(), message: wording::key::fault(fault) });
+        let no_key = matches!(fault, KeyFault::NotAKey | KeyFault::Empty);
+        let message = wording::key::fault(fault);
+        self.rejected.push(RejectedPiece { source, line, reason: fault.word(), no_key, message });
     }
 
     /// A private key: what it shows closed, and what it holds where it can be opened.

@@ -183,9 +183,9 @@ fn key_text(key: &KeyOut, ui: &Ui) -> String {
     };
     let place = place(key.source, key.line);
     let kind = match key.kind {
-        "private" => ui.paint(Label::Warn, "private key"),
-        "certificate" => "certificate".to_owned(),
-        _ => "public key".to_owned(),
+        SeenKind::Private => ui.paint(Label::Warn, "private key"),
+        SeenKind::Certificate => "certificate".to_owned(),
+        SeenKind::Public => "public key".to_owned(),
     };
     let what = match (key.algorithm, key.bits) {
         (Some(algorithm), Some(bits)) => format!("{} {bits} bits", ui.paint(Label::Strong, algorithm)),
@@ -202,7 +202,7 @@ fn key_text(key: &KeyOut, ui: &Ui) -> String {
     row("options", key.options.as_deref());
     row("note", Some(key.notes.join("; ")).filter(|notes| !notes.is_empty()).as_deref());
     row("repaired", Some(key.repairs.join("; ")).filter(|repairs| !repairs.is_empty()).as_deref());
-    if key.kind == "private" {
+    if key.kind == SeenKind::Private {
         row(
             "passphrase",
             Some(&key.protection.as_ref().map_or_else(|| "none".to_owned(), |how| format!("needed ({how})"))),
