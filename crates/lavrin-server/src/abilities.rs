@@ -1,4 +1,4 @@
-//! What cannot be done or seen on a host, whatever rights one has: it is told once, as "not applicable", and asked by everything
+//! What cannot be done or seen on a host, whatever rights one has: reports say it once as "not applicable", and it is asked by everything
 //! that would need it.
 
 use serde::{Deserialize, Serialize};

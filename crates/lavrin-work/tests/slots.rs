@@ -237,7 +237,7 @@ async fn slots_are_surveyed_compared_and_brought_into_line() {
     let ask = |seed: u8| judge(&Question::plain("admin", &key(seed), now()), &system).outcome;
     assert_eq!((ask(2), ask(1)), (Outcome::Undecided, Outcome::Refused));
     assert!(!stored.abilities.has(Ability::Modes));
-    // Nothing is told of settings and modes that are not there.
+    // No finding about settings and modes that the device does not have.
     let hosts: Vec<&Host> = register.hosts.values().collect();
     let report = audit(&register, &hosts, Some(&store), moment()).unwrap();
     let rules: Vec<&str> = report.findings.iter().map(|found| found.finding.fault.rule()).collect();

@@ -6,7 +6,7 @@ use lavrin_server::finding::Severity;
 /// What stands in front of the lines below the first.
 const INDENT: &str = "            ";
 
-/// A finding as it is told.
+/// A finding with its place and what to type next.
 pub struct FindingText<'a> {
     /// How much it matters.
     pub severity: Severity,

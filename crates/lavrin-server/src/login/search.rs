@@ -29,7 +29,7 @@ pub(super) fn search(question: &Question, account: &Account, settings: &Settings
         let access = access_rules::access(file, account, strict(settings, seen), seen);
         let real = match &access {
             FileAccess::Open(real) => real,
-            // A key file that is not there stops nothing; it is told only where no other file holds the key.
+            // A missing key file stops nothing; it is reported only where no other file holds the key.
             FileAccess::Missing(_) => {
                 missing.push(Reason::at(ReasonKind::NoKeyFile, file, None));
                 continue;
