@@ -69,7 +69,7 @@ echo "== the audit of a tree: ${ACCOUNTS:-10000} accounts, 1,000,000 entries of 
 scripts/many-accounts.py "$work/keys" "$work/tree" "${ACCOUNTS:-10000}" 1000000
 for _ in 1 2 3 4 5; do
   command time -f "  bare loop: %e s, %M KB" "$PWD/target/dist/examples/bare_loop" "$work/tree" >/dev/null
-  command time -f "  audit, JSON to nowhere: %e s, %M KB" "$lavrin" audit --root "$work/tree" --format json >/dev/null || true
+  command time -f "  audit, JSON to nowhere: %e s, %M KB" "$lavrin" audit --tree "$work/tree" --format json >/dev/null || true
 done
 echo "== check of a register: 2,500 and 5,000 people, an eighth of the keys RSA; 10,000 and 20,000 hosts; 50,000 and 100,000 grants (5 runs in turn)"
 "$many_keys" 12000 mixed >"$work/pool"

@@ -23,12 +23,12 @@ if [ "$hosts" -gt 0 ]; then
   read -r -u "${FLEET[0]}" _
   sed -i 's/^address/accounts = ["keeper"]\naddress/' hosts.toml
   "$lavrin" --quiet person add office --key office.pub >/dev/null
-  "$lavrin" --quiet grant office keeper --on '*' >/dev/null
-  "$lavrin" --quiet grant office root --on '*' >/dev/null
+  "$lavrin" --quiet grant office keeper --host '*' >/dev/null
+  "$lavrin" --quiet grant office root --host '*' >/dev/null
   for name in runa sten; do
     "$lavrin" --quiet person add "$name" --key "$name.pub" >/dev/null
     measure "$hosts hosts surveyed" "$lavrin" survey --identity "$work/office" --quiet
-    "$lavrin" --quiet grant "$name" keeper --on '*' >/dev/null
+    "$lavrin" --quiet grant "$name" keeper --host '*' >/dev/null
     measure "a key added on $hosts hosts" "$lavrin" enforce --identity "$work/office" --yes --quiet
   done
   exec {FLEET[1]}>&-

@@ -3,7 +3,6 @@
 use lavrin_keys::date::Date;
 use lavrin_keys::key::Fingerprint;
 use lavrin_server::finding::Severity;
-use lavrin_server::server_config::ConfigError;
 
 /// The kinds of faults.
 #[derive(Debug, Clone, PartialEq, Eq)]
@@ -77,30 +76,6 @@ pub enum HostFault {
         /// The names.
         names: Vec<String>,
     },
-    /// The server would not start with its settings.
-    SettingsBroken {
-        /// Why.
-        what: ConfigError,
-        /// The line.
-        line: usize,
-    },
-    /// Root may sign in with a password.
-    RootWithPassword,
-    /// Passwords open accounts beside keys.
-    PasswordsOn,
-    /// Accounts without a password open without anything.
-    EmptyPasswords,
-    /// The server takes key files that others may write.
-    StrictModesOff,
-    /// The server takes no keys at all.
-    KeysOff,
-    /// Keys open accounts that stand in no key file.
-    KeysFromElsewhere {
-        /// The setting, in small letters.
-        keyword: &'static str,
-        /// Its value.
-        value: String,
-    },
     /// Nobody has looked at this host yet.
     NeverSurveyed {
         /// Why the last try failed.
@@ -139,13 +114,6 @@ lavrin_keys::rules!(HostFault {
     HostFault::KeyLongUnused { .. } => "key-long-unused", Low;
     HostFault::KeyNeverSeen { .. } => "key-never-seen", Info;
     HostFault::KeyInManyHands { .. } => "key-in-many-hands", High;
-    HostFault::SettingsBroken { .. } => "settings-broken", High;
-    HostFault::RootWithPassword => "root-with-password", High;
-    HostFault::PasswordsOn => "passwords-on", Medium;
-    HostFault::EmptyPasswords => "empty-passwords", Critical;
-    HostFault::StrictModesOff => "strict-modes-off", Medium;
-    HostFault::KeysOff => "keys-off", High;
-    HostFault::KeysFromElsewhere { .. } => "keys-from-elsewhere", Info;
     HostFault::NeverSurveyed { .. } => "never-surveyed", Medium;
     HostFault::SurveyOld { .. } => "survey-old", Low;
     HostFault::NotReached { .. } => "not-reached", Medium;

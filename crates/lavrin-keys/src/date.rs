@@ -40,6 +40,24 @@ impl Date {
         let of_year = (153 * month + 2) / 5 + i64::from(self.day) - 1;
         era * 146_097 + of_era * 365 + of_era / 4 - of_era / 100 + of_year - 719_468
     }
+
+    /// The day with this number; the first or the last that can be written where it lies beyond.
+    #[must_use]
+    pub fn of_number(number: i64) -> Self {
+        let days = number.saturating_add(719_468);
+        let (era, of_era) = (days.div_euclid(146_097), days.rem_euclid(146_097));
+        let year_of_era = (of_era - of_era / 1_460 + of_era / 36_524 - of_era / 146_096) / 365;
+        let of_year = of_era - (365 * year_of_era + year_of_era / 4 - year_of_era / 100);
+        let shifted = (5 * of_year + 2) / 153;
+        let day = of_year - (153 * shifted + 2) / 5 + 1;
+        let month = if shifted < 10 { shifted + 3 } else { shifted - 9 };
+        let year = year_of_era + era * 400 + i64::from(month <= 2);
+        match (u16::try_from(year), u8::try_from(month), u8::try_from(day)) {
+            (Ok(year @ 0..=9999), Ok(month), Ok(day)) => Self { year, month, day },
+            _ if number < 0 => Self { year: 0, month: 1, day: 1 },
+            _ => Self { year: 9999, month: 12, day: 31 },
+        }
+    }
 }
 
 fn days_of(year: u16, month: u8) -> u8 {
@@ -72,5 +90,13 @@ mod tests {
         {
             assert_eq!(day(wrong), None, "{wrong}");
         }
+    }
+
+    #[test]
+    fn a_day_has_its_number_and_a_number_its_day() {
+        for number in (-700_000..2_900_000).step_by(97) {
+            assert_eq!(Date::of_number(number).number(), number);
+        }
+        assert_eq!(Date::of_number(i64::MAX), Date { year: 9999, month: 12, day: 31 });
     }
 }

@@ -3,6 +3,7 @@
 
 use crate::access_rules::ObstacleKind;
 use crate::fs::BytePath;
+use crate::server_config::ConfigError;
 use lavrin_keys::key::Fingerprint;
 use lavrin_keys::key::strength::Weakness;
 use lavrin_keys::keysfile::LineFault;
@@ -50,7 +51,7 @@ pub enum Fault {
     SameKeyTwoNames {
         /// The other name.
         other: String,
-        /// Where it stands.
+        /// Where the machine is.
         place: String,
     },
     /// A private key lies in an account on a server.
@@ -107,6 +108,30 @@ pub enum Fault {
         /// Which key.
         fingerprint: Fingerprint,
     },
+    /// The server would not start with its settings.
+    SettingsBroken {
+        /// Why.
+        what: ConfigError,
+        /// The line.
+        line: usize,
+    },
+    /// Root may sign in with a password.
+    RootWithPassword,
+    /// Passwords open accounts beside keys.
+    PasswordsOn,
+    /// Accounts without a password open without anything.
+    EmptyPasswords,
+    /// The server takes key files that others may write.
+    StrictModesOff,
+    /// The server takes no keys at all.
+    KeysOff,
+    /// Keys open accounts that stand in no key file.
+    KeysFromElsewhere {
+        /// The setting, in small letters.
+        keyword: &'static str,
+        /// Its value.
+        value: String,
+    },
 }
 
 impl From<ObstacleKind> for Fault {
@@ -147,6 +172,13 @@ lavrin_keys::rules!(Fault {
     Fault::WrongKind => "wrong-kind-of-file", Medium;
     Fault::UnusableLine { .. } => "unusable-line", Medium;
     Fault::DuplicateEntry { .. } => "duplicate-entry", Low;
+    Fault::SettingsBroken { .. } => "settings-broken", High;
+    Fault::RootWithPassword => "root-with-password", High;
+    Fault::PasswordsOn => "passwords-on", Medium;
+    Fault::EmptyPasswords => "empty-passwords", Critical;
+    Fault::StrictModesOff => "strict-modes-off", Medium;
+    Fault::KeysOff => "keys-off", High;
+    Fault::KeysFromElsewhere { .. } => "keys-from-elsewhere", Info;
 });
 
 impl Fault {

@@ -4,8 +4,8 @@
 mod observations;
 mod sightings;
 
-pub use observations::{Look, Stored};
-pub use sightings::{Seen, Sighted};
+pub use observations::{Look, Recorded, Stored};
+pub use sightings::{Seen, SeenKeys, Sighted};
 
 use crate::{JournalEntry, Keeper, StoreFault, copy, private};
 use lavrin_server::survey::snapshot::{Hash, hash};

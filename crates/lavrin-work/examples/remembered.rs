@@ -11,7 +11,7 @@ use lavrin_server::survey::Observation;
 use lavrin_server::survey::key_use::KeyUses;
 use lavrin_server::survey::snapshot::Snapshot;
 use lavrin_server::system::System;
-use lavrin_store::database::{Database, Sighted};
+use lavrin_store::database::{Database, SeenKeys, Sighted};
 use std::error::Error;
 use std::fmt::Write as _;
 
@@ -47,7 +47,8 @@ fn main() -> Result<(), Box<dyn Error>> {
                     comment: String::from_utf8_lossy(&entry.comment).into_owned(),
                 })
                 .collect();
-            store.record(&format!("buoy{host}"), NOW, &Snapshot::of(&seen), &sighted, &KeyUses::default())?;
+            let keys = SeenKeys { entries: sighted, ..SeenKeys::default() };
+            store.record(&format!("buoy{host}"), NOW, &Snapshot::of(&seen), &keys, &KeyUses::default())?;
         }
         Ok(())
     })?;

@@ -59,7 +59,7 @@ pub fn audit_tree<T: Send>(
             take(rendered);
         }
     });
-    report.not_checked.extend(audit::settings_unseen(&System::sharing(&base, config)));
+    report.add_server(&System::sharing(&base, config));
     report.sort();
     Audited { report, entries, seen: base }
 }

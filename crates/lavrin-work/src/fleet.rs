@@ -1,5 +1,6 @@
 //! The audit of register and fleet from what surveys remembered.
 
+use crate::survey::unread;
 use lavrin_fleet::fleet::compare::{AccountComparison, Comparer};
 use lavrin_fleet::fleet::{FleetAuditor, FleetReport, HostState, Moment, Removed};
 use lavrin_fleet::register::{Date, Host, Register};
@@ -90,6 +91,45 @@ impl<'a> Memory<'a> {
             parsed.map(|parsed| parsed.restore(content)).transpose().map_err(of(host))
         };
         parsed.into_par_iter().zip(hosts.par_iter()).map(restore).collect()
+    }
+}
+
+/// Looks that are gone back through, to find the one that last read an account.
+const LOOKS_BACK_MAX: usize = 64;
+
+/// What an earlier look read of accounts that a later one could not read.
+#[derive(Debug)]
+pub struct LastRead {
+    /// The accounts.
+    pub accounts: Vec<String>,
+    /// What was seen then.
+    pub seen: Observation,
+    /// When it was last seen so, in seconds since 1970.
+    pub time: i64,
+}
+
+impl Memory<'_> {
+    /// For accounts that the look in force at this time did not read: the last looks before it that did. Accounts that none of
+    /// them read are left out.
+    ///
+    /// # Errors
+    /// [`FleetFault`].
+    pub fn last_read(&mut self, host: &str, mut accounts: Vec<String>, time: i64) -> Result<Vec<LastRead>, FleetFault> {
+        let mut found = Vec::new();
+        let mut time = time;
+        for _ in 0..LOOKS_BACK_MAX {
+            let Some(stored) = self.store.observation_at(host, time)?.filter(|_| !accounts.is_empty()) else { break };
+            let Some(seen) = self.observations(&[host], time)?.pop().flatten() else { break };
+            let unread = unread(&System::of(&seen));
+            let (read, still): (Vec<String>, Vec<String>) =
+                accounts.into_iter().partition(|account| !unread.contains(account) && seen.account(account).is_some());
+            accounts = still;
+            if !read.is_empty() {
+                found.push(LastRead { accounts: read, seen, time: stored.last });
+            }
+            time = stored.first - 1;
+        }
+        Ok(found)
     }
 }
 

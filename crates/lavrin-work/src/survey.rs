@@ -7,12 +7,15 @@ use crate::site::Site;
 use crate::ways::{Rights, Stop, WayFault, Ways, unspoken};
 use lavrin_fleet::register::{Host, Register};
 use lavrin_keys::text::printable;
+use lavrin_reach::ssh::ExecFault;
 use lavrin_server::abilities::Ability;
+use lavrin_server::account::Account;
 use lavrin_server::audit::{AuditEntry, Auditor};
+use lavrin_server::login::AccountKeys;
 use lavrin_server::survey::Observation;
 use lavrin_server::survey::snapshot::Snapshot;
 use lavrin_server::system::System;
-use lavrin_store::database::{Database, DatabaseFault, Sighted};
+use lavrin_store::database::{Database, DatabaseFault, Recorded, SeenKeys, Sighted};
 use lavrin_store::{Keeper, StoreFault};
 use std::collections::HashMap;
 use std::pin::Pin;
@@ -45,8 +48,17 @@ impl Clock {
     }
 }
 
+/// What was seen of a host.
+#[derive(Debug)]
+pub struct Looked {
+    /// The observation.
+    pub seen: Box<Observation>,
+    /// Why root's rights were not got, where they were not.
+    pub refused: Option<ExecFault>,
+}
+
 /// What a look at one host gave.
-pub type LookResult = Result<Box<Observation>, WayFault>;
+pub type LookResult = Result<Looked, WayFault>;
 
 /// Handed each host as it is remembered, and what was seen of it.
 pub type Take<'a> = &'a mut dyn FnMut(&Surveyed, Option<Box<Observation>>);
@@ -66,6 +78,12 @@ pub struct Surveyed {
     pub sessions: usize,
     /// Whether it differs from the look before.
     pub changed: bool,
+    /// Why root's rights were not got, where they were not.
+    pub refused: Option<ExecFault>,
+    /// Accounts of which not everything was read.
+    pub unread: Vec<String>,
+    /// Those of them that have entries from an earlier look, which stay as they were known.
+    pub kept: Vec<String>,
     /// When it was seen before this, in seconds since 1970.
     pub last_seen: Option<i64>,
     /// What cannot be done or seen there.
@@ -103,11 +121,12 @@ async fn one(stop: Stop, ways: Arc<Ways>, limit: std::time::Duration) -> LookRes
     // The limit is for the whole look.
     let look = async {
         let looked = site.look(&mut seen, &|seen| Scope::Survey.wants(seen)).await;
+        let refused = site.refused().cloned();
         site.close().await;
-        looked
+        looked.map(|()| refused)
     };
     match tokio::time::timeout(limit, look).await {
-        Ok(looked) => looked.map(|()| seen),
+        Ok(looked) => looked.map(|refused| Looked { seen, refused }),
         Err(_) => Err(WayFault::Timeout { seconds: limit.as_secs() }),
     }
 }
@@ -156,7 +175,17 @@ pub fn look<'a>(
     })
 }
 
-/// Writes down what was seen of a host. Gives whether it differs from the look before, and how many entries there are.
+/// What was written down of a host.
+pub struct Remembered {
+    /// What the store says.
+    pub recorded: Recorded,
+    /// How many entries there are.
+    pub entries: usize,
+    /// Accounts of which not everything was read.
+    pub unread: Vec<String>,
+}
+
+/// Writes down what was seen of a host.
 ///
 /// # Errors
 /// [`DatabaseFault`].
@@ -166,15 +195,25 @@ pub fn remember(
     host: &str,
     now: i64,
     seen: &Observation,
-) -> Result<(bool, usize), DatabaseFault> {
+) -> Result<Remembered, DatabaseFault> {
     let sighted = |entry: AuditEntry| Sighted {
         account: printable(entry.account.as_bytes()),
         key: entry.fingerprint,
         comment: printable(entry.comment.trim_ascii()),
     };
-    let entries: Vec<Sighted> = auditor.entries(&System::of(seen)).into_iter().map(sighted).collect();
-    let changed = store.record(host, now, &Snapshot::of(seen), &entries, &seen.key_uses)?;
-    Ok((changed, entries.len()))
+    let system = System::of(seen);
+    let entries: Vec<Sighted> = auditor.entries(&system).into_iter().map(sighted).collect();
+    let unread: Vec<String> = unread(&system);
+    let keys = SeenKeys { entries, unread: unread.iter().cloned().collect() };
+    let recorded = store.record(host, now, &Snapshot::of(seen), &keys, &seen.key_uses)?;
+    Ok(Remembered { recorded, entries: keys.entries.len(), unread })
+}
+
+/// Accounts of which not everything was read, by the names under which they are shown.
+#[must_use]
+pub fn unread(seen: &System<'_>) -> Vec<String> {
+    let is_unread = |account: &&Account| !AccountKeys::unread_of(account, seen).is_empty();
+    seen.accounts.iter().filter(is_unread).map(|account| printable(account.name.as_bytes())).collect()
 }
 
 /// Writes down what comes.
@@ -207,15 +246,15 @@ impl<'a> Recorder<'a> {
         let store = self.store;
         store.together(|_| {
             for (host, seen) in looked.drain(..) {
-                let surveyed = self.one(&host, seen.as_deref())?;
-                hand_on(&surveyed, seen.ok());
+                let surveyed = self.one(&host, seen.as_ref())?;
+                hand_on(&surveyed, seen.ok().map(|looked| looked.seen));
                 self.hosts.push(surveyed);
             }
             Ok(())
         })
     }
 
-    fn one(&mut self, host: &str, seen: Result<&Observation, &WayFault>) -> Result<Surveyed, DatabaseFault> {
+    fn one(&mut self, host: &str, seen: Result<&Looked, &WayFault>) -> Result<Surveyed, DatabaseFault> {
         let mut surveyed = Surveyed {
             host: host.to_owned(),
             fault: None,
@@ -223,14 +262,18 @@ impl<'a> Recorder<'a> {
             entries: 0,
             sessions: 0,
             changed: false,
+            refused: None,
+            unread: Vec::new(),
+            kept: Vec::new(),
             last_seen: self.before.get(host).copied(),
             lacks: Vec::new(),
         };
         match seen {
-            Ok(seen) => {
+            Ok(Looked { seen, refused }) => {
                 self.left_open.close(self.store, host, seen, &(self.clock.text)((self.clock.now)()))?;
-                let (changed, entries) = remember(self.store, &self.auditor, host, (self.clock.now)(), seen)?;
-                (surveyed.changed, surveyed.entries) = (changed, entries);
+                let kept = remember(self.store, &self.auditor, host, (self.clock.now)(), seen)?;
+                (surveyed.changed, surveyed.kept) = (kept.recorded.changed, kept.recorded.kept);
+                (surveyed.entries, surveyed.unread, surveyed.refused) = (kept.entries, kept.unread, refused.clone());
                 surveyed.accounts = seen.accounts.len();
                 surveyed.lacks = seen.abilities.lacking().collect();
                 surveyed.sessions = seen.sessions.values().sum();

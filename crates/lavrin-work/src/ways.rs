@@ -34,7 +34,7 @@ pub struct Stop {
     pub target: Target,
     /// Who signs in.
     pub login: String,
-    /// The host over which it is reached.
+    /// The host through which it is reached.
     pub through: Option<String>,
     /// Keys that an agent's others come after.
     pub first: Vec<Fingerprint>,
@@ -51,6 +51,10 @@ pub struct Way {
     pub root_ways: Vec<RootBy>,
     /// Whether the command itself named that way: then it holds on every host.
     pub root_is_named: bool,
+    /// Who signs in where neither the command nor the host names anybody.
+    pub usual_login: Option<String>,
+    /// The way to root's rights where neither the command nor the host names one.
+    pub usual_root_by: Option<RootProgram>,
     /// The user's own file of known hosts: what it revokes is refused although the register pins it.
     pub known_hosts: Arc<Vec<u8>>,
     /// Where homes on a network file system are looked at: what no host has looked at yet.
@@ -64,7 +68,7 @@ pub enum Unspoken {
     #[error("its keys are not pinned")]
     NotPinned,
     /// The way to it leads over itself.
-    #[error("the way to it goes round in circles")]
+    #[error("the hosts on the way to it form a loop")]
     Endless,
 }
 
@@ -74,7 +78,7 @@ impl Unspoken {
     pub fn remedy(self, host: &str) -> String {
         match self {
             Self::NotPinned => format!("lavrin host trust {host}"),
-            Self::Endless => "lavrin check".to_owned(),
+            Self::Endless => "lavrin register check".to_owned(),
         }
     }
 }
@@ -120,7 +124,7 @@ pub enum WayFault {
         why: Unspoken,
     },
     /// The work on it crashed: a fault of the program.
-    #[error("the program failed while it was at work there: {said}")]
+    #[error("the program failed while it worked there: {said}")]
     Crashed {
         /// In its own words.
         said: String,
@@ -129,7 +133,7 @@ pub enum WayFault {
     #[error("ended before it was done")]
     CutOff,
     /// Somebody ended the run before it was begun.
-    #[error("not begun, since the run was ended")]
+    #[error("not started, because the run was ended")]
     NotBegun,
 }
 
@@ -199,7 +203,7 @@ impl Ways {
         let has_agent = way.credentials.iter().any(|one| matches!(one, Credential::Agent { .. }));
         let offers = if has_agent { Offers::of(register) } else { Offers::default() };
         // Who signs in where the work is done says nothing about the hosts on the way.
-        let jumps: Vec<Stop> = jumps.map(|host| stop(host, None, &offers)).collect();
+        let jumps: Vec<Stop> = jumps.map(|host| stop(host, None, &way, &offers)).collect();
         Self { login, offers, ..Self::over_these(jumps, way) }
     }
 
@@ -249,7 +253,7 @@ impl Ways {
     /// A host of the register as a look or a change comes by it.
     #[must_use]
     pub fn stop(&self, host: &Host) -> Stop {
-        let mut stop = stop(host, self.login.as_deref(), &self.offers);
+        let mut stop = stop(host, self.login.as_deref(), &self.way, &self.offers);
         stop.target.revoked_in = self.way.known_hosts.clone();
         stop
     }
@@ -382,15 +386,15 @@ pub fn unspoken(register: &Register, host: &Host) -> Option<WayFault> {
     if register.goes_round(host) { fault(Unspoken::Endless) } else { None }
 }
 
-fn stop(host: &Host, login: Option<&str>, offers: &Offers) -> Stop {
-    let login = login.or(host.login.as_deref()).unwrap_or(USUAL_LOGIN);
+fn stop(host: &Host, login: Option<&str>, way: &Way, offers: &Offers) -> Stop {
+    let login = login.or(host.login.as_deref()).or(way.usual_login.as_deref()).unwrap_or(USUAL_LOGIN);
     Stop {
         host: host.id.clone(),
         target: pinned(host),
         login: login.to_owned(),
         through: host.through.as_ref().map(|through| through.value.clone()),
         first: offers.on(host, login),
-        root_by: host.root_by,
+        root_by: host.root_by.or(way.usual_root_by),
     }
 }
 
@@ -408,6 +412,7 @@ fn pinned(host: &Host) -> Target {
         host: host.address.clone(),
         port: host.port,
         known_hosts: known_hosts.into_bytes(),
+        pinned_as: Some(host.id.clone()),
         expected: None,
         required: None,
         revoked_in: std::sync::Arc::default(),

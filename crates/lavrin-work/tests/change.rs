@@ -57,6 +57,7 @@ fn stop(name: &str, host: &StandIn) -> Stop {
         through: None,
         host: "127.0.0.1".to_owned(),
         port,
+        pinned_as: None,
         known_hosts: line_for("127.0.0.1", port, &parsed.key).into_bytes(),
         expected: None,
         required: None,
@@ -365,7 +366,7 @@ async fn hosts_of_a_run_have_one_end_each_and_failures_stop_the_rest() {
     let why = |host: &str| all[host].worst().trouble().map(ToString::to_string).unwrap_or_default();
     assert_eq!(all.len(), 6);
     assert!(all["h0"].worst().is_done() && !all["h1"].worst().is_done());
-    assert_eq!(why("h2"), "left alone, since another host with the tag pair-north failed");
+    assert_eq!(why("h2"), "left alone, because another host with the tag pair-north failed");
     for (number, host) in hosts.iter().enumerate().skip(3) {
         assert_eq!(keys(host, "edda"), format!("# kept\n{}", line(2)), "h{number}: {}", why(&format!("h{number}")));
     }

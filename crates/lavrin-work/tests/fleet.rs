@@ -8,7 +8,7 @@ use lavrin_server::fs::{Fact, Node, NodeKind};
 use lavrin_server::survey::Observation;
 use lavrin_server::survey::key_use::{KeyUse, KeyUses};
 use lavrin_server::survey::snapshot::Snapshot;
-use lavrin_store::database::{Database, Sighted};
+use lavrin_store::database::{Database, SeenKeys, Sighted};
 use lavrin_work::fleet::{FleetFault, Memory, audit, states};
 
 const TODAY: Date = Date { year: 2026, month: 11, day: 23 };
@@ -46,7 +46,15 @@ fn put(store: &Database, host: &str, time: i64, seed: u8) {
     let entry = Sighted { account: "edda".to_owned(), key, comment: "edda".to_owned() };
     let last = [(("edda".to_owned(), key), KeyUse { time: time - 60, from: "192.0.2.7".to_owned() })];
     let uses = KeyUses { since: Some(1), last: last.into() };
-    store.record(host, time, &Snapshot::of(&observation(seed)), &[entry], &uses).unwrap();
+    store
+        .record(
+            host,
+            time,
+            &Snapshot::of(&observation(seed)),
+            &SeenKeys { entries: vec![entry], ..SeenKeys::default() },
+            &uses,
+        )
+        .unwrap();
 }
 
 #[test]
@@ -97,7 +105,7 @@ fn a_content_that_is_gone_is_told_with_its_host() {
     // A document that names a content, and nothing else.
     let whole = Snapshot::of(&observation(1));
     let bare = Snapshot { document: whole.document, contents: std::collections::BTreeMap::new() };
-    store.record("lantern", 10, &bare, &[], &KeyUses::default()).unwrap();
+    store.record("lantern", 10, &bare, &SeenKeys::default(), &KeyUses::default()).unwrap();
     let fault = Memory::of(&store).observations(&["lantern"], 20).unwrap_err();
     assert!(matches!(&fault, FleetFault::Document { host, .. } if host == "lantern"), "{fault:?}");
 }

@@ -29,6 +29,7 @@ fn stop(name: &str, host: &StandIn, through: Option<&str>) -> Stop {
         through: None,
         host: "127.0.0.1".to_owned(),
         port,
+        pinned_as: None,
         known_hosts: line_for("127.0.0.1", port, &public).into_bytes(),
         expected: None,
         required: None,
@@ -53,8 +54,7 @@ async fn all(stops: Vec<Stop>, jumps: Vec<Stop>, parallel: usize, seconds: u64) 
         credentials: vec![Credential::Key { key: Arc::new(key()), source: "office".to_owned() }],
         root_ways: Vec::new(),
         root_is_named: false,
-        known_hosts: std::sync::Arc::default(),
-        network_homes: None,
+        ..Way::default()
     };
     // Room for one: the survey has to wait for whoever takes what it saw.
     let (done, mut looked) = mpsc::channel(1);
@@ -81,7 +81,7 @@ async fn every_host_is_told_of_once() {
     let names: Vec<&str> = found.iter().map(|(name, _)| name.as_str()).collect();
     assert_eq!(names, (0..12).map(|number| format!("buoy{number:02}")).collect::<Vec<_>>());
     for (name, seen) in &found {
-        assert!(seen.as_ref().is_ok_and(|seen| seen.account("root").is_some()), "{name}");
+        assert!(seen.as_ref().is_ok_and(|looked| looked.seen.account("root").is_some()), "{name}");
     }
 }
 

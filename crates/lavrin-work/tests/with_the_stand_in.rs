@@ -13,6 +13,7 @@ use tokio::io::{AsyncReadExt as _, AsyncWriteExt as _};
 fn target(stand_in: &StandIn) -> Target {
     Target {
         through: None,
+        pinned_as: None,
         host: "127.0.0.1".into(),
         port: stand_in.address().port(),
         known_hosts: Vec::new(),

@@ -20,7 +20,7 @@ impl FromStr for AccountTarget {
             None => (text, None),
         };
         if account.is_empty() || account.contains([':', '/', '\n', '\0']) || account.starts_with('-') {
-            return Err(format!("'{account}' is no name of an account"));
+            return Err(format!("'{account}' is not an account name"));
         }
         Ok(Self { account: account.to_owned(), host })
     }
@@ -31,7 +31,7 @@ pub fn parse_host(text: &str) -> Result<String, String> {
     let host = text.strip_prefix('[').and_then(|rest| rest.strip_suffix(']')).unwrap_or(text);
     let fine = |character: char| character.is_ascii_alphanumeric() || ".-_:%".contains(character);
     if host.is_empty() || host.starts_with('-') || !host.chars().all(fine) {
-        return Err(format!("'{text}' is no name or address of a host"));
+        return Err(format!("'{text}' is not a host name or address"));
     }
     Ok(host.to_owned())
 }

@@ -1,93 +1,104 @@
 //! The command line: which commands there are, and the options that all of them share.
 
+mod examples;
+mod help;
+mod next;
+
 use crate::command::{
-    adopt, audit, check, compare, demo, enforce, grant, history, host, init, install, key, mend, offboard, person,
-    probe, remove, restore, settings, survey, why,
+    audit, compare, demo, enforce, grant, history, host, install, key, mend, offboard, person, probe, register, remove,
+    survey, undo, where_one_is, why, withdraw,
 };
 use crate::error::CommandError;
 use crate::exit::Exit;
 use crate::ui::{Color, Format, Ui};
-use clap::{Parser, Subcommand};
+use clap::{CommandFactory as _, FromArgMatches as _, Parser, Subcommand};
 
-/// Who can log in where over SSH, is that how it should be, and can it be made so without locking anybody out?
+pub use help::CONNECTION;
+pub use next::complete;
+
+/// Who can log in where over SSH, is that how it should be,
+/// and can it be made so without locking anybody out?
 #[derive(Debug, Parser)]
-#[command(name = "lavrin", version, max_term_width = 100, disable_help_subcommand = true)]
-#[command(
-    after_help = "Exit codes: 0 done, 1 findings or a refusal, 2 wrong usage or input, 3 not reached or not checked,\n\
-                        4 stopped for safety (everything is as it was), 5 failed midway (each thing is listed)"
-)]
+#[command(name = "lavrin", version, max_term_width = 100, disable_help_subcommand = true, verbatim_doc_comment)]
 struct Cli {
     #[command(subcommand)]
-    command: Command,
-    /// How results are printed
-    #[arg(long, global = true, value_name = "FORM", default_value = "text")]
+    command: Option<Command>,
+    /// Form of the results
+    #[arg(long, global = true, value_name = "FORM", default_value = "text", hide_default_value = true)]
     format: Format,
     /// When to use colours
     #[arg(long, global = true, value_name = "WHEN", default_value = "auto")]
     color: Color,
-    /// Tell only results, warnings and errors
+    /// Print only results, warnings and errors
     #[arg(short, long, global = true)]
     quiet: bool,
-    /// Trace connections and sign-ins on the error output; twice: scripts too
+    /// Trace connections and sign-ins; -vv: scripts too
     #[arg(short, long, global = true, action = clap::ArgAction::Count, conflicts_with = "quiet")]
     verbose: u8,
+    /// Show the options for reaching a host
+    #[arg(long, global = true)]
+    help_connection: bool,
 }
 
 #[derive(Debug, Subcommand)]
 enum Command {
-    /// Make key pairs, identify and judge any key
+    /// Make key pairs; identify, judge and convert any key
     #[command(subcommand)]
     Key(key::KeyCommand),
-    /// Put a public key into an account, and prove that it opens it
+    /// Put a public key into an account and prove that it opens it
     Install(install::InstallArgs),
-    /// Take a key out of an account, and prove that it is refused
+    /// Take a key out of an account and prove that it is gone
     Remove(remove::RemoveArgs),
-    /// Set modes and owners right, and repair what is certain in key files
+    /// Repair modes, owners and broken lines of key files
     Mend(mend::MendArgs),
-    /// Would this key open this account, and if not, which rule refuses it
+    /// Does this key open this account, and if not, which rule refuses it?
     Why(why::WhyArgs),
-    /// Which settings of the server are in force for a login, and where each comes from
-    Settings(settings::SettingsArgs),
-    /// Every account's entries, and what is wrong with them and around them
-    Audit(audit::AuditArgs),
-    /// Ask a host from outside whether it takes a key; changes nothing
+    /// Ask hosts from outside whether they accept a key; changes nothing
     Probe(probe::ProbeArgs),
-    /// Begin a register: people, keys, hosts and who may log in where
-    Init(init::InitArgs),
+    /// Begin a register, check it, or build it from what is there
+    #[command(subcommand)]
+    Register(register::RegisterCommand),
     /// The people of the register and their keys
     #[command(subcommand)]
     Person(person::PersonCommand),
-    /// The hosts of the register
+    /// The hosts of the register; the settings of a server
     #[command(subcommand)]
     Host(host::HostCommand),
-    /// Let a person, a team or a machine use an account
+    /// Record who may use which account (changes the register only)
     Grant(grant::GrantArgs),
-    /// Take a grant back
-    Withdraw(grant::WithdrawArgs),
-    /// What is wrong with the register, every fault at its place; looks at no host
-    Check(check::CheckArgs),
-    /// Look at many hosts at once, and remember what is seen
+    /// Take a grant out of the register (changes the register only)
+    Withdraw(withdraw::WithdrawArgs),
+    /// Look at many hosts at once and remember what is there
     Survey(survey::SurveyArgs),
-    /// What register and hosts disagree on; changes nothing
+    /// Show what differs between register and hosts; changes nothing
     Compare(compare::CompareArgs),
-    /// Make the hosts match the register, each account as a whole and each host proven from outside
+    /// Change the hosts so that they match the register, with proof
     Enforce(enforce::EnforceArgs),
-    /// A person leaves: take their keys from every host, and ask each whether it still takes them
+    /// List entries and findings of a tree, a host or the whole fleet
+    Audit(audit::AuditArgs),
+    /// Remove all keys of a person who leaves from every host
     Offboard(offboard::OffboardArgs),
-    /// Build the register from what surveys found, asking once for each key whose it is; changes nothing on any host
-    Adopt(adopt::AdoptArgs),
-    /// Which entries came and went, what was changed, and who could log in at a time
+    /// Who came and went, what was changed, who could log in on a day
     History(history::HistoryArgs),
-    /// Take back a change that the journal knows, or everything one run changed
-    Restore(restore::RestoreArgs),
-    /// The whole job, step by step, against a small stand-in server on this machine
+    /// Take back a change or a whole run; it may let people in again
+    Undo(undo::UndoArgs),
+    /// Show the whole job on small stand-in servers on this machine
     Demo(demo::DemoArgs),
 }
 
 /// Runs the command and gives its exit code.
 pub fn run() -> Exit {
-    let cli = match Cli::try_parse() {
-        Ok(cli) => cli,
+    let mut command = help::laid_out(Cli::command());
+    if std::env::args_os().take_while(|word| word != "--").any(|word| word == "--help-connection") {
+        Ui::new(Color::Never, Format::Text, false).result(help::connection_page(&command).trim_end());
+        return Exit::Done;
+    }
+    let found = command.try_get_matches_from_mut(std::env::args_os());
+    let cli = match found.and_then(|found| Ok((Cli::from_arg_matches(&found)?, found))) {
+        Ok((cli, found)) => {
+            next::remember(command, &found);
+            cli
+        }
         Err(error) => {
             // What was typed may have come from somewhere else; help is our own, and may be coloured.
             if error.use_stderr() {
@@ -100,7 +111,7 @@ pub fn run() -> Exit {
     };
     crate::trace::start(cli.verbose);
     let ui = Ui::new(cli.color, cli.format, cli.quiet);
-    match dispatch(&cli.command, &ui) {
+    match dispatch(cli.command.as_ref(), &ui) {
         Ok(exit) => exit,
         Err(error) => {
             ui.error(&error);
@@ -109,35 +120,34 @@ pub fn run() -> Exit {
     }
 }
 
-fn dispatch(command: &Command, ui: &Ui) -> Result<Exit, CommandError> {
+fn dispatch(command: Option<&Command>, ui: &Ui) -> Result<Exit, CommandError> {
+    let Some(command) = command else { return where_one_is::run(ui) };
     match command {
         // What needs no network starts no runtime.
         Command::Key(command) => key::run(command, ui),
         Command::Demo(args) => demo::run(args, ui),
-        Command::Init(args) => init::run(args, ui),
+        Command::Register(command) => register::run(command, ui),
         Command::Person(command) => person::run(command, ui),
         Command::Host(command) => host::run(command, ui),
-        Command::Grant(args) => grant::grant(args, ui),
-        Command::Withdraw(args) => grant::withdraw(args, ui),
-        Command::Check(args) => check::run(args, ui),
-        Command::Adopt(args) => adopt::run(args, ui),
+        Command::Grant(args) => grant::run(args, ui),
+        Command::Withdraw(args) => withdraw::run(args, ui),
         Command::History(args) => history::run(args, ui),
         Command::Install(args) => block_on(ui, install::run(args, ui)),
         Command::Remove(args) => block_on(ui, remove::run(args, ui)),
         Command::Mend(args) => block_on(ui, mend::run(args, ui)),
         Command::Why(args) => block_on(ui, why::run(args, ui)),
-        Command::Settings(args) => block_on(ui, settings::run(args, ui)),
         Command::Audit(args) => block_on(ui, audit::run(args, ui)),
         Command::Compare(args) => block_on(ui, compare::run(args, ui)),
         Command::Enforce(args) => block_on(ui, enforce::run(args, ui)),
         Command::Offboard(args) => block_on(ui, offboard::run(args, ui)),
-        Command::Restore(args) => block_on(ui, restore::run(args, ui)),
+        Command::Undo(args) => block_on(ui, undo::run(args, ui)),
         Command::Survey(args) => block_on(ui, survey::run(args, ui)),
         Command::Probe(args) => block_on(ui, probe::run(args, ui)),
     }
 }
 
-fn block_on(ui: &Ui, work: impl Future<Output = Result<Exit, CommandError>>) -> Result<Exit, CommandError> {
+/// Runs what needs the network.
+pub fn block_on(ui: &Ui, work: impl Future<Output = Result<Exit, CommandError>>) -> Result<Exit, CommandError> {
     let runtime = tokio::runtime::Builder::new_multi_thread().worker_threads(2).enable_all().build();
     let runtime = runtime.map_err(|error| CommandError::usage(format!("no threads could be started: {error}")))?;
     runtime.block_on(async {
@@ -148,12 +158,4 @@ fn block_on(ui: &Ui, work: impl Future<Output = Result<Exit, CommandError>>) -> 
 }
 
 #[cfg(test)]
-mod tests {
-    use super::Cli;
-    use clap::CommandFactory as _;
-
-    #[test]
-    fn the_command_line_is_consistent() {
-        Cli::command().debug_assert();
-    }
-}
+mod tests;

@@ -65,3 +65,13 @@ pub fn date_of(seconds: u64) -> String {
     let moment = i64::try_from(seconds).ok().and_then(|seconds| OffsetDateTime::from_unix_timestamp(seconds).ok());
     moment.and_then(|moment| moment.format(&Rfc3339).ok()).unwrap_or_else(|| format!("{seconds} s after 1970"))
 }
+
+/// How long ago that was, in days: `today`, `yesterday`, `5 days ago`.
+pub fn ago(seconds: i64) -> String {
+    let day = |seconds: i64| seconds.div_euclid(86_400);
+    match day(unix()) - day(seconds) {
+        ..=0 => "today".to_owned(),
+        1 => "yesterday".to_owned(),
+        days => format!("{days} days ago"),
+    }
+}

@@ -9,16 +9,16 @@ use std::net::IpAddr;
 /// The connection that is asked about, as far as it is known.
 #[derive(Debug, Args, Clone, Default)]
 pub struct ConnectionArgs {
-    /// Where the login would come from, for from=, Match Address and the like
+    /// Client address of the login, for from= and Match Address
     #[arg(long, value_name = "ADDRESS")]
     pub from_address: Option<IpAddr>,
-    /// The name that the server's name service gives for that address
+    /// Client name, as the server resolves that address
     #[arg(long, value_name = "HOST")]
     pub from_host: Option<String>,
-    /// The address at which it would come in, for Match `LocalAddress`
+    /// Server address of the login, for Match `LocalAddress`
     #[arg(long, value_name = "ADDRESS")]
     pub local_address: Option<IpAddr>,
-    /// The port at which it would come in, for Match `LocalPort`
+    /// Server port of the login, for Match `LocalPort`
     #[arg(long, value_name = "PORT")]
     pub local_port: Option<u16>,
 }
@@ -26,7 +26,7 @@ pub struct ConnectionArgs {
 /// The server that is asked about, where nothing on the system tells.
 #[derive(Debug, Args, Clone, Default)]
 pub struct ServerArgs {
-    /// By which server's rules: `openssh-9.2+debian`, `openssh-9.9`, `dropbear-2022.83`; by default the one found there
+    /// Rules of this server, such as `openssh-9.2+debian` or `dropbear-2022.83`
     #[arg(long, value_name = "SERVER", value_parser = parse_server)]
     server: Option<GivenServer>,
 }

@@ -99,7 +99,7 @@ impl From<OwedFault> for CommandError {
 impl From<NotAFingerprint> for CommandError {
     fn from(fault: NotAFingerprint) -> Self {
         Self::usage(crate::wording::key::no_fingerprint(&fault))
-            .hint("lavrin key inspect FILE shows the fingerprint of a key")
+            .hint("to see the fingerprint of a key: lavrin key inspect FILE")
     }
 }
 
@@ -112,15 +112,14 @@ impl From<LockOut> for CommandError {
                     "{} is the key that this login uses; without it {} may be locked out",
                     fault.fingerprint, fault.account
                 ),
-                Whose::Granted => format!(
-                    "{} is let into {} by the register, and would not open it any more",
-                    fault.fingerprint, fault.account
-                ),
+                Whose::Granted => {
+                    format!("{} has a grant for {} and would not open it any more", fault.fingerprint, fault.account)
+                }
             },
         )
         .because("nothing was changed")
         .hint("sign in with another key: --identity FILE")
-        .hint("or, where there is certainly another way in: --accept-lockout")
+        .hint("or, if there is certainly another way in: --accept-lockout")
     }
 }
 
@@ -136,21 +135,28 @@ impl From<ConnectFault> for CommandError {
         match fault {
             ConnectFault::NameUnknown { host, .. } => said.hint(format!("getent hosts {}", shell_word(&host))),
             ConnectFault::PortClosed { host, .. } => said
-                .because("the host is there and refuses the port")
+                .because("the host is up and refuses the port")
                 .hint(format!("another port: --port N; or on {host}: ss -tln")),
             ConnectFault::NoAnswer { host, .. } => said.hint(format!("ping {}", shell_word(&host))),
             ConnectFault::NotSsh { .. } => said.hint("another port: --port N"),
             ConnectFault::HostKeyUnknown { fingerprint, .. } => {
-                let mut said = said.because("nobody has confirmed it, and this run cannot ask");
+                let mut said = said.because("it is not confirmed yet, and this run cannot ask");
                 said.exit = Exit::Stopped;
-                said.hint(format!("compare it on the host's own console, then: --expect-host-key {fingerprint}"))
+                said.hint(format!("compare it on the host's own console, then add: --expect-host-key {fingerprint}"))
             }
-            ConnectFault::HostKeyChanged { line, .. } => {
-                let mut said = said.because("either the host was reinstalled, or somebody stands in between");
+            ConnectFault::HostKeyChanged { line, pinned_as, .. } => {
+                let mut said =
+                    said.because("either the host was reinstalled, or someone may be intercepting the connection");
                 said.exit = Exit::Stopped;
                 match line {
+                    _ if pinned_as.is_some() => {
+                        let host = pinned_as.unwrap_or_default();
+                        said.because(format!("the known key is pinned in the register, for {host}")).hint(format!(
+                            "once the new key is confirmed on the host's console: lavrin host trust {host} --replace"
+                        ))
+                    }
                     Some(line) => said.hint(format!(
-                        "once the new key is confirmed on the host's console, take out line {line} of known_hosts"
+                        "once the new key is confirmed on the host's console, remove line {line} of known_hosts"
                     )),
                     None => said.hint("compare with the fingerprint on the host's own console"),
                 }
@@ -175,10 +181,15 @@ impl From<Rejected> for CommandError {
             said = said.because("there was nothing to try: no --identity, no agent, no password");
         }
         if rejected.lost {
-            said =
-                said.because("the connection ended before it had said no: it may have slowed or barred this address");
+            said = said.because("the connection ended before it had said no: it may limit or block this address");
         }
-        if rejected.offered.iter().any(|method| method == "password" || method == "keyboard-interactive") {
+        let is_password = |method: &str| method == "password" || method == "keyboard-interactive";
+        if rejected.tried.iter().any(|tried| is_password(tried.method)) {
+            return said.hint(
+                "type the password again, or sign in with a key: --identity FILE, as another account: --login NAME",
+            );
+        }
+        if rejected.offered.iter().any(|method| is_password(method)) {
             said = said.hint("with a password: --ask-password");
         }
         said.hint("with a key: --identity FILE; as another account: --login NAME")
@@ -194,19 +205,22 @@ pub fn host_fault(host: &str, fault: &WayFault) -> CommandError {
         WayFault::Unspoken { host, why } => unspoken(host, *why),
         WayFault::Through { host: through, fault } => match &**fault {
             WayFault::Connect(ConnectFault::HostKeyUnknown { .. }) => {
-                CommandError::usage(format!("the way leads over {through}, whose keys are not pinned"))
+                CommandError::usage(format!("the host is reached through {through}, whose keys are not pinned"))
                     .hint(format!("lavrin host trust {through}"))
             }
             inner => {
                 let said = host_fault(through, inner);
-                CommandError { message: format!("{through}, over which {host} is reached: {}", said.message), ..said }
+                CommandError {
+                    message: format!("{through}, through which {host} is reached: {}", said.message),
+                    ..said
+                }
             }
         },
         WayFault::Timeout { .. } | WayFault::CutOff | WayFault::NotBegun | WayFault::NoWay { .. } => {
             CommandError::with(Exit::NotChecked, format!("{host}: {fault}"))
         }
         WayFault::Crashed { .. } => {
-            CommandError::with(Exit::NotChecked, format!("{host}: {fault}")).because("this is a fault of lavrin itself")
+            CommandError::with(Exit::NotChecked, format!("{host}: {fault}")).because("this is a fault of Lavrin itself")
         }
     }
 }
@@ -223,9 +237,7 @@ pub fn exec_fault(host: &str, fault: &ExecFault) -> CommandError {
         ExecFault::RiseRefused { program, .. } => {
             said.hint(format!("with a password for {program}: --ask-root-password; or sign in as root: --login root"))
         }
-        ExecFault::Refused => {
-            said.hint("this account may only be used for one command; sign in as another: --login NAME")
-        }
+        ExecFault::Refused => said.hint("this login is limited to one command; sign in as another: --login NAME"),
         _ => said,
     }
 }
@@ -245,49 +257,49 @@ pub fn no_steps(fault: &NoSteps, account: &str, place: &str) -> CommandError {
     match fault {
         NoSteps::NoSuchAccount => {
             CommandError::with(Exit::Findings, format!("there is no account {account} on {place}"))
-                .hint("lavrin audit lists the accounts")
+                .hint("which accounts there are: lavrin audit")
         }
         NoSteps::NoKeyFileNamed => {
             stop(format!("the server reads no key file for {account} (AuthorizedKeysFile none)"))
         }
         NoSteps::HomeMissing(path) => {
-            stop(format!("{path} is not there")).hint(format!("make the home first, owned by {account}"))
+            stop(format!("{path} does not exist")).hint(format!("make the home first, owned by {account}"))
         }
-        NoSteps::HomeOnNetwork(path) => stop(format!("{path} lies on a network file system and was not looked at"))
-            .hint("to look there all the same: --network-homes"),
+        NoSteps::HomeOnNetwork(path) => stop(format!("{path} is on a network file system and was not looked at"))
+            .hint("to look there anyway: --network-homes"),
         NoSteps::HomeOwner { path, found, wanted } => {
             stop(format!("the home {path} belongs to uid {found}, not to {account} (uid {wanted})"))
                 .hint(format!("if it is {account}'s: chown {account} {}", shell_word(&path.to_string())))
         }
         NoSteps::NeedsRoot { path, found, wanted } => {
             stop(format!("{path} belongs to uid {found} instead of uid {wanted}, and only root may change that"))
-                .hint("sign in as root or one who may use sudo: --login NAME")
+                .hint("sign in as root or as a user with sudo: --login NAME")
         }
         NoSteps::WrongKind(path) => stop(format!("{path} is not the file or folder that belongs there"))
             .hint(format!("ls -ld {}", shell_word(&path.to_string()))),
         NoSteps::LinkLeadsOut { path, to } => stop(format!("{path} is a link that leads out of the home, to {to}"))
             .hint("change that file where it is kept"),
-        NoSteps::LinkLoop(path) => stop(format!("the links at {path} go round in circles")),
+        NoSteps::LinkLoop(path) => stop(format!("the links at {path} form a loop")),
         NoSteps::BinaryList(path) => {
-            stop(format!("{path} lists revoked keys in a binary form, which is written by its own program only"))
+            stop(format!("{path} is a binary list of revoked keys, which only its own program can write"))
                 .hint("add the key there with the program that made it")
         }
         NoSteps::ChangedSince(path) => {
-            stop(format!("{path} was changed again since then, and what came later would be lost"))
+            stop(format!("{path} was changed again since then, and later changes would be lost"))
                 .hint(format!("lavrin history {account}@{place}"))
         }
         NoSteps::WouldRevive(entries) => {
             let said = stop(format!(
-                "setting modes right for {account} would let in keys that nobody has granted, and that the server ignores today"
+                "repairing modes for {account} would make entries active that have no grant and that the server ignores today"
             ));
             let said = entries.iter().fold(said, |said, entry| said.because(crate::wording::steps::revived(entry)));
-            said.hint(format!("let them in: lavrin grant PERSON {account} --on {place}"))
-                .hint(format!("or take them out: lavrin remove SHA256:… {account}@{place}"))
+            said.hint(format!("allow them: lavrin grant PERSON {account} --host {place}"))
+                .hint(format!("or remove them: lavrin remove SHA256:… {account}@{place}"))
         }
-        NoSteps::SharedFile(path) => {
-            stop(format!("{path} is read for several managed accounts, so a change for {account} would be one for all"))
-                .hint("give each account a file of its own: AuthorizedKeysFile with %u or %h in it")
-        }
+        NoSteps::SharedFile(path) => stop(format!(
+            "{path} is read for several managed accounts, so a change for {account} would change them all"
+        ))
+        .hint("give each account a file of its own: AuthorizedKeysFile with %u or %h in it"),
         NoSteps::NotApplicable(ability) => {
             let what = crate::wording::not_applicable(&[*ability]).unwrap_or_default();
             stop(format!("{place}: {what}")).hint(format!("look at it: lavrin audit {place}"))
@@ -297,8 +309,8 @@ pub fn no_steps(fault: &NoSteps, account: &str, place: &str) -> CommandError {
             let said = stop(format!("{path} could not be read, so it cannot be changed safely"))
                 .because(crate::wording::why_words(why));
             if *why == Why::Permission {
-                said.hint("sign in as root or one who may use sudo: --login NAME")
-                    .hint(format!("where root may not either: chown {account} {}", shell_word(&path)))
+                said.hint("sign in as root or as a user with sudo: --login NAME")
+                    .hint(format!("if root may not either: chown {account} {}", shell_word(&path)))
             } else {
                 said
             }

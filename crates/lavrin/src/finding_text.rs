@@ -34,6 +34,6 @@ impl FindingText<'_> {
         if let Some((line, mark)) = &self.marked {
             text += &format!("{INDENT}{line}\n{INDENT}{}\n", ui.paint(label, mark));
         }
-        text + &format!("{INDENT}next: {}\n", ui.paint(Label::Type, &self.next))
+        text + &format!("{INDENT}next: {}\n", ui.paint(Label::Type, &crate::cli::complete(&self.next)))
     }
 }

@@ -1,5 +1,7 @@
 //! Reaching a host: the options for it, and the care for a host key that is not known yet.
 
+use crate::client_config::{self, ClientHost};
+use crate::defaults;
 use crate::error::{CommandError, host_fault, unspoken};
 use crate::exit::Exit;
 use crate::input::typed_fingerprint;
@@ -12,7 +14,7 @@ use lavrin_keys::key::{Fingerprint, PublicKey};
 use lavrin_reach::ssh::{ConnectFault, Target};
 use lavrin_work::register::OpenedRegister;
 use lavrin_work::site::Site;
-use lavrin_work::ways::{Rights, Stop, Unspoken, WayFault, Ways, pins};
+use lavrin_work::ways::{Rights, Stop, USUAL_LOGIN, Unspoken, Way, WayFault, Ways, pins};
 use std::io::{Read as _, Write as _};
 use std::os::unix::fs::{DirBuilderExt as _, OpenOptionsExt as _};
 use std::path::{Path, PathBuf};
@@ -30,17 +32,17 @@ const STEP_LIMIT: Duration = Duration::from_mins(10);
 
 /// How to reach a host and sign in there.
 #[derive(Debug, Args, Clone)]
-#[command(next_help_heading = "Reaching a host")]
+#[command(next_help_heading = crate::cli::CONNECTION)]
 pub struct HostArgs {
-    /// Port of the SSH server (by default what the register says, else 22)
+    /// Port of the SSH server (default: from the register, else 22)
     #[arg(long, value_name = "PORT")]
     pub port: Option<u16>,
     #[command(flatten)]
     pub sign_in: SignInArgs,
-    /// Fingerprint that the host's key must have, for scripts
+    /// The fingerprint the host's key must have, for scripts
     #[arg(long, value_name = "SHA256:…", value_parser = typed_fingerprint)]
     pub expect_host_key: Option<Fingerprint>,
-    /// File of known host keys
+    /// File with known host keys
     #[arg(long, value_name = "FILE", value_parser = paths::typed, default_value = KNOWN_HOSTS)]
     pub known_hosts: PathBuf,
 }
@@ -49,12 +51,13 @@ impl HostArgs {
     /// A host that nobody has signed in to yet: by the register, where there is one that knows the name.
     pub fn site(
         &self,
+        ui: &Ui,
         register: Option<&OpenedRegister>,
         host: &str,
         account: &str,
         rights: Rights,
     ) -> Result<Site, CommandError> {
-        let (stop, ways) = self.stop(register, host, account)?;
+        let (stop, ways) = self.stop(ui, register, host, account)?;
         let rights = if stop.login == account { Rights::Own } else { rights };
         Ok(Site::host(stop, Arc::new(ways), rights, STEP_LIMIT))
     }
@@ -62,13 +65,20 @@ impl HostArgs {
     /// Where a host is and who signs in there, and the way to it.
     pub fn stop(
         &self,
+        ui: &Ui,
         register: Option<&OpenedRegister>,
         host: &str,
         account: &str,
     ) -> Result<(Stop, Ways), CommandError> {
         let known = register.and_then(|opened| opened.register().hosts.get(host));
-        let login = self.sign_in.login.as_deref().or(known.and_then(|known| known.login.as_deref())).unwrap_or(account);
-        let way = self.sign_in.way(&format!("{login} on {host}"))?;
+        let defaults = defaults::of(register.map(OpenedRegister::register))?;
+        let client = if known.is_some() { ClientHost::default() } else { client_config::of(host) };
+        // A host of the register is entered by the same login whatever the command.
+        let usual = if known.is_some() { USUAL_LOGIN } else { account };
+        let named = self.sign_in.login.as_deref().or(known.and_then(|known| known.login.as_deref()));
+        let login = named.or(client.user.as_deref()).or(defaults.login.as_deref()).unwrap_or(usual);
+        let way = self.with_identity_of(&client).way(&format!("{login} on {host}"), &defaults)?;
+        client.words().iter().for_each(|words| ui.status(words));
         let (mut stop, ways) = match (register, known) {
             (Some(opened), Some(known)) => {
                 if opened.register().goes_round(known) {
@@ -77,7 +87,7 @@ impl HostArgs {
                 let ways = Ways::of(opened.register(), way, Some(login.to_owned()));
                 (ways.stop(known), ways)
             }
-            _ => (self.plain_stop(host, login), Ways::over_these([], way)),
+            _ => self.plain_stop(host, login, &client, way),
         };
         if let Some(port) = self.port {
             stop.target.port = port;
@@ -87,23 +97,38 @@ impl HostArgs {
         let known_hosts = self.known_hosts()?;
         ways.know(&known_hosts);
         if stop.target.known_hosts.is_empty() {
+            stop.target.pinned_as = None;
             stop.target.known_hosts = known_hosts;
         }
         Ok((stop, ways))
     }
 
-    /// A host that no register knows.
-    fn plain_stop(&self, host: &str, login: &str) -> Stop {
-        let target = Target {
-            through: None,
-            host: host.to_owned(),
-            port: self.port.unwrap_or(SSH_PORT),
-            known_hosts: Vec::new(),
-            expected: None,
-            required: None,
-            revoked_in: std::sync::Arc::default(),
-        };
-        Stop { host: host.to_owned(), target, login: login.to_owned(), through: None, first: Vec::new(), root_by: None }
+    /// The key to sign in with as typed, else as the client configuration names it.
+    fn with_identity_of(&self, client: &ClientHost) -> SignInArgs {
+        let mut sign_in = self.sign_in.clone();
+        sign_in.identity = sign_in.identity.or_else(|| client.identity.clone());
+        sign_in
+    }
+
+    /// A host that no register knows: where the user's client configuration says it is.
+    fn plain_stop(&self, host: &str, login: &str, client: &ClientHost, way: Way) -> (Stop, Ways) {
+        let mut jumps: Vec<Stop> = Vec::new();
+        for written in &client.jumps {
+            let (user, rest) =
+                written.rsplit_once('@').map_or((None, written.as_str()), |(user, rest)| (Some(user), rest));
+            let (name, port) = match rest.rsplit_once(':').filter(|(name, _)| !name.contains(':')) {
+                Some((name, port)) => (name, port.parse().ok()),
+                None => (rest, None),
+            };
+            let own = client_config::of(name);
+            let user = user.map(str::to_owned).or_else(|| own.user.clone()).unwrap_or_else(|| login.to_owned());
+            let mut jump = plain(name, &user, &own, port);
+            jump.through = jumps.last().map(|before| before.host.clone());
+            jumps.push(jump);
+        }
+        let mut stop = plain(host, login, client, self.port);
+        stop.through = jumps.last().map(|jump| jump.host.clone());
+        (stop, Ways::over_these(jumps, way))
     }
 
     fn known_hosts(&self) -> Result<Vec<u8>, CommandError> {
@@ -194,6 +219,21 @@ impl HostArgs {
     }
 }
 
+/// A host by its name, and by what the client configuration says of it.
+fn plain(host: &str, login: &str, client: &ClientHost, port: Option<u16>) -> Stop {
+    let target = Target {
+        through: None,
+        host: client.address.clone().unwrap_or_else(|| host.to_owned()),
+        port: port.or(client.port).unwrap_or(SSH_PORT),
+        known_hosts: Vec::new(),
+        pinned_as: None,
+        expected: None,
+        required: None,
+        revoked_in: std::sync::Arc::default(),
+    };
+    Stop { host: host.to_owned(), target, login: login.to_owned(), through: None, first: Vec::new(), root_by: None }
+}
+
 /// The user's own file of known hosts; nothing where there is none.
 pub fn users_known_hosts() -> Result<Vec<u8>, CommandError> {
     paths::typed(KNOWN_HOSTS).map_or(Ok(Vec::new()), |path| read_known_hosts(&path))
@@ -209,7 +249,7 @@ fn read_known_hosts(path: &Path) -> Result<Vec<u8>, CommandError> {
             if known_hosts.len() as u64 > KNOWN_HOSTS_BYTES_MAX {
                 let shown = paths::shown(path);
                 let said =
-                    format!("{shown} is larger than {KNOWN_HOSTS_BYTES_MAX} bytes, and no part of it is left out");
+                    format!("{shown} is larger than {KNOWN_HOSTS_BYTES_MAX} bytes, and it is read whole or not at all");
                 return Err(CommandError::usage(said).hint("--known-hosts FILE, with the hosts that are meant"));
             }
         }

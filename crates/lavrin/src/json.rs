@@ -1,5 +1,6 @@
 //! The shapes that `--format json` prints. Fields are only ever added; `docs/schema/` is generated from these types.
 
+use crate::cli::complete;
 use lavrin_server::finding::Finding;
 use lavrin_server::finding::Severity;
 use lavrin_server::login::{Limits, Place, Reason};
@@ -135,7 +136,7 @@ impl KeyFinding {
             rule: finding.fault.rule(),
             severity: finding.severity(),
             message: crate::wording::finding::message(&finding.fault),
-            remedy: crate::wording::finding::remedy(&finding.fault, finding, None, path),
+            remedy: complete(&crate::wording::finding::remedy(&finding.fault, finding, None, path)),
         }
     }
 }
@@ -149,7 +150,7 @@ impl ReasonOut {
             path: reason.path.as_ref().map(ToString::to_string),
             line: reason.line,
             message: crate::wording::reason::message(reason, account),
-            remedy: crate::wording::reason::remedy(reason, account, place, path),
+            remedy: crate::wording::reason::remedy(reason, account, place, path).as_deref().map(complete),
         }
     }
 }
@@ -227,11 +228,12 @@ pub fn line<T: Serialize>(value: &T) -> String {
 #[cfg(test)]
 mod tests {
     use crate::command::{
-        adopt::AdoptOut, audit::AuditOut, audit::FleetOut, change::ChangeOut, check::CheckOut, compare::CompareOut,
-        enforce::EnforceOut, history::AccessAtOut, history::HistoryOut, host::HostOut, host::HostsOut,
-        key::convert::ConvertOut, key::generate::GenerateOut, key::inspect::InspectOut, mend::MendOut,
-        offboard::OffboardOut, person::PeopleOut, person::PersonOut, probe::ProbeManyOut, probe::ProbeOut,
-        restore::RestoreOut, settings::SettingsOut, survey::SurveyOut, why::WhoOut, why::WhyOut,
+        audit::AuditOut, audit::FleetOut, change::ChangeOut, compare::CompareOut, enforce::EnforceOut,
+        history::AccessAtOut, history::HistoryOut, history::RunsOut, host::HostOut, host::HostsOut,
+        host::settings::SettingsOut, key::convert::ConvertOut, key::generate::GenerateOut, key::inspect::InspectOut,
+        mend::MendOut, offboard::OffboardOut, person::PeopleOut, person::PersonOut, probe::ProbeManyOut,
+        probe::ProbeOut, register::adopt::AdoptOut, register::check::CheckOut, survey::SurveyOut, undo::UndoOut,
+        why::WhoOut, why::WhyOut,
     };
     use schemars::{JsonSchema, schema_for};
 
@@ -256,12 +258,12 @@ mod tests {
         check::<ChangeOut>("install");
         check::<ChangeOut>("remove");
         check::<MendOut>("mend");
-        check::<CheckOut>("check");
+        check::<CheckOut>("register-check");
         check::<PeopleOut>("person-list");
         check::<PersonOut>("person-show");
         check::<HostsOut>("host-list");
         check::<HostOut>("host-show");
-        check::<SettingsOut>("settings");
+        check::<SettingsOut>("host-settings");
         check::<WhyOut>("why");
         check::<WhoOut>("why-all");
         check::<AuditOut>("audit");
@@ -269,12 +271,13 @@ mod tests {
         check::<SurveyOut<'static>>("survey");
         check::<HistoryOut>("history");
         check::<AccessAtOut>("history-at");
-        check::<AdoptOut>("adopt");
+        check::<RunsOut>("history-runs");
+        check::<AdoptOut>("register-adopt");
         check::<ProbeOut>("probe");
         check::<ProbeManyOut>("probe-many");
         check::<CompareOut>("compare");
         check::<EnforceOut>("enforce");
         check::<OffboardOut<'static>>("offboard");
-        check::<RestoreOut>("restore");
+        check::<UndoOut>("undo");
     }
 }

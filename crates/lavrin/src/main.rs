@@ -2,9 +2,11 @@
 
 mod account_target;
 mod cli;
+mod client_config;
 mod clock;
 mod command;
 mod connection;
+mod defaults;
 mod error;
 mod exit;
 mod finding_text;

@@ -14,7 +14,7 @@ pub enum ChangeState {
     /// Only shown.
     Preview,
     /// For the next run.
-    Left,
+    Waiting,
     /// Taken back, or never made.
     AsBefore,
     /// Nothing was tried.

@@ -4,9 +4,11 @@
 use crate::error::CommandError;
 use crate::exit::Exit;
 use clap::Args;
+use lavrin_reach::ssh::AsksPassword;
 use std::io::Read as _;
 use std::os::fd::RawFd;
 use std::path::PathBuf;
+use std::sync::OnceLock;
 use zeroize::Zeroizing;
 
 /// Longest secret that is read, in bytes.
@@ -54,7 +56,7 @@ impl Given {
         let text = text.strip_suffix('\r').unwrap_or(text);
         if text.contains(['\n', '\r']) {
             return Err(CommandError::usage("the secret has several lines, and only one can be meant")
-                .because("a prompt takes one line, so nobody could ever type it")
+                .because("a prompt reads one line, so it could never be typed")
                 .hint("put it alone into a file of its own"));
         }
         Ok(Some(Zeroizing::new(text.to_owned())))
@@ -80,13 +82,13 @@ fn read_all(file: std::fs::File) -> std::io::Result<Zeroizing<Vec<u8>>> {
 #[derive(Debug, Args, Clone, Default)]
 #[group(multiple = false)]
 pub struct PassphraseArgs {
-    /// Variable that holds the passphrase of the key
+    /// Variable with the passphrase of the key
     #[arg(id = "passphrase_env", long = "passphrase-env", value_name = "NAME")]
     env: Option<String>,
-    /// Descriptor from which the passphrase of the key is read
+    /// File descriptor to read the passphrase of the key from
     #[arg(id = "passphrase_fd", long = "passphrase-fd", value_name = "N")]
     fd: Option<i32>,
-    /// File from which the passphrase of the key is read
+    /// File with the passphrase of the key
     #[arg(id = "passphrase_file", long = "passphrase-file", value_name = "PATH", value_parser = crate::paths::typed)]
     file: Option<PathBuf>,
 }
@@ -98,11 +100,39 @@ impl PassphraseArgs {
     }
 }
 
+/// A password that is asked for when it is first needed, and only once.
+pub struct AskedPassword {
+    prompt: String,
+    given: OnceLock<Option<SecretText>>,
+}
+
+impl AskedPassword {
+    /// The password of a login.
+    pub fn of(whose: &str) -> Self {
+        Self { prompt: format!("Password of {whose}: "), given: OnceLock::new() }
+    }
+}
+
+impl AsksPassword for AskedPassword {
+    fn ask(&self) -> Option<SecretText> {
+        self.given.get_or_init(|| ask(&self.prompt).ok()).clone()
+    }
+}
+
+/// Whether a question can be asked at all, before anything is begun that needs the answer.
+pub fn needs_terminal(whose: &str) -> Result<(), CommandError> {
+    std::fs::File::open("/dev/tty").map(drop).map_err(|error| {
+        CommandError::with(Exit::Usage, "there is no terminal to ask at")
+            .because(format!("the password of {}: {error}", lavrin_keys::text::printable(whose.as_bytes())))
+            .hint("in a script: --password-file FILE, --password-env NAME or --password-fd N")
+    })
+}
+
 /// Asks on the terminal, without echo.
 pub fn ask(prompt: &str) -> Result<SecretText, CommandError> {
     // It may hold words of a register or a host.
     let prompt = lavrin_keys::text::printable(prompt.as_bytes());
     rpassword::prompt_password(&prompt).map(Zeroizing::new).map_err(|error| {
-        CommandError::with(Exit::Usage, "there is no terminal to ask on").because(format!("{prompt}{error}"))
+        CommandError::with(Exit::Usage, "there is no terminal to ask at").because(format!("{prompt}{error}"))
     })
 }

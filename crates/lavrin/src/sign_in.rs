@@ -1,10 +1,10 @@
 //! Signing in: with which key or password, and how a login other than root gets root's rights.
 
 use crate::error::CommandError;
-use crate::secret::{self, Given, PassphraseArgs, SecretText};
-use crate::{input, paths};
+use crate::secret::{self, AskedPassword, Given, PassphraseArgs, SecretText};
+use crate::{defaults, input, paths};
 use clap::{Args, ValueEnum};
-use lavrin_fleet::register::Register;
+use lavrin_fleet::register::{Defaults, Register};
 use lavrin_reach::ssh::{Credential, RootBy};
 use lavrin_work::ways::{Way, Ways};
 use std::path::PathBuf;
@@ -12,42 +12,43 @@ use std::sync::Arc;
 
 /// How to sign in.
 #[derive(Debug, Args, Clone)]
+#[command(next_help_heading = crate::cli::CONNECTION)]
 pub struct SignInArgs {
-    /// Account to sign in as, where it is not the one the command is about
+    /// Account that signs in (default: the account of the command)
     #[arg(long, value_name = "NAME")]
     pub login: Option<String>,
-    /// Private key to sign in with; without it the agent at `SSH_AUTH_SOCK` is asked
+    /// Private key to sign in with (default: the agent at `SSH_AUTH_SOCK`)
     #[arg(long, value_name = "FILE", value_parser = paths::typed)]
     pub identity: Option<PathBuf>,
     #[command(flatten)]
     passphrase: PassphraseArgs,
-    /// Ask for the password of the login, for the very first key
+    /// Ask for the password of the login, for the first key
     #[arg(long, conflicts_with_all = ["password_env", "password_fd", "password_file"])]
     pub ask_password: bool,
-    /// Variable that holds the password of the login
+    /// Variable with the password of the login
     #[arg(long, value_name = "NAME", conflicts_with_all = ["password_fd", "password_file"])]
     pub password_env: Option<String>,
-    /// Descriptor from which the password of the login is read
+    /// File descriptor to read the password of the login from
     #[arg(long, value_name = "N", conflicts_with = "password_file")]
     pub password_fd: Option<i32>,
-    /// File from which the password of the login is read
+    /// File with the password of the login
     #[arg(long, value_name = "PATH", value_parser = paths::typed)]
     pub password_file: Option<PathBuf>,
-    /// How a login other than root gets root's rights
+    /// How a login other than root becomes root
     #[arg(long, value_name = "WAY", default_value = "auto")]
     pub root_by: RootByArg,
-    /// Ask for the password that sudo or doas wants
+    /// Ask for the password for sudo or doas
     #[arg(long, conflicts_with = "root_password_env")]
     pub ask_root_password: bool,
-    /// Variable that holds the password that sudo or doas wants
+    /// Variable with the password for sudo or doas
     #[arg(long, value_name = "NAME")]
     pub root_password_env: Option<String>,
-    /// Look into homes on a network file system too
+    /// Read homes on a network file system too
     #[arg(long)]
     pub network_homes: bool,
 }
 
-/// How a login other than root gets root's rights.
+/// How a login other than root becomes root.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, ValueEnum)]
 pub enum RootByArg {
     /// sudo, else doas
@@ -60,28 +61,45 @@ pub enum RootByArg {
     None,
 }
 
+impl RootByArg {
+    /// As the register writes it; `auto` is what holds without it.
+    pub fn name(self) -> Option<&'static str> {
+        match self {
+            Self::Auto => None,
+            Self::Sudo => Some("sudo"),
+            Self::Doas => Some("doas"),
+            Self::None => Some("none"),
+        }
+    }
+}
+
 impl SignInArgs {
     /// Where the passphrase of the identity is given.
     pub fn passphrase(&self) -> Given {
         self.passphrase.given()
     }
 
-    fn password(&self, whose: &str) -> Result<Option<SecretText>, CommandError> {
+    fn password(&self, whose: &str) -> Result<Option<Credential>, CommandError> {
         if self.ask_password {
-            return secret::ask(&format!("Password of {whose}: ")).map(Some);
+            secret::needs_terminal(whose)?;
+            return Ok(Some(Credential::AskedPassword(Arc::new(AskedPassword::of(whose)))));
         }
-        Given { env: self.password_env.clone(), fd: self.password_fd, file: self.password_file.clone() }.read()
+        let given = Given { env: self.password_env.clone(), fd: self.password_fd, file: self.password_file.clone() };
+        Ok(given.read()?.map(Credential::Password))
     }
 
-    /// With what to sign in and how to get root's rights; a password is asked for as that of `whose`.
-    pub fn way(&self, whose: &str) -> Result<Way, CommandError> {
+    /// With what to sign in and how to get root's rights; a password is asked for as that of `whose`, once the host has
+    /// proven itself.
+    pub fn way(&self, whose: &str, defaults: &Defaults) -> Result<Way, CommandError> {
         let network_homes = self.network_homes.then(Arc::default);
-        let (credentials, root_ways) = (self.credentials(whose)?, self.root_ways()?);
+        let (credentials, root_ways) = (self.credentials(whose, defaults)?, self.root_ways()?);
         let root_is_named = self.root_by != RootByArg::Auto;
         Ok(Way {
             credentials,
             root_ways,
             root_is_named,
+            usual_login: defaults.login.clone(),
+            usual_root_by: defaults.root_by,
             known_hosts: Arc::new(crate::host::users_known_hosts()?),
             network_homes,
         })
@@ -89,19 +107,21 @@ impl SignInArgs {
 
     /// The ways to the hosts of a register.
     pub fn ways(&self, register: &Register) -> Result<Arc<Ways>, CommandError> {
-        Ok(Arc::new(Ways::of(register, self.way("the logins on these hosts")?, self.login.clone())))
+        let way = self.way("the logins on these hosts", &defaults::of(Some(register))?)?;
+        Ok(Arc::new(Ways::of(register, way, self.login.clone())))
     }
 
     /// What is tried to sign in, in order; a password is asked for as that of `whose`.
-    fn credentials(&self, whose: &str) -> Result<Vec<Credential>, CommandError> {
+    fn credentials(&self, whose: &str, defaults: &Defaults) -> Result<Vec<Credential>, CommandError> {
         let mut list = Vec::new();
-        if let Some(path) = &self.identity {
-            let key = Arc::new(input::private_key(path, &self.passphrase())?);
-            list.push(Credential::Key { key, source: paths::shown(path) });
+        let usual = defaults.identity.as_deref().map(|path| paths::typed(path).unwrap_or_default());
+        if let Some(path) = self.identity.clone().or(usual) {
+            let key = Arc::new(input::private_key(&path, &self.passphrase())?);
+            list.push(Credential::Key { key, source: paths::shown(&path) });
         } else if let Some(socket) = std::env::var("SSH_AUTH_SOCK").ok().filter(|socket| !socket.is_empty()) {
             list.push(Credential::Agent { socket });
         }
-        list.extend(self.password(whose)?.map(Credential::Password));
+        list.extend(self.password(whose)?);
         Ok(list)
     }
 

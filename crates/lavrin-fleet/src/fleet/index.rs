@@ -21,7 +21,7 @@ pub enum Owner {
         account: String,
         /// The host.
         host: String,
-        /// What the key is called.
+        /// Label of the key.
         label: String,
     },
 }

@@ -6,10 +6,10 @@ pub mod adopt;
 pub mod compare;
 mod difference;
 mod entries;
+mod held_together;
 mod hosts;
 mod index;
 mod offers;
-mod settings;
 #[cfg(test)]
 mod tests;
 
@@ -168,7 +168,6 @@ impl<'a> FleetAuditor<'a> {
             report.not_checked = of_system.not_checked.into_iter().map(|item| (host.id.clone(), item)).collect();
             let own = of_system.findings.into_iter().filter(|finding| !is_expected(finding, host));
             findings.extend(own.map(|finding| finding.map(What::System)));
-            findings.extend(settings::check(&seen));
             for entry in of_system.entries {
                 let owner = self.index.owner(entry.fingerprint).cloned();
                 findings.extend(entries::check(self, host, &entry, owner.as_ref(), state));
@@ -189,7 +188,7 @@ impl<'a> FleetAuditor<'a> {
         for account in seen.accounts.iter() {
             report.absorb(self.auditor.account(account, seen));
         }
-        report.not_checked.extend(lavrin_server::audit::settings_unseen(seen));
+        report.add_server(seen);
         report
     }
 
@@ -207,6 +206,11 @@ impl<'a> FleetAuditor<'a> {
     pub fn finish(&self, report: &mut FleetReport) {
         let many = entries::in_many_hands(&report.entries);
         report.findings.extend(many.into_iter().filter_map(|(host, finding)| {
+            let host = self.register.hosts.get(&host)?;
+            self.weighed(host, finding)
+        }));
+        let together = held_together::check(&report.entries);
+        report.findings.extend(together.into_iter().filter_map(|(host, finding)| {
             let host = self.register.hosts.get(&host)?;
             self.weighed(host, finding)
         }));

@@ -143,7 +143,8 @@ fn what_logs_tell_of_a_key_counts_only_where_they_go_back_far_enough() {
 fn settings_that_weaken_everything_are_told() {
     let none = register("", "");
     let rules = |config: &str| rules_of(&none, "lantern", Some(host_with("", config)), &seen_now());
-    assert_eq!(rules(""), ["passwords-on"]);
+    assert_eq!(rules("UsePAM yes\n"), ["passwords-on"]);
+    assert_eq!(rules(""), ["passwords-on"], "an empty file is a configuration");
     assert_eq!(rules("PermitRootLogin yes\n"), ["root-with-password"]);
     assert_eq!(rules(&format!("{SHUT}PermitRootLogin yes\n")), [""; 0]);
     assert_eq!(rules(&format!("{SHUT}StrictModes no\n")), ["strict-modes-off"]);
@@ -210,8 +211,8 @@ fn severities_exceptions_and_owed_removals_of_the_register_count() {
 
 #[test]
 fn every_rule_on_hosts_has_its_name_in_the_list() {
-    for fault in [HostFault::PasswordsOn, HostFault::KeysOff, HostFault::NotReached { fault: String::new() }] {
-        assert!(crate::rules::is_on_hosts(fault.rule()));
+    for rule in [Fault::PasswordsOn.rule(), HostFault::NotReached { fault: String::new() }.rule()] {
+        assert!(crate::rules::is_on_hosts(rule));
     }
 }
 

@@ -159,6 +159,39 @@ pub fn add_grant(text: &str, grant: &NewGrant<'_>) -> Result<String, EditFault> 
     appended(text, "[[grant]]", &table)
 }
 
+/// Changes fields of the grant with this number, counted from 0 in the order of the file: those of `grant` that say something.
+///
+/// # Errors
+/// [`EditFault`].
+pub fn set_grant(text: &str, number: usize, grant: &NewGrant<'_>) -> Result<String, EditFault> {
+    let mut document = document(text)?;
+    let tables = document.get_mut("grant").and_then(Item::as_array_of_tables_mut);
+    let table = tables.and_then(|tables| tables.get_mut(number)).ok_or(EditFault::WrongKind("grant"))?;
+    let mut put = |name: &str, item: Option<Item>| {
+        if item.is_some() {
+            set(table, name, item);
+        }
+    };
+    put("until", grant.until.map(day));
+    put("from", grant.from.map(value));
+    put("command", grant.command.map(value));
+    put("options", (!grant.options.is_empty()).then(|| list(grant.options)));
+    put("reason", grant.reason.map(value));
+    Ok(document.to_string())
+}
+
+/// Names another key in the grant with this number, counted from 0.
+///
+/// # Errors
+/// [`EditFault`].
+pub fn set_grant_key(text: &str, number: usize, label: &str) -> Result<String, EditFault> {
+    let mut document = document(text)?;
+    let tables = document.get_mut("grant").and_then(Item::as_array_of_tables_mut);
+    let table = tables.and_then(|tables| tables.get_mut(number)).ok_or(EditFault::WrongKind("grant"))?;
+    set(table, "key", Some(value(label)));
+    Ok(document.to_string())
+}
+
 /// Takes out the grants with these numbers, counted from 0 in the order of the file: their lines from the header to the
 /// last value. Comments above and below stay.
 ///
@@ -235,6 +268,88 @@ pub fn set_host(text: &str, id: Option<&str>, name: &str, field: &HostField<'_>)
     };
     set(table.ok_or(EditFault::WrongKind("host"))?, name, Some(field.item()));
     Ok(document.to_string())
+}
+
+/// Takes a host out of the file of all hosts: its table from the header to the last value. Comments above and below stay.
+///
+/// # Errors
+/// [`EditFault`].
+pub fn remove_host(text: &str, id: &str) -> Result<String, EditFault> {
+    let mut document = document(text)?;
+    document.remove(id).map(|_| document.to_string()).ok_or(EditFault::WrongKind("host"))
+}
+
+/// Gives a host in the file of all hosts another name.
+///
+/// # Errors
+/// [`EditFault`].
+pub fn rename_host(text: &str, id: &str, new: &str) -> Result<String, EditFault> {
+    let mut document = document(text)?;
+    let is_table = document.get(id).is_some_and(Item::is_table);
+    let item = document.remove(id).filter(|_| is_table).ok_or(EditFault::WrongKind("host"))?;
+    document.insert(new, item);
+    Ok(document.to_string())
+}
+
+/// Puts another name in place of one wherever a field of the grants says it: `person`, `team`, the host behind a machine, or a
+/// name in `hosts`.
+///
+/// # Errors
+/// [`EditFault`].
+pub fn rename_in_grants(text: &str, field: &str, old: &str, new: &str) -> Result<String, EditFault> {
+    let mut document = document(text)?;
+    let Some(grants) = document.get_mut("grant").and_then(Item::as_array_of_tables_mut) else {
+        return Ok(text.to_owned());
+    };
+    for grant in grants.iter_mut() {
+        match grant.get_mut(field) {
+            Some(Item::Value(Value::String(word))) => {
+                let changed = match (field, word.value().rsplit_once('@')) {
+                    ("machine", Some((account, host))) if host == old => Some(format!("{account}@{new}")),
+                    _ => (word.value() == old).then(|| new.to_owned()),
+                };
+                if let Some(changed) = changed {
+                    let decor = word.decor().clone();
+                    *word = toml_edit::Formatted::new(changed);
+                    *word.decor_mut() = decor;
+                }
+            }
+            Some(Item::Value(Value::Array(list))) => {
+                for word in list.iter_mut().filter(|word| word.as_str() == Some(old)) {
+                    let decor = word.decor().clone();
+                    *word = new.into();
+                    *word.decor_mut() = decor;
+                }
+            }
+            _ => {}
+        }
+    }
+    Ok(document.to_string())
+}
+
+/// Sets one field of the key with this label, in the file of a person.
+///
+/// # Errors
+/// [`EditFault`].
+pub fn set_key(text: &str, label: &str, name: &str, new: &KeyField<'_>) -> Result<String, EditFault> {
+    let mut document = document(text)?;
+    let keys = document.get_mut("key").and_then(Item::as_array_of_tables_mut);
+    let key = keys.and_then(|keys| keys.iter_mut().find(|key| key.get("label").and_then(Item::as_str) == Some(label)));
+    let item = match new {
+        KeyField::Text(text) => value(*text),
+        KeyField::Day(date) => day(*date),
+    };
+    set(key.ok_or(EditFault::WrongKind("key"))?, name, Some(item));
+    Ok(document.to_string())
+}
+
+/// A value of a key's field.
+#[derive(Debug, Clone, Copy)]
+pub enum KeyField<'a> {
+    /// A text.
+    Text(&'a str),
+    /// A date.
+    Day(Date),
 }
 
 /// A value of a host's field.

@@ -177,6 +177,13 @@ pub enum RegisterFault {
     GrantTwice,
     /// A host whose keys nobody has pinned.
     HostUnpinned,
+    /// Another host has the same host key: one of them was cloned, and can answer for the other.
+    SharedHostKey {
+        /// The other host.
+        other: String,
+        /// Which key.
+        fingerprint: Fingerprint,
+    },
     /// Hosts that are reached through each other in a circle.
     ThroughLoop,
     /// A managed account that nobody may enter.
@@ -230,6 +237,7 @@ lavrin_keys::rules!(RegisterFault {
     RegisterFault::GrantWithoutKey => "grant-without-key", Medium;
     RegisterFault::GrantTwice => "grant-twice", Low;
     RegisterFault::HostUnpinned => "host-unpinned", Medium;
+    RegisterFault::SharedHostKey { .. } => "shared-host-key", Medium;
     RegisterFault::ThroughLoop => "through-loop", High;
     RegisterFault::AccountWithoutWayIn { .. } => "account-without-way-in", Medium;
     RegisterFault::LeaveByComment { .. } => "leave-by-comment", High;

@@ -170,6 +170,11 @@ impl<'a, 'i> Fields<'a, 'i> {
     }
 }
 
+/// The first of these names that is nearly this one, as a slip of the finger would make it.
+pub fn near<'a>(name: &str, among: impl IntoIterator<Item = &'a str>) -> Option<&'a str> {
+    among.into_iter().find(|other| *other != name && is_near(other, name))
+}
+
 /// Whether two names differ by one letter, or by one that stands elsewhere.
 pub(super) fn is_near(one: &str, other: &str) -> bool {
     let (one, other) = (one.as_bytes(), other.as_bytes());

@@ -4,12 +4,15 @@
 //! its line. [`check`] says what is wrong with it, without looking at any host.
 
 pub mod check;
+mod defaults;
 pub mod edit;
 mod fault;
 mod fields;
 mod read;
 
+pub use defaults::{Defaults, HOST_LIMIT_MAX, PARALLEL_MAX, read_defaults};
 pub use fault::{FieldKind, RegisterFault, RegisterFinding};
+pub use fields::near;
 pub use lavrin_keys::date::Date;
 use lavrin_keys::key::policy::Policy;
 use lavrin_keys::key::{Fingerprint, PublicKey};
@@ -162,7 +165,7 @@ impl RootProgram {
 /// A host.
 #[derive(Debug, Clone)]
 pub struct Host {
-    /// The name under which the register knows it.
+    /// Its name in the register.
     pub id: String,
     /// Name or address at which it is reached.
     pub address: String,
@@ -172,13 +175,13 @@ pub struct Host {
     pub reach: ReachKind,
     /// What it is grouped by.
     pub tags: Vec<String>,
-    /// Where it stands in the world.
+    /// Where the machine is in the world.
     pub site: Option<String>,
-    /// The account that is used to sign in.
+    /// The account that signs in.
     pub login: Option<String>,
     /// How such a login gets root's rights, where the host has one way only.
     pub root_by: Option<RootProgram>,
-    /// The host over which it is reached.
+    /// The host through which it is reached.
     pub through: Option<Placed<String>>,
     /// Its host keys.
     pub host_keys: Vec<Placed<PublicKey>>,
@@ -192,7 +195,7 @@ pub struct Host {
     pub complete: bool,
     /// Keys that belong to accounts on it.
     pub keys: Vec<OwnedKey>,
-    /// Where it stands.
+    /// Where the machine is.
     pub place: RegisterPlace,
 }
 
@@ -217,7 +220,7 @@ pub enum Whom {
 pub struct Grant {
     /// Who.
     pub whom: Placed<Whom>,
-    /// Only with the key of this label.
+    /// Only with the key that has this label.
     pub key: Option<Placed<String>>,
     /// Which account.
     pub account: String,
@@ -235,7 +238,7 @@ pub struct Grant {
     pub options: Vec<String>,
     /// Why.
     pub reason: Option<String>,
-    /// Where it stands.
+    /// Where the machine is.
     pub place: RegisterPlace,
 }
 
@@ -266,7 +269,7 @@ pub struct Exception {
     pub reason: String,
     /// Until the end of this day.
     pub until: Placed<Date>,
-    /// Where it stands.
+    /// Where the machine is.
     pub place: RegisterPlace,
 }
 
@@ -283,7 +286,7 @@ pub struct Owed {
     pub host: String,
     /// Since when it is owed.
     pub since: Date,
-    /// Where it stands.
+    /// Where the machine is.
     pub place: RegisterPlace,
 }
 
@@ -309,6 +312,8 @@ pub struct Register {
     pub name: String,
     /// What it asks.
     pub rules: Rules,
+    /// What holds where an option is not typed.
+    pub defaults: Defaults,
     /// The people by their names here.
     pub people: BTreeMap<String, Person>,
     /// The hosts by their names here.

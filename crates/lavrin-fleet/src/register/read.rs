@@ -1,5 +1,6 @@
 //! Reading a register from the text of its files.
 
+use super::defaults::{self, Defaults};
 use super::fault::FieldKind;
 use super::fields::{Faults, Fields};
 use super::{
@@ -27,10 +28,18 @@ pub struct Reading {
     pub findings: Vec<RegisterFinding>,
 }
 
+/// What `lavrin.toml` holds.
+struct FileSettings {
+    name: String,
+    rules: Rules,
+    defaults: Defaults,
+    exceptions: Vec<Exception>,
+}
+
 /// What one file holds.
 #[derive(Default)]
 struct FileContent {
-    settings: Option<(String, Rules, Vec<Exception>)>,
+    settings: Option<FileSettings>,
     people: Vec<Person>,
     hosts: Vec<Host>,
     grants: Vec<Grant>,
@@ -46,8 +55,9 @@ pub fn read(files: &[SourceFile]) -> Reading {
     let mut faults = Faults::new();
     for part in parts {
         let register = &mut reading.register;
-        if let Some((name, rules, exceptions)) = part.settings {
-            (register.name, register.rules, register.exceptions) = (name, rules, exceptions);
+        if let Some(settings) = part.settings {
+            (register.name, register.rules) = (settings.name, settings.rules);
+            (register.defaults, register.exceptions) = (settings.defaults, settings.exceptions);
         }
         for person in part.people {
             put(&mut register.people, person.id.clone(), person, |person| &person.place, &mut faults);
@@ -137,10 +147,12 @@ fn settings(number: usize, table: Spanned<DeTable<'_>>, part: &mut FileContent) 
     let name = fields.needed_text("name").map(|name| name.value).unwrap_or_default();
     let policy = fields.table("policy");
     let rules = policy.map(|table| rules(number, table, fields.faults())).unwrap_or_default();
+    let defaults = fields.table("defaults");
+    let defaults = defaults.map(|table| defaults::of_table(number, table, fields.faults())).unwrap_or_default();
     let tables = fields.tables("exception");
     let exceptions = tables.into_iter().filter_map(|table| exception(number, table, fields.faults())).collect();
     fields.end();
-    part.settings = Some((name, rules, exceptions));
+    part.settings = Some(FileSettings { name, rules, defaults, exceptions });
 }
 
 fn rules(number: usize, table: Spanned<DeTable<'_>>, faults: &mut Faults) -> Rules {

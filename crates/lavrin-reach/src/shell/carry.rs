@@ -344,7 +344,7 @@ fn fault(subject: &ChangeSubject, said: &str) -> CarryFault {
         "changed" | "moved" | "gone" => return CarryFault::Changed { subject },
         "open" => {
             let why = format!(
-                "others may write in a folder on the way to it, so root does not work there: {}",
+                "other users can write to a folder above it, so root does not work there: {}",
                 said.trim_start_matches("open ")
             );
             return CarryFault::Refused { subject, why };
@@ -352,7 +352,7 @@ fn fault(subject: &ChangeSubject, said: &str) -> CarryFault {
         "holds" => {
             let what = said.trim_start_matches("holds ");
             let why = format!(
-                "beside key files it holds {what}, which would be given away with it; look at it and do that by hand"
+                "besides key files it holds {what}, which would get the new owner too; look at it and change the owner by hand"
             );
             return CarryFault::Refused { subject, why };
         }
@@ -360,7 +360,7 @@ fn fault(subject: &ChangeSubject, said: &str) -> CarryFault {
             let letters = said.trim_start_matches("held ").to_owned();
             return CarryFault::Refused {
                 subject,
-                why: format!("the mode did not hold: the file system made it {letters}"),
+                why: format!("the mode did not stick: the file system made it {letters}"),
             };
         }
         "access-list" => "it has an access list, and this host has no getfacl and setfacl to keep it".to_owned(),

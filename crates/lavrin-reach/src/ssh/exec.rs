@@ -28,7 +28,10 @@ const HELD_BYTES_MAX: usize = 256 << 20;
 static HELD: AtomicUsize = AtomicUsize::new(0);
 
 /// So much is shown of what was said instead of an answer, in characters.
-const SAID_SHOWN: usize = 100;
+const SAID_SHOWN: usize = 300;
+
+/// Characters that are shown of what speaks where a shell should.
+const NO_SHELL_SHOWN: usize = 100;
 
 /// How long a script may take to end once it has answered.
 const CLOSE_TIMEOUT: Duration = Duration::from_secs(2);
@@ -197,6 +200,14 @@ impl Connection {
     }
 }
 
+/// What a program said, as one line: its lines parted by `; `, safe to show.
+fn in_one_line(said: &[u8]) -> String {
+    let text = String::from_utf8_lossy(said);
+    let lines = text.lines().map(str::trim).filter(|line| !line.is_empty());
+    let lines: Vec<String> = lines.map(|line| lavrin_keys::text::printable(line.as_bytes())).collect();
+    lines.join("; ").chars().take(SAID_SHOWN).collect()
+}
+
 impl Exec {
     async fn greet(&mut self, root_by: &RootBy) -> Result<(), ExecFault> {
         match root_by {
@@ -219,10 +230,13 @@ impl Exec {
 
     fn no_greeting(&self, root_by: &RootBy) -> ExecFault {
         let said = [&self.errors[..], &self.output[..]].concat();
-        let text = lavrin_keys::text::printable(said.trim_ascii());
-        let said: String = text.chars().take(SAID_SHOWN).collect();
+        let said = in_one_line(&said);
         match root_by {
-            RootBy::Nobody => ExecFault::NoShell { said },
+            RootBy::Sudo if said.contains("a password is required") => {
+                let said = format!("it asks for a password, and got none ({said})");
+                ExecFault::RiseRefused { program: "sudo", said }
+            }
+            RootBy::Nobody => ExecFault::NoShell { said: said.chars().take(NO_SHELL_SHOWN).collect() },
             RootBy::Sudo | RootBy::SudoPassword(_) => ExecFault::RiseRefused { program: "sudo", said },
             RootBy::Doas | RootBy::DoasPassword(_) => ExecFault::RiseRefused { program: "doas", said },
         }
@@ -239,7 +253,7 @@ impl Exec {
                 return Ok(()); // it did not want one
             }
             if self.ended {
-                let said = lavrin_keys::text::printable(self.errors.trim_ascii());
+                let said = in_one_line(&self.errors);
                 return Err(ExecFault::RiseRefused { program, said });
             }
             self.receive().await?;
@@ -273,7 +287,7 @@ impl Exec {
                 return Ok(());
             }
             if self.ended || self.output.len() > NOISE_BYTES_MAX {
-                let said = lavrin_keys::text::printable(self.output.trim_ascii()).chars().take(SAID_SHOWN).collect();
+                let said = in_one_line(&self.output);
                 return Err(ExecFault::RiseRefused { program, said });
             }
             self.receive().await?;

@@ -23,7 +23,7 @@ use tokio::net::TcpStream;
 pub use ask::{Answer, NoAnswer};
 pub use exec::{Exec, ExecFault, RootBy, Said};
 pub use run::{Ran, Subsystem};
-pub use signin::{Credential, Rejected, SignedIn, Tried};
+pub use signin::{AsksPassword, Credential, Rejected, SignedIn, Tried};
 
 /// How long one step of reaching a host may take: name, connection, key exchange, sign-in each.
 pub const STEP_TIMEOUT: Duration = Duration::from_secs(20);
@@ -57,6 +57,8 @@ pub struct Target {
     pub known_hosts: Vec<u8>,
     /// The user's own file, where it is not the one above: keys that it revokes are refused whoever pins them.
     pub revoked_in: Arc<Vec<u8>>,
+    /// The name under which a register pins its keys, where one does.
+    pub pinned_as: Option<String>,
     /// The fingerprint the user expects; where given, nothing else is trusted.
     pub expected: Option<Fingerprint>,
     /// The fingerprint that the key must have besides being known or expected.
@@ -99,7 +101,7 @@ pub enum ConnectFault {
         why: String,
     },
     /// Something else than SSH answers.
-    #[error("what answers on port {port} of {host} is not SSH: it says {said:?}")]
+    #[error("port {port} of {host} is not an SSH server: it answers {said:?}")]
     NotSsh {
         /// The host.
         host: String,
@@ -129,6 +131,8 @@ pub enum ConnectFault {
         known: Fingerprint,
         /// The line of `known_hosts`; `None` where the fingerprint was given with the command.
         line: Option<usize>,
+        /// The name under which a register pins the known key; then the line is one of those pins.
+        pinned_as: Option<String>,
     },
     /// The host's key is marked as revoked.
     #[error("the key of {host} is marked as revoked in line {line} of known_hosts")]
@@ -139,7 +143,7 @@ pub enum ConnectFault {
         line: usize,
     },
     /// It takes no connection from here for a while, and says so.
-    #[error("{host} is holding us off: it takes no connection from this address for a while")]
+    #[error("{host} refuses connections from this address for a while")]
     HeldOff {
         /// The host.
         host: String,
@@ -225,19 +229,20 @@ impl Target {
         if let HostKeyStanding::Revoked { line } = hostkey::standing(&self.revoked_in, &self.host, self.port, &key) {
             return Some(ConnectFault::HostKeyRevoked { host, line });
         }
+        let pinned_as = self.pinned_as.clone();
         if let Some(known) = self.required.filter(|required| *required != shown) {
-            return Some(ConnectFault::HostKeyChanged { host, shown, known, line: None });
+            return Some(ConnectFault::HostKeyChanged { host, shown, known, line: None, pinned_as: None });
         }
         match (self.expected, hostkey::standing(&self.known_hosts, &self.host, self.port, &key)) {
             (_, HostKeyStanding::Revoked { line }) => Some(ConnectFault::HostKeyRevoked { host, line }),
             (Some(expected), _) if expected == shown => None,
-            (Some(known), _) => Some(ConnectFault::HostKeyChanged { host, shown, known, line: None }),
+            (Some(known), _) => Some(ConnectFault::HostKeyChanged { host, shown, known, line: None, pinned_as: None }),
             (None, HostKeyStanding::Known) => None,
             (None, HostKeyStanding::Unknown) => {
                 Some(ConnectFault::HostKeyUnknown { host, key: Box::new(key), fingerprint: shown })
             }
             (None, HostKeyStanding::Changed { line, known }) => {
-                Some(ConnectFault::HostKeyChanged { host, shown, known, line: Some(line) })
+                Some(ConnectFault::HostKeyChanged { host, shown, known, line: Some(line), pinned_as })
             }
         }
     }
@@ -433,7 +438,7 @@ impl Target {
             length = now;
         }
         if length == 0 {
-            let why = "it takes the connection and says nothing".to_owned();
+            let why = "it accepts the connection and says nothing".to_owned();
             return Err(ConnectFault::NoGreeting { host: self.host.clone(), why });
         }
         Err(self.no_greeting(&buffer[..length]))

@@ -35,6 +35,14 @@ pub enum Credential {
     },
     /// A password, for the methods `password` and `keyboard-interactive`.
     Password(Zeroizing<String>),
+    /// A password that is asked for when it is needed: by then the host has proven itself.
+    AskedPassword(Arc<dyn AsksPassword>),
+}
+
+/// Whoever can be asked for a password.
+pub trait AsksPassword: Send + Sync {
+    /// The password; nothing where none was given.
+    fn ask(&self) -> Option<Zeroizing<String>>;
 }
 
 /// How the login was opened.
@@ -166,6 +174,7 @@ impl Connection {
                     Credential::Key { key, source } => self.with_key(account, key, source, &mut state).await,
                     Credential::Agent { socket } => self.with_agent(account, socket, first, &mut state).await,
                     Credential::Password(password) => self.with_password(account, password, &mut state).await,
+                    Credential::AskedPassword(asks) => self.with_asked_password(account, asks, &mut state).await,
                 };
                 match attempt {
                     Attempt::In(signed) => {
@@ -179,6 +188,19 @@ impl Connection {
             }
             Err(state.rejected)
         })
+    }
+
+    async fn with_asked_password(
+        &mut self,
+        account: &str,
+        asks: &Arc<dyn AsksPassword>,
+        state: &mut SignInState,
+    ) -> Attempt {
+        let asks = asks.clone();
+        match tokio::task::spawn_blocking(move || asks.ask()).await {
+            Ok(Some(password)) => self.with_password(account, &password, state).await,
+            _ => Attempt::Refused,
+        }
     }
 
     async fn with_key(&mut self, account: &str, key: &PrivateKey, source: &str, state: &mut SignInState) -> Attempt {

@@ -43,6 +43,7 @@ fn audit_entry(account: &Arc<str>, place: Place, entry: Entry) -> AuditEntry {
         place,
         fingerprint: entry.fingerprint,
         limits: Limits::of(&entry.options),
+        options: entry.options.text,
         key: entry.key,
         comment: entry.comment,
     }

@@ -2,6 +2,7 @@
 
 mod files;
 mod keys;
+mod settings;
 
 use crate::abilities::Ability;
 use crate::account::Account;
@@ -41,7 +42,7 @@ pub struct Report {
 pub struct AuditEntry {
     /// The account it opens.
     pub account: Arc<str>,
-    /// Where it stands.
+    /// Where the machine is.
     pub place: Place,
     /// The key.
     pub key: Arc<PublicKey>,
@@ -51,6 +52,8 @@ pub struct AuditEntry {
     pub comment: Vec<u8>,
     /// What limits it.
     pub limits: Limits,
+    /// Its options as they are in the file.
+    pub options: Vec<u8>,
 }
 
 /// Something that could not be looked at.
@@ -82,6 +85,13 @@ impl Report {
                 self.findings.push(finding);
             }
         }
+    }
+
+    /// Adds what is wrong with the server itself: settings that weaken every entry, and files of its configuration that could not
+    /// be read.
+    pub fn add_server(&mut self, seen: &System<'_>) {
+        self.findings.extend(settings::check(seen));
+        self.not_checked.extend(settings_unseen(seen));
     }
 
     /// Puts the most urgent findings first.
@@ -190,14 +200,12 @@ pub fn audit(seen: &System<'_>, policy: &Policy) -> Report {
     for account in seen.accounts.iter() {
         report.absorb(auditor.account(account, seen));
     }
-    report.not_checked.extend(settings_unseen(seen));
+    report.add_server(seen);
     report.sort();
     report
 }
 
-/// Files of the server's configuration that could not be read.
-#[must_use]
-pub fn settings_unseen(seen: &System<'_>) -> Vec<NotChecked> {
+fn settings_unseen(seen: &System<'_>) -> Vec<NotChecked> {
     let Some(account) = seen.accounts.first().filter(|_| seen.abilities.has(Ability::Settings)) else {
         return Vec::new();
     };

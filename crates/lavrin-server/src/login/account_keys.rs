@@ -85,7 +85,7 @@ impl From<BytePath> for KeySource {
 /// An entry, or a line or slot whose content is none.
 #[derive(Debug, Clone)]
 pub struct HeldEntry {
-    /// Where it stands.
+    /// Where the machine is.
     pub place: Place,
     /// What it holds: an entry, or something the server cannot use.
     pub content: Content,
@@ -146,6 +146,15 @@ impl AccountKeys {
             }
         }
         keys
+    }
+
+    /// What of an account could not be read, without reading what could.
+    #[must_use]
+    pub fn unread_of(account: &Account, seen: &System<'_>) -> Vec<(KeySource, Why)> {
+        if !seen.abilities.has(Ability::Files) || seen.network_homes.contains(&account.home) {
+            return Self::of(account, seen, None).unread;
+        }
+        key_files(account, seen).iter().filter_map(|file| content(file, seen).err()).collect()
     }
 
     /// The lines of one file.

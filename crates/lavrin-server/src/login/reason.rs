@@ -61,7 +61,7 @@ pub enum ReasonKind {
     AccountStage(AccountStage),
     /// The shell is not there.
     ShellMissing(BytePath),
-    /// The shell is no file that can be run.
+    /// The shell is not an executable file.
     ShellNotExecutable(BytePath),
     /// The shell is not in the system's list of shells.
     ShellNotListed(BytePath),

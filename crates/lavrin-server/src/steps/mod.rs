@@ -6,6 +6,7 @@ mod change;
 mod effect;
 mod guard;
 mod install;
+mod keep_out;
 mod mend;
 mod modes;
 mod remove;
@@ -26,13 +27,14 @@ pub use change::{AccountChange, Change, ChangeSubject, Deed, FileChange, KeyChan
 pub use effect::Effect;
 pub use guard::{Around, Guarded, Kept, LockOut, Login, Whose, guard, guard_around};
 pub use install::{Installation, install};
+pub use keep_out::keep_out;
 use lavrin_keys::key::Fingerprint;
 use lavrin_keys::key::policy::Policy;
 use lavrin_keys::keysfile::KeysFile;
 pub use mend::{Left, LeftWhy, Mending, Withheld, WithheldWhat, mend};
 pub use remove::{Removal, remove};
 pub use restore::restore;
-pub use revoke::revoke;
+pub use revoke::{is_revoked, revoke};
 
 /// Numeric owner and group.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
@@ -46,7 +48,7 @@ pub struct OwnerIds {
 /// An entry that the server has ignored until now and that the steps bring to life.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct Revived {
-    /// Where it stands.
+    /// Where the machine is.
     pub place: Place,
     /// Its key.
     pub fingerprint: Fingerprint,

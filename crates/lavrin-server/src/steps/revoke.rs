@@ -6,7 +6,7 @@ use crate::fs::Fact;
 use crate::login;
 use crate::survey::{Resolved, resolve};
 use crate::system::System;
-use lavrin_keys::key::PublicKey;
+use lavrin_keys::key::{Fingerprint, PublicKey, revocation};
 use lavrin_keys::keysfile::KeysFile;
 
 /// The steps; `None` where the server uses no such list. A list that it keeps in its own binary form is left alone.
@@ -33,7 +33,7 @@ pub fn revoke(keys: &[PublicKey], seen: &System<'_>) -> Option<Result<Steps, NoS
         Fact::Absent => return None,
         Fact::Unseen(why) => return Some(Err(NoSteps::Unread(real.into(), why))),
     };
-    if lavrin_keys::key::revocation::is_binary(&old) {
+    if revocation::is_binary(&old) {
         return Some(Err(NoSteps::BinaryList(real)));
     }
     let mut steps = Steps::none(root, None, seen);
@@ -48,4 +48,17 @@ pub fn revoke(keys: &[PublicKey], seen: &System<'_>) -> Option<Result<Steps, NoS
         steps.changes.push(FileChange::WriteFile { path: real, old, new, mode, owner, was: None, deed }.into());
     }
     Some(Ok(steps))
+}
+
+/// Whether the server's own list of revoked keys holds this key, as far as that was seen.
+#[must_use]
+pub fn is_revoked(key: &Fingerprint, seen: &System<'_>) -> bool {
+    let root = seen.accounts.iter().find(|account| account.is_root());
+    let Some(file) = root.and_then(|root| login::revoked_file(root, seen)) else { return false };
+    let Resolved::To(real, _) = resolve(&file, seen) else { return false };
+    match seen.content(&real) {
+        Fact::Known(bytes) if revocation::is_binary(bytes) => revocation::revokes(bytes, key, None, None) == Some(true),
+        Fact::Known(bytes) => login::lists(bytes, key),
+        Fact::Absent | Fact::Unseen(_) => false,
+    }
 }

@@ -7,7 +7,7 @@ use std::net::IpAddr;
 pub struct LoginAttempt {
     /// Where it comes from.
     pub from: Option<IpAddr>,
-    /// The name that the server's name service gives for that address.
+    /// Client name, as the server resolves that address.
     pub from_host: Option<String>,
     /// Whether the name counts whatever `UseDNS` says, as in the server's test mode.
     pub host_counts: bool,

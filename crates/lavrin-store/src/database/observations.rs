@@ -1,6 +1,6 @@
 //! What surveys saw.
 
-use super::{Database, DatabaseFault, Sighted};
+use super::{Database, DatabaseFault, SeenKeys};
 use lavrin_server::survey::key_use::KeyUses;
 use lavrin_server::survey::snapshot::{Hash, Snapshot, hash};
 use rusqlite::{OptionalExtension as _, Row, params};
@@ -33,8 +33,18 @@ pub struct Look {
     pub logs_since: Option<i64>,
 }
 
+/// What came of keeping a look.
+#[derive(Debug, Clone, PartialEq, Eq, Default)]
+pub struct Recorded {
+    /// Whether it differs from the look before.
+    pub changed: bool,
+    /// Accounts that were not read now, and have entries that were seen before.
+    pub kept: Vec<String>,
+}
+
 impl Database {
     /// Keeps what a look at a host saw, and says whether it differs from the last one; where not, only its time is written.
+    /// Entries of accounts that were not read stay as they were: unread is not gone.
     ///
     /// # Errors
     /// [`DatabaseFault`].
@@ -43,9 +53,9 @@ impl Database {
         host: &str,
         time: i64,
         snapshot: &Snapshot,
-        entries: &[Sighted],
+        keys: &SeenKeys,
         uses: &KeyUses,
-    ) -> Result<bool, DatabaseFault> {
+    ) -> Result<Recorded, DatabaseFault> {
         let document = hash(&snapshot.document);
         let last = self.last_document(host).map_err(|error| self.fault(error))?;
         let same = last.filter(|(_, last)| *last == document);
@@ -60,7 +70,7 @@ impl Database {
                 "INSERT INTO observation (host, document, first, last) VALUES (?1, ?2, ?3, ?3)",
                 params![host, document, time],
             )?;
-            self.sight(host, time, entries)?;
+            self.sight(host, time, keys)?;
         }
         self.execute(
             "INSERT INTO look (host, tried, seen, fault, logs_since) VALUES (?1, ?2, ?2, NULL, ?3)
@@ -74,7 +84,20 @@ impl Database {
                 params![host, account, key.to_string(), used.time, used.from],
             )?;
         }
-        Ok(same.is_none())
+        Ok(Recorded { changed: same.is_none(), kept: self.kept_unread(host, keys)? })
+    }
+
+    /// Gives a host another name in everything that was seen of it. The journal keeps the name that it had.
+    ///
+    /// # Errors
+    /// [`DatabaseFault`].
+    pub fn rename_host(&self, old: &str, new: &str) -> Result<(), DatabaseFault> {
+        self.together(|store| {
+            for table in ["observation", "look", "sighting", "key_use"] {
+                store.execute(&format!("UPDATE {table} SET host = ?2 WHERE host = ?1"), params![old, new])?;
+            }
+            Ok(())
+        })
     }
 
     /// Writes down that a host could not be looked at; what was seen of it before stays.

@@ -17,6 +17,15 @@ pub struct Sighted {
     pub comment: String,
 }
 
+/// The keys that a look saw, and where it could not look.
+#[derive(Debug, Clone, Default)]
+pub struct SeenKeys {
+    /// Every entry.
+    pub entries: Vec<Sighted>,
+    /// Accounts of which not everything was read.
+    pub unread: HashSet<String>,
+}
+
 /// An entry over time.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct Seen {
@@ -41,18 +50,21 @@ const COLUMNS: &str = "SELECT s.host, s.account, s.key, s.comment, s.first, s.go
 
 impl Database {
     /// Notes which entries came and which went since the last look that saw something new.
-    pub(super) fn sight(&self, host: &str, time: i64, entries: &[Sighted]) -> Result<(), DatabaseFault> {
+    pub(super) fn sight(&self, host: &str, time: i64, keys: &SeenKeys) -> Result<(), DatabaseFault> {
         let open = self.rows(
             "SELECT rowid, account, key, comment FROM sighting WHERE host = ?1 AND gone IS NULL",
             params![host],
             |row| Ok((row.get::<_, i64>(0)?, row.get::<_, String>(1)?, row.get::<_, String>(2)?, row.get(3)?)),
         )?;
-        let now: HashSet<(String, String, String)> =
-            entries.iter().map(|entry| (entry.account.clone(), entry.key.to_string(), entry.comment.clone())).collect();
+        let now: HashSet<(String, String, String)> = keys
+            .entries
+            .iter()
+            .map(|entry| (entry.account.clone(), entry.key.to_string(), entry.comment.clone()))
+            .collect();
         let mut known = HashSet::new();
         for (row, account, key, comment) in open {
             let entry = (account, key, comment);
-            if !now.contains(&entry) {
+            if !now.contains(&entry) && !keys.unread.contains(&entry.0) {
                 self.execute("UPDATE sighting SET gone = ?2 WHERE rowid = ?1", params![row, time])?;
             }
             known.insert(entry);
@@ -64,6 +76,16 @@ impl Database {
             )?;
         }
         Ok(())
+    }
+
+    /// Accounts that were not read and have entries from an earlier look.
+    pub(super) fn kept_unread(&self, host: &str, keys: &SeenKeys) -> Result<Vec<String>, DatabaseFault> {
+        if keys.unread.is_empty() {
+            return Ok(Vec::new());
+        }
+        let sql = "SELECT DISTINCT account FROM sighting WHERE host = ?1 AND gone IS NULL ORDER BY account";
+        let known: Vec<String> = self.rows(sql, params![host], |row| row.get(0))?;
+        Ok(known.into_iter().filter(|account| keys.unread.contains(account)).collect())
     }
 
     /// Every entry that was ever seen, by host, account and time.

@@ -21,8 +21,25 @@ fn entry(number: u8) -> Sighted {
     Sighted { account: "edda".to_owned(), key: key(number), comment: format!("key {number}") }
 }
 
+fn keys(entries: &[Sighted]) -> SeenKeys {
+    SeenKeys { entries: entries.to_vec(), ..SeenKeys::default() }
+}
+
 fn rows(store: &Database, table: &str) -> i64 {
     store.connection.query_row(&format!("SELECT count(*) FROM {table}"), [], |row| row.get(0)).unwrap()
+}
+
+#[test]
+fn entries_of_an_account_that_was_not_read_are_not_gone() {
+    let folder = tempfile::tempdir().unwrap();
+    let store = Database::open(folder.path()).unwrap();
+    store.record("lantern", 10, &world("a"), &keys(&[entry(1)]), &KeyUses::default()).unwrap();
+    let unread = SeenKeys { unread: ["edda".to_owned(), "sten".to_owned()].into(), ..SeenKeys::default() };
+    let recorded = store.record("lantern", 20, &world("b"), &unread, &KeyUses::default()).unwrap();
+    assert_eq!(recorded, Recorded { changed: true, kept: vec!["edda".to_owned()] });
+    assert_eq!(store.sightings().unwrap()[0].gone, None);
+    store.record("lantern", 30, &world("c"), &keys(&[]), &KeyUses::default()).unwrap();
+    assert_eq!(store.sightings().unwrap()[0].gone, Some(30));
 }
 
 #[test]
@@ -30,12 +47,12 @@ fn an_unchanged_host_costs_no_row() {
     let folder = tempfile::tempdir().unwrap();
     let store = Database::open(folder.path()).unwrap();
     for time in [10, 20, 30] {
-        store.record("lantern", time, &world("a"), &[entry(1)], &KeyUses::default()).unwrap();
+        store.record("lantern", time, &world("a"), &keys(&[entry(1)]), &KeyUses::default()).unwrap();
     }
     let counts = |store: &Database| ["content", "observation", "look", "sighting"].map(|table| rows(store, table));
     assert_eq!(counts(&store), [2, 1, 1, 1]);
     // Another host with the same files shares everything but the note that it was seen.
-    store.record("skerry", 30, &world("a"), &[entry(1)], &KeyUses::default()).unwrap();
+    store.record("skerry", 30, &world("a"), &keys(&[entry(1)]), &KeyUses::default()).unwrap();
     assert_eq!(counts(&store), [2, 2, 2, 2]);
     let found = store.observation_at("lantern", 99).unwrap().unwrap();
     assert_eq!((found.first, found.last), (10, 30));
@@ -48,9 +65,9 @@ fn what_was_in_force_at_a_time_is_found_again() {
     let folder = tempfile::tempdir().unwrap();
     let store = Database::open(folder.path()).unwrap();
     let uses = KeyUses { since: Some(1), last: [(("edda".to_owned(), key(1)), used(15))].into() };
-    store.record("lantern", 10, &world("a"), &[entry(1)], &uses).unwrap();
-    store.record("lantern", 20, &world("b"), &[entry(1), entry(2)], &KeyUses::default()).unwrap();
-    store.record("lantern", 30, &world("a"), &[entry(1)], &KeyUses::default()).unwrap();
+    store.record("lantern", 10, &world("a"), &keys(&[entry(1)]), &uses).unwrap();
+    store.record("lantern", 20, &world("b"), &keys(&[entry(1), entry(2)]), &KeyUses::default()).unwrap();
+    store.record("lantern", 30, &world("a"), &keys(&[entry(1)]), &KeyUses::default()).unwrap();
     assert_eq!(store.observation_at("lantern", 9).unwrap(), None);
     let at = |time| store.observation_at("lantern", time).unwrap().unwrap().document;
     assert_eq!([at(10), at(25), at(30)], [world("a").document, world("b").document, world("a").document]);
@@ -70,7 +87,7 @@ fn used(time: i64) -> KeyUse {
 fn a_host_that_fails_keeps_what_was_seen_of_it() {
     let folder = tempfile::tempdir().unwrap();
     let store = Database::open(folder.path()).unwrap();
-    store.record("lantern", 10, &world("a"), &[], &KeyUses { since: Some(3), ..KeyUses::default() }).unwrap();
+    store.record("lantern", 10, &world("a"), &keys(&[]), &KeyUses { since: Some(3), ..KeyUses::default() }).unwrap();
     store.record_fault("lantern", 20, "no answer").unwrap();
     store.record_fault("skerry", 20, "no answer").unwrap();
     let looks = store.looks().unwrap();

@@ -6,7 +6,9 @@ mod trust;
 use crate::StoreFault;
 use lavrin_fleet::register::SourceFile;
 use rustix::fd::OwnedFd;
-use rustix::fs::{AtFlags, CWD, Dir, FileType, Mode, OFlags, fstat, mkdirat, openat, renameat, unlinkat};
+use rustix::fs::{
+    AtFlags, CWD, Dir, FileType, Mode, OFlags, RenameFlags, fstat, mkdirat, openat, renameat, renameat_with, unlinkat,
+};
 use rustix::io::Errno;
 use std::fs::File;
 use std::io::{Error, ErrorKind, Read as _, Write as _};
@@ -160,6 +162,22 @@ impl RegisterFolder {
             let _ = unlinkat(&folder, &temporary, AtFlags::empty());
             fault(source)
         })
+    }
+
+    /// Gives a file another name, where it is still what was read and nothing has that name.
+    ///
+    /// # Errors
+    /// [`StoreFault`].
+    pub fn rename(&self, path: &str, old: &str, new_path: &str) -> Result<(), StoreFault> {
+        let fault = self.fault(path);
+        let (below, name) = path.rsplit_once('/').unwrap_or(("", path));
+        let (new_below, new_name) = new_path.rsplit_once('/').unwrap_or(("", new_path));
+        let folder = self.open_folder(below)?.ok_or_else(|| fault(ErrorKind::NotFound.into()))?;
+        let new_folder = self.open_folder(new_below)?.ok_or_else(|| fault(ErrorKind::NotFound.into()))?;
+        if self.read_file(&folder, name).map_err(&fault)?.as_deref() != Some(old) {
+            return Err(fault(Error::other("somebody else has changed it; nothing was written")));
+        }
+        renameat_with(&folder, name, &new_folder, new_name, RenameFlags::NOREPLACE).map_err(|errno| fault(errno.into()))
     }
 
     fn make_folder(&self, name: &str) -> Result<OwnedFd, StoreFault> {

@@ -81,12 +81,12 @@ fn told(intent: &LeftOpenIntent, seen: &Observation) -> Option<(ChangeOutcome, &
     }
     Some(match state_of(&changes, seen) {
         TaskState::New => {
-            (ChangeOutcome::Done, "the run was killed; a later look found the change made, which nobody has proven")
+            (ChangeOutcome::Done, "the run was killed; a later look found the change made, but not proven")
         }
         TaskState::Old => (ChangeOutcome::AsBefore, "the run was killed; a later look found everything as before"),
         TaskState::Half => (ChangeOutcome::Unknown, "the run was killed; a later look found a part of it made"),
         TaskState::Other => {
-            (ChangeOutcome::Unknown, "the run was killed; a later look found neither the one nor the other")
+            (ChangeOutcome::Unknown, "the run was killed; a later look found neither the old nor the new state")
         }
     })
 }

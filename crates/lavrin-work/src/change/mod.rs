@@ -123,7 +123,7 @@ pub enum Trouble {
         subject: ChangeSubject,
     },
     /// A key that was taken out stands there again.
-    #[error("{0} was taken out, and read back it stands there again: something else writes these files")]
+    #[error("{0} was removed, but it is there again: something else writes these files")]
     StandsAgain(Fingerprint),
     /// Nobody could sign in any more.
     #[error("a fresh login failed while the old session was open: {0}")]
@@ -141,22 +141,22 @@ pub enum Trouble {
         by_files: Option<Box<Reason>>,
     },
     /// A host that belongs together with this one failed.
-    #[error("left alone, since another host with the tag {0} failed")]
+    #[error("left alone, because another host with the tag {0} failed")]
     PairFailed(String),
     /// Too many hosts failed.
-    #[error("not begun, since {0} hosts failed")]
+    #[error("not started, because {0} hosts failed")]
     Stopped(usize),
     /// The program itself failed.
     #[error("the program failed while it was at work there, which is a fault of its own: {0}")]
     Crashed(String),
     /// Somebody did not wait for the end.
-    #[error("cut off by the user")]
+    #[error("ended by the user")]
     CutOff(Option<Stage>),
     /// The line to the host was lost before it came to this.
-    #[error("not begun, since the connection to the host was lost")]
+    #[error("not started, because the connection to the host was lost")]
     Lost,
     /// Somebody ended the run before it came to this.
-    #[error("not begun, since the run was ended")]
+    #[error("not started, because the run was ended")]
     NotBegun,
 }
 

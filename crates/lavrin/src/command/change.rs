@@ -31,13 +31,13 @@ const STEP_LIMIT: Duration = Duration::from_mins(10);
 #[derive(Debug, Args, Clone)]
 #[command(next_help_heading = "Changing something")]
 pub struct ChangeArgs {
-    /// Show the steps and stop
+    /// Show the steps and change nothing
     #[arg(long)]
     pub preview: bool,
-    /// Do not ask before the steps are carried out
+    /// Carry out the steps without asking
     #[arg(long)]
     pub yes: bool,
-    /// Why, for the journal
+    /// Reason, kept in the journal
     #[arg(long, value_name = "TEXT")]
     pub reason: Option<String>,
 }
@@ -103,7 +103,7 @@ impl ProofOut {
             Heard::LoginRefused(rejected) => (
                 ProofKind::LoginRefused,
                 format!(
-                    "the server takes the key and refuses the login: {}",
+                    "the server accepts the key but refuses the login: {}",
                     rejected.tried.last().map(|tried| tried.detail.clone()).unwrap_or_default()
                 ),
             ),
@@ -252,10 +252,8 @@ pub fn error_of(end: &End, account: &str, place: &str) -> Option<CommandError> {
                 None => error,
             }
         }
-        Trouble::StandsAgain(_) => {
-            CommandError::with(Exit::Midway, "the key was taken out, and read back it stands there again")
-                .because("something else writes this file: an agent or a configuration management")
-        }
+        Trouble::StandsAgain(_) => CommandError::with(Exit::Midway, "the key was removed, but it is there again")
+            .because("something else writes this file: an agent or a configuration management"),
         why => CommandError::with(Exit::Stopped, format!("the change could not be made: {}", wording::trouble(why))),
     };
     Some(state_told(CommandError { exit: exit_of(end), ..error }, end, why, account, place))
@@ -286,7 +284,7 @@ fn state_told(error: CommandError, end: &End, why: &Trouble, account: &str, plac
 /// An account as it is typed: `ACCOUNT@HOST`, or with the tree.
 pub fn account_at(account: &str, place: &str) -> String {
     if place.starts_with(['/', '~', '.']) {
-        format!("{account} --root {}", lavrin_keys::text::shell_word(place))
+        format!("{account} --tree {}", lavrin_keys::text::shell_word(place))
     } else {
         format!("{account}@{place}")
     }

@@ -13,7 +13,7 @@ use std::process::Command;
 /// The whole job, step by step, against a small stand-in server on this machine
 #[derive(Debug, Args)]
 pub struct DemoArgs {
-    /// Leave the stand-in running and say how to talk to it
+    /// Leave the stand-in server running, and print how to use it
     #[arg(long)]
     pub keep: bool,
 }
@@ -65,11 +65,11 @@ impl DemoStage<'_> {
         )?;
         self.say("2. What is in these files?");
         self.expect(0, "lavrin key inspect ~/.ssh/edda ~/.ssh/edda.pub")?;
-        self.say("3. The public half goes to the server: first what would be done, then it is done and proven by a fresh login");
+        self.say("3. The public half goes to the server: a preview first, then the change, proven by a new login");
         let install = format!("lavrin install ~/.ssh/edda.pub edda@127.0.0.1 {reach} --password-env {PASSWORD}");
         self.expect(0, &format!("{install} --expect-host-key {} --preview", self.stand_in.host_key()))?;
         self.expect(0, &format!("{install} --passphrase-env {PASSPHRASE} --yes"))?;
-        self.say("4. Would this key open Sten's account too? And why does Sten's own key not work?");
+        self.say("4. Does this key open Sten's account too? And why does Sten's own key not work?");
         self.expect(1, &format!("lavrin why sten@127.0.0.1 --login edda --key ~/.ssh/edda.pub {with_key}"))?;
         self.put_stens_key()?;
         self.expect(1, &format!("lavrin why sten@127.0.0.1 --login edda --key ~/.ssh/sten.pub {with_key}"))?;
@@ -79,7 +79,7 @@ impl DemoStage<'_> {
         let lighthouses = self.survey_the_lighthouses()?;
         self.bring_into_line()?;
         drop(lighthouses);
-        self.say("9. Edda moves on, and her key goes. Not over a login with that very key, though");
+        self.say("9. Edda moves on, and her key is removed. A login with that same key may not do it, though");
         self.expect(4, &format!("lavrin remove ~/.ssh/edda.pub edda@127.0.0.1 {with_key} --yes"))?;
         self.expect(
             0,
@@ -93,7 +93,7 @@ impl DemoStage<'_> {
     fn keep_a_register(&self) -> Result<(), CommandError> {
         let there = "--register ~/halvmark";
         self.say("6. Who should be able to log in where? A register says so, as text files for version control");
-        self.expect(0, "lavrin init ~/halvmark --name 'Halvmark lights'")?;
+        self.expect(0, "lavrin register begin ~/halvmark --name 'Halvmark lights'")?;
         self.expect(
             0,
             &format!("lavrin person add edda --name 'Edda Holm' --team office --key ~/.ssh/edda.pub {there}"),
@@ -111,17 +111,17 @@ impl DemoStage<'_> {
             ),
         )?;
         self.expect(0, &format!("lavrin host trust office --expect-host-key {} {there}", self.stand_in.host_key()))?;
-        self.expect(0, &format!("lavrin grant edda edda --on office --until 2099-12-31 {there}"))?;
-        self.expect(1, &format!("lavrin check {there}"))?;
-        self.expect(0, &format!("lavrin grant sten sten --on office {there}"))?;
-        self.expect(0, &format!("lavrin check {there}"))?;
+        self.expect(0, &format!("lavrin grant edda edda --host office --until 2099-12-31 {there}"))?;
+        self.expect(1, &format!("lavrin register check {there}"))?;
+        self.expect(0, &format!("lavrin grant sten sten --host office {there}"))?;
+        self.expect(0, &format!("lavrin register check {there}"))?;
         self.expect(0, &format!("lavrin person show edda {there}"))
     }
 
     /// What really is, on many hosts at once, beside what should be.
     fn survey_the_lighthouses(&self) -> Result<Lighthouses, CommandError> {
         let (there, key) = ("--register ~/halvmark", format!("--identity ~/.ssh/edda --passphrase-env {PASSPHRASE}"));
-        self.say("7. The lighthouses have been looked after by hand for years. What is there, and whose is it?");
+        self.say("7. The lighthouses were looked after by hand for years. Which keys are there, and whose are they?");
         let lighthouses = self.light_the_lamps()?;
         for (name, host) in &lighthouses.hosts {
             let (port, print) = (host.address().port(), host.host_key());
@@ -129,11 +129,11 @@ impl DemoStage<'_> {
             self.expect(0, &format!("lavrin host add {name} {address} {there}"))?;
             self.expect(0, &format!("lavrin host trust {name} --expect-host-key {print} {there}"))?;
         }
-        self.expect(0, &format!("lavrin grant edda root --on '*' {there}"))?;
+        self.expect(0, &format!("lavrin grant edda root --host '*' {there}"))?;
         self.expect(0, &format!("lavrin survey lights {key} {there}"))?;
         self.expect(1, &format!("lavrin audit lights {there}"))?;
-        self.say("One of these keys says whose it is: adopted, it is in the register. The other stays unknown, and untouched");
-        self.expect(1, &format!("lavrin adopt lights --take-proposals {there}"))?;
+        self.say("One of these keys has a comment that says whose it is: it is adopted. The other stays unknown, and is left in place");
+        self.expect(1, &format!("lavrin register adopt lights --take-proposals {there}"))?;
         self.expect(1, &format!("lavrin audit lights {there}"))?;
         self.expect(0, &format!("lavrin host show kvarnholm {there}"))?;
         self.say("A lamp is replaced, and somebody adds a key by hand. Who could log in before, and who came?");
@@ -146,16 +146,16 @@ impl DemoStage<'_> {
     /// The lighthouses are made to match the register, and somebody leaves.
     fn bring_into_line(&self) -> Result<(), CommandError> {
         let there = format!("--identity ~/.ssh/edda --passphrase-env {PASSPHRASE} --register ~/halvmark");
-        self.say("8. What should be, beside what is: + is missing, - should not be there, ? is nobody's");
+        self.say("8. What differs between the register and the hosts?");
         self.expect(0, "lavrin grant edda keeper --tag lights --register ~/halvmark")?;
         self.expect(1, "lavrin compare lights --register ~/halvmark")?;
         self.say(
-            "The hosts are brought into line: each account as a whole, proven by a fresh login and asked from outside",
+            "The hosts are changed to match the register: account by account, each proven by a new login and by asking from outside",
         );
         self.expect(0, &format!("lavrin enforce lights --yes --reason 'the register is in force' {there}"))?;
         self.expect(1, "lavrin compare lights --register ~/halvmark")?;
         self.say(
-            "Runa has left. Her keys are removed everywhere, and each host is asked whether it still takes them.\nOne line in the office is damaged and cannot be read: nothing shows that her key is gone there, so it stays owed",
+            "Runa has left. Her keys are removed from every host, and each host is asked whether it still accepts them.\nOne line in the office is damaged and cannot be read, so nothing proves that her key is gone there: that removal stays owed",
         );
         self.expect(3, &format!("lavrin offboard runa --yes {there}"))?;
         self.expect(0, &format!("lavrin probe runa --until refused {there}"))?;

@@ -3,6 +3,7 @@
 use super::change::exit_of;
 use super::compare::moment;
 use super::compare::out::{AccountOut, account_text};
+use super::pace::PaceArgs;
 use super::register::OpenedRegister;
 use crate::clock::{self, CLOCK};
 use crate::error::CommandError;
@@ -12,6 +13,7 @@ use crate::table::columns;
 use crate::ui::{Label, Ui};
 use crate::wording::{self, heard};
 use clap::Args;
+use lavrin_fleet::register::Register;
 use lavrin_keys::text::{count, printable};
 use lavrin_server::system::System;
 use lavrin_store::Keeper;
@@ -23,31 +25,25 @@ use lavrin_work::survey::Surveyed;
 use serde::Serialize;
 use std::collections::HashMap;
 use std::sync::{Arc, Mutex};
-use std::time::Duration;
 
 /// How many hosts at once, and when to stop.
 #[derive(Debug, Args, Clone)]
 #[command(next_help_heading = "Many hosts")]
 pub struct ManyArgs {
-    /// Hosts that are worked on at once
-    #[arg(long, value_name = "N", default_value_t = 32, value_parser = clap::value_parser!(u16).range(1..=1024))]
-    pub parallel: u16,
-    /// Seconds that one look at one host may take
-    #[arg(long, value_name = "SECONDS", default_value_t = 60, value_parser = clap::value_parser!(u64).range(1..=3600))]
-    pub time: u64,
-    /// Begin no further host once it failed on so many
+    #[command(flatten)]
+    pub pace: PaceArgs,
+    /// Start no new host after N failures
     #[arg(long, value_name = "N", value_parser = clap::value_parser!(u32).range(1..))]
     pub stop_after_failures: Option<u32>,
-    /// Take away even the key that this login itself uses; you may be locked out
+    /// Remove even the key of this login; you may be locked out
     #[arg(long)]
     pub accept_lockout: bool,
 }
 
 impl ManyArgs {
     /// How much at once, and for how long.
-    pub fn pace(&self, ui: &Ui) -> Pace {
-        let limit = Duration::from_secs(self.time);
-        Pace { parallel: self.parallel.into(), limit, interrupt: ui.interrupt.clone() }
+    pub fn pace(&self, register: &Register, ui: &Ui) -> Result<Pace, CommandError> {
+        self.pace.pace(register, ui)
     }
 }
 
@@ -102,7 +98,7 @@ impl OutsideAnswerOut {
     fn of(asked: &Asked) -> Self {
         let (answer, why) = heard(&asked.heard);
         let explained = "the entry or the settings say why it is refused from here";
-        let still = "another source than the account's files gives this key";
+        let still = "this key comes from another source than the account's files";
         let note = if !asked.explained.is_empty() && answer == KeyAnswer::Refused {
             Some(explained.to_owned())
         } else if asked.still_open() {
@@ -136,7 +132,7 @@ pub fn begin(
         interrupt: ui.interrupt.clone(),
     };
     let stop_after = many.stop_after_failures.map(|limit| limit as usize);
-    Ok(FleetRun { store, terms, pace: many.pace(ui), stop_after, clock: CLOCK })
+    Ok(FleetRun { store, terms, pace: many.pace(opened.register(), ui)?, stop_after, clock: CLOCK })
 }
 
 impl ResultOut {
@@ -186,7 +182,7 @@ impl ResultOut {
             ChangeState::Unknown => ("NOT KNOWN", Label::Bad),
             ChangeState::NotBegun => ("not begun", Label::Warn),
             ChangeState::NotSeen => ("not seen", Label::Warn),
-            ChangeState::Left => ("left", Label::Warn),
+            ChangeState::Waiting => ("waiting", Label::Warn),
             ChangeState::Preview => ("preview", Label::Strong),
         };
         vec![
@@ -275,7 +271,7 @@ fn summary(results: &[ResultOut], ui: &Ui) -> String {
         (ChangeState::Done, "done", Label::Good),
         (ChangeState::NothingToDo, "with nothing to do", Label::Good),
         (ChangeState::Preview, "to be changed", Label::Strong),
-        (ChangeState::Left, "left for the next run", Label::Warn),
+        (ChangeState::Waiting, "waiting for the next run", Label::Warn),
         (ChangeState::AsBefore, "as it was", Label::Warn),
         (ChangeState::NotBegun, "not begun", Label::Warn),
         (ChangeState::NotSeen, "not seen", Label::Warn),
@@ -293,7 +289,7 @@ pub fn check_reads(opened: &OpenedRegister) -> Result<(), CommandError> {
     if opened.reading.findings.is_empty() {
         return Ok(());
     }
-    Err(CommandError::usage("the register does not read whole, so no host is changed by it").hint("lavrin check"))
+    Err(CommandError::usage("the register has errors; no host was changed").hint("lavrin register check"))
 }
 
 /// What differs on a host now, where somebody changed it while it was worked on.

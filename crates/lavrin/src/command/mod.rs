@@ -1,9 +1,8 @@
 //! One file per command.
 
-pub mod adopt;
 pub mod audit;
+pub mod barred;
 pub mod change;
-pub mod check;
 pub mod compare;
 pub mod demo;
 pub mod enforce;
@@ -11,18 +10,20 @@ pub mod fleet_change;
 pub mod grant;
 pub mod history;
 pub mod host;
-pub mod init;
 pub mod install;
 pub mod key;
 pub mod mend;
 pub mod offboard;
+pub mod pace;
 pub mod person;
 pub mod place;
 pub mod probe;
 pub mod register;
 pub mod remove;
-pub mod restore;
-pub mod settings;
 pub mod sightings;
 pub mod survey;
+pub mod undo;
+pub mod unknown;
+pub mod where_one_is;
 pub mod why;
+pub mod withdraw;

@@ -28,21 +28,21 @@ pub struct Work {
 }
 
 impl Work {
-    /// Opens the tree that `--root` names, or signs in to the host.
+    /// Opens the tree that `--tree` names, or signs in to the host.
     pub async fn open(
         ui: &Ui,
         register: Option<&OpenedRegister>,
         target: &AccountTarget,
-        root: Option<&Path>,
+        tree: Option<&Path>,
         args: &HostArgs,
         rights: Rights,
     ) -> Result<Self, CommandError> {
-        match (&target.host, root) {
-            (Some(_), Some(_)) => Err(CommandError::usage("a host and --root were given; only one place can be meant")),
+        match (&target.host, tree) {
+            (Some(_), Some(_)) => Err(CommandError::usage("a host and --tree were given; only one place can be meant")),
             (None, None) => Err(CommandError::usage(format!("on which host is the account {}?", target.account)).hint(
-                format!("{0}@HOST; or in a local tree: {0} --root DIR (--root / for this machine)", target.account),
+                format!("{0}@HOST; or in a local tree: {0} --tree DIR (--tree / for this machine)", target.account),
             )),
-            (None, Some(root)) => Self::open_tree(root),
+            (None, Some(tree)) => Self::open_tree(tree),
             (Some(host), None) => Self::open_host(ui, register, host, &target.account, args, rights).await,
         }
     }
@@ -64,7 +64,7 @@ impl Work {
         args: &HostArgs,
         rights: Rights,
     ) -> Result<Self, CommandError> {
-        let mut site = args.site(register, host, account, rights)?;
+        let mut site = args.site(ui, register, host, account, rights)?;
         args.open(ui, &mut site).await?;
         Ok(Self::at(site))
     }

@@ -28,13 +28,13 @@ pub struct RemoveArgs {
     /// File with the public key, or its fingerprint
     #[arg(value_name = "KEY.pub|SHA256:…")]
     pub key: String,
-    /// The account: ACCOUNT@HOST, or ACCOUNT with --root
+    /// The account: ACCOUNT@HOST, or ACCOUNT with --tree
     #[arg(value_name = "ACCOUNT[@HOST]")]
     pub target: AccountTarget,
-    /// Work in this local tree (an image, a chroot, / itself) instead of on a host
+    /// A local tree (an image, a chroot, / itself) instead of a host
     #[arg(long, value_name = "DIR", value_parser = paths::typed)]
-    pub root: Option<PathBuf>,
-    /// Remove the key even where it is the very one that this login uses; you may be locked out
+    pub tree: Option<PathBuf>,
+    /// Remove the key even if this login uses it; you may be locked out
     #[arg(long)]
     pub accept_lockout: bool,
     #[command(flatten)]
@@ -47,8 +47,8 @@ pub struct RemoveArgs {
 pub async fn run(args: &RemoveArgs, ui: &Ui) -> Result<Exit, CommandError> {
     let account = &args.target.account;
     let (fingerprint, given) = input::fingerprint_or_file(&args.key)?;
-    let register = RegisterArgs::default().here_for_host(args.root.as_deref(), ui)?;
-    let (root, needed) = (args.root.as_deref(), Rights::Needed);
+    let register = RegisterArgs::default().here_for_host(args.tree.as_deref(), ui)?;
+    let (root, needed) = (args.tree.as_deref(), Rights::Needed);
     let mut work = Work::open(ui, register.as_ref(), &args.target, root, &args.host, needed).await?;
     let scope = Scope::Account(account.clone());
     work.look(&|seen| scope.wants(seen)).await?;
@@ -132,11 +132,10 @@ async fn count_sessions(
     out.open_sessions = work.seen.sessions.get("").filter(|_| counted).map(|count| count.saturating_sub(own));
     out.notes.push(match out.open_sessions {
         Some(0) => format!("no other session of {account} is open"),
-        Some(open) => format!(
-            "{} of {account} still open; what is logged in stays logged in",
-            count(open, "session is", "sessions are")
-        ),
-        None => format!("how many sessions of {account} are still open could not be counted here"),
+        Some(open) => {
+            format!("{} of {account} still open; open sessions stay open", count(open, "session is", "sessions are"))
+        }
+        None => format!("open sessions of {account} could not be counted"),
     });
     Ok(())
 }
@@ -155,14 +154,14 @@ fn conclude(ui: &Ui, work: &Work, heard: Option<&Heard>, out: &mut ChangeOut, ta
         None if !work.site.is_host() => {
             out.proof = Some(ProofOut {
                 kind: ProofKind::ReadBack,
-                detail: "read back: no line of the key is left; no server was asked".to_owned(),
+                detail: "read back: the key is in no line any more; no server was asked".to_owned(),
             });
         }
         None => out
             .notes
-            .push("the server could not be asked: only the fingerprint is known, and no file holds the key".to_owned()),
+            .push("the server could not be asked: only the fingerprint is known, and the key is in no file".to_owned()),
     }
-    let what = if out.state == ChangeState::Done { "Removed" } else { "Nothing to do: no file holds the key" };
+    let what = if out.state == ChangeState::Done { "Removed" } else { "Nothing to do: the key is in no file" };
     let headline = if exit == Exit::Findings {
         out.notes.push(
             "the key comes from somewhere else than the account's files: a command, a certificate, another file"

@@ -90,7 +90,7 @@ impl Sightings {
     /// The lines under their heading; nothing where no survey has seen anything.
     pub fn text(&self, column: Column, ui: &Ui) -> String {
         let Some(seen) = &self.seen else { return String::new() };
-        let heading = format!("Really there, by the survey of {seen}");
+        let heading = format!("Found on the host (survey of {seen})");
         let rows: Vec<Vec<String>> = self.entries.iter().map(|entry| entry.row(column, ui)).collect();
         let times = self.entries.iter().map(|entry| ui.paint(Label::Faint, &entry.times()));
         let lines: String =
@@ -110,7 +110,7 @@ impl SightingOut {
     }
 
     fn row(&self, column: Column, ui: &Ui) -> Vec<String> {
-        let owner = || self.owner.clone().unwrap_or_else(|| ui.paint(Label::Warn, "nobody known"));
+        let owner = || self.owner.clone().unwrap_or_else(|| ui.paint(Label::Warn, "no known owner"));
         let place =
             if column == Column::Host { format!("{}@{}", self.account, self.host) } else { self.account.clone() };
         let mut row = vec![ui.paint(Label::Strong, &place)];

@@ -25,24 +25,24 @@ use time::format_description::well_known::Rfc3339;
 /// Would this key open this account, and if not, which rule refuses it
 #[derive(Debug, Args)]
 pub struct WhyArgs {
-    /// The account: ACCOUNT@HOST, or ACCOUNT with --root
+    /// The account: ACCOUNT@HOST, or ACCOUNT with --tree
     #[arg(value_name = "ACCOUNT[@HOST]")]
     pub target: AccountTarget,
-    /// File with the public key or certificate; without a key: who can open this account at all
+    /// The public key or certificate; without a key: who can log in at all
     #[arg(long, value_name = "KEY.pub", value_parser = paths::typed, conflicts_with = "fingerprint")]
     pub key: Option<PathBuf>,
     /// The key's fingerprint
     #[arg(long, value_name = "SHA256:…", value_parser = typed_fingerprint)]
     pub fingerprint: Option<Fingerprint>,
-    /// Look into this local tree instead of a host
+    /// A local tree (an image, a chroot, / itself) instead of a host
     #[arg(long, value_name = "DIR", value_parser = paths::typed)]
-    pub root: Option<PathBuf>,
+    pub tree: Option<PathBuf>,
     #[command(flatten)]
     pub connection: ConnectionArgs,
-    /// The signature algorithm that the client would use; by default the best that the server accepts
+    /// The client's signature algorithm (default: the best the server accepts)
     #[arg(long, value_name = "ALGORITHM")]
     pub signature: Option<String>,
-    /// When the login would be, for expiry-time= (RFC 3339; by default now)
+    /// Time of the login, for expiry-time= (RFC 3339; default: now)
     #[arg(long, value_name = "TIME")]
     pub at: Option<String>,
     #[command(flatten)]
@@ -95,9 +95,9 @@ pub async fn run(args: &WhyArgs, ui: &Ui) -> Result<Exit, CommandError> {
     }
     let account = &args.target.account;
     let question = question(args)?;
-    let register = RegisterArgs::default().here_for_host(args.root.as_deref(), ui)?;
+    let register = RegisterArgs::default().here_for_host(args.tree.as_deref(), ui)?;
     let mut work =
-        Work::open(ui, register.as_ref(), &args.target, args.root.as_deref(), &args.host, Rights::Wanted).await?;
+        Work::open(ui, register.as_ref(), &args.target, args.tree.as_deref(), &args.host, Rights::Wanted).await?;
     work.seen.connection = args.connection.connection();
     args.server.give(&mut work.seen);
     work.look(&|seen| login::wants(account, &System::of(seen))).await?;
@@ -124,9 +124,9 @@ pub async fn run(args: &WhyArgs, ui: &Ui) -> Result<Exit, CommandError> {
 async fn everybody(args: &WhyArgs, ui: &Ui) -> Result<Exit, CommandError> {
     let account = &args.target.account;
     let now = moment(args)?;
-    let register = RegisterArgs::default().here_for_host(args.root.as_deref(), ui)?;
+    let register = RegisterArgs::default().here_for_host(args.tree.as_deref(), ui)?;
     let mut work =
-        Work::open(ui, register.as_ref(), &args.target, args.root.as_deref(), &args.host, Rights::Wanted).await?;
+        Work::open(ui, register.as_ref(), &args.target, args.tree.as_deref(), &args.host, Rights::Wanted).await?;
     work.seen.connection = args.connection.connection();
     args.server.give(&mut work.seen);
     work.look(&|seen| login::wants(account, &System::of(seen))).await?;
@@ -158,7 +158,7 @@ async fn everybody(args: &WhyArgs, ui: &Ui) -> Result<Exit, CommandError> {
 fn everybody_text(keys: &[WhoKeyOut], verdicts: &[Verdict], args: &WhyArgs, ui: &Ui) -> String {
     let account = ui.paint(Label::Strong, &args.target.account);
     if keys.is_empty() {
-        return format!("no key stands in the files of {account}\n");
+        return format!("there is no key in the files of {account}\n");
     }
     let mut text = String::new();
     for (key, verdict) in keys.iter().zip(verdicts) {
@@ -175,7 +175,7 @@ fn moment(args: &WhyArgs) -> Result<i64, CommandError> {
     let now = match &args.at {
         None => clock::now(),
         Some(text) => OffsetDateTime::parse(text, &Rfc3339)
-            .map_err(|_| CommandError::usage(format!("'{text}' is no time")).hint("--at 2026-11-23T18:00:00Z"))?,
+            .map_err(|_| CommandError::usage(format!("'{text}' is not a time")).hint("--at 2026-11-23T18:00:00Z"))?,
     };
     Ok(now.unix_timestamp())
 }
@@ -198,8 +198,8 @@ fn question(args: &WhyArgs) -> Result<Question, CommandError> {
 
 fn out_of(args: &WhyArgs, question: &Question, verdict: &Verdict, work: &Work) -> WhyOut {
     let account = &args.target.account;
-    let place = match &args.root {
-        Some(root) => format!("{account} --root {}", lavrin_keys::text::shell_word(&paths::shown(root))),
+    let place = match &args.tree {
+        Some(root) => format!("{account} --tree {}", lavrin_keys::text::shell_word(&paths::shown(root))),
         None => format!("{account}@{}", work.name),
     };
     let reason = |reason: &Reason| {
@@ -257,7 +257,7 @@ fn reason_text(reason: &ReasonOut, word: &str, ui: &Ui) -> String {
         text += &format!("           at {path}{line}\n");
     }
     if let Some(remedy) = &reason.remedy {
-        text += &format!("           {}\n", ui.paint(Label::Type, remedy));
+        text += &format!("           next: {}\n", ui.paint(Label::Type, remedy));
     }
     text
 }

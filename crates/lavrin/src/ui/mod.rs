@@ -178,7 +178,8 @@ impl Ui {
             lines += &format!("  {} {cause}\n", self.paint_err(Label::Faint, "-"));
         }
         for hint in &error.hints {
-            lines += &format!("  {} {}\n", self.paint_err(Label::Faint, "next:"), self.paint_err(Label::Type, hint));
+            let hint = crate::cli::complete(hint);
+            lines += &format!("  {} {}\n", self.paint_err(Label::Faint, "next:"), self.paint_err(Label::Type, &hint));
         }
         self.tell(&lines);
     }
@@ -195,7 +196,7 @@ impl Ui {
     /// Asks a question that is answered with yes or no. Without a terminal nobody can be asked.
     pub fn confirm(&self, question: &str, instead: &str) -> Result<bool, CommandError> {
         if !std::io::stdin().is_terminal() {
-            let said = CommandError::with(Exit::Usage, "this needs a yes, and there is no terminal to ask on");
+            let said = CommandError::with(Exit::Usage, "this needs a yes, and there is no terminal to ask at");
             return Err(said.because(question.to_owned()).hint(instead.to_owned()));
         }
         let answer = self.ask(&format!("{question} {}", self.paint_err(Label::Strong, "[yes/no]")))?;

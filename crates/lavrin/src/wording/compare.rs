@@ -38,7 +38,7 @@ fn gone(why: WhyGone, comment: &str) -> String {
         WhyGone::Retired(on) => format!("the key is retired since {on}"),
         WhyGone::Over(on) => format!("was let in until {on}"),
         WhyGone::NotGranted => "no grant lets this key in here".to_owned(),
-        WhyGone::Nobody => format!("nobody in the register has this key{}", named(comment)),
+        WhyGone::Nobody => format!("this key is not in the register{}", named(comment)),
         WhyGone::Second => "another entry of the same key, with other options".to_owned(),
     }
 }

@@ -10,22 +10,22 @@ pub fn error(error: &ConfigError) -> String {
         ConfigError::Value(keyword, wrong) => format!("{keyword} {}", value(wrong)),
         ConfigError::UnknownKeyword(keyword, None) => format!("the server knows no keyword '{keyword}'"),
         ConfigError::UnknownKeyword(keyword, Some(first)) => {
-            format!("the server knows no keyword '{keyword}', which came with {first}")
+            format!("the server does not know the keyword '{keyword}', which exists since {first}")
         }
-        ConfigError::NotInMatch(keyword) => format!("{keyword} may not stand in a Match block"),
+        ConfigError::NotInMatch(keyword) => format!("{keyword} is not allowed in a Match block"),
         ConfigError::Match(wrong) => condition(wrong),
         ConfigError::SubsystemTwice => "this Subsystem is defined already".to_owned(),
         ConfigError::SubsystemInBlockOnly(name) => {
             format!("a Subsystem {name} that is defined only here ends the session of everybody in this block")
         }
         ConfigError::AnyAmongMethods => {
-            "'any' has to stand alone in AuthenticationMethods, here it follows others".to_owned()
+            "'any' has to be alone in AuthenticationMethods; here it follows others".to_owned()
         }
         ConfigError::MethodsOff => "AuthenticationMethods asks for methods that are off".to_owned(),
         ConfigError::RelativeCommand(command) => format!("{command} needs an absolute path"),
         ConfigError::CommandWithoutUser(command, user) => format!("{command} is set without {user}"),
         ConfigError::ExcludedAlgorithm(keyword, name) => {
-            format!("{keyword} excludes a name, '{name}', which the server only takes in a list that begins with '-'")
+            format!("{keyword} excludes a name, '{name}', which the server accepts only in a list that begins with '-'")
         }
         ConfigError::Switch(wrong) => switch(wrong),
     }
@@ -36,9 +36,9 @@ fn value(wrong: &WrongValue) -> String {
         WrongValue::NotOnLinux => "is not supported on Linux".to_owned(),
         WrongValue::Missing => "has no value".to_owned(),
         WrongValue::Empty => "has an empty value".to_owned(),
-        WrongValue::Surplus(more) => format!("takes one value, and '{more}' stands behind it"),
-        WrongValue::NotAlone(word) => format!("has '{word}' beside others, where it has to stand alone"),
-        WrongValue::Refused(word) => format!("does not take '{word}'"),
+        WrongValue::Surplus(more) => format!("needs one value, and '{more}' follows it"),
+        WrongValue::NotAlone(word) => format!("has '{word}' beside others, where it has to be alone"),
+        WrongValue::Refused(word) => format!("does not accept '{word}'"),
         WrongValue::NoCommand => "names no command".to_owned(),
         WrongValue::UnknownName(name) => format!("names what the server does not know: '{name}'"),
         WrongValue::NoMethod(list) => format!("names no method in '{list}'"),
@@ -53,7 +53,7 @@ fn condition(wrong: &WrongMatch) -> String {
         WrongMatch::Addresses(list) => {
             format!("an element of '{list}' is empty, or a range in it has a length that does not fit")
         }
-        WrongMatch::NoPort(text) => format!("'{text}' is no port"),
+        WrongMatch::NoPort(text) => format!("'{text}' is not a port"),
         WrongMatch::UnknownCriterion(name) => format!("no Match attribute is called '{name}'"),
     }
 }

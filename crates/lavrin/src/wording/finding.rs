@@ -2,7 +2,7 @@
 
 use super::mode;
 use lavrin_keys::key::strength::Weakness;
-use lavrin_keys::text::shell_word;
+use lavrin_keys::text::{printable, shell_word};
 use lavrin_server::finding::{Fault, Finding};
 
 /// What is wrong and why it matters.
@@ -13,12 +13,10 @@ pub fn message(fault: &Fault) -> String {
             "the private key has no passphrase: whoever gets the file has the key".to_owned()
         }
         Fault::PrivateKeyPasted { protected: false, .. } => {
-            "this is a PRIVATE key on its way through a paste, without a passphrase: count it as known to others"
-                .to_owned()
+            "this is a PRIVATE key in a paste, without a passphrase: treat it as known to others".to_owned()
         }
         Fault::PrivateKeyPasted { .. } => {
-            "this is a PRIVATE key on its way through a paste: only its passphrase still keeps it from others"
-                .to_owned()
+            "this is a PRIVATE key in a paste: only its passphrase still keeps it from others".to_owned()
         }
         Fault::SameKeyTwoNames { other, place } => {
             format!("the same key is called {other} in {place}: one of the two names is wrong, or the key is shared")
@@ -31,20 +29,31 @@ pub fn message(fault: &Fault) -> String {
             "a private key lies on the server, protected by a passphrase".to_owned()
         }
         Fault::StrayPrivateKey { protected: None } => {
-            "a private key lies on the server; whether it is protected could not be seen".to_owned()
+            "there is a private key on the server; whether it has a passphrase could not be checked".to_owned()
         }
         Fault::PrivateKeyInKeysFile => {
-            "part of a PRIVATE key stands in the key file; count that key as burnt".to_owned()
+            "part of a PRIVATE key is in the key file; treat that key as compromised".to_owned()
         }
-        Fault::ModeTooOpen { .. } => "others may write here, so the server ignores the entries".to_owned(),
+        Fault::ModeTooOpen { .. } => "other users can write to this file, so the server ignores the entries".to_owned(),
         Fault::ModeWiderThanPolicy { .. } => "the mode is wider than it needs to be".to_owned(),
-        Fault::ModeTooClosed { .. } => "the account itself cannot get at its key file".to_owned(),
-        Fault::WrongOwner { .. } => "it belongs to somebody else, so the server ignores the entries".to_owned(),
+        Fault::ModeTooClosed { .. } => "the account itself cannot read its key file".to_owned(),
+        Fault::WrongOwner { .. } => "it belongs to another user, so the server ignores the entries".to_owned(),
         Fault::OwnedByRoot { .. } => "root owns it; the server reads it, but the account cannot change it".to_owned(),
-        Fault::WrongKind => "something other than a regular file stands where the key file belongs".to_owned(),
+        Fault::WrongKind => "the key file is not a regular file".to_owned(),
         Fault::UnusableLine { fault } => format!("the server skips this line: {}", super::line_fault(fault)),
         Fault::DuplicateEntry { first_line, fingerprint } => {
-            format!("the key {fingerprint} stands in line {first_line} already")
+            format!("the key {fingerprint} is already in line {first_line}")
+        }
+        Fault::SettingsBroken { what, line } => {
+            format!("the server would not start again: line {line}: {}", super::config::error(what))
+        }
+        Fault::RootWithPassword => "root can log in with a password".to_owned(),
+        Fault::PasswordsOn => "passwords open accounts, so keys protect them only in part".to_owned(),
+        Fault::EmptyPasswords => "an account without a password is open to everyone".to_owned(),
+        Fault::StrictModesOff => "the server accepts key files that other users can write to".to_owned(),
+        Fault::KeysOff => "the server accepts no keys at all".to_owned(),
+        Fault::KeysFromElsewhere { keyword, value } => {
+            format!("keys from outside the key files open accounts too: {keyword} {}", printable(value.as_bytes()))
         }
     }
 }
@@ -52,7 +61,9 @@ pub fn message(fault: &Fault) -> String {
 fn weakness_message(weakness: &Weakness) -> String {
     match weakness {
         Weakness::RsaShort { bits, refused_below, advised } if bits < refused_below => {
-            format!("an RSA key of {bits} bits can be broken; {refused_below} is the least, {advised} is advised")
+            format!(
+                "an RSA key of {bits} bits can be broken; at least {refused_below} are needed, {advised} are advised"
+            )
         }
         Weakness::RsaShort { bits, advised, .. } => {
             format!("an RSA key of {bits} bits is still sound; new ones should have {advised}")
@@ -126,6 +137,7 @@ pub fn expected(fault: &Fault) -> Option<String> {
 pub fn remedy<F>(fault: &Fault, finding: &Finding<F>, host: Option<&str>, path: &str) -> String {
     let path = shell_word(path);
     let line = finding.line.unwrap_or(0);
+    let at = host.map(|host| format!("@{host}")).unwrap_or_default();
     match fault {
         Fault::WeakKey { weakness: Weakness::RsaShort { bits, refused_below, .. }, .. } if bits >= refused_below => {
             "nothing now; make the next one with: lavrin key generate".to_owned()
@@ -135,7 +147,9 @@ pub fn remedy<F>(fault: &Fault, finding: &Finding<F>, host: Option<&str>, path: 
         }
         Fault::WeakKey { fingerprint, .. } => match &finding.account {
             Some(account) => {
-                format!("have a new key made with: lavrin key generate; then: lavrin remove {fingerprint} {account}")
+                format!(
+                    "have a new key made with: lavrin key generate; then: lavrin remove {fingerprint} {account}{at}"
+                )
             }
             None => "have a new key made with: lavrin key generate".to_owned(),
         },
@@ -145,7 +159,7 @@ pub fn remedy<F>(fault: &Fault, finding: &Finding<F>, host: Option<&str>, path: 
         Fault::PrivateKeyPasted { fingerprint, .. } => {
             let print = fingerprint.map_or_else(|| "its fingerprint".to_owned(), |print| print.to_string());
             format!(
-                "treat it as burnt: lavrin key generate; then, wherever it is installed: lavrin remove {print} ACCOUNT@HOST"
+                "treat the key as compromised: lavrin key generate; then, wherever it is installed: lavrin remove {print} ACCOUNT@HOST"
             )
         }
         Fault::SameKeyTwoNames { .. } => "ask both; a key belongs to one person or one machine".to_owned(),
@@ -161,7 +175,7 @@ pub fn remedy<F>(fault: &Fault, finding: &Finding<F>, host: Option<&str>, path: 
         | Fault::OwnedByRoot { .. }
             if host.is_some() =>
         {
-            format!("lavrin mend {}@{}", finding.account.as_deref().unwrap_or("--all "), host.unwrap_or_default())
+            mend(host, finding.account.as_deref())
         }
         Fault::ModeTooOpen { wanted, .. }
         | Fault::ModeWiderThanPolicy { wanted, .. }
@@ -172,8 +186,27 @@ pub fn remedy<F>(fault: &Fault, finding: &Finding<F>, host: Option<&str>, path: 
         }
         Fault::WrongKind => format!("ls -ld {path}"),
         Fault::UnusableLine { .. } => {
-            format!("sed -n {line}p {path}    shows it; put the key there on one line, as it was made")
+            format!("sed -n {line}p {path}    # shows it; write the key there on one line")
         }
-        Fault::DuplicateEntry { .. } => format!("sed -n {line}p {path}    shows it; one of the two is enough"),
+        Fault::DuplicateEntry { .. } => format!("sed -n {line}p {path}    # shows it; one of the two is enough"),
+        Fault::SettingsBroken { .. } => format!("sshd -t -f {path}    # on the host"),
+        Fault::RootWithPassword => {
+            format!("when a key login as root works: PermitRootLogin prohibit-password in {path}")
+        }
+        Fault::PasswordsOn => format!("when every key works: PasswordAuthentication no in {path}"),
+        Fault::EmptyPasswords => format!("PermitEmptyPasswords no in {path}"),
+        Fault::StrictModesOff => format!("{}, then: StrictModes yes in {path}", mend(host, None)),
+        Fault::KeysFromElsewhere { .. } => "ask whoever looks after that source which keys it gives".to_owned(),
+        Fault::KeysOff => format!("PubkeyAuthentication yes in {path}"),
+    }
+}
+
+/// How modes, owners and lines are repaired: of one account, or of all.
+fn mend(host: Option<&str>, account: Option<&str>) -> String {
+    let at = host.map(|host| format!("@{host}"));
+    match (account, at) {
+        (Some(account), at) => format!("lavrin mend {account}{}", at.unwrap_or_default()),
+        (None, Some(at)) => format!("lavrin mend --all {at} --login root"),
+        (None, None) => "lavrin mend --all".to_owned(),
     }
 }

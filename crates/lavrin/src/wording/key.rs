@@ -14,7 +14,7 @@ pub fn fault(fault: &KeyFault) -> String {
         KeyFault::BadBase64 { detail } => format!("the text is not base64: {detail}"),
         KeyFault::BadAuthoritySignature => "it is damaged: the signature of the authority does not verify".to_owned(),
         KeyFault::Damaged { detail } => {
-            format!("{}: it was damaged on the way; ask for the key again", damage(*detail))
+            format!("{}: it was damaged in transit; ask for the key again", damage(*detail))
         }
         KeyFault::BadStructure { detail } => format!("the structure is wrong: {}", structure(*detail)),
         KeyFault::InvalidValues { detail } => format!("the numbers do not form a valid key: {}", number(*detail)),
@@ -28,7 +28,7 @@ pub fn fault(fault: &KeyFault) -> String {
             format!("the label says one format and the block holds another: {}", holds.unwrap_or("a DER structure"))
         }
         KeyFault::LengthOutOfBounds { declared, left } => {
-            format!("a field declares {declared} bytes where {left} are left")
+            format!("a field declares {declared} bytes where {left} remain")
         }
         KeyFault::PolicyAlgorithm { name } => format!("{name} keys are no longer accepted by SSH servers"),
         KeyFault::SeveralKeysInContainer { count } => {
@@ -37,7 +37,7 @@ pub fn fault(fault: &KeyFault) -> String {
         KeyFault::TooLarge { bytes, limit } => {
             format!("{bytes} bytes are far more than any key needs; the limit is {limit}")
         }
-        KeyFault::TrailingData { left } => format!("{left} bytes are left over after the end of the key"),
+        KeyFault::TrailingData { left } => format!("{left} bytes follow after the end of the key"),
         KeyFault::TypeMismatch { outside, inside } => format!("it says {outside} outside and {inside} inside"),
         KeyFault::UnsupportedAlgorithm { name } => {
             format!("keys of type {} are not supported", unsupported(name))
@@ -109,7 +109,7 @@ pub fn repair(repair: PasteRepair) -> &'static str {
         PasteRepair::FromText => "taken out of the text around it",
         PasteRepair::Invisible => "invisible characters taken out",
         PasteRepair::Typographic => "typographic blanks and dashes replaced",
-        PasteRepair::QuoteMarks => "quote marks taken off",
+        PasteRepair::QuoteMarks => "quote marks removed",
         PasteRepair::Joined => "broken lines joined",
     }
 }
@@ -139,7 +139,7 @@ fn damage(damage: Damage) -> &'static str {
 fn structure(what: WrongStructure) -> &'static str {
     match what {
         WrongStructure::Options => "the options in front of the key do not parse",
-        WrongStructure::ByteOrderMark => "a byte order mark stands in front",
+        WrongStructure::ByteOrderMark => "there is a byte order mark in front",
         WrongStructure::HostAuthority => "this is the key of an authority that signs host keys, not one that signs in",
         WrongStructure::RevokedMark => "this line says that the key is revoked",
         WrongStructure::CompressedPoint => "an ECDSA point has to be in uncompressed form",
@@ -148,7 +148,7 @@ fn structure(what: WrongStructure) -> &'static str {
         WrongStructure::NoComment => "the comment is missing",
         WrongStructure::OptionsOfNone => "key derivation 'none' has no options",
         WrongStructure::NoSaltOrRounds => "the key derivation needs a salt and at least one round",
-        WrongStructure::NoDekInfo => "it says that it is encrypted and not how (no DEK-Info)",
+        WrongStructure::NoDekInfo => "it is encrypted, but does not say how (no DEK-Info)",
         WrongStructure::InitialValueNoBlock => "the initial value is not as long as a block",
         WrongStructure::NotWholeBlocks => "the encrypted part is not a number of whole blocks",
         WrongStructure::PublicContainer => "this container holds no private key",
@@ -167,10 +167,10 @@ fn structure(what: WrongStructure) -> &'static str {
         WrongStructure::GcmTag => "the tag of GCM has 12 to 16 bytes",
         WrongStructure::InitialValueLength => "the initial value has not the length that the cipher needs",
         WrongStructure::ScryptParameters => "the parameters of scrypt do not fit together",
-        WrongStructure::NoEmptyLine => "the empty line behind the headers is missing",
-        WrongStructure::NoKeyStructure => "this is no key structure",
+        WrongStructure::NoEmptyLine => "the empty line after the headers is missing",
+        WrongStructure::NoKeyStructure => "this is not a key structure",
         WrongStructure::CertificateKind => "a certificate is for users or for hosts",
-        WrongStructure::HeaderBackslash => "a backslash at the end of a header takes the key with it",
+        WrongStructure::HeaderBackslash => "a backslash at the end of a header makes the key part of the header",
         WrongStructure::RsaVersion => "the version of an RSA key is 0 or 1",
         WrongStructure::CertificateForPlainKey => "a certificate cannot be installed; its plain key can",
     }
@@ -199,7 +199,7 @@ fn number(what: WrongNumber) -> &'static str {
 pub fn line(fault: &LineFault) -> String {
     match fault {
         LineFault::ByteOrderMark { .. } => {
-            "a byte order mark stands in front of it, which the server takes as part of the first word".to_owned()
+            "there is a byte order mark in front of it, which the server reads as part of the first word".to_owned()
         }
         LineFault::PrivateKey => "this is part of a private key".to_owned(),
         LineFault::Block => {
@@ -215,11 +215,11 @@ pub fn line(fault: &LineFault) -> String {
 pub fn option(fault: &OptionFault) -> String {
     match fault {
         OptionFault::Unknown { name } => format!("the server knows no option '{name}', so it skips the line"),
-        OptionFault::NotQuoted { name } => format!("the value of '{name}' has to stand in double quotes"),
+        OptionFault::NotQuoted { name } => format!("the value of '{name}' needs double quotes"),
         OptionFault::NotClosed { name } => format!("the closing quote of '{name}' is missing"),
-        OptionFault::Repeated { name } => format!("'{name}' stands twice; the server takes it once"),
-        OptionFault::BadValue { name, value } => format!("the server does not take '{value}' as {name}="),
-        OptionFault::TooMany { name, limit } => format!("'{name}' stands more than {limit} times"),
-        OptionFault::NoComma { name } => format!("a comma is missing behind '{name}'"),
+        OptionFault::Repeated { name } => format!("'{name}' is there twice; the server accepts it once"),
+        OptionFault::BadValue { name, value } => format!("the server does not accept '{value}' as {name}="),
+        OptionFault::TooMany { name, limit } => format!("'{name}' is there more than {limit} times"),
+        OptionFault::NoComma { name } => format!("a comma is missing after '{name}'"),
     }
 }

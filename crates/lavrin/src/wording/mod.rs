@@ -88,8 +88,8 @@ pub fn text_note(note: TextNote) -> &'static str {
         TextNote::ByteOrderMark => "begins with a byte order mark: in a key file the server would skip the first line",
         TextNote::Utf16 => "is UTF-16: in a key file the server would read nothing of it",
         TextNote::LoneCr => "its lines end with CR alone: in a key file the server would see one line",
-        TextNote::CrLf => "its lines end with CR and LF: OpenSSH takes that in a key file, small devices may not",
-        TextNote::NoFinalNewline => "its last line has no end: what is appended to it by hand lands on the same line",
+        TextNote::CrLf => "its lines end with CR and LF: OpenSSH accepts that in a key file, small devices may not",
+        TextNote::NoFinalNewline => "its last line has no line end: what is appended by hand ends up on the same line",
     }
 }
 
@@ -109,9 +109,9 @@ pub fn line_fault(fault: &LineFault) -> String {
 /// Why a question to a server gave no answer that shows anything.
 pub fn no_proof(why: &NoProof) -> String {
     match why {
-        NoProof::NoConnection(fault) => format!("no fresh connection came about: {fault}"),
+        NoProof::NoConnection(fault) => format!("no new connection was possible: {fault}"),
         NoProof::NoAnswer(NoAnswer::Lost) => {
-            "the server ended the connection before it had answered; it may have slowed or barred this address"
+            "the server ended the connection before it had answered; it may limit or block this address"
                 .to_owned()
         }
         NoProof::NoAnswer(NoAnswer::NotOffered(methods)) => {
@@ -122,10 +122,10 @@ pub fn no_proof(why: &NoProof) -> String {
         }
         NoProof::NoAnswer(NoAnswer::Unaskable) => "keys of this kind cannot be asked about".to_owned(),
         NoProof::HeldOff => {
-            "not asked: the server is holding us off, as it does after several questions; ask again later".to_owned()
+            "not asked: the server refuses further connections for a while, as it does after several questions; ask again later".to_owned()
         }
         NoProof::YesToAnything => {
-            "the server says yes to a key that nobody has, so its answer shows nothing".to_owned()
+            "the server accepts even a made-up key, so its answer shows nothing".to_owned()
         }
     }
 }
@@ -144,7 +144,7 @@ pub fn not_applicable(lacks: &[Ability]) -> Option<String> {
         Ability::Questions => "questions from outside",
     };
     let names: Vec<&str> = lacks.iter().map(name).collect();
-    (!names.is_empty()).then(|| format!("not applicable there: {}", names.join(", ")))
+    (!names.is_empty()).then(|| format!("not applicable: {}", names.join(", ")))
 }
 
 /// Where an entry stands.
@@ -174,14 +174,14 @@ pub fn key_source(source: &KeySource) -> String {
 /// Why something was not looked at, in words.
 pub fn why_words(why: &Why) -> String {
     match why {
-        Why::Permission => "no right to read it".to_owned(),
+        Why::Permission => "this login may not read it".to_owned(),
         Why::NetworkHome => {
-            "it lies on a network file system; --network-homes looks there, once for all hosts that share it".to_owned()
+            "it is on a network file system; --network-homes looks there, once for all hosts that share it".to_owned()
         }
         Why::TooLarge(limit) => format!("it is larger than {limit} bytes"),
         Why::WrongKind => "it is not a regular file or folder".to_owned(),
-        Why::NoAnswer => "what runs as this account did not answer in time, or said too much".to_owned(),
-        Why::NotReached => "the look did not come to it".to_owned(),
+        Why::NoAnswer => "the script that runs as this account did not answer in time, or printed too much".to_owned(),
+        Why::NotReached => "it was not looked at".to_owned(),
         Why::Other(said) => said.clone(),
     }
 }
@@ -189,22 +189,22 @@ pub fn why_words(why: &Why) -> String {
 /// Why a key is not shown to be gone.
 pub fn not_gone(why: &NotGone) -> String {
     match why {
-        NotGone::Stands(at) => format!("it stands in {}", place(at)),
+        NotGone::Stands(at) => format!("it is in {}", place(at)),
         NotGone::Unseen(source, why) => {
             format!("{} was not read: {}", key_source(source), why_words(why))
         }
         NotGone::NotUnderstood(at) => {
-            format!("what {} holds is not understood: mend or delete that line first", place(at))
+            format!("{} is not understood: repair or delete that line first", place(at))
         }
         NotGone::Authority(at) => {
-            format!("certificates open it too, and whose is not known here: {}", place(at))
+            format!("certificates open it too, and it is not known whose: {}", place(at))
         }
         NotGone::KeysCommand(command) => {
             format!("a command gives the server keys too: AuthorizedKeysCommand {command}")
         }
-        NotGone::Authorities(what) => format!("certificates open it too, and whose is not known here: {what}"),
+        NotGone::Authorities(what) => format!("certificates open it too, and it is not known whose: {what}"),
         NotGone::Settings(path) => format!("which files the server reads is not certain: {path}"),
-        NotGone::NoSuchAccount => "the account was not found, and not all of them can be seen by this login".to_owned(),
+        NotGone::NoSuchAccount => "the account was not found, and this login cannot see all accounts".to_owned(),
     }
 }
 
@@ -216,6 +216,6 @@ mod tests {
     fn what_a_host_cannot_do_is_told_in_one_sentence() {
         assert_eq!(not_applicable(&[]), None);
         let told = not_applicable(&[Ability::Files, Ability::Modes]).unwrap();
-        assert_eq!(told, "not applicable there: key files, modes");
+        assert_eq!(told, "not applicable: key files, modes");
     }
 }

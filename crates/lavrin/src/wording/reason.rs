@@ -12,13 +12,13 @@ pub fn message(reason: &Reason, account: &str) -> String {
     match &reason.kind {
         ReasonKind::NoSuchAccount => format!("there is no account {account}"),
         ReasonKind::AccountLocked => {
-            format!("the password field of {account} begins with '!': the server takes the account for locked")
+            format!("the password field of {account} begins with '!': the server treats the account as locked")
         }
         ReasonKind::AccountExpired => "the account has expired".to_owned(),
         ReasonKind::AccountStage(why) => {
-            format!("the key is accepted and the login is refused behind it: {}", account_stage(*why))
+            format!("the key is accepted, but the login is refused: {}", account_stage(*why))
         }
-        ReasonKind::ShellNotExecutable(shell) => format!("the shell {shell} is no file that can be run"),
+        ReasonKind::ShellNotExecutable(shell) => format!("the shell {shell} is not an executable file"),
         ReasonKind::ShellNotListed(shell) => format!("the shell {shell} is not in the system's list of shells"),
         ReasonKind::NoTries => "MaxAuthTries is 0: the server ends every login before it begins".to_owned(),
         ReasonKind::ConfigRejected(what) => {
@@ -32,74 +32,74 @@ pub fn message(reason: &Reason, account: &str) -> String {
         ReasonKind::AlgorithmOff(name) => format!("the server accepts no {name} signatures"),
         ReasonKind::Revoked => "the key is on the list of revoked keys".to_owned(),
         ReasonKind::RevokedListMissing => {
-            "the list of revoked keys is not there, and so the server refuses every key".to_owned()
+            "the list of revoked keys does not exist, so the server refuses every key".to_owned()
         }
         ReasonKind::NotAnAuthority => {
-            "the line holds the key as it is, not as an authority (cert-authority), and a certificate was offered"
+            "the entry is a plain key, not an authority (cert-authority), and a certificate was offered"
                 .to_owned()
         }
         ReasonKind::CertificateRefused(why) => format!("the server refuses the certificate: {}", certificate(*why)),
-        ReasonKind::ShellMissing(shell) => format!("the shell {shell} is not there"),
-        ReasonKind::UserNotAllowed(keyword) => format!("{keyword} keeps {account} out"),
+        ReasonKind::ShellMissing(shell) => format!("the shell {shell} does not exist"),
+        ReasonKind::UserNotAllowed(keyword) => format!("{keyword} does not allow {account}"),
         ReasonKind::RootNotAllowed(_) if reason.line.is_none() && reason.path.is_some() => {
-            "the switch -w keeps out whoever has the user number 0".to_owned()
+            "the switch -w refuses logins of user number 0".to_owned()
         }
         ReasonKind::RootNotAllowed(value) => format!("PermitRootLogin is {value}"),
         ReasonKind::PublicKeysOff => "PubkeyAuthentication is off".to_owned(),
         ReasonKind::NoKeyFileNamed => "the server reads no key file for this account".to_owned(),
-        ReasonKind::NoKeyFile => "the key file is not there".to_owned(),
-        ReasonKind::NotRegular => "it is no regular file, so the server does not read it".to_owned(),
-        ReasonKind::LinkLoop => "the links go round in circles".to_owned(),
+        ReasonKind::NoKeyFile => "the key file does not exist".to_owned(),
+        ReasonKind::NotRegular => "it is not a regular file, so the server does not read it".to_owned(),
+        ReasonKind::LinkLoop => "the links form a loop".to_owned(),
         ReasonKind::Obstacle(kind) => obstacle(kind, account),
         ReasonKind::NotOnItsLine => {
-            "the key is here, but broken, glued or in another format; the server wants it whole on a line".to_owned()
+            "the key is here, but broken over lines, joined with another or in another format; the server needs it whole on one line".to_owned()
         }
         ReasonKind::NoEntry => "the key is not in this file".to_owned(),
         ReasonKind::DeadLine(fault) => {
             format!("the key is there, but the server skips the line: {}", super::line_fault(fault))
         }
-        ReasonKind::OtherAccount(other) => format!("the key stands in the file of {other}, another account"),
+        ReasonKind::OtherAccount(other) => format!("the key is in the file of {other}, another account"),
         ReasonKind::OnlyAsAuthority => {
-            "the entry is marked cert-authority: it counts for certificates that this key signed, not for the key"
+            "the entry is marked cert-authority: it is for certificates signed by this key, not for the key itself"
                 .to_owned()
         }
-        ReasonKind::FromElsewhere { from } => format!("the entry takes this key only from {from}"),
-        ReasonKind::CertificateFromElsewhere { from } => format!("the certificate is good only from {from}"),
+        ReasonKind::FromElsewhere { from } => format!("the entry allows this key only from {from}"),
+        ReasonKind::CertificateFromElsewhere { from } => format!("the certificate is valid only from {from}"),
         ReasonKind::FromUnknown { from } => {
-            format!("the entry takes this key only from {from}, and where the login comes from was not said")
+            format!("the entry allows this key only from {from}; the address of the login was not given")
         }
-        ReasonKind::Expired { at } => format!("the entry has ended: expiry-time={at}"),
+        ReasonKind::Expired { at } => format!("the entry has expired: expiry-time={at}"),
         ReasonKind::VerificationUnknown => {
             "the entry wants the authenticator to check its user (verify-required), which only a login shows".to_owned()
         }
         ReasonKind::PrincipalsOnPlainKey => {
-            "principals= stands on a plain key: the server passes over the entry".to_owned()
+            "principals= is set on a plain key: the server skips the entry".to_owned()
         }
         ReasonKind::KeyTooSmall { bits, min } => {
-            format!("the RSA key has {bits} bits; the server takes none below {min}")
+            format!("the RSA key has {bits} bits; the server accepts none below {min}")
         }
         ReasonKind::KeyTooLarge { bits, max } => {
-            format!("the RSA key has {bits} bits; the server takes none above {max}")
+            format!("the RSA key has {bits} bits; the server accepts none above {max}")
         }
         ReasonKind::ExponentTooLong { bits, max } => format!(
-            "the RSA key's public exponent has {bits} bits; with a key of this length the server takes none above {max}"
+            "the RSA key's public exponent has {bits} bits; with a key of this length the server accepts none above {max}"
         ),
         ReasonKind::OnlyListed => {
-            "the device lists the key; by which rules it lets somebody in, it does not show".to_owned()
+            "the device lists the key, but does not show by which rules it accepts logins".to_owned()
         }
         ReasonKind::SettingUnknown(keyword) => {
-            format!("nobody here knows the keyword {keyword}, and whether the server does is not known")
+            format!("the keyword {keyword} is unknown here; the server may know it")
         }
         ReasonKind::SessionEnds(what) => config::error(what),
         ReasonKind::RevokedKeysUnseen => {
-            "RevokedKeys is in use, and whether this key is in it was not looked at".to_owned()
+            "RevokedKeys is set, and the list was not checked for this key".to_owned()
         }
         ReasonKind::FurtherMethod(_) if reason.line.is_none() && reason.path.is_some() => {
-            "the key alone is not enough: the switch -t asks for a password behind it".to_owned()
+            "the key alone is not enough: the switch -t also asks for a password".to_owned()
         }
         ReasonKind::FurtherMethod(methods) => format!("the key alone is not enough: AuthenticationMethods {methods}"),
         ReasonKind::Authorities(file) => {
-            format!("TrustedUserCAKeys {file} may make the certificate good, which was not looked at")
+            format!("TrustedUserCAKeys {file} may make the certificate valid; that was not checked")
         }
         ReasonKind::KeysCommand(command) => format!("a command gives the server further keys: {command}"),
         ReasonKind::SettingsUnseen => "the server's settings could not be read; its defaults were assumed".to_owned(),
@@ -119,32 +119,35 @@ fn account_stage(stage: AccountStage) -> &'static str {
 fn certificate(why: WrongCertificate) -> &'static str {
     match why {
         WrongCertificate::ForHosts => "it is for hosts",
-        WrongCertificate::NotYetValid => "it does not hold yet",
-        WrongCertificate::Ended => "it has ended",
+        WrongCertificate::NotYetValid => "it is not valid yet",
+        WrongCertificate::Ended => "it has expired",
         WrongCertificate::NamesNobody => "it names nobody",
         WrongCertificate::ForSomebodyElse => "it is for somebody else",
         WrongCertificate::UnknownCriticalOption => "it has a critical option that no server knows",
         WrongCertificate::TwoCommands => "it and the line force different commands",
-        WrongCertificate::BadAddresses => "its list of addresses does not read",
+        WrongCertificate::BadAddresses => "its list of addresses cannot be read",
     }
 }
 
 fn obstacle(kind: &ObstacleKind, account: &str) -> String {
     match kind {
         ObstacleKind::TooOpen { found, .. } => {
-            format!("others than {account} may write here (mode {}), so the server ignores the key file", mode(*found))
+            format!(
+                "users other than {account} can write to this path (mode {}), so the server ignores the key file",
+                mode(*found)
+            )
         }
         ObstacleKind::WrongOwner { found, unreadable: true, .. } => {
             let owner = if *found == 0 { "root".to_owned() } else { format!("uid {found}") };
             format!(
-                "it belongs to {owner}, and {account} cannot get at it; the server reads with that account's rights"
+                "it belongs to {owner}, and {account} cannot read it; the server reads it with that account's rights"
             )
         }
         ObstacleKind::WrongOwner { found, .. } => {
             format!("it belongs to uid {found}, neither {account} nor root, so the server ignores the key file")
         }
         ObstacleKind::TooClosed { found, .. } => format!(
-            "{account} itself cannot get at it (mode {}), and the server reads with that account's rights",
+            "{account} itself cannot read it (mode {}), and the server reads it with that account's rights",
             mode(*found)
         ),
     }
@@ -170,11 +173,11 @@ pub fn remedy(reason: &Reason, account: &str, place: &str, path: &str) -> Option
         | ReasonKind::NotAnAuthority
         | ReasonKind::FromElsewhere { .. }
         | ReasonKind::Expired { .. } => {
-            format!("sed -n {}p {path}    shows the entry", reason.line.unwrap_or(1))
+            format!("sed -n {}p {path}    # shows the entry", reason.line.unwrap_or(1))
         }
         ReasonKind::FromUnknown { .. } => "say where it comes from: --from-address ADDRESS".to_owned(),
         ReasonKind::NotRegular | ReasonKind::LinkLoop => format!("ls -ld {path}"),
-        ReasonKind::AccountLocked => format!("usermod -p '*' {account}    ends the lock and still allows no password"),
+        ReasonKind::AccountLocked => format!("usermod -p '*' {account}    # ends the lock; still no password login"),
         ReasonKind::PublicKeysOff
         | ReasonKind::UserNotAllowed(_)
         | ReasonKind::RootNotAllowed(_)
@@ -186,10 +189,10 @@ pub fn remedy(reason: &Reason, account: &str, place: &str, path: &str) -> Option
         | ReasonKind::PatternUnknown(_)
         | ReasonKind::NoTries
         | ReasonKind::FurtherMethod(_) => {
-            format!("sed -n {}p {path}    shows the setting", reason.line?)
+            format!("sed -n {}p {path}    # shows the setting", reason.line?)
         }
-        ReasonKind::AccountExpired => format!("usermod -e '' {account}    takes the end away"),
-        ReasonKind::AccountStage(_) => format!("chage -l {account}    shows its dates"),
+        ReasonKind::AccountExpired => format!("usermod -e '' {account}    # removes the expiry date"),
+        ReasonKind::AccountStage(_) => format!("chage -l {account}    # shows its dates"),
         ReasonKind::ShellNotExecutable(_) | ReasonKind::ShellMissing(_) | ReasonKind::ShellNotListed(_) => {
             format!("usermod -s /bin/sh {account}")
         }
@@ -197,7 +200,10 @@ pub fn remedy(reason: &Reason, account: &str, place: &str, path: &str) -> Option
         ReasonKind::KeyTooSmall { .. } | ReasonKind::KeyTooLarge { .. } | ReasonKind::ExponentTooLong { .. } => {
             "lavrin key generate".to_owned()
         }
-        ReasonKind::Unseen(_) | ReasonKind::SettingsUnseen => "look with root's rights".to_owned(),
+        ReasonKind::Unseen(_) | ReasonKind::SettingsUnseen if place.contains("--tree ") => {
+            "run the same command as root".to_owned()
+        }
+        ReasonKind::Unseen(_) | ReasonKind::SettingsUnseen => format!("lavrin why {place} --login root"),
         _ => return None,
     };
     Some(text)

@@ -8,22 +8,22 @@ use lavrin_server::finding::Fault;
 /// What is wrong.
 pub fn message(fault: &RegisterFault) -> String {
     match fault {
-        RegisterFault::Syntax { said } => format!("this is no TOML: {said}"),
-        RegisterFault::UnknownField { name, .. } => format!("no field is called '{name}' here"),
+        RegisterFault::Syntax { said } => format!("this is not TOML: {said}"),
+        RegisterFault::UnknownField { name, .. } => format!("there is no field '{name}' here"),
         RegisterFault::MissingField { name } => format!("the field '{name}' is missing"),
         RegisterFault::WrongKind { name, wanted } | RegisterFault::BadValue { name, wanted } => {
             format!("'{name}' has to be {}", field_kind(*wanted))
         }
         RegisterFault::BadKey { fault } => format!("this public line cannot be used: {}", super::key::fault(fault)),
-        RegisterFault::NamedTwice { name } => format!("'{name}' stands in the register twice"),
+        RegisterFault::NamedTwice { name } => format!("'{name}' is in the register twice"),
         RegisterFault::WeakKey { weakness, fingerprint } => {
             super::finding::message(&Fault::WeakKey { weakness: weakness.clone(), fingerprint: *fingerprint })
         }
-        RegisterFault::AlgorithmNotAllowed { name } => format!("keys of the kind {name} are not allowed here"),
+        RegisterFault::AlgorithmNotAllowed { name } => format!("policy does not allow {name} keys"),
         RegisterFault::SharedKey { other, .. } => {
-            format!("{other} has this very key too: nobody can tell the two apart")
+            format!("{other} has the same key: the two cannot be told apart")
         }
-        RegisterFault::DuplicateKey { .. } => "this key stands here twice".to_owned(),
+        RegisterFault::DuplicateKey { .. } => "this key is listed twice".to_owned(),
         RegisterFault::OldKey { days, limit } => format!("this key is {days} days old, and {limit} are allowed"),
         RegisterFault::CommentForm { comment, pattern } => {
             format!("the comment '{comment}' does not have the form {pattern}")
@@ -39,13 +39,16 @@ pub fn message(fault: &RegisterFault) -> String {
             format!("{person} left on {left} and still has this grant")
         }
         RegisterFault::GrantWithoutKey => "nobody whom this grant is for has a key in use".to_owned(),
-        RegisterFault::GrantTwice => "the same grant stands above already".to_owned(),
+        RegisterFault::GrantTwice => "the same grant is listed above".to_owned(),
         RegisterFault::HostUnpinned => {
-            "the keys of this host are not pinned, so anybody could answer for it".to_owned()
+            "the keys of this host are not pinned, so another machine could answer in its place".to_owned()
         }
-        RegisterFault::ThroughLoop => "the way to this host goes round in circles".to_owned(),
+        RegisterFault::SharedHostKey { other, .. } => {
+            format!("{other} has the same host key: one machine is a copy of the other and can answer in its place")
+        }
+        RegisterFault::ThroughLoop => "the hosts on the way to this host form a loop".to_owned(),
         RegisterFault::AccountWithoutWayIn { account } => {
-            format!("no grant opens {account} here: once enforced, nobody could enter")
+            format!("no grant is for {account} here: after an enforce nobody could log in")
         }
         RegisterFault::LeaveByComment { comment, meant } => {
             let keys: Vec<String> = meant.iter().map(ToString::to_string).collect();
@@ -61,7 +64,7 @@ pub fn message(fault: &RegisterFault) -> String {
             format!("this is a key of {person}: whether it may stay is for a grant to say, so it is not left alone")
         }
         RegisterFault::ExceptionEnded { on } => format!("this exception ended on {on}"),
-        RegisterFault::ExceptionUnused => "this exception excuses nothing any more".to_owned(),
+        RegisterFault::ExceptionUnused => "this exception is no longer needed".to_owned(),
     }
 }
 
@@ -81,16 +84,18 @@ pub fn remedy(finding: &RegisterFinding) -> String {
             format!("have a new pair made (lavrin key generate), then: lavrin person add {about} --key KEY.pub")
         }
         RegisterFault::SharedKey { .. } => "ask both; a key belongs to one person or one machine".to_owned(),
-        RegisterFault::GrantOfLeaver { account, .. } | RegisterFault::GrantEnded { account, .. } => {
-            format!("lavrin withdraw {about} {account}")
-        }
+        RegisterFault::GrantOfLeaver { account, .. } => format!("lavrin withdraw {about} {account} --all"),
+        RegisterFault::GrantEnded { account, on } => format!("lavrin withdraw {about} {account} --until {on}"),
         RegisterFault::PersonWithoutKey | RegisterFault::GrantWithoutKey => {
             format!("lavrin person add {about} --key KEY.pub")
         }
         RegisterFault::HostUnpinned => format!("lavrin host trust {about}"),
+        RegisterFault::SharedHostKey { .. } => {
+            format!("make new host keys on one of them, then: lavrin host trust {about} --replace")
+        }
         RegisterFault::AccountWithoutWayIn { account } => {
             let host = about.rsplit('@').next().unwrap_or_default();
-            format!("lavrin grant PERSON {account} --on {host}")
+            format!("lavrin grant PERSON {account} --host {host}")
         }
         RegisterFault::AutomationUnlimited { .. } => {
             "add from = \"ADDRESS\" or command = \"…\" to the grant".to_owned()
@@ -103,7 +108,7 @@ pub fn remedy(finding: &RegisterFinding) -> String {
             }
         },
         RegisterFault::LeaveOfPerson { person, .. } => {
-            format!("take it out; where it may stay: lavrin grant {person} ACCOUNT --on {about}")
+            format!("take it out; where it may stay: lavrin grant {person} ACCOUNT --host {about}")
         }
         RegisterFault::ExceptionEnded { .. } | RegisterFault::ExceptionUnused => "take it out".to_owned(),
         RegisterFault::DuplicateKey { .. } | RegisterFault::GrantTwice | RegisterFault::NamedTwice { .. } => {

@@ -22,7 +22,7 @@ pub fn mending(found: &Mending) -> Vec<String> {
                 lines.extend(repairs.iter().map(|repair| repair_line(repair, &path.to_string())));
                 if *line_ends > 0 {
                     let ends = count(*line_ends, "line", "lines");
-                    lines.push(format!("take the CR off the end of {ends} of {path}"));
+                    lines.push(format!("remove the CR from the end of {ends} of {path}"));
                 }
             }
             _ => lines.push(change_line(change, &found.steps)),
@@ -43,7 +43,7 @@ fn repair_line(repair: &LineRepair, path: &str) -> String {
     let line = repair.first;
     let lines = format!("lines {} to {}", repair.first, repair.last);
     match repair.kind {
-        RepairKind::ByteOrderMark => format!("take the byte order mark off line {line} of {path}"),
+        RepairKind::ByteOrderMark => format!("remove the byte order mark from line {line} of {path}"),
         RepairKind::Joined => format!("join {lines} of {path}, one key that was broken apart"),
         RepairKind::Block => format!("write the block in {lines} of {path} as the one line that a key file wants"),
         RepairKind::Split => format!("put the entries that share line {line} of {path} on lines of their own"),
@@ -60,7 +60,7 @@ fn change_line(change: &Change, steps: &Steps) -> String {
     }
 }
 
-const RELOAD: &str = "have the server read its configuration again, once its own test takes it";
+const RELOAD: &str = "reload the server's configuration, once its own test accepts it";
 
 fn account_line(change: &AccountChange) -> String {
     let AccountChange::Expire { account, from, to } = change;
@@ -77,7 +77,7 @@ fn key_line(change: &KeyChange) -> String {
     match (&change.old, &change.new) {
         (None, _) => format!("put the key into {slot} of {account}"),
         (Some(_), Some(_)) => format!("change the options of the key in {slot} of {account}"),
-        (Some(_), None) => format!("take the key out of {slot} of {account}"),
+        (Some(_), None) => format!("remove the key from {slot} of {account}"),
     }
 }
 
@@ -112,10 +112,10 @@ fn written(path: &str, deed: &Deed, attributes: &str) -> String {
             format!("add {keys} to {path} as {lines}, {attributes}; everything else stays as it is")
         }
         Deed::Entries { come, go, limit } if come.is_empty() && limit.is_empty() => {
-            format!("take {} out of {path}; everything else stays as it is", lines(go))
+            format!("remove {} from {path}; everything else stays as it is", lines(go))
         }
         Deed::Entries { come, go, limit } => {
-            let parts = [("add", come), ("take out", go), ("change the options of", limit)];
+            let parts = [("add", come), ("remove", go), ("change the options of", limit)];
             let parts = parts.iter().filter(|(_, numbers)| !numbers.is_empty());
             let parts: Vec<String> = parts.map(|(what, numbers)| format!("{what} {}", lines(numbers))).collect();
             format!("{path}: {}; everything else stays as it is", parts.join(", "))
@@ -128,7 +128,7 @@ fn written(path: &str, deed: &Deed, attributes: &str) -> String {
             format!("add {} to the list of revoked keys {path}", count(keys.len(), "key", "keys"))
         }
         Deed::Settings { come, go } => {
-            let parts = [("add", come), ("take out", go)];
+            let parts = [("add", come), ("remove", go)];
             let parts = parts.iter().filter(|(_, numbers)| !numbers.is_empty());
             let parts: Vec<String> = parts.map(|(what, numbers)| format!("{what} {}", lines(numbers))).collect();
             format!("settings of the server in {path}: {}, {attributes}", parts.join(", "))
@@ -153,7 +153,7 @@ fn new_owner(now: OwnerIds, was: Option<Was>, name: &dyn Fn(&OwnerIds) -> String
 
 /// What is brought to life.
 pub fn revived(entry: &Revived) -> String {
-    format!("{} comes to life: {} {}", super::place(&entry.place), entry.fingerprint, comment(&entry.comment))
+    format!("{} becomes active: {} {}", super::place(&entry.place), entry.fingerprint, comment(&entry.comment))
 }
 
 /// What is not covered.

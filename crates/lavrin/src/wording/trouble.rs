@@ -17,19 +17,19 @@ pub fn trouble(why: &Trouble) -> String {
             format!("{fingerprint} was added to {account} and is {} from outside{why}; taken back", answer.name())
         }
         Trouble::Stopped(failed) => {
-            format!("not begun, since {} before it", count(*failed, "host failed", "hosts failed"))
+            format!("not started, because {} before it", count(*failed, "host failed", "hosts failed"))
         }
-        Trouble::LockOut(_) => format!("{why}; --accept-lockout does it all the same"),
+        Trouble::LockOut(_) => format!("{why}; --accept-lockout does it anyway"),
         Trouble::NoLogin(_) => format!("{why}; taken back over the session that was still open"),
         Trouble::CutOff(stage) => match stage {
             Some(Stage::Looking) | None => {
-                "cut off by the user before anything was changed, as far as is known".to_owned()
+                "ended by the user before anything was changed, as far as is known".to_owned()
             }
             Some(Stage::Changing(account)) => {
-                format!("cut off by the user while {} was changed", printable(account.as_bytes()))
+                format!("ended by the user while {} was changed", printable(account.as_bytes()))
             }
-            Some(Stage::Proving) => "cut off by the user: changed, and not proven yet".to_owned(),
-            Some(Stage::Settling) => "cut off by the user while changes were taken back".to_owned(),
+            Some(Stage::Proving) => "ended by the user: changed, and not proven yet".to_owned(),
+            Some(Stage::Settling) => "ended by the user while changes were taken back".to_owned(),
         },
         other => printable(other.to_string().as_bytes()),
     }
@@ -45,7 +45,7 @@ pub fn heard(heard: &Heard) -> (KeyAnswer, Option<String>) {
     match heard {
         Heard::LoggedIn(_) | Heard::Accepts => (KeyAnswer::Accepted, None),
         Heard::Refuses => (KeyAnswer::Refused, None),
-        Heard::LoginRefused(_) => (KeyAnswer::Refused, Some("it takes the key and refuses the login".to_owned())),
+        Heard::LoginRefused(_) => (KeyAnswer::Refused, Some("it accepts the key but refuses the login".to_owned())),
         Heard::Nothing(why @ NoProof::HeldOff) => (KeyAnswer::NotAsked, Some(no_proof(why))),
         Heard::Nothing(why) => (KeyAnswer::NoAnswer, Some(no_proof(why))),
         Heard::LeftOut => (KeyAnswer::NotAsked, Some(not_asked())),
@@ -54,5 +54,5 @@ pub fn heard(heard: &Heard) -> (KeyAnswer, Option<String>) {
 
 /// Why a key was not asked about.
 pub fn not_asked() -> String {
-    "so many questions at once could be taken for an attack".to_owned()
+    "so many questions at once could look like an attack".to_owned()
 }

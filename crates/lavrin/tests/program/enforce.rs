@@ -67,21 +67,21 @@ fn a_whole_run_is_taken_back_and_what_came_later_is_not_lost() {
     // Somebody adds a key to one of the files meanwhile: that host is left alone.
     fleet.put(0, "/home/edda/.ssh/authorized_keys", &(keys(&fleet, 0) + &line(6, "later")));
     // Runa is let in by the register and would be shut out again: that takes more than a yes.
-    let stopped = fleet.run(&format!("restore --run {run} --identity home/office --yes")).expect(4);
+    let stopped = fleet.run(&format!("undo --run {run} --identity home/office --yes")).expect(4);
     assert!(stopped.stdout.contains("is let in by the register") && keys(&fleet, 1) == after, "{stopped}");
     let accept = "--identity home/office --yes --accept-lockout";
-    let restored = fleet.run(&format!("restore --run {run} {accept}")).expect(4);
+    let restored = fleet.run(&format!("undo --run {run} {accept}")).expect(4);
     insta::assert_snapshot!("restore", masked(restored, &run));
     assert!(keys(&fleet, 0).ends_with(&line(6, "later")));
     assert_eq!(keys(&fleet, 1), before[1]);
     // Taken back twice is once, and taking back can be taken back.
-    drop(fleet.run(&format!("restore {run}-skerry-edda {accept}")).expect(0));
+    drop(fleet.run(&format!("undo {run}-skerry-edda {accept}")).expect(0));
     let history = fleet.run("history skerry --format json").expect(0).json();
     let events = history["events"].as_array().unwrap();
-    let back = events.iter().find(|event| event["what"] == "restore").unwrap()["id"].as_str().unwrap();
-    drop(fleet.run(&format!("restore {back} {accept}")).expect(0));
+    let back = events.iter().find(|event| event["what"] == "undo").unwrap()["id"].as_str().unwrap();
+    drop(fleet.run(&format!("undo {back} {accept}")).expect(0));
     assert_eq!(keys(&fleet, 1), after);
-    drop(fleet.run("restore no-such-change --identity home/office").expect(2));
+    drop(fleet.run("undo no-such-change --identity home/office").expect(2));
 }
 
 fn masked(mut run: crate::common::Run, id: &str) -> crate::common::Run {

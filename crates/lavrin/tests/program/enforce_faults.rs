@@ -67,7 +67,7 @@ fn whatever_one_host_does_the_others_are_changed() {
     fleet.add("h-no-login", before, on(3..=3, |host| host.other_host_key = true));
     fleet.add("i-closed", before, Behaviour::default());
     fleet.register("i-closed", 1, &fleet.hosts[8].host_key_line(), "");
-    let run = fleet.run(&format!("{ENFORCE} --time 45"));
+    let run = fleet.run(&format!("{ENFORCE} --host-limit 45"));
     insta::with_settings!({filters => vec![(r"SHA256:[A-Za-z0-9+/]{43}", "SHA256:…"), (r"\d{8}-\d{6}-[0-9a-f]{6}", "RUN")]}, {
         insta::assert_snapshot!("enforce_on_bad_hosts", run.expect(4));
     });
@@ -150,7 +150,7 @@ fn a_kill_leaves_each_host_with_the_old_or_the_new_file() {
         assert_eq!(keys(&fleet, host), new);
         assert!(left_over(&fleet, host).is_empty());
     }
-    assert!(fleet.run("history").stdout.contains("begun, and nothing says how it ended"));
+    assert!(fleet.run("history").stdout.contains("begun; how it ended is not recorded"));
 }
 
 #[test]
@@ -186,7 +186,7 @@ fn what_somebody_else_changed_meanwhile_is_not_overwritten_but_told() {
         if run.status == 4 {
             assert_eq!(after, theirs);
             assert!(run.stdout.contains("differs now:") && run.stdout.contains("another administrator"), "{run}");
-            assert!(!run.stdout.contains("lavrin restore"), "nothing is to be taken back: {run}");
+            assert!(!run.stdout.contains("lavrin undo"), "nothing is to be taken back: {run}");
         }
     }
     // Before the look: theirs stays beside ours. Before the change: stopped. Behind it: told as somebody else's writing.
@@ -229,7 +229,7 @@ fn what_a_hostile_account_owner_lays_out_leads_nowhere() {
             "hard link" => std::fs::hard_link(outside.join("authorized_keys"), &keys).unwrap(),
             _ => std::fs::create_dir(&keys).unwrap(),
         }
-        let run = fleet.run(&format!("{ENFORCE} --time 20"));
+        let run = fleet.run(&format!("{ENFORCE} --host-limit 20"));
         assert!(matches!(run.status, 0 | 3 | 4), "{lay}: {run}");
         assert_eq!(crate::common::names(outside), ["authorized_keys"], "{lay}");
         let kept = std::fs::read_to_string(outside.join("authorized_keys")).unwrap();
@@ -274,10 +274,10 @@ fn a_trial_stops_failures_stop_and_pairs_are_kept_apart() {
     assert!(run.stdout.contains("another host with the tag pair-north failed"), "{run}");
     assert_eq!(keys(&fleet, 1), "");
     let run = fleet.run(&format!("{ENFORCE} --format json --first 1 c d")).expect(1);
-    assert_eq!(state(&run), ["done", "left"]);
+    assert_eq!(state(&run), ["done", "waiting"]);
     let run = fleet.run(&format!("{ENFORCE} --format json --parallel 1 --stop-after-failures 1 ca d")).expect(4);
     assert_eq!(state(&run)[1], "not-begun");
-    assert!(run.stdout.contains("not begun, since 1 host failed"), "{run}");
+    assert!(run.stdout.contains("not started, because 1 host failed"), "{run}");
     let run = fleet.run(&format!("{ENFORCE} --format json d --preview")).expect(0);
     assert_eq!((state(&run), keys(&fleet, 3)), (vec!["preview".to_owned()], String::new()));
     drop(fleet.run("enforce --identity home/office d").expect(2));
@@ -321,7 +321,7 @@ fn nobody_shuts_himself_out_and_only_what_was_asked_is_done() {
     assert_eq!(std::os::unix::fs::MetadataExt::mode(&folder.metadata().unwrap()) & 0o777, 0o777);
     drop(fleet.run(&format!("{ENFORCE} --only modes")).expect(0));
     assert_eq!(std::os::unix::fs::MetadataExt::mode(&folder.metadata().unwrap()) & 0o777, 0o700);
-    drop(fleet.run("compare --fresh --identity home/office").expect(0));
+    drop(fleet.run("compare --live --identity home/office").expect(0));
     // A register that does not read whole changes nothing.
     fleet.world.write("people/edda.toml", "name = ", 0o644);
     drop(fleet.run(ENFORCE).expect(2));

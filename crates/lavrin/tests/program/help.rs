@@ -21,7 +21,7 @@ fn wrong_usage_ends_with_two_and_names_the_next_thing_to_type() {
     assert!(run.stderr.contains("cannot read"), "{run}");
     world.put_pair("edda", 1, "edda");
     let run = world.typed("install home/edda.pub edda").expect(2);
-    assert!(run.stderr.contains("edda@HOST; or in a local tree: edda --root DIR"), "{run}");
-    let run = world.typed("audit lantern.example").expect(2);
-    assert!(run.stderr.contains("lavrin audit lantern.example --login NAME"), "{run}");
+    assert!(run.stderr.contains("edda@HOST; or in a local tree: edda --tree DIR"), "{run}");
+    let run = world.typed("audit").expect(2);
+    assert!(run.stderr.contains("lavrin register begin"), "{run}");
 }

@@ -4,7 +4,7 @@ use crate::common::terminal::talk;
 use crate::common::{World, names};
 
 const ASK: &str = "Passphrase for the new key: ";
-const AGAIN: &str = "The same once more: ";
+const AGAIN: &str = "The same again:  ";
 const SAVED: &str = "[yes/no]";
 
 #[test]
@@ -124,7 +124,7 @@ fn without_a_word_about_the_passphrase_nothing_is_made() {
 fn a_passphrase_is_asked_for_twice_without_echo() {
     let world = World::new();
     let said = talk(&world, "key generate --name edda", &[(ASK, "low water"), (AGAIN, "low water")]).0;
-    assert!(said.contains("Passphrase for the new key:") && said.contains("The same once more:"), "{said}");
+    assert!(said.contains("Passphrase for the new key:") && said.contains("The same again: "), "{said}");
     assert!(!said.contains("low water"), "{said}");
     let key = &world.typed("key inspect home/.ssh/edda --format json").json()["keys"][0];
     assert_eq!(key["encrypted"], true);

@@ -18,7 +18,7 @@ fn a_kill_leaves_the_old_or_the_new_file() {
     let file = "tree/home/edda/.ssh/authorized_keys";
     let start = || {
         world
-            .command(&["install", "home/edda.pub", "edda", "--root", "tree", "--yes", "-q"])
+            .command(&["install", "home/edda.pub", "edda", "--tree", "tree", "--yes", "-q"])
             .stdout(std::process::Stdio::null())
             .spawn()
             .unwrap()
@@ -47,6 +47,6 @@ fn a_kill_leaves_the_old_or_the_new_file() {
     assert!(saw_old > 0 && saw_new > 0, "the kills did not spread: {saw_old} old, {saw_new} new");
     // What a killed run left behind is swept up by the next one.
     world.write(file, &old, 0o600);
-    let _ = world.typed("install home/edda.pub edda --root tree --yes").expect(0);
+    let _ = world.typed("install home/edda.pub edda --tree tree --yes").expect(0);
     assert_eq!(crate::common::names(&world.path("tree/home/edda/.ssh")), ["authorized_keys"]);
 }

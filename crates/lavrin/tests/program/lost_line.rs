@@ -43,7 +43,7 @@ struct Deed {
 
 impl Deed {
     fn restores(&self) -> bool {
-        self.line.starts_with("restore")
+        self.line.starts_with("undo")
     }
 }
 
@@ -55,7 +55,7 @@ fn deeds() -> [Deed; 4] {
         Deed { line: "remove home/edda.pub edda@127.0.0.1 --login root", old: with.clone(), new: kept.clone() },
         Deed { line: "mend edda@127.0.0.1 --login root", old: with.replace('\n', "\r\n"), new: with.clone() },
         // Takes the installation back that is made before the line is cut.
-        Deed { line: "restore CHANGE --login root", old: with, new: kept },
+        Deed { line: "undo CHANGE --login root", old: with, new: kept },
     ]
 }
 
@@ -273,7 +273,7 @@ fn a_kill_at_any_moment_leaves_the_old_or_the_new_file_and_the_next_look_says_wh
             // While it may still be under way it is told as begun; later the next command at this place says how it ended.
             let shown = place.world.typed("history").expect(0).stdout;
             let open = outcomes.iter().filter(|outcome| outcome.is_none()).count();
-            assert_eq!(shown.matches("begun, and nothing says how it ended").count(), open, "{shown}");
+            assert_eq!(shown.matches("begun; how it ended is not recorded").count(), open, "{shown}");
             let run = place.world.run_with(&[("LAVRIN_NOW", LATER)], &words).expect(0);
             assert_eq!(place.keys(), deed.new, "{run}");
             let outcomes = place.outcomes().split_off(before);
@@ -316,12 +316,12 @@ fn a_kill_during_a_leaving_is_on_record_and_the_next_leaving_ends_it() {
             saw_new += u32::from(now != keys);
         }
         number += 1;
-        saw_open |= fleet.run("history").expect(0).stdout.contains("begun, and nothing says how it ended");
+        saw_open |= fleet.run("history").expect(0).stdout.contains("begun; how it ended is not recorded");
     }
     assert!(saw_old > 0 && saw_new > 0, "the kills did not spread: {saw_old} old, {saw_new} new");
     let run = fleet.world.run_with(&[("LAVRIN_NOW", LATER)], &words).expect(0);
     assert!(run.stdout.contains("edda: "), "{run}");
     let shown = fleet.run("history").expect(0).stdout;
-    assert!(!shown.contains("begun, and nothing says how it ended"), "{shown}");
+    assert!(!shown.contains("begun; how it ended is not recorded"), "{shown}");
     assert!(shown.contains("the run was killed; a later look found"), "{shown}");
 }

@@ -33,7 +33,7 @@ fn what_nobody_may_read_is_not_checked() {
     for path in ["tree/home/sten", "tree/home/sten/.ssh", "tree/home/sten/.ssh/authorized_keys", "tree/home/edda"] {
         chown(world.path(path), Some(1002), Some(1002)).unwrap();
     }
-    let audit = as_nobody(&world, "audit --root tree --format json");
+    let audit = as_nobody(&world, "audit --tree tree --format json");
     assert_eq!(audit.status, 3, "{audit}");
     let json = audit.json();
     assert_eq!(json["entries"].as_array().unwrap().len(), 0);
@@ -42,9 +42,9 @@ fn what_nobody_may_read_is_not_checked() {
     assert!(paths.iter().any(|path| path.starts_with("/home/sten/.ssh")), "{json}");
     assert!(paths.iter().any(|path| path.starts_with("/home/edda/.ssh")), "{json}");
     for account in ["sten", "edda"] {
-        let why = as_nobody(&world, &format!("why {account} --key edda.pub --root tree --format json"));
+        let why = as_nobody(&world, &format!("why {account} --key edda.pub --tree tree --format json"));
         assert_eq!((why.status, why.json()["verdict"].as_str()), (3, Some("undecided")), "{why}");
     }
-    let mend = as_nobody(&world, "mend sten --root tree --yes");
+    let mend = as_nobody(&world, "mend sten --tree tree --yes");
     assert!(mend.status != 0 && !mend.stdout.contains("Nothing to mend"), "{mend}");
 }

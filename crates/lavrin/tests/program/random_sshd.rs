@@ -218,7 +218,7 @@ impl Ground {
     fn ask_lavrin(&self, case: &Case, release: &Release, small: bool) -> Run {
         let account = &self.accounts[case.account].name;
         self.world.typed(&format!(
-            "why {account} --key home/keys/{}.pub --root tree --from-address {} --local-address 127.0.0.1 --local-port 2222 --server {} --format json",
+            "why {account} --key home/keys/{}.pub --tree tree --from-address {} --local-address 127.0.0.1 --local-port 2222 --server {} --format json",
             case.key,
             case.from,
             if small { release.dropbear } else { release.openssh }
@@ -356,7 +356,7 @@ fn compare_settings(release: &Release) {
             .output()
             .unwrap();
         let run = ground.world.typed(&format!(
-            "settings --root tree --account {name} --from-address {0} --from-host {0} --local-address 127.0.0.1 --local-port 22 --server {1} --format json",
+            "host settings --tree tree --account {name} --from-address {0} --from-host {0} --local-address 127.0.0.1 --local-port 22 --server {1} --format json",
             case.from, release.openssh
         ));
         let said = run.json();

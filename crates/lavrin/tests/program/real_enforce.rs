@@ -154,7 +154,7 @@ fn leave(fleet: &Fleet, way: &str) {
     let world = &fleet.world;
     // All servers are one machine here, so each shows the accounts that only another one manages; and a login without root's
     // rights may not read them.
-    let gone = world.typed(&format!("offboard edda --now {way} --yes --format json")).expect(3).json();
+    let gone = world.typed(&format!("offboard edda --revoke-first {way} --yes --format json")).expect(3).json();
     let states: Vec<&str> = gone["keys"].as_array().unwrap().iter().map(|row| row["state"].as_str().unwrap()).collect();
     assert_eq!(states.iter().filter(|state| **state == "removed").count(), 9, "{gone}");
     let revoked = std::fs::read_to_string(fleet.roots.0.with_file_name("revoked")).unwrap();
@@ -166,7 +166,7 @@ fn leave(fleet: &Fleet, way: &str) {
     drop(world.typed(&format!("probe edda --until refused {way}")).expect(0));
     // All of it is taken back as a whole.
     let run = gone["run"].as_str().unwrap();
-    drop(world.typed(&format!("restore --run {run} {way} --yes")).expect(0));
+    drop(world.typed(&format!("undo --run {run} {way} --yes")).expect(0));
     assert!(fleet.client_gets_in(0, "edda") && fleet.client_gets_in(4, "edda"));
 }
 

@@ -7,7 +7,7 @@ use std::os::unix::fs::{MetadataExt, PermissionsExt};
 use std::path::{Path, PathBuf};
 use std::process::{Command, Stdio};
 
-const ENFORCE: &str = "enforce --identity home/keys/root --yes --time 60";
+const ENFORCE: &str = "enforce --identity home/keys/root --yes --host-limit 60";
 
 /// How often the register is enforced against the swapping.
 const RUNS: usize = 8;

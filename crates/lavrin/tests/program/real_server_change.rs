@@ -6,7 +6,7 @@ use crate::common::site::{PLAIN, Site, wait_for};
 use lavrin_server::steps::{AccountChange, Change, ServerChange};
 use lavrin_store::{ChangeOutcome, Event, JournalEntry, KeptChange, State};
 
-const BACK: &str = "restore change --login root --identity home/keys/root --yes";
+const BACK: &str = "undo change --login root --identity home/keys/root --yes";
 
 /// Puts changes of the account on record, as a run that has made them.
 fn on_record(site: &Site, changes: &[Change]) {

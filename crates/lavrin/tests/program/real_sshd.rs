@@ -10,7 +10,7 @@ use std::time::{Duration, Instant};
 #[ignore = "needs a real sshd: scripts/test.sh"]
 fn the_whole_job_from_a_password_to_a_refused_key() {
     let site = Site::new(PLAIN);
-    let run = site.run("install home/keys/edda.pub TARGET --password-env PW --yes --run id").expect(0);
+    let run = site.run("install home/keys/edda.pub TARGET --password-env PW --yes --try-command id").expect(0);
     assert!(run.stdout.contains("Installed: the key opens ACCOUNT on 127.0.0.1"), "{run}");
     assert!(run.stdout.contains("proof   a fresh login as ACCOUNT with publickey: home/keys/edda"), "{run}");
     assert!(run.stdout.contains("id ended with status 0: uid="), "{run}");
@@ -296,7 +296,7 @@ fn a_small_system_with_nothing_but_busybox() {
         let words: Vec<&str> = line.split_whitespace().collect();
         site.world.run_with(&[("PW", PASSWORD)], &words)
     };
-    let installed = run("install home/keys/edda.pub TARGET --password-env PW --yes --run sh");
+    let installed = run("install home/keys/edda.pub TARGET --password-env PW --yes --try-command sh");
     let listing = run("audit 127.0.0.1 --login root --identity home/keys/root --format json");
     let mended = {
         system("chown", &["-R", "root:root", &site.account.file(".ssh")]);

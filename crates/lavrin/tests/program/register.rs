@@ -22,19 +22,19 @@ fn world() -> World {
 
 fn begun() -> World {
     let world = world();
-    let _ = world.typed("init register --name Halvmark").expect(0);
+    let _ = world.typed("register begin register --name Halvmark").expect(0);
     world
 }
 
 #[test]
 fn a_register_is_begun_once_and_is_in_order() {
     let world = world();
-    insta::assert_snapshot!(world.typed("init register --name Halvmark").expect(0).to_string());
-    let _ = world.typed("check --register register").expect(0);
-    let again = world.typed("init register").expect(4);
+    insta::assert_snapshot!(world.typed("register begin register --name Halvmark").expect(0).to_string());
+    let _ = world.typed("register check --register register").expect(0);
+    let again = world.typed("register begin register").expect(4);
     assert!(again.stderr.contains("it is there already"), "{again}");
-    let none = world.typed("check").expect(2);
-    assert!(none.stderr.contains("lavrin init"), "{none}");
+    let none = world.typed("register check").expect(2);
+    assert!(none.stderr.contains("lavrin register begin"), "{none}");
 }
 
 /// The words of a line as a shell takes them.
@@ -63,7 +63,7 @@ fn every_command_of_the_guide_does_what_it_says() {
     for line in guide.lines().filter_map(|line| line.strip_prefix("    lavrin ")) {
         let run = world.run(&words(line));
         // Only check finds something: hosts whose keys nobody pinned.
-        let expected = i32::from(line.starts_with("check") && !line.contains("--fail-on high"));
+        let expected = i32::from(line.starts_with("register check") && !line.contains("--fail-on high"));
         assert_eq!(run.status, expected, "{line}\n{run}");
         told += &format!("$ lavrin {line}\n{}\n", run.stdout);
     }
@@ -87,13 +87,13 @@ fn faults_are_drawn_at_their_place_all_in_one_run() {
     let grants = "[[grant]]\nperson = \"sten\"\naccount = \"keeper\"\nhosts = [\"lantren\"]\nuntil = 2026-11-01\n";
     world.write("register/access.toml", grants, 0o644);
     world.write("register/hosts.toml", "[lantern]\naddress = \"192.0.2.7\"\naccounts = [\"keeper\"]\n", 0o644);
-    insta::assert_snapshot!(world.typed("check --register register").expect(1).to_string());
-    let json = world.typed("check --register register --format json").expect(1).json();
+    insta::assert_snapshot!(world.typed("register check --register register").expect(1).to_string());
+    let json = world.typed("register check --register register --format json").expect(1).json();
     let first = &json["findings"][0];
     assert_eq!([first["path"].as_str(), first["rule"].as_str()], [Some("people/edda.toml"), Some("unknown-field")]);
     assert_eq!([first["line"].as_u64(), first["column"].as_u64()], [Some(2), Some(1)]);
     world.write("register/access.toml", "[[grant]\n", 0o644);
-    let broken = world.typed("check --register register").expect(1);
+    let broken = world.typed("register check --register register").expect(1);
     assert!(broken.stdout.contains("register-syntax"), "{broken}");
 }
 
@@ -122,7 +122,7 @@ fn comments_and_order_survive_the_commands() {
     world.write("register/hosts.toml", hosts, 0o644);
     let access = "# who uses what\n\n[[grant]]\n# on duty\nperson = \"edda\"\naccount = \"keeper\"\nhosts = [ \"lantern\" ] # only here\n";
     world.write("register/access.toml", access, 0o644);
-    let _ = world.typed("grant edda root --on lantern --register register").expect(0);
+    let _ = world.typed("grant edda root --host lantern --register register").expect(0);
     let _ = world.typed("host add pier --register register").expect(0);
     assert!(world.read("register/access.toml").starts_with(access));
     assert!(world.read("register/hosts.toml").starts_with(hosts));
@@ -135,13 +135,13 @@ fn what_does_not_fit_is_refused_with_the_next_command() {
     let world = begun();
     let _ = world.typed("host add lantern --register register").expect(0);
     for (line, status, says) in [
-        ("grant edda keeper --on lantern", 2, "lavrin person add edda"),
-        ("grant edda keeper", 2, "--on HOST"),
+        ("grant edda keeper --host lantern", 2, "lavrin person add edda"),
+        ("grant edda keeper", 2, "--host HOST"),
         ("withdraw edda keeper", 1, "no grant lets edda use keeper"),
         ("person show edda", 2, "lavrin person list"),
         ("host show pier", 2, "lavrin host list"),
         ("host add lantern", 2, "already"),
-        ("grant root@lantern keeper --on lantern --option nonsense", 2, "knows no option 'nonsense'"),
+        ("grant root@lantern keeper --host lantern --option nonsense", 2, "knows no option 'nonsense'"),
     ] {
         let run = world.typed(&format!("{line} --register register")).expect(status);
         assert!(run.stderr.contains(says), "{run}");
@@ -180,7 +180,7 @@ fn the_policy_of_the_register_holds_for_one_account_too() {
             .expect(0),
     );
     world.write("lavrin.toml", "name = \"Skerry lights\"\n[policy]\nrsa_bits_min = 4096\n", 0o644);
-    let install = "install home/runa.pub edda --root tree --yes";
+    let install = "install home/runa.pub edda --tree tree --yes";
     let run = world.typed(install).expect(4);
     assert!(run.stderr.contains("below policy"), "{run}");
     drop(world.typed(&format!("{install} --accept-weak appliance")).expect(0));
@@ -188,14 +188,14 @@ fn the_policy_of_the_register_holds_for_one_account_too() {
         let rules = run.json()["findings"].as_array().unwrap().clone();
         rules.iter().map(|one| one["rule"].as_str().unwrap().to_owned()).collect::<Vec<_>>()
     };
-    assert!(rules(world.typed("audit --root tree --format json")).contains(&"weak-rsa-short".to_owned()));
+    assert!(rules(world.typed("audit --tree tree --format json")).contains(&"weak-rsa-short".to_owned()));
     // A register that cannot be read is no reason to fall back to what everybody is asked.
     std::fs::remove_file(world.path("lavrin.toml")).unwrap();
     world.write("lavrin.toml", [0xff, 0xfe], 0o644);
     let run = world.typed(install).expect(2);
     assert!(run.stderr.contains("the register cannot be read"), "{run}");
     std::fs::remove_file(world.path("lavrin.toml")).unwrap();
-    assert!(!rules(world.typed("audit --root tree --format json")).contains(&"weak-rsa-short".to_owned()));
+    assert!(!rules(world.typed("audit --tree tree --format json")).contains(&"weak-rsa-short".to_owned()));
 }
 
 #[test]
@@ -210,5 +210,5 @@ fn faults_are_drawn_below_their_line() {
         "[[grant]]\nperson = \"eda\"\naccount = \"root\"\nhosts = [\"a\u{1b}[31m\", \"gull\"]\n",
         0o644,
     );
-    insta::assert_snapshot!("faults_are_drawn", world.typed("check").expect(1));
+    insta::assert_snapshot!("faults_are_drawn", world.typed("register check").expect(1));
 }

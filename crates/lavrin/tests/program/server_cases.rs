@@ -225,7 +225,7 @@ fn login_disagreement(world: &World, case: &Value, server: &str) -> Option<Strin
         return None;
     }
     world.write("key.pub", format!("{}\n", text(&case["offered"], "public_key")), 0o644);
-    let mut arguments: Vec<&str> = vec!["why", here.user(), "--root", "tree", "--key", "key.pub", "--format", "json"];
+    let mut arguments: Vec<&str> = vec!["why", here.user(), "--tree", "tree", "--key", "key.pub", "--format", "json"];
     arguments.extend(["--server", server]);
     arguments.extend(["--from-address", case["client"]["address"].as_str().unwrap_or("127.0.0.1")]);
     if let Some(name) = case["client"]["reverse_name"].as_str() {
@@ -269,7 +269,7 @@ fn settings_disagreement(world: &World, case: &Value, server: &str) -> Option<St
     }
     case["answer"]["results"].as_array().unwrap().iter().find_map(|result| {
         let mut arguments: Vec<String> =
-            ["settings", "--root", "tree", "--format", "json", "--server", server].map(str::to_owned).to_vec();
+            ["host", "settings", "--tree", "tree", "--format", "json", "--server", server].map(str::to_owned).to_vec();
         for (field, option) in [
             ("user", "--account"),
             ("host", "--from-host"),

@@ -111,11 +111,12 @@ fn the_audit_of_the_demo_host_finds_what_is_wrong_there() {
         .as_array()
         .unwrap()
         .iter()
-        .map(|one| format!("{} {}", one["account"].as_str().unwrap(), one["rule"].as_str().unwrap()))
+        .map(|one| format!("{} {}", one["account"].as_str().unwrap_or("server"), one["rule"].as_str().unwrap()))
         .collect();
     rules.sort();
     let expected = [
         "runa mode-wider-than-policy",
+        "server passwords-on",
         "sten duplicate-entry",
         "sten mode-too-open",
         "sten weak-rsa-short",

@@ -54,11 +54,8 @@ fn changes_without_a_register_are_taken_back() {
     insta::assert_snapshot!("store_of_a_tree", world.typed("history"));
     let keys = "tree/home/sten/.ssh/authorized_keys";
     assert_eq!(world.read(keys), "# lamp room\n");
-    insta::assert_snapshot!("store_takes_a_removal_back", world.typed("restore 5e62c5974c5904f9 --yes").expect(0));
+    insta::assert_snapshot!("store_takes_a_removal_back", world.typed("undo 5e62c5974c5904f9 --yes").expect(0));
     assert!(world.read(keys).starts_with("# lamp room\nssh-ed25519 "));
-    insta::assert_snapshot!(
-        "store_takes_an_installation_back",
-        world.typed("restore c79357a871623a3b --yes").expect(0)
-    );
+    insta::assert_snapshot!("store_takes_an_installation_back", world.typed("undo c79357a871623a3b --yes").expect(0));
     assert!(!world.path("tree/home/edda/.ssh").exists());
 }

@@ -33,7 +33,7 @@ fn a_swapped_folder_leads_nowhere() {
         });
         for number in 0..RUNS {
             let command = ["install home/edda.pub edda", "remove home/edda.pub edda", "mend edda"][number % 3];
-            let run = world.typed(&format!("{command} --root tree --yes"));
+            let run = world.typed(&format!("{command} --tree tree --yes"));
             assert!(matches!(run.status, 0 | 1 | 4 | 5), "{run}");
             check(&world.path("outside"));
         }

@@ -3,14 +3,17 @@
 use super::CheckFindings;
 use crate::register::fields::is_near;
 use crate::register::{Date, Host, Register, RegisterFault};
-use std::collections::HashSet;
+use lavrin_keys::key::Fingerprint;
+use std::collections::{HashMap, HashSet};
 
 pub(super) fn check(register: &Register, today: Date, found: &mut CheckFindings) {
     let ways = GrantedAccounts::of(register, today);
+    let mut first: HashMap<Fingerprint, &Host> = HashMap::new();
     for host in register.hosts.values() {
         if host.host_keys.is_empty() {
             found.say(RegisterFault::HostUnpinned, &host.place, &host.id);
         }
+        cloned(host, &mut first, found);
         through(register, host, found);
         leave(register, host, found);
         for account in &host.accounts {
@@ -18,6 +21,19 @@ pub(super) fn check(register: &Register, today: Date, found: &mut CheckFindings)
                 let fault = RegisterFault::AccountWithoutWayIn { account: account.value.clone() };
                 found.say(fault, &account.place, &format!("{}@{}", account.value, host.id));
             }
+        }
+    }
+}
+
+/// Machines that were copied have the keys of their original. Two names for one address are one machine.
+fn cloned<'a>(host: &'a Host, first: &mut HashMap<Fingerprint, &'a Host>, found: &mut CheckFindings) {
+    for key in &host.host_keys {
+        let fingerprint = key.value.fingerprint();
+        let other = *first.entry(fingerprint).or_insert(host);
+        let is_same = other.id == host.id || (&other.address, other.port) == (&host.address, host.port);
+        if !is_same {
+            let fault = RegisterFault::SharedHostKey { other: other.id.clone(), fingerprint };
+            found.say(fault, &key.place, &host.id);
         }
     }
 }

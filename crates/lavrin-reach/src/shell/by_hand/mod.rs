@@ -24,7 +24,7 @@ const VERSION: &str = "b version; { sshd -V || dropbear -V; } 2>&1 | head -n 1; 
 #[derive(Debug, Clone, PartialEq, Eq, Error)]
 pub enum AnswerFault {
     /// It is something else.
-    #[error("it is no answer to the script: no line begins with '{}'", MARK.trim_end())]
+    #[error("this is not an answer to the script: no line begins with '{}'", MARK.trim_end())]
     NoAnswer,
     /// Its end is missing.
     #[error("the answer is cut off: its last line is missing")]

@@ -1,9 +1,11 @@
 //! The audit of a register and its hosts, by what surveys remembered.
 
 use super::{AuditArgs, AuditSummary, EntryOut, NotCheckedOut, entry_out, finding_text, lines, summary_text};
+use crate::cli::complete;
 use crate::clock;
+use crate::command::pace::PaceArgs;
 use crate::command::register::{OpenedRegister, today};
-use crate::command::survey::{hosts_named, look, usual_pace};
+use crate::command::survey::{hosts_named, look};
 use crate::error::CommandError;
 use crate::exit::Exit;
 use crate::json::AuditFinding;
@@ -13,7 +15,7 @@ use crate::wording;
 use crate::wording::why_words;
 use lavrin_fleet::fleet::{FleetEntry, FleetFinding, FleetReport, Moment, What};
 use lavrin_fleet::register::Host;
-use lavrin_keys::text::count;
+use lavrin_keys::text::{count, shell_word};
 use lavrin_server::finding::Severity;
 use lavrin_server::fs::BytePath;
 use lavrin_server::survey::snapshot::SnapshotFault;
@@ -66,10 +68,13 @@ struct FleetEntryOut<'a> {
 /// Runs the command on a register.
 pub async fn run(args: &AuditArgs, opened: &OpenedRegister, ui: &Ui) -> Result<Exit, CommandError> {
     let register = &opened.reading.register;
-    let hosts = hosts_named(register, &args.hosts)?;
-    if args.fresh {
+    let hosts = hosts_named(register, &args.hosts).map_err(|error| match &args.hosts[..] {
+        [one] => error.hint(format!("a host that is not in the register: lavrin audit {} --live", shell_word(one))),
+        _ => error,
+    })?;
+    if args.live {
         let ways = args.host.sign_in.ways(register)?;
-        look(opened, &hosts, &ways, &usual_pace(ui), ui, |_, _| ()).await?;
+        look(opened, &hosts, &ways, &PaceArgs::default().pace(register, ui)?, ui, |_, _| ()).await?;
     }
     let store = Database::open_existing(opened.folder.path())?;
     let now = Moment { time: clock::now().unix_timestamp(), today: today() };
@@ -80,7 +85,7 @@ pub async fn run(args: &AuditArgs, opened: &OpenedRegister, ui: &Ui) -> Result<E
     if ui.is_json() {
         print_json(&register.name, &hosts, &looks, &report, &findings, ui);
     } else {
-        print_text(&register.name, &hosts, &looks, &report, &findings, ui);
+        print_text(&register.name, &hosts, &looks, &report, &findings, args.live, ui);
     }
     let found = report.worst().is_some_and(|worst| worst >= args.fail_on.severity());
     let not_checked = if report.not_checked.is_empty() { Exit::Done } else { Exit::NotChecked };
@@ -100,7 +105,7 @@ impl From<FleetFault> for CommandError {
                     SnapshotFault::ContentMissing => "a content that the document names is missing".to_owned(),
                 };
                 Self::with(Exit::Stopped, format!("what was seen of {host} cannot be read: {why}"))
-                    .hint("look again: lavrin survey HOST")
+                    .hint("survey it again: lavrin survey HOST")
             }
         }
     }
@@ -118,9 +123,7 @@ fn finding_out(found: &FleetFinding) -> AuditFinding {
             wording::finding::remedy(fault, finding, Some(host), at),
         ),
         What::Host(fault) => {
-            // The path of such a finding is a word for the shell already.
-            let at = lavrin_keys::text::shell_word(at);
-            let remedy = wording::fleet::remedy(fault, finding, Some(host), &at);
+            let remedy = wording::fleet::remedy(fault, finding, Some(host));
             (wording::fleet::message(fault), None, None, remedy)
         }
     };
@@ -133,7 +136,7 @@ fn finding_out(found: &FleetFinding) -> AuditFinding {
         message,
         expected,
         found,
-        remedy,
+        remedy: complete(&remedy),
         path,
     }
 }
@@ -193,6 +196,7 @@ fn print_text(
     looks: &HashMap<String, Look>,
     report: &FleetReport,
     findings: &[AuditFinding],
+    live: bool,
     ui: &Ui,
 ) {
     if !findings.is_empty() {
@@ -213,6 +217,9 @@ fn print_text(
     }
     let place = format!("{name}, {}", age(hosts, looks));
     ui.result(&format!("\n{}", summary_text(&summary(report), &place, ui)));
+    if !live {
+        ui.status(&crate::cli::complete("This is what the surveys saw; to look now: lavrin audit --live"));
+    }
 }
 
 /// How many hosts were seen, and how old the oldest look is.
@@ -221,11 +228,17 @@ fn age(hosts: &[&Host], looks: &HashMap<String, Look>) -> String {
     let all = count(hosts.len(), "host", "hosts");
     match (seen.iter().min(), seen.iter().max()) {
         (Some(oldest), Some(newest)) if clock::day_of(*oldest) == clock::day_of(*newest) => {
-            format!("{all} ({} seen, on {})", seen.len(), clock::day_of(*oldest))
+            format!("{all} ({} surveyed on {}, {})", seen.len(), clock::day_of(*oldest), clock::ago(*oldest))
         }
         (Some(oldest), Some(newest)) => {
-            format!("{all} ({} seen, from {} to {})", seen.len(), clock::day_of(*oldest), clock::day_of(*newest))
+            let (from, to) = (clock::day_of(*oldest), clock::day_of(*newest));
+            format!(
+                "{all} ({} surveyed, from {from}, {}, to {to}, {})",
+                seen.len(),
+                clock::ago(*oldest),
+                clock::ago(*newest)
+            )
         }
-        _ => format!("{all} (none seen yet: lavrin survey)"),
+        _ => format!("{all} (none surveyed yet)"),
     }
 }

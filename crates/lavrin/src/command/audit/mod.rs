@@ -8,6 +8,7 @@ pub use fleet::FleetOut;
 use super::place::Work;
 use super::register::{OpenedRegister, RegisterArgs, policy};
 use crate::account_target::parse_host;
+use crate::cli::complete;
 use crate::connection::ServerArgs;
 use crate::error::CommandError;
 use crate::exit::Exit;
@@ -34,19 +35,18 @@ use std::path::PathBuf;
 /// Every account's entries, and what is wrong with them and around them
 #[derive(Debug, Args)]
 pub struct AuditArgs {
-    /// Hosts or tags of the register, by what surveys remembered (without any: all of it); or, with --login, one host to
-    /// look at now
-    #[arg(value_name = "HOST|TAG", conflicts_with = "root")]
+    /// Hosts or tags of the register (default: all), as the surveys saw them; without a register one host, looked at now
+    #[arg(value_name = "HOST|TAG", conflicts_with = "tree")]
     pub hosts: Vec<String>,
-    /// Audit this local tree (an image, a chroot, / itself)
+    /// A local tree (an image, a chroot, / itself) instead of hosts
     #[arg(long, value_name = "DIR", value_parser = paths::typed)]
-    pub root: Option<PathBuf>,
+    pub tree: Option<PathBuf>,
     /// Exit with 1 where a finding is at least this severe
     #[arg(long, value_name = "SEVERITY", default_value = "low")]
     pub fail_on: FailOn,
-    /// Look at the hosts of the register again before
-    #[arg(long, conflicts_with = "root")]
-    pub fresh: bool,
+    /// Look at the hosts now; also for a host that is not in the register
+    #[arg(long, conflicts_with = "tree")]
+    pub live: bool,
     #[command(flatten)]
     register: RegisterArgs,
     #[command(flatten)]
@@ -110,19 +110,17 @@ struct NotCheckedOut {
 
 /// Runs the command.
 pub async fn run(args: &AuditArgs, ui: &Ui) -> Result<Exit, CommandError> {
-    // Without --login nobody can sign in to a single host, so what surveys remembered is meant.
-    let by_memory = args.hosts.len() != 1 || args.host.sign_in.login.is_none() || args.fresh;
-    let register = if by_memory && !args.fresh {
-        args.register.here()?
-    } else {
-        args.register.here_for_host(args.root.as_deref(), ui)?
-    };
-    if args.root.is_none() && by_memory {
-        match &register {
-            Some(opened) => return fleet::run(args, opened, ui).await,
-            None if args.hosts.len() != 1 => return args.register.open().map(|_| Exit::Usage),
-            None => {}
+    let register =
+        if args.live { args.register.here_for_host(args.tree.as_deref(), ui)? } else { args.register.here()? };
+    match &register {
+        Some(opened) if args.tree.is_none() && !is_elsewhere(args, opened) => {
+            return fleet::run(args, opened, ui).await;
         }
+        None if args.tree.is_none() && args.hosts.len() != 1 => return args.register.open().map(|_| Exit::Usage),
+        _ => {}
+    }
+    if args.tree.is_none() && !args.live {
+        ui.status("There is no register here, so the host is looked at now");
     }
     let mut work = open(args, register.as_ref(), ui).await?;
     args.server.give(&mut work.seen);
@@ -149,20 +147,24 @@ pub async fn run(args: &AuditArgs, ui: &Ui) -> Result<Exit, CommandError> {
     Ok(not_checked.max(if found { Exit::Findings } else { Exit::Done }))
 }
 
+/// Whether one host is meant that the register does not have; it can only be looked at now.
+fn is_elsewhere(args: &AuditArgs, opened: &OpenedRegister) -> bool {
+    let is_unknown = |word: &String| {
+        let hosts = &opened.register().hosts;
+        !hosts.contains_key(word) && !hosts.values().any(|host| host.tags.contains(word))
+    };
+    args.live && args.hosts.len() == 1 && args.hosts.iter().all(is_unknown)
+}
+
 async fn open(args: &AuditArgs, register: Option<&OpenedRegister>, ui: &Ui) -> Result<Work, CommandError> {
     let host = args.hosts.first().map(|host| parse_host(host)).transpose().map_err(CommandError::usage)?;
-    match (&args.root, &host) {
+    match (&args.tree, &host) {
         (Some(root), _) => Work::open_tree(root),
         (None, Some(host)) => {
-            let login = args.host.sign_in.login.clone().ok_or_else(|| {
-                CommandError::usage("who signs in for the audit?").hint(format!("lavrin audit {host} --login NAME"))
-            })?;
-            // The audit is about every account; naming root makes the login rise where it is not root itself.
-            let mut host_args = args.host.clone();
-            host_args.sign_in.login = Some(login);
-            Work::open_host(ui, register, host, "root", &host_args, Rights::Wanted).await
+            // The audit is about every account; naming root makes the login become root where it is not root itself.
+            Work::open_host(ui, register, host, "root", &args.host, Rights::Wanted).await
         }
-        (None, None) => Err(CommandError::usage("audit what? A host, or --root DIR")),
+        (None, None) => Err(CommandError::usage("audit what? A host, or --tree DIR")),
     }
 }
 
@@ -309,12 +311,12 @@ fn finding_out(finding: &Finding, work: &Work) -> AuditFinding {
         message: wording::finding::message(&finding.fault),
         expected: wording::finding::expected(&finding.fault),
         found: wording::finding::found(&finding.fault),
-        remedy: wording::finding::remedy(
+        remedy: complete(&wording::finding::remedy(
             &finding.fault,
             finding,
-            None,
+            work.site.login().map(|_| work.name.as_str()),
             &path.map(|path| work.typed_path(path)).unwrap_or_default(),
-        ),
+        )),
     }
 }
 

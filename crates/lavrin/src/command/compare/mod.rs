@@ -2,8 +2,9 @@
 
 pub mod out;
 
+use super::pace::PaceArgs;
 use super::register::{OpenedRegister, RegisterArgs, today};
-use super::survey::{hosts_named, look, usual_pace};
+use super::survey::{hosts_named, look};
 use crate::clock;
 use crate::error::CommandError;
 use crate::exit::Exit;
@@ -21,9 +22,9 @@ pub struct CompareArgs {
     /// Only these hosts, or hosts with these tags
     #[arg(value_name = "HOST|TAG")]
     pub hosts: Vec<String>,
-    /// Look at the hosts first, instead of taking what the last survey saw
+    /// Survey the hosts again first
     #[arg(long)]
-    pub fresh: bool,
+    pub live: bool,
     #[command(flatten)]
     sign_in: SignInArgs,
     #[command(flatten)]
@@ -33,14 +34,14 @@ pub struct CompareArgs {
 /// Runs the command.
 pub async fn run(args: &CompareArgs, ui: &Ui) -> Result<Exit, CommandError> {
     // While the register is read, what was seen of the hosts is read too.
-    let early = if args.fresh || !args.hosts.is_empty() { None } else { args.begin(None)? };
+    let early = if args.live || !args.hosts.is_empty() { None } else { args.begin(None)? };
     let opened = args.register.open()?;
     let register = &opened.reading.register;
     let hosts = hosts_named(register, &args.hosts)?;
     warn_of_faults(&opened, ui);
-    if args.fresh {
+    if args.live {
         let ways = args.sign_in.ways(register)?;
-        look(&opened, &hosts, &ways, &usual_pace(ui), ui, |_, _| ()).await?;
+        look(&opened, &hosts, &ways, &PaceArgs::default().pace(register, ui)?, ui, |_, _| ()).await?;
     }
     let ahead = match early {
         Some(ahead) => Some(ahead),
@@ -72,6 +73,6 @@ pub fn moment() -> Moment {
 /// What stands in a file that does not read is not known: keys of people in it look like those of nobody.
 fn warn_of_faults(opened: &OpenedRegister, ui: &Ui) {
     if !opened.reading.findings.is_empty() {
-        ui.warn("the register has faults, so this may not be the whole truth: lavrin check");
+        ui.warn("the register has faults, so this may not be the whole truth: lavrin register check");
     }
 }

@@ -227,7 +227,7 @@ impl DifferenceOut {
         if self.key.is_none() {
             return vec![word, self.message.clone()];
         }
-        let who = self.owner.clone().unwrap_or_else(|| "nobody known".to_owned());
+        let who = self.owner.clone().unwrap_or_else(|| "no known owner".to_owned());
         let key = self.key.clone().unwrap_or_default();
         vec![word, who, key, self.message.clone()]
     }
@@ -250,7 +250,7 @@ fn text(out: &CompareOut, ui: &Ui) -> String {
 pub fn host_text(host: &ComparedHostOut, ui: &Ui) -> String {
     let name = ui.paint(Label::Strong, &host.host);
     if host.seen.is_none() {
-        let why = host.fault.clone().unwrap_or_else(|| "nobody has looked at it yet: lavrin survey".to_owned());
+        let why = host.fault.clone().unwrap_or_else(|| "not surveyed yet: lavrin survey".to_owned());
         return format!("{name}  {}\n", ui.paint(Label::Warn, &format!("not compared: {why}")));
     }
     let mut text = format!("{name}\n");
@@ -276,7 +276,7 @@ pub fn account_text(account: &AccountOut, ui: &Ui) -> String {
 }
 
 fn summary_text(summary: &Summary, register: &str, ui: &Ui) -> String {
-    let mut parts = vec![format!("{} as the register says", summary.in_line)];
+    let mut parts = vec![format!("{} match the register", summary.in_line)];
     if summary.different > 0 {
         let all = [
             (summary.missing, "missing"),

@@ -145,7 +145,7 @@ pub fn read(args: &EnforceArgs, path: &Path, opened: &mut OpenedRegister, ui: &U
         Told::AsBefore(why) => ui.paint(Label::Warn, &format!("{}: everything is as it was: {why}", host.id)),
         Told::Damaged => String::new(),
     };
-    ui.result(&format!("{headline}\nlavrin compare {}    shows what differs now", host.id));
+    ui.result(&format!("{headline}\nwhat differs now: lavrin compare {}", host.id));
     Ok(exit)
 }
 

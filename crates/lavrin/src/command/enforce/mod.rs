@@ -35,16 +35,16 @@ pub struct EnforceArgs {
     /// Only these hosts, or hosts with these tags
     #[arg(value_name = "HOST|TAG")]
     pub hosts: Vec<String>,
-    /// End only differences of this kind
+    /// Make only changes of this kind
     #[arg(long, value_name = "KIND")]
     pub only: Option<Only>,
-    /// Change so many hosts as a trial, then stop and ask
+    /// Change N hosts as a trial, then stop
     #[arg(long, value_name = "N", value_parser = clap::value_parser!(u32).range(1..))]
     pub first: Option<u32>,
-    /// Print the change for one host, to be pasted into a root shell there; by what the last survey saw
+    /// Print the change for one host, to paste into a root shell there (from the last survey)
     #[arg(long, conflicts_with_all = ["first", "read"])]
     pub script: bool,
-    /// Take in what that printed on the one host named
+    /// Read what that printed on the host
     #[arg(long, value_name = "FILE", value_parser = crate::paths::typed, conflicts_with = "first")]
     pub read: Option<PathBuf>,
     #[command(flatten)]
@@ -89,7 +89,7 @@ impl Only {
 #[cfg_attr(test, derive(schemars::JsonSchema))]
 pub struct EnforceOut {
     schema: &'static str,
-    /// What ties the changes of this run together; `lavrin restore --run` takes it.
+    /// What ties the changes of this run together; `lavrin undo --run` takes it.
     run: Option<String>,
     hosts: Vec<ResultOut>,
 }
@@ -110,7 +110,7 @@ pub async fn run(args: &EnforceArgs, ui: &Ui) -> Result<Exit, CommandError> {
     let ways = args.sign_in.ways(register)?;
     let mut plan = Plan::new(register, moment(), removed.unwrap_or_default(), args.which())
         .with_network_homes(args.sign_in.network_homes);
-    let pace = args.many.pace(ui);
+    let pace = args.many.pace(register, ui)?;
     let looked = look(&opened, &hosts, &ways, &pace, ui, |host, seen| plan.take(host, seen)).await?;
     let mut planned = plan.end(&ways);
     let mut results: Vec<ResultOut> = looked.iter().filter_map(ResultOut::not_seen).collect();
@@ -167,9 +167,9 @@ async fn carry(
             results.extend(self::results(opened, &more));
             ended.extend(more);
         } else {
-            let why = "the trial is over: look at it, then run the command again without --first".to_owned();
+            let why = "the trial is done: check these hosts, then run the command again without --first".to_owned();
             let left =
-                |job: &Job| ResultOut::still(&job.stop.host, ChangeState::Left, Some(why.clone()), Exit::Findings);
+                |job: &Job| ResultOut::still(&job.stop.host, ChangeState::Waiting, Some(why.clone()), Exit::Findings);
             results.extend(rest.iter().map(left));
         }
     }
@@ -229,7 +229,7 @@ fn finish(
         if let Some(run) = run
             .filter(|_| results.iter().any(|result| matches!(result.state, ChangeState::Done | ChangeState::Unknown)))
         {
-            said += &format!("\nlavrin restore --run {run}    takes all of it back");
+            said += &format!("\nto take all of it back: lavrin undo --run {run}");
         } else if args.change.preview {
             said += "\nnothing was changed";
         }

@@ -12,22 +12,22 @@ use lavrin_fleet::register::is_id;
 use lavrin_keys::text::count;
 use std::path::PathBuf;
 
-/// Take over hosts from a client configuration, a list of addresses or a table
+/// Import hosts from a client configuration, a hosts file or a table
 #[derive(Debug, Args)]
 pub struct ImportArgs {
-    /// The file; - reads standard input
+    /// The file; - for standard input
     #[arg(value_name = "FILE", value_parser = paths::typed)]
     pub file: PathBuf,
     /// What it is
-    #[arg(long, value_name = "FORM")]
-    pub form: ListForm,
+    #[arg(long, value_name = "SOURCE")]
+    pub source: ListSource,
     #[command(flatten)]
     register: RegisterArgs,
 }
 
 /// Forms of lists of hosts.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, ValueEnum)]
-pub enum ListForm {
+pub enum ListSource {
     /// The configuration of OpenSSH's client
     Client,
     /// Lines as in /etc/hosts
@@ -53,10 +53,10 @@ pub fn run(args: &ImportArgs, ui: &Ui) -> Result<Exit, CommandError> {
     let opened = args.register.open()?;
     let bytes = input::bytes(&args.file)?;
     let text = String::from_utf8_lossy(&bytes);
-    let found = match args.form {
-        ListForm::Client => client(&text),
-        ListForm::Hosts => hosts(&text),
-        ListForm::Csv => csv(&text)?,
+    let found = match args.source {
+        ListSource::Client => client(&text),
+        ListSource::Hosts => hosts(&text),
+        ListSource::Csv => csv(&text)?,
     };
     let known = &opened.reading.register.hosts;
     let (mut new, mut there) = (opened.text(FILE).unwrap_or_default().to_owned(), 0);

@@ -1,11 +1,15 @@
 //! `lavrin host`: the hosts of the register.
 
+mod change;
 mod import;
+pub mod settings;
 mod trust;
 
 use super::register::{RegisterArgs, change_file, edit_fault, today, typed_id};
 use super::sightings::{Column, SightingOut, Sightings};
+use super::unknown;
 use crate::account_target::parse_host;
+use crate::cli::block_on;
 use crate::error::CommandError;
 use crate::exit::Exit;
 use crate::table::columns;
@@ -26,39 +30,47 @@ pub enum HostCommand {
     Add(HostAddArgs),
     /// Every host
     List(HostListArgs),
-    /// One host: how it is reached, and who may enter
+    /// One host: how it is reached, and who may log in
     Show(HostShowArgs),
-    /// Fetch the keys of a host and pin them
+    /// Change how a host is reached or what is managed there
+    Set(change::HostSetArgs),
+    /// Give a host another name in the register
+    Rename(change::HostRenameArgs),
+    /// Remove a host from the register; what is on it stays
+    Remove(change::HostRemoveArgs),
+    /// Fetch and pin the keys of a host
     Trust(trust::TrustArgs),
-    /// Take over hosts from a client configuration, a list of addresses or a table
+    /// Import hosts from a client configuration, a hosts file or a table
     Import(import::ImportArgs),
+    /// Show which server settings apply to a login, each with its file and line
+    Settings(settings::SettingsArgs),
 }
 
 /// Add a host
 #[derive(Debug, Args)]
 pub struct HostAddArgs {
-    /// The name under which the register knows it
+    /// Its name in the register
     #[arg(value_name = "HOST", value_parser = typed_id)]
     pub id: String,
-    /// Name or address at which it is reached (by default its name here)
+    /// Name or address to connect to (default: its name in the register)
     #[arg(long, value_name = "ADDRESS", value_parser = parse_host)]
     pub address: Option<String>,
     /// Port of its SSH server
     #[arg(long, value_name = "PORT")]
     pub port: Option<u16>,
-    /// What it is grouped by; may be given several times
+    /// A tag that groups it with others (repeatable)
     #[arg(long, value_name = "TAG", value_parser = typed_id)]
     pub tag: Vec<String>,
-    /// Where it stands
+    /// Where the machine is
     #[arg(long, value_name = "PLACE")]
     pub site: Option<String>,
-    /// The account that is used to sign in
+    /// The account that signs in
     #[arg(long, value_name = "NAME")]
     pub login: Option<String>,
-    /// The host over which it is reached
+    /// The host through which it is reached
     #[arg(long, value_name = "HOST")]
     pub through: Option<String>,
-    /// An account whose key files are managed; may be given several times
+    /// An account that the register manages there (repeatable)
     #[arg(long, value_name = "ACCOUNT")]
     pub account: Vec<String>,
     #[command(flatten)]
@@ -75,7 +87,7 @@ pub struct HostListArgs {
     register: RegisterArgs,
 }
 
-/// One host: how it is reached, and who may enter
+/// One host: how it is reached, and who may log in
 #[derive(Debug, Args)]
 pub struct HostShowArgs {
     /// The host
@@ -141,8 +153,12 @@ pub fn run(command: &HostCommand, ui: &Ui) -> Result<Exit, CommandError> {
         HostCommand::Add(args) => add(args, ui),
         HostCommand::List(args) => list(args, ui),
         HostCommand::Show(args) => show(args, ui),
+        HostCommand::Set(args) => change::set(args, ui),
+        HostCommand::Rename(args) => change::rename(args, ui),
+        HostCommand::Remove(args) => change::remove(args, ui),
         HostCommand::Trust(args) => trust::run(args, ui),
         HostCommand::Import(args) => import::run(args, ui),
+        HostCommand::Settings(args) => block_on(ui, settings::run(args, ui)),
     }
 }
 
@@ -209,10 +225,7 @@ fn list_text(hosts: &[&Host], ui: &Ui) -> String {
 
 /// The host of this name.
 fn find<'a>(register: &'a Register, id: &str) -> Result<&'a Host, CommandError> {
-    register.hosts.get(id).ok_or_else(|| {
-        CommandError::usage(format!("there is no host '{}' in the register", printable(id.as_bytes())))
-            .hint("lavrin host list")
-    })
+    register.hosts.get(id).ok_or_else(|| unknown::host(register, id).hint("lavrin host list"))
 }
 
 fn show(args: &HostShowArgs, ui: &Ui) -> Result<Exit, CommandError> {

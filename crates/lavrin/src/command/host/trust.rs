@@ -2,6 +2,7 @@
 
 use super::{FILE, find};
 use crate::command::register::{OpenedRegister, RegisterArgs, change_file, edit_fault};
+use crate::defaults;
 use crate::error::{CommandError, host_fault, unspoken};
 use crate::exit::Exit;
 use crate::input::typed_fingerprint;
@@ -20,10 +21,10 @@ pub struct TrustArgs {
     /// The host
     #[arg(value_name = "HOST")]
     pub id: String,
-    /// Fingerprint that its key must have, for scripts
+    /// The fingerprint its key must have, for scripts
     #[arg(long, value_name = "SHA256:…", value_parser = typed_fingerprint)]
     pub expect_host_key: Option<Fingerprint>,
-    /// Pin the key although another one is pinned; somebody has to have told you that it changed
+    /// Pin the new key although another is pinned (ask the owner first)
     #[arg(long)]
     pub replace: bool,
     #[command(flatten)]
@@ -47,7 +48,7 @@ pub fn run(args: &TrustArgs, ui: &Ui) -> Result<Exit, CommandError> {
         return Err(CommandError::with(Exit::Stopped, format!("{} shows another key than the pinned one", host.id))
             .because(format!("pinned: {}", pinned.value.fingerprint()))
             .because(format!("shown:  {fingerprint}"))
-            .because("somebody else may be answering in its place; nothing was changed")
+            .because("someone may be intercepting the connection; nothing was changed")
             .hint("ask who looks after the host; if it was reinstalled: --replace"));
     }
     confirm(args, host, &key, ui)?;
@@ -64,7 +65,7 @@ fn fetch(host: &Host, register: &Register, sign_in: &SignInArgs) -> Result<Publi
     runtime.block_on(async {
         // Nobody signs in but on the way.
         let way = match &host.through {
-            Some(through) => sign_in.way(&format!("the login on {}", through.value))?,
+            Some(through) => sign_in.way(&format!("the login on {}", through.value), &defaults::of(Some(register))?)?,
             None => Way::default(),
         };
         let ways = Ways::of(register, way, None);

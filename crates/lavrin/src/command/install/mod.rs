@@ -30,32 +30,32 @@ use std::path::PathBuf;
 use std::sync::Arc;
 use std::time::Duration;
 
-/// How long the command given with --run may take.
+/// How long the command given with --try-command may take.
 const RUN_TIMEOUT: Duration = Duration::from_mins(1);
 
 /// Put a public key into an account, and prove that it opens it
 #[derive(Debug, Args)]
 pub struct InstallArgs {
-    /// File with one public key; - reads a paste from standard input
+    /// File with one public key; - for a paste on standard input
     #[arg(value_name = "KEY.pub", value_parser = paths::typed)]
     pub key: PathBuf,
-    /// The account: ACCOUNT@HOST, or ACCOUNT with --root
+    /// The account: ACCOUNT@HOST, or ACCOUNT with --tree
     #[arg(value_name = "ACCOUNT[@HOST]")]
     pub target: AccountTarget,
-    /// Work in this local tree (an image, a chroot, / itself) instead of on a host
+    /// A local tree (an image, a chroot, / itself) instead of a host
     #[arg(long, value_name = "DIR", value_parser = paths::typed)]
-    pub root: Option<PathBuf>,
-    /// Install a key below policy all the same; the reason goes on record
+    pub tree: Option<PathBuf>,
+    /// Install a key below policy; the reason is kept
     #[arg(long, value_name = "REASON")]
     pub accept_weak: Option<String>,
-    /// Run this command through the new login
+    /// Run this command over the new login
     #[arg(long, value_name = "COMMAND")]
-    pub run: Option<String>,
-    /// Print the change, to be pasted into a root shell on a host that is reached only by a console
-    #[arg(long, conflicts_with_all = ["root", "run", "read"])]
+    pub try_command: Option<String>,
+    /// Print the change, to paste into a root shell on the host
+    #[arg(long, conflicts_with_all = ["tree", "try_command", "read"])]
     pub script: bool,
-    /// Take in what that printed on the host
-    #[arg(long, value_name = "FILE", value_parser = paths::typed, conflicts_with_all = ["root", "run"])]
+    /// Read what that printed on the host
+    #[arg(long, value_name = "FILE", value_parser = paths::typed, conflicts_with_all = ["tree", "try_command"])]
     pub read: Option<PathBuf>,
     #[command(flatten)]
     change: ChangeArgs,
@@ -65,7 +65,7 @@ pub struct InstallArgs {
 
 /// Runs the command.
 pub async fn run(args: &InstallArgs, ui: &Ui) -> Result<Exit, CommandError> {
-    let register = RegisterArgs::default().here_for_host(args.root.as_deref(), ui)?;
+    let register = RegisterArgs::default().here_for_host(args.tree.as_deref(), ui)?;
     if args.script {
         return by_hand::script(args, register.as_ref(), ui);
     }
@@ -77,7 +77,7 @@ pub async fn run(args: &InstallArgs, ui: &Ui) -> Result<Exit, CommandError> {
     check_policy(args, &given, &policy, ui)?;
     check_text(&given, ui)?;
     let account = &args.target.account;
-    let (root, needed) = (args.root.as_deref(), Rights::Needed);
+    let (root, needed) = (args.tree.as_deref(), Rights::Needed);
     let mut work = Work::open(ui, register.as_ref(), &args.target, root, &args.host, needed).await?;
     let scope = Scope::Account(account.clone());
     work.look(&|seen| scope.wants(seen)).await?;
@@ -134,7 +134,7 @@ fn check_text(given: &GivenKey, ui: &Ui) -> Result<(), CommandError> {
     if shown.to_ascii_lowercase().contains("cert-authority") {
         return Err(CommandError::with(
             Exit::Stopped,
-            "the line is marked cert-authority: everyone whom that key certifies would get in",
+            "the line is marked cert-authority: everyone with a certificate signed by that key could log in",
         )
         .because("nothing was changed")
         .hint("take the option out of the file"));
@@ -169,12 +169,12 @@ fn notes(plan: &Installation) -> Vec<String> {
         let limits = wording::limits(limits);
         let what =
             if limits.is_empty() { "without limits".to_owned() } else { format!("restricted: {}", limits.join("; ")) };
-        notes.push(format!("{} holds the key already, {what}", wording::place(place)));
+        notes.push(format!("{} has the key already, {what}", wording::place(place)));
     }
     notes.extend(
         plan.dead
             .iter()
-            .map(|place| format!("{} holds the key too, but the server skips that line", wording::place(place))),
+            .map(|place| format!("{} has the key too, but the server skips that line", wording::place(place))),
     );
     notes.extend(plan.steps.revived.iter().map(wording::steps::revived));
     notes.extend(plan.steps.not_covered.iter().map(wording::steps::not_covered));
@@ -241,7 +241,7 @@ async fn conclude(
     for reason in asked.explained.iter().filter(|_| !opens) {
         out.notes.push(format!("kept although refused from here: {}", wording::reason::message(reason, account)));
     }
-    if let Some(command) = &args.run {
+    if let Some(command) = &args.try_command {
         let connection = match (&proof.holder, &asked.heard) {
             (Some(holder), Heard::LoggedIn(_)) => work.site.log_in(account, holder).await,
             _ => None,

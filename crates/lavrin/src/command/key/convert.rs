@@ -22,34 +22,34 @@ use serde::Serialize;
 use std::path::{Path, PathBuf};
 use zeroize::Zeroizing;
 
-/// Write a key in another container, with another comment or passphrase; recover the public half of a private key
+/// Write a key in another format, with another comment or passphrase; recover the public half of a private key
 #[derive(Debug, Args)]
 pub struct ConvertArgs {
-    /// File with one key, or with a pair; - reads a paste from standard input
+    /// File with one key or a pair; - for a paste on standard input
     #[arg(value_name = "IN", value_parser = paths::typed)]
     pub from: PathBuf,
-    /// Container to write
+    /// Format to write
     #[arg(long, value_name = "CONTAINER")]
     pub to: Container,
     /// File to write; without it a public key is printed
     #[arg(long, value_name = "FILE", value_parser = paths::typed)]
     pub out: Option<PathBuf>,
-    /// Another comment
+    /// New comment
     #[arg(long, value_name = "TEXT")]
     pub comment: Option<String>,
-    /// Protection of what is written: ask for a passphrase, have one made, or none; by default as it was
+    /// Passphrase of the new file: ask, made, or none (default: as before)
     #[arg(long, value_name = "HOW", conflicts_with_all = ["new_passphrase_env", "new_passphrase_file"])]
     pub new_passphrase: Option<PassphraseHow>,
-    /// Variable that holds the passphrase of what is written
+    /// Variable with the passphrase of the new file
     #[arg(long, value_name = "NAME", conflicts_with = "new_passphrase_file")]
     pub new_passphrase_env: Option<String>,
-    /// File that holds the passphrase of what is written
+    /// File with the passphrase of the new file
     #[arg(long, value_name = "PATH", value_parser = paths::typed)]
     pub new_passphrase_file: Option<PathBuf>,
-    /// Line ends of a public file, for devices that care
+    /// Line ends of a public key file
     #[arg(long, value_name = "ENDS", default_value = "lf")]
     pub line_ends: LineEnds,
-    /// Where the file is there already, move it aside under a dated name
+    /// If the file exists, move it aside under a dated name
     #[arg(long)]
     pub replace: bool,
     #[command(flatten)]
@@ -193,7 +193,7 @@ fn source(args: &ConvertArgs, form: Form, ui: &Ui) -> Result<ConvertSource, Comm
             PieceKind::Public { key, comment, .. } => publics.push((key, printable(comment.trim_ascii()))),
             PieceKind::Certificate { .. } => {
                 return Err(CommandError::usage(format!(
-                    "{shown} is a certificate; its plain key stands in a file of its own"
+                    "{shown} is a certificate; its plain key is in a file of its own"
                 )));
             }
             PieceKind::Private(closed) if private.is_none() => {

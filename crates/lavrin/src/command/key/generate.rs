@@ -16,27 +16,27 @@ use serde::Serialize;
 use std::path::PathBuf;
 use zeroize::Zeroizing;
 
-/// Make a key pair: an Ed25519 one unless said otherwise
+/// Make a key pair (Ed25519 unless --algorithm says otherwise)
 #[derive(Debug, Args)]
 pub struct GenerateArgs {
-    /// What kind of key; an appliance may take only RSA
+    /// Kind of key; some appliances accept only RSA
     #[arg(long, value_name = "NAME", default_value = "ed25519")]
     pub algorithm: AlgorithmName,
-    /// Whose key it is and for what; by default the user and this machine
+    /// Whose key it is, and for what (default: user and machine)
     #[arg(long, value_name = "TEXT")]
     pub comment: Option<String>,
-    /// Folder to put the pair in; made with mode 0700 if it is missing
+    /// Folder for the pair; created with mode 0700 if missing
     #[arg(long, value_name = "DIR", value_parser = paths::typed, default_value = "~/.ssh")]
     pub folder: PathBuf,
-    /// Name of the private file, after the person or machine; the public one has .pub behind it
+    /// File name, after the person or machine; the public half gets .pub
     #[arg(long, value_name = "NAME")]
     pub name: Option<String>,
-    /// Ask for a passphrase, have one made, or knowingly take none
+    /// Ask for a passphrase, make one, or none on purpose
     #[arg(long, value_name = "HOW", conflicts_with = "PassphraseArgs")]
     pub passphrase: Option<PassphraseHow>,
     #[command(flatten)]
     given: PassphraseArgs,
-    /// Where there is a pair of this name, move it aside under a dated name
+    /// If the pair exists, move it aside under a dated name
     #[arg(long)]
     pub replace: bool,
 }
@@ -138,9 +138,7 @@ pub fn run(args: &GenerateArgs, ui: &Ui) -> Result<Exit, CommandError> {
     let moved = pair.write(&text, &format!("{line}\n"), args.replace)?;
     if pair.is_open_to_others() {
         let folder = paths::shown(&args.folder);
-        ui.warn(&format!(
-            "others may write in {folder} and put another key in the place of this one: chmod go-w {folder}"
-        ));
+        ui.warn(&format!("other users can write to {folder} and replace this key: chmod go-w {folder}"));
     }
     let out = GenerateOut {
         schema: "lavrin/key-generate/1",
@@ -249,7 +247,7 @@ pub fn ask_twice() -> Result<SecretText, CommandError> {
     if first.is_empty() {
         return Err(empty());
     }
-    let second = secret::ask("The same once more: ").map_err(instead)?;
+    let second = secret::ask("The same again:  ").map_err(instead)?;
     if *first == *second { Ok(first) } else { Err(CommandError::usage("the two were not the same; nothing was made")) }
 }
 

@@ -20,13 +20,13 @@ use std::path::PathBuf;
 /// Say what files hold: kind, container, algorithm, size, comment, protection, fingerprints, and what is weak
 #[derive(Debug, Args)]
 pub struct InspectArgs {
-    /// Files or folders with keys; - reads a paste from standard input
+    /// Files or folders with keys; - for a paste on standard input
     #[arg(value_name = "FILE", required = true, value_parser = paths::typed)]
     pub files: Vec<PathBuf>,
     /// Exit with 1 where a finding is at least this severe
     #[arg(long, value_name = "SEVERITY", default_value = "medium")]
     pub fail_on: FailOn,
-    /// Do not hold all RSA keys against each other, for a quick look at very many
+    /// Do not compare all RSA keys with each other (quick look at very many)
     #[arg(long)]
     pub no_cross_check: bool,
     #[command(flatten)]

@@ -15,9 +15,9 @@ use clap::Subcommand;
 pub enum KeyCommand {
     /// Make a key pair
     Generate(generate::GenerateArgs),
-    /// Write a key in another container, with another comment or passphrase
+    /// Write a key in another format, with another comment or passphrase
     Convert(convert::ConvertArgs),
-    /// Say what a file or a paste holds, and what is weak about it
+    /// Show what a file or a paste contains, and what is weak about it
     Inspect(inspect::InspectArgs),
 }
 

@@ -24,19 +24,19 @@ use lavrin_work::ways::Rights;
 pub use out::MendOut;
 use std::path::PathBuf;
 
-/// Set modes and owners right, and repair what is certain in key files
+/// Repair modes, owners and broken lines of key files
 #[derive(Debug, Args)]
 pub struct MendArgs {
-    /// The account: ACCOUNT@HOST, or ACCOUNT with --root; with --all: @HOST, or nothing with --root
+    /// The account: ACCOUNT@HOST, or ACCOUNT with --tree; with --all: @HOST, or nothing with --tree
     #[arg(value_name = "ACCOUNT[@HOST]", required_unless_present = "all")]
     pub target: Option<String>,
-    /// Mend every account
+    /// Every account
     #[arg(long)]
     pub all: bool,
-    /// Work in this local tree (an image, a chroot, / itself) instead of on a host
+    /// A local tree (an image, a chroot, / itself) instead of a host
     #[arg(long, value_name = "DIR", value_parser = paths::typed)]
-    pub root: Option<PathBuf>,
-    /// Let this key come to life where a repair would make the server read it again; may be given several times
+    pub tree: Option<PathBuf>,
+    /// Allow a repair that makes this key active, where the server ignores it today; may be given several times
     #[arg(long, value_name = "SHA256:…", value_parser = typed_fingerprint)]
     pub revive: Vec<Fingerprint>,
     #[command(flatten)]
@@ -67,7 +67,7 @@ enum MendState {
 /// Runs the command.
 pub async fn run(args: &MendArgs, ui: &Ui) -> Result<Exit, CommandError> {
     let target = MendTarget::of(args)?;
-    let register = RegisterArgs::default().here_for_host(args.root.as_deref(), ui)?;
+    let register = RegisterArgs::default().here_for_host(args.tree.as_deref(), ui)?;
     let mut work = target.open(args, register.as_ref(), ui).await?;
     args.server.give(&mut work.seen);
     let scope = target.scope();
@@ -132,7 +132,7 @@ impl MendTarget {
             Some(text) => {
                 let host = text.strip_prefix('@').ok_or_else(|| {
                     CommandError::usage(format!("--all and the account {text} were given; only one can be meant"))
-                        .hint("lavrin mend --all @HOST --login NAME; or lavrin mend --all --root DIR")
+                        .hint("lavrin mend --all @HOST --login NAME; or lavrin mend --all --tree DIR")
                 })?;
                 Some(parse_host(host).map_err(CommandError::usage)?)
             }
@@ -144,14 +144,14 @@ impl MendTarget {
         let rights = Rights::Needed;
         if let Some(account) = &self.account {
             let target = AccountTarget { account: account.clone(), host: self.host.clone() };
-            return Work::open(ui, register, &target, args.root.as_deref(), &args.host, rights).await;
+            return Work::open(ui, register, &target, args.tree.as_deref(), &args.host, rights).await;
         }
-        match (&self.host, &args.root) {
+        match (&self.host, &args.tree) {
             (None, Some(root)) => Work::open_tree(root),
             (Some(host), None) => Work::open_host(ui, register, host, "root", &args.host, rights).await,
-            (Some(_), Some(_)) => Err(CommandError::usage("a host and --root were given; only one place can be meant")),
+            (Some(_), Some(_)) => Err(CommandError::usage("a host and --tree were given; only one place can be meant")),
             (None, None) => Err(CommandError::usage("mend every account of what?")
-                .hint("lavrin mend --all @HOST --login NAME; or lavrin mend --all --root DIR")),
+                .hint("lavrin mend --all @HOST --login NAME; or lavrin mend --all --tree DIR")),
         }
     }
 

@@ -1,6 +1,7 @@
 //! What `lavrin mend` prints.
 
 use super::{MendArgs, MendState, MendedAccount};
+use crate::cli::complete;
 use crate::command::place::Work;
 use crate::error::no_steps;
 use crate::outcome::ChangeState;
@@ -38,15 +39,15 @@ struct MendedAccountOut {
     detail: Option<String>,
     /// The steps in words.
     steps: Vec<String>,
-    /// Keys that come to life with consent.
+    /// Keys that become active with consent.
     revived: Vec<RevivedOut>,
     /// What is not done without consent.
     withheld: Vec<WithheldOut>,
     /// What needs a decision.
-    left: Vec<LeftOut>,
+    left_alone: Vec<LeftOut>,
 }
 
-/// A key that comes to life.
+/// A key that becomes active.
 #[derive(Debug, Serialize)]
 #[cfg_attr(test, derive(schemars::JsonSchema))]
 struct RevivedOut {
@@ -68,7 +69,7 @@ struct WithheldOut {
     path: String,
     /// What would be done.
     steps: Vec<String>,
-    /// The keys that it would bring to life.
+    /// The keys that it would make active.
     revives: Vec<RevivedOut>,
 }
 
@@ -103,7 +104,7 @@ impl MendOut {
         let mut text: String = self.accounts.iter().map(|account| account.text(&self.place, ui)).collect();
         if let Some(consent) = &self.consent {
             text += &format!(
-                "\nIf these keys are meant to open the account again, name them:\n  {}\n",
+                "\nIf these keys should open the account again, name them:\n  next: {}\n",
                 ui.paint(Label::Type, consent)
             );
         }
@@ -133,7 +134,7 @@ impl MendedAccountOut {
             withheld: found
                 .map(|found| found.withheld.iter().map(|held| WithheldOut::of(held, found)).collect())
                 .unwrap_or_default(),
-            left: left.unwrap_or_default(),
+            left_alone: left.unwrap_or_default(),
         }
     }
 
@@ -141,15 +142,17 @@ impl MendedAccountOut {
         let whom = format!("{} on {place}", self.account);
         let detail = self.detail.clone().unwrap_or_default();
         let (label, headline) = match self.state {
-            ChangeState::Done if self.withheld.is_empty() && self.left.is_empty() => {
-                (Label::Good, format!("Mended: {whom}; read back and found as it should be"))
+            ChangeState::Done if self.withheld.is_empty() && self.left_alone.is_empty() => {
+                (Label::Good, format!("Mended: {whom}; read back and correct"))
             }
-            ChangeState::Done => (Label::Warn, format!("Mended in part: {whom}; read back, the rest stands below")),
+            ChangeState::Done => (Label::Warn, format!("Mended in part: {whom}; read back; the rest is listed below")),
             ChangeState::Preview => (Label::Strong, format!("This would be done for {whom}; nothing was changed")),
             ChangeState::AsBefore => (Label::Bad, format!("Not mended, everything is as it was: {whom}: {detail}")),
             ChangeState::Unknown => (Label::Bad, format!("What state {whom} is in is not known: {detail}")),
             _ if !detail.is_empty() => (Label::Warn, format!("Not mended: {whom}: {detail}")),
-            _ if self.withheld.is_empty() && self.left.is_empty() => (Label::Good, format!("Nothing to mend: {whom}")),
+            _ if self.withheld.is_empty() && self.left_alone.is_empty() => {
+                (Label::Good, format!("Nothing to mend: {whom}"))
+            }
             _ => (Label::Strong, format!("Nothing was changed: {whom}")),
         };
         let mut text = format!("{}\n", ui.paint(label, &headline));
@@ -158,22 +161,27 @@ impl MendedAccountOut {
             text += &lines.map(|(number, step)| format!("  {}. {step}\n", number + 1)).collect::<String>();
         }
         for entry in &self.revived {
-            text += &format!("  {}\n", ui.paint(Label::Warn, &format!("comes to life: {}", entry.words())));
+            text += &format!("  {}\n", ui.paint(Label::Warn, &format!("becomes active: {}", entry.words())));
         }
         for held in &self.withheld {
             let count = count(held.revives.len(), "key", "keys");
-            text += &format!("  {}\n", ui.paint(Label::Warn, &format!("withheld, since it brings {count} to life:")));
+            text +=
+                &format!("  {}\n", ui.paint(Label::Warn, &format!("not done, because it would make {count} active:")));
             text += &held.steps.iter().map(|step| format!("      {step}\n")).collect::<String>();
-            text += &held.revives.iter().map(|entry| format!("      revives {}\n", entry.words())).collect::<String>();
+            text += &held
+                .revives
+                .iter()
+                .map(|entry| format!("      becomes active: {}\n", entry.words()))
+                .collect::<String>();
         }
-        for left in &self.left {
+        for left in &self.left_alone {
             let line = left.line.map(|line| format!(" line {line}")).unwrap_or_default();
             text +=
                 &format!("  {} {}{line}\n      {}\n", ui.paint(Label::Warn, "left alone:"), left.path, left.message);
             text += &left
                 .remedy
                 .iter()
-                .map(|remedy| format!("      {}\n", ui.paint(Label::Type, remedy)))
+                .map(|remedy| format!("      next: {}\n", ui.paint(Label::Type, &complete(remedy))))
                 .collect::<String>();
         }
         text
@@ -211,7 +219,8 @@ fn left_out(left: &Left, account: &str, work: &Work) -> LeftOut {
     let by_rule = |fault: Fault| {
         let finding =
             Finding { fault, account: Some(account.to_owned()), path: Some(left.path.clone()), line: left.line };
-        let remedy = wording::finding::remedy(&finding.fault, &finding, None, &work.typed_path(&left.path));
+        let host = work.site.login().map(|_| work.name.as_str());
+        let remedy = wording::finding::remedy(&finding.fault, &finding, host, &work.typed_path(&left.path));
         (wording::finding::message(&finding.fault), Some(remedy))
     };
     let (message, remedy) = match &left.why {
@@ -219,7 +228,7 @@ fn left_out(left: &Left, account: &str, work: &Work) -> LeftOut {
         LeftWhy::Outside(kind) => by_rule(kind.clone().into()),
         LeftWhy::Glued => (
             "two keys share this line, and the words between them may be options of the second".to_owned(),
-            Some(format!("part the line where the second entry begins: sudoedit {typed}")),
+            Some(format!("split the line where the second entry begins: sudoedit {typed}")),
         ),
         LeftWhy::File(fault) => {
             let error = no_steps(fault, account, &work.name);
@@ -241,10 +250,6 @@ fn consent(cases: &[MendedAccount], args: &MendArgs) -> Option<String> {
     let mut words = vec!["lavrin mend".to_owned()];
     words.extend(args.all.then(|| "--all".to_owned()));
     words.extend(args.target.clone());
-    words.extend(
-        args.root.as_ref().map(|root| format!("--root {}", lavrin_keys::text::shell_word(&crate::paths::shown(root)))),
-    );
-    words.extend(args.host.sign_in.login.as_ref().map(|login| format!("--login {login}")));
     words.extend(waiting.into_iter().chain(given).map(|key| format!("--revive {key}")));
-    Some(words.join(" "))
+    Some(complete(&words.join(" ")))
 }

@@ -35,13 +35,13 @@ pub struct OffboardArgs {
     /// The person
     #[arg(value_name = "PERSON")]
     pub id: String,
-    /// The day from which the person is gone (by default today)
+    /// The day from which the person is gone (default: today)
     #[arg(long, value_name = "DATE", value_parser = typed_date)]
-    pub on: Option<Date>,
-    /// First shut the keys out by the list of revoked keys of each server that uses one
+    pub from_date: Option<Date>,
+    /// First add the keys to the server's list of revoked keys, where it uses one
     #[arg(long)]
-    pub now: bool,
-    /// Take the keys out of accounts that the register does not manage, too
+    pub revoke_first: bool,
+    /// Remove the keys from unmanaged accounts too
     #[arg(long)]
     pub everywhere: bool,
     #[command(flatten)]
@@ -93,9 +93,9 @@ pub async fn run(args: &OffboardArgs, ui: &Ui) -> Result<Exit, CommandError> {
         .everywhere(args.everywhere);
     let mut shown = NotShownByHost::default();
     let mut shut_out = ShutOut::new(&register, &leaver);
-    let pace = args.many.pace(ui);
+    let pace = args.many.pace(&register, ui)?;
     let looked = look(&opened, &hosts, &ways, &pace, ui, |host, seen| {
-        if args.now {
+        if args.revoke_first {
             shut_out.take(host, &seen);
         }
         shown.take(host, &seen, &leaver);
@@ -104,7 +104,7 @@ pub async fn run(args: &OffboardArgs, ui: &Ui) -> Result<Exit, CommandError> {
     let unseen = looked.await?.into_iter().filter(|host| host.fault.is_some()).map(|host| host.host).collect();
     let planned = plan.end(&ways);
     show(&leaver, &planned, ui);
-    if args.now {
+    if args.revoke_first {
         show_lists(&shut_out, ui);
     }
     if args.change.preview {
@@ -118,12 +118,12 @@ pub async fn run(args: &OffboardArgs, ui: &Ui) -> Result<Exit, CommandError> {
 
 /// A day that stands in the register already counts, unless another one is given.
 fn leaving_day(args: &OffboardArgs, person: &Person) -> Date {
-    args.on.or(person.left.as_ref().map(|left| left.value)).unwrap_or_else(today)
+    args.from_date.or(person.left.as_ref().map(|left| left.value)).unwrap_or_else(today)
 }
 
 fn only_mark(args: &OffboardArgs, opened: &mut OpenedRegister, left: Date, ui: &Ui) -> Result<Exit, CommandError> {
     if args.change.preview {
-        ui.result(&format!("{} would be marked as gone from {left}; nothing was changed", args.id));
+        ui.result(&format!("{} would be marked as gone from {left} on; nothing was changed", args.id));
         return Ok(Exit::Done);
     }
     mark(args, opened, left, ui)?;
@@ -153,7 +153,7 @@ fn show(leaver: &Leaver, planned: &Planned, ui: &Ui) {
         }
     }
     if planned.jobs.is_empty() {
-        ui.status("  no managed account that was seen holds a key of theirs");
+        ui.status("  no managed account that was read has a key of theirs");
     }
 }
 

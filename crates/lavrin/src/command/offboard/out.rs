@@ -58,7 +58,7 @@ fn words(state: KeyState) -> (&'static str, &'static str, Label) {
         KeyState::NotAnswered { removed: true } => ("no-answer", "removed; no answer", Label::Warn),
         KeyState::NotAnswered { removed: false } => ("no-answer", "no answer", Label::Warn),
         KeyState::NotShown => ("not-shown", "not shown to be gone", Label::Warn),
-        KeyState::NotManaged => ("not-managed", "STILL THERE, not managed", Label::Bad),
+        KeyState::NotManaged => ("not-managed", "still there, not managed", Label::Bad),
         KeyState::NotShutOut => ("not-shut-out", "not shut out first", Label::Warn),
         KeyState::Unreachable => ("unreachable", "not reached", Label::Bad),
         KeyState::NotRemoved => ("not-removed", "not removed", Label::Bad),
@@ -76,13 +76,13 @@ fn why(row: &Row) -> Option<String> {
         KeyStateReason::List(fault) => problem(fault, "root", &row.host),
         KeyStateReason::NotGone(why) if row.state == KeyState::NotManaged => {
             format!(
-                "{}; the register does not manage this account: --everywhere takes it out there too",
+                "{}; the register does not manage this account: --everywhere removes it there too",
                 wording::not_gone(why)
             )
         }
         KeyStateReason::NotGone(why) => wording::not_gone(why),
         KeyStateReason::NotRead => {
-            "what its files hold was not seen, and a refusal from here says nothing of elsewhere".to_owned()
+            "its files were not read, and a refusal from here says nothing about other addresses".to_owned()
         }
     })
 }
@@ -122,7 +122,7 @@ fn text(leaver: &Leaver, rows: &[Row], owed: usize, ui: &Ui) -> String {
     });
     text += &format!("{}: {}", ui.paint(Label::Strong, &leaver.id), counts.collect::<Vec<_>>().join(", "));
     if owed > 0 {
-        let what = count(owed, "removal is owed and stands", "removals are owed and stand");
+        let what = count(owed, "removal is owed and listed", "removals are owed and listed");
         text += &format!("\n{what} in owed.toml until it is done: lavrin offboard {}", leaver.id);
     }
     text

@@ -2,8 +2,8 @@
 
 use super::{ProbeArgs, Until};
 use crate::account_target::AccountTarget;
+use crate::command::pace::PaceArgs;
 use crate::command::register::OpenedRegister;
-use crate::command::survey::usual_pace;
 use crate::error::CommandError;
 use crate::exit::Exit;
 use crate::outcome::KeyAnswer;
@@ -58,7 +58,7 @@ pub async fn run(args: &ProbeArgs, opened: &OpenedRegister, ui: &Ui) -> Result<E
     let register = &opened.reading.register;
     let mut open = words(args, register)?;
     let ways = args.host.sign_in.ways(register)?;
-    let pace = usual_pace(ui);
+    let pace = PaceArgs::default().pace(register, ui)?;
     let index = Index::of(register);
     let until = Instant::now() + args.wait.unwrap_or_default();
     let mut answers: BTreeMap<(String, String, String), AnswerOut> = BTreeMap::new();
@@ -145,7 +145,7 @@ fn managed(host: &Host) -> Vec<(String, String)> {
 
 fn unknown(word: &str) -> CommandError {
     let word = printable(word.as_bytes());
-    CommandError::usage(format!("'{word}' is no key file, person, host or tag"))
+    CommandError::usage(format!("'{word}' is not a key file, person, host or tag"))
         .hint("lavrin host list")
         .hint("lavrin person list")
 }
@@ -156,7 +156,7 @@ fn known_key(print: Fingerprint, register: &Register) -> Result<PublicKey, Comma
     let hosts = register.hosts.values().flat_map(|host| &host.keys);
     let found = people.chain(hosts).find(|key| key.fingerprint == print).map(|key| key.key.clone());
     found.ok_or_else(|| {
-        CommandError::usage(format!("nobody in the register has the key {print}, so it cannot be asked about"))
+        CommandError::usage(format!("the key {print} is not in the register, so it cannot be asked about"))
             .hint("give its public half: lavrin probe KEY.pub")
     })
 }
@@ -229,7 +229,7 @@ fn text(answers: &[AnswerOut], args: &ProbeArgs, ui: &Ui) -> String {
         vec![
             ui.paint(label, one.answer.name()),
             ui.paint(Label::Strong, &format!("{}@{}", one.account, one.host)),
-            one.owner.clone().unwrap_or_else(|| "nobody known".to_owned()),
+            one.owner.clone().unwrap_or_else(|| "no known owner".to_owned()),
             one.key.clone(),
             one.why.clone().unwrap_or_default(),
         ]

@@ -30,7 +30,7 @@ pub struct ProbeArgs {
     /// where: ACCOUNT@HOST, or hosts and tags of the register, of which every managed account is asked
     #[arg(value_name = "KEY|PERSON|WHERE", required = true)]
     pub words: Vec<String>,
-    /// Ask again for so long until every answer is there: 90s, 10m, 2h
+    /// Keep asking for so long: 90s, 10m, 2h
     #[arg(long, value_name = "TIME", value_parser = typed_time)]
     pub wait: Option<Duration>,
     /// What is wanted
@@ -105,7 +105,7 @@ pub async fn run(args: &ProbeArgs, ui: &Ui) -> Result<Exit, CommandError> {
         }
     };
     let register = args.register.here_for_host(None, ui)?;
-    let (mut stop, ways) = args.host.stop(register.as_ref(), &host, &target.account)?;
+    let (mut stop, ways) = args.host.stop(ui, register.as_ref(), &host, &target.account)?;
     let ssh = args.host.greet(ui, &mut stop, &ways).await?;
     let holder = private.filter(|holder| *holder.key.public() == public);
     let own = holder.iter().map(|holder| Credential::Key { key: holder.key.clone(), source: holder.source.clone() });

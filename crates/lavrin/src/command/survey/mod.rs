@@ -6,6 +6,7 @@ mod progress;
 #[cfg(test)]
 pub use out::SurveyOut;
 
+use super::pace::PaceArgs;
 use super::register::{OpenedRegister, RegisterArgs};
 use crate::clock::CLOCK;
 use crate::error::CommandError;
@@ -23,12 +24,11 @@ use lavrin_server::survey::Observation;
 use lavrin_server::system::System;
 use lavrin_store::database::Database;
 use lavrin_work::pool::Pace;
-use lavrin_work::survey::{self, Recorder, Surveyed};
+use lavrin_work::survey::{self, Looked, Recorder, Surveyed};
 use lavrin_work::ways::Ways;
 use progress::Progress;
 use std::path::{Path, PathBuf};
 use std::sync::Arc;
-use std::time::Duration;
 
 /// Look at many hosts at once, and remember what is seen
 #[derive(Debug, Args)]
@@ -36,16 +36,12 @@ pub struct SurveyArgs {
     /// Only these hosts, or hosts with these tags
     #[arg(value_name = "HOST|TAG")]
     pub hosts: Vec<String>,
-    /// Hosts that are looked at at once
-    #[arg(long, value_name = "N", default_value_t = 32, value_parser = clap::value_parser!(u16).range(1..=1024))]
-    pub parallel: u16,
-    /// Seconds that one host may take
-    #[arg(long, value_name = "SECONDS", default_value_t = 60, value_parser = clap::value_parser!(u64).range(1..=3600))]
-    pub time: u64,
-    /// Print the script that looks, for a host that cannot be reached from here
+    #[command(flatten)]
+    pub pace: PaceArgs,
+    /// Print the survey script, for a host that cannot be reached from here
     #[arg(long, conflicts_with_all = ["hosts", "read"])]
     pub script: bool,
-    /// Take in what that script printed on the one host named
+    /// Read what that script printed on the host
     #[arg(long, value_name = "FILE", value_parser = paths::typed, requires = "hosts")]
     pub read: Option<PathBuf>,
     #[command(flatten)]
@@ -66,19 +62,11 @@ pub async fn run(args: &SurveyArgs, ui: &Ui) -> Result<Exit, CommandError> {
     }
     let hosts = hosts_named(&opened.reading.register, &args.hosts)?;
     if hosts.is_empty() {
-        return Err(CommandError::usage("there is no host in the register yet").hint("lavrin host add NAME"));
+        return Err(CommandError::usage("the register has no host yet").hint("lavrin host add NAME"));
     }
     let ways = args.sign_in.ways(opened.register())?;
-    let seen = look(&opened, &hosts, &ways, &args.pace(ui), ui, |_, _| ()).await?;
-    out::print(&seen, ui);
-    Ok(if seen.iter().any(|host| host.fault.is_some()) { Exit::NotChecked } else { Exit::Done })
-}
-
-impl SurveyArgs {
-    fn pace(&self, ui: &Ui) -> Pace {
-        let limit = Duration::from_secs(self.time);
-        Pace { parallel: self.parallel.into(), limit, interrupt: ui.interrupt.clone() }
-    }
+    let seen = look(&opened, &hosts, &ways, &args.pace.pace(opened.register(), ui)?, ui, |_, _| ()).await?;
+    Ok(out::print(&seen, ui))
 }
 
 /// The hosts that names stand for.
@@ -87,11 +75,6 @@ pub fn hosts_named<'a>(register: &'a Register, names: &[String]) -> Result<Vec<&
         CommandError::usage(format!("the register knows no host and no tag '{}'", printable(odd.as_bytes())))
             .hint("lavrin host list")
     })
-}
-
-/// The pace of commands that look first and have no options for it: hosts at once, and the time for each.
-pub fn usual_pace(ui: &Ui) -> Pace {
-    Pace { parallel: 32, limit: Duration::from_mins(1), interrupt: ui.interrupt.clone() }
 }
 
 /// Looks at these hosts and writes down what is seen, each as soon as it comes; `take` is handed what was seen of each.
@@ -133,7 +116,7 @@ fn take_in(args: &SurveyArgs, path: &Path, opened: &OpenedRegister, ui: &Ui) -> 
     })?;
     let store = Database::open(opened.folder.path())?;
     let mut recorder = Recorder::new(&store, CLOCK)?;
-    recorder.take(&mut vec![(host.clone(), Ok(Box::new(seen)))], &mut |_, _| ())?;
-    out::print(&recorder.end(), ui);
-    Ok(Exit::Done)
+    let looked = Looked { seen: Box::new(seen), refused: None };
+    recorder.take(&mut vec![(host.clone(), Ok(looked))], &mut |_, _| ())?;
+    Ok(out::print(&recorder.end(), ui))
 }

@@ -1,12 +1,12 @@
 //! Findings about settings of a server that weaken every entry on it.
 
-use super::What;
-use crate::host_fault::HostFault;
-use lavrin_server::abilities::Ability;
-use lavrin_server::finding::Finding;
-use lavrin_server::system::System;
+use crate::abilities::Ability;
+use crate::finding::{Fault, Finding};
+use crate::fs::Fact;
+use crate::server_config::USUAL_PATH;
+use crate::system::System;
 
-pub(super) fn check(seen: &System<'_>) -> Vec<Finding<What>> {
+pub(super) fn check(seen: &System<'_>) -> Vec<Finding> {
     if !seen.abilities.has(Ability::Settings) {
         return Vec::new();
     }
@@ -15,6 +15,11 @@ pub(super) fn check(seen: &System<'_>) -> Vec<Finding<What>> {
     else {
         return Vec::new();
     };
+    let main = seen.config_path.clone().unwrap_or_else(|| USUAL_PATH.into());
+    // Where there is no configuration no server is set up: it does not start without one.
+    if seen.said_by_server.is_none() && matches!(seen.bytes.get(&main), None | Some(Fact::Absent)) {
+        return Vec::new();
+    }
     let settings = seen.settings(root);
     if !settings.unseen.is_empty() {
         return Vec::new();
@@ -24,31 +29,27 @@ pub(super) fn check(seen: &System<'_>) -> Vec<Finding<What>> {
     let root_with_password = passwords && is("permitrootlogin", "yes");
     let mut faults = Vec::new();
     if let Some(fault) = settings.faults.first() {
-        faults.push(HostFault::SettingsBroken { what: fault.what.clone(), line: fault.line });
+        faults.push(Fault::SettingsBroken { what: fault.what.clone(), line: fault.line });
     }
     if root_with_password {
-        faults.push(HostFault::RootWithPassword);
+        faults.push(Fault::RootWithPassword);
     } else if is("passwordauthentication", "yes") {
-        faults.push(HostFault::PasswordsOn);
+        faults.push(Fault::PasswordsOn);
     }
     if passwords && is("permitemptypasswords", "yes") {
-        faults.push(HostFault::EmptyPasswords);
+        faults.push(Fault::EmptyPasswords);
     }
     if is("strictmodes", "no") {
-        faults.push(HostFault::StrictModesOff);
+        faults.push(Fault::StrictModesOff);
     }
     if is("pubkeyauthentication", "no") {
-        faults.push(HostFault::KeysOff);
+        faults.push(Fault::KeysOff);
     }
     for keyword in ["authorizedkeyscommand", "trustedusercakeys", "authorizedprincipalscommand"] {
         let value = settings.word(keyword);
         if value != "none" {
-            faults.push(HostFault::KeysFromElsewhere { keyword, value });
+            faults.push(Fault::KeysFromElsewhere { keyword, value });
         }
     }
-    let main = seen.config_path.clone().unwrap_or_else(|| lavrin_server::server_config::USUAL_PATH.into());
-    faults
-        .into_iter()
-        .map(|fault| Finding { fault: What::Host(fault), account: None, path: Some(main.clone()), line: None })
-        .collect()
+    faults.into_iter().map(|fault| Finding { fault, account: None, path: Some(main.clone()), line: None }).collect()
 }

@@ -1,4 +1,4 @@
-//! `lavrin init`: begin a register.
+//! `lavrin register begin`: begin a register.
 
 use crate::error::CommandError;
 use crate::exit::Exit;
@@ -12,7 +12,7 @@ use std::path::PathBuf;
 
 /// Begin a register: people, keys, hosts and who may log in where
 #[derive(Debug, Args)]
-pub struct InitArgs {
+pub struct BeginArgs {
     /// Its folder
     #[arg(value_name = "DIR", default_value = ".", value_parser = paths::typed)]
     pub folder: PathBuf,
@@ -22,12 +22,15 @@ pub struct InitArgs {
 }
 
 /// Runs the command.
-pub fn run(args: &InitArgs, ui: &Ui) -> Result<Exit, CommandError> {
+pub fn run(args: &BeginArgs, ui: &Ui) -> Result<Exit, CommandError> {
     let files = [
-        ("lavrin.toml", include_str!("init/lavrin.toml").replace("NAME", &args.name.replace(['"', '\\', '\n'], " "))),
-        ("hosts.toml", include_str!("init/hosts.toml").to_owned()),
-        ("access.toml", include_str!("init/access.toml").to_owned()),
-        ("people/README.md", include_str!("init/people.md").to_owned()),
+        (
+            "lavrin.toml",
+            include_str!("templates/lavrin.toml").replace("NAME", &args.name.replace(['"', '\\', '\n'], " ")),
+        ),
+        ("hosts.toml", include_str!("templates/hosts.toml").to_owned()),
+        ("access.toml", include_str!("templates/access.toml").to_owned()),
+        ("people/README.md", include_str!("templates/people.md").to_owned()),
         (".gitignore", ".lavrin/\n".to_owned()),
     ];
     let files = files.map(|(path, text)| SourceFile { path: path.to_owned(), text });
@@ -40,15 +43,15 @@ pub fn run(args: &InitArgs, ui: &Ui) -> Result<Exit, CommandError> {
     for file in &files {
         ui.result(&format!("  {}", file.path));
     }
-    let option = if shown == "." { String::new() } else { format!(" --register {}", shell_word(&shown)) };
+    let there = if shown == "." { String::new() } else { format!(" --register {}", shell_word(&shown)) };
     ui.status("It is made for version control: put all of it there. Next:");
     for line in [
-        format!("lavrin person add edda --key edda.pub{option}"),
-        format!("lavrin host add lantern --address 192.0.2.7{option}"),
-        format!("lavrin grant edda keeper --on lantern{option}"),
-        format!("lavrin check{option}"),
+        "lavrin person add edda --key edda.pub",
+        "lavrin host add lantern --address 192.0.2.7",
+        "lavrin grant edda keeper --host lantern",
+        "lavrin register check",
     ] {
-        ui.status(&format!("  {line}"));
+        ui.status(&format!("  {line}{there}"));
     }
     Ok(Exit::Done)
 }

@@ -1,5 +1,6 @@
-//! `lavrin restore`: take back a change that the journal knows, or everything that one run changed.
+//! `lavrin undo`: take back a change that the journal knows, or everything that one run changed.
 
+use super::barred::Barred;
 use super::change::{self, ChangeArgs, keeper};
 use super::fleet_change::{ManyArgs, ResultOut, begin, differs_now, text};
 use super::place::Work;
@@ -16,8 +17,9 @@ use clap::Args;
 use lavrin_fleet::fleet::Index;
 use lavrin_fleet::fleet::compare::Comparer;
 use lavrin_fleet::register::{Host, Register};
+use lavrin_keys::key::Fingerprint;
 use lavrin_keys::text::count;
-use lavrin_server::steps::{Around, Change, Effect, Steps, restore};
+use lavrin_server::steps::{Around, Change, Effect, Steps, keep_out, restore};
 use lavrin_server::survey::Observation;
 use lavrin_server::system::System;
 use lavrin_store::{ChangeOutcome, Event, JournalEntry, Keeper};
@@ -30,15 +32,22 @@ use std::collections::BTreeMap;
 use std::path::Path;
 use std::sync::Arc;
 
-/// Take back a change that the journal knows, or everything one run changed
+/// Take back a change or a whole run; it may let people in again
 #[derive(Debug, Args)]
-pub struct RestoreArgs {
-    /// The change, as `lavrin history` names it
-    #[arg(value_name = "CHANGE", required_unless_present = "run", conflicts_with = "run")]
+#[command(group(clap::ArgGroup::new("what").required(true).args(["id", "run", "last"])))]
+pub struct UndoArgs {
+    /// The change or the run, as listed by `lavrin history`
+    #[arg(value_name = "CHANGE")]
     pub id: Option<String>,
-    /// Everything that this run changed, on all its hosts
+    /// Everything this run changed, on all its hosts
     #[arg(long, value_name = "RUN")]
     pub run: Option<String>,
+    /// The last change, with everything of its run
+    #[arg(long)]
+    pub last: bool,
+    /// Let even keys come back whose owner left, or that are retired or revoked
+    #[arg(long)]
+    pub even_leavers: bool,
     #[command(flatten)]
     change: ChangeArgs,
     #[command(flatten)]
@@ -52,7 +61,7 @@ pub struct RestoreArgs {
 /// What `--format json` prints.
 #[derive(Debug, Serialize)]
 #[cfg_attr(test, derive(schemars::JsonSchema))]
-pub struct RestoreOut {
+pub struct UndoOut {
     schema: &'static str,
     /// What ties the changes of this run together.
     run: Option<String>,
@@ -70,7 +79,7 @@ struct KnownChange {
 }
 
 /// Runs the command.
-pub async fn run(args: &RestoreArgs, ui: &Ui) -> Result<Exit, CommandError> {
+pub async fn run(args: &UndoArgs, ui: &Ui) -> Result<Exit, CommandError> {
     let opened = args.register.here_for_host(None, ui)?;
     let keeper = keeper(opened.as_ref())?;
     let known = known(args, keeper.as_ref())?;
@@ -87,13 +96,14 @@ pub async fn run(args: &RestoreArgs, ui: &Ui) -> Result<Exit, CommandError> {
 }
 
 /// The changes that are meant, the last one first.
-fn known(args: &RestoreArgs, keeper: &dyn Keeper) -> Result<Vec<KnownChange>, CommandError> {
+fn known(args: &UndoArgs, keeper: &dyn Keeper) -> Result<Vec<KnownChange>, CommandError> {
     let lines = keeper.lines()?;
+    let wanted = wanted(args, &lines)?;
     let mut found: Vec<KnownChange> = Vec::new();
     for JournalEntry { id, time, event } in &lines {
         let Event::Intent { command, place, account, run, changes, files, .. } = event else { continue };
-        let meant = args.id.as_ref() == Some(id) || args.run.is_some() && args.run == *run;
-        if !meant || ended(&lines, id) == Some(ChangeOutcome::AsBefore) {
+        let is_one = *id == wanted && args.run.is_none();
+        if !is_one && run.as_ref() != Some(&wanted) || ended(&lines, id) == Some(ChangeOutcome::AsBefore) {
             continue;
         }
         if changes.is_empty() && !files.is_empty() {
@@ -113,17 +123,31 @@ fn known(args: &RestoreArgs, keeper: &dyn Keeper) -> Result<Vec<KnownChange>, Co
         found.push(KnownChange { time, command, place: place.clone(), account: account.clone(), changes });
     }
     if found.is_empty() {
-        let what = args.id.as_ref().or(args.run.as_ref()).cloned().unwrap_or_default();
         return Err(CommandError::usage(format!(
             "the journal knows no change '{}' that could be taken back",
-            lavrin_keys::text::printable(what.as_bytes())
+            lavrin_keys::text::printable(wanted.as_bytes())
         ))
-        .hint("lavrin history"));
+        .hint("lavrin history")
+        .hint("lavrin history runs"));
     }
     found.reverse();
     // Hosts were changed side by side; what matters is the order on each.
     found.sort_by(|one, other| (&one.place, &one.account).cmp(&(&other.place, &other.account)));
     Ok(found)
+}
+
+/// The change or the run that is meant: as it was typed, or the last one that changed something.
+fn wanted(args: &UndoArgs, lines: &[JournalEntry]) -> Result<String, CommandError> {
+    if let Some(typed) = args.id.as_ref().or(args.run.as_ref()) {
+        return Ok(typed.trim_start_matches('[').trim_end_matches(']').to_owned());
+    }
+    let last = lines.iter().rev().find_map(|line| match &line.event {
+        Event::Intent { run, .. } if ended(lines, &line.id) != Some(ChangeOutcome::AsBefore) => {
+            Some(run.clone().unwrap_or_else(|| line.id.clone()))
+        }
+        _ => None,
+    });
+    last.ok_or_else(|| CommandError::usage("the journal knows no change yet").hint("lavrin history"))
 }
 
 fn ended(lines: &[JournalEntry], id: &str) -> Option<ChangeOutcome> {
@@ -146,7 +170,7 @@ fn show(known: &[KnownChange], opened: Option<&OpenedRegister>, ui: &Ui) {
             let print = key.fingerprint();
             let owner = index.as_ref().and_then(|index| index.owner(print)).map(lavrin_fleet::fleet::Owner::name);
             let left = register.zip(owner.as_ref()).and_then(|(register, id)| left(register, id)).unwrap_or_default();
-            let owner = owner.unwrap_or_else(|| "nobody known".to_owned());
+            let owner = owner.unwrap_or_else(|| "no known owner".to_owned());
             vec![ui.paint_status(Label::Strong, what), owner, print.to_string(), left]
         };
         let came = effect.came.iter().map(|key| row("comes back", key));
@@ -161,12 +185,12 @@ fn show(known: &[KnownChange], opened: Option<&OpenedRegister>, ui: &Ui) {
 
 fn left(register: &Register, id: &str) -> Option<String> {
     let left = register.people.get(id)?.left.as_ref()?;
-    Some(format!("left on {}, and would get in again", left.value))
+    Some(format!("left on {}, and could log in again", left.value))
 }
 
 /// On the hosts of the register, all at once.
 async fn on_hosts(
-    args: &RestoreArgs,
+    args: &UndoArgs,
     opened: &OpenedRegister,
     known: &[KnownChange],
     ui: &Ui,
@@ -177,51 +201,65 @@ async fn on_hosts(
     let hosts: Vec<&Host> =
         register.hosts.values().filter(|host| names.iter().any(|one| one.place == host.id)).collect();
     let (mut jobs, mut results) = (Vec::new(), Vec::new());
-    let pace = args.many.pace(ui);
+    let pace = args.many.pace(register, ui)?;
     let comparer = Comparer::new(register, super::compare::moment());
-    let looked = look(opened, &hosts, &ways, &pace, ui, |host, seen| match plan(known, host, &seen) {
-        Ok(steps) if steps.is_empty() => {
-            results.push(ResultOut::still(host, ChangeState::NothingToDo, None, Exit::Done));
-        }
-        Ok(steps) => jobs.extend(register.hosts.get(host).map(|known| {
-            let seen: Arc<Observation> = Arc::new(*seen);
-            let around = Arc::new(Around { seen: seen.clone(), granted: comparer.granted(known) });
-            let task = |steps| Task { steps, seen: seen.clone(), around: around.clone() };
-            let tasks = steps.into_iter().map(task).collect();
-            Job { stop: ways.stop(known), pairs: pairs(known), tasks, proof: Proof::of(Scope::Survey) }
-        })),
-        Err(error) => results.push(ResultOut::still(host, ChangeState::AsBefore, Some(error.message), error.exit)),
-    });
+    let barred = Barred::of(args, Some(register));
+    let mut kept_out: Vec<(String, String, Fingerprint)> = Vec::new();
+    let looked =
+        look(opened, &hosts, &ways, &pace, ui, |host, seen| match plan(known, host, &seen, &barred, &mut kept_out) {
+            Ok(steps) if steps.is_empty() => {
+                results.push(ResultOut::still(host, ChangeState::NothingToDo, None, Exit::Done));
+            }
+            Ok(steps) => jobs.extend(register.hosts.get(host).map(|known| {
+                let seen: Arc<Observation> = Arc::new(*seen);
+                let around = Arc::new(Around { seen: seen.clone(), granted: comparer.granted(known) });
+                let task = |steps| Task { steps, seen: seen.clone(), around: around.clone() };
+                let tasks = steps.into_iter().map(task).collect();
+                Job { stop: ways.stop(known), pairs: pairs(known), tasks, proof: Proof::of(Scope::Survey) }
+            })),
+            Err(error) => results.push(ResultOut::still(host, ChangeState::AsBefore, Some(error.message), error.exit)),
+        });
     let looked = looked.await?;
+    barred.tell(&kept_out, ui);
     results.extend(looked.iter().filter_map(ResultOut::not_seen));
     let mut run_id = None;
     if args.change.preview {
         results.extend(jobs.iter().map(|job| ResultOut::still(&job.stop.host, ChangeState::Preview, None, Exit::Done)));
     } else if !jobs.is_empty() {
         change::confirm(ui, &args.change)?;
-        let run = begin("restore", opened, &args.many, args.change.reason.clone(), ui)?;
+        let run = begin("undo", opened, &args.many, args.change.reason.clone(), ui)?;
         let ended = run.carry(jobs, &ways).await?;
         let one = |(host, ended): (&String, &_)| ResultOut::of(host, ended, |ended| differs_now(opened, host, ended));
         results.extend(ended.iter().map(one));
         run_id = run.terms.run;
     }
     results.sort_by(|one, other| one.host.cmp(&other.host));
-    let exit = results.iter().map(|result| result.exit).max().unwrap_or(Exit::Done);
-    let out = RestoreOut { schema: "lavrin/restore/1", run: run_id, hosts: results };
+    let away = if kept_out.is_empty() { Exit::Done } else { Exit::Findings };
+    let exit = results.iter().map(|result| result.exit).max().unwrap_or(Exit::Done).max(away);
+    let out = UndoOut { schema: "lavrin/undo/1", run: run_id, hosts: results };
     ui.give(&out, || text(&out.hosts, ui));
     Ok(exit)
 }
 
 /// The steps on one host, account by account.
-fn plan(known: &[KnownChange], host: &str, seen: &Observation) -> Result<Vec<Steps>, CommandError> {
+fn plan(
+    known: &[KnownChange],
+    host: &str,
+    seen: &Observation,
+    barred: &Barred<'_>,
+    kept_out: &mut Vec<(String, String, Fingerprint)>,
+) -> Result<Vec<Steps>, CommandError> {
+    let system = System::of(seen);
     let mut by_account: BTreeMap<&str, Vec<Change>> = BTreeMap::new();
     // What was changed last is taken back first; `restore` wants the order in which it was made.
     for one in known.iter().rev().filter(|one| one.place == host) {
-        by_account.entry(&one.account).or_default().extend(one.changes.iter().cloned());
+        by_account.entry(&one.account).or_default().extend(barred.allowed(&one.changes));
     }
     let mut all = Vec::new();
     for (account, changes) in by_account {
-        let steps = restore(account, &changes, &System::of(seen)).map_err(|fault| no_steps(&fault, account, host))?;
+        let mut steps = restore(account, &changes, &system).map_err(|fault| no_steps(&fault, account, host))?;
+        let out = keep_out(&mut steps, &|key| barred.is_barred(key, &system));
+        kept_out.extend(out.into_iter().map(|key| (account.to_owned(), host.to_owned(), key)));
         if !steps.changes.is_empty() {
             all.push(steps);
         }
@@ -231,7 +269,7 @@ fn plan(known: &[KnownChange], host: &str, seen: &Observation) -> Result<Vec<Ste
 
 /// In a tree, or on a host without a register.
 async fn on_one(
-    args: &RestoreArgs,
+    args: &UndoArgs,
     register: Option<&OpenedRegister>,
     known: &KnownChange,
     ui: &Ui,
@@ -245,12 +283,17 @@ async fn on_one(
     let scope = Scope::Account(account.clone());
     work.look(&|seen| scope.wants(seen)).await?;
     change::close_left_open(&work, register)?;
-    let steps = restore(account, &known.changes, &System::of(&work.seen))
+    let barred = Barred::of(args, register.map(OpenedRegister::register));
+    let mut steps = restore(account, &barred.allowed(&known.changes), &System::of(&work.seen))
         .map_err(|fault| no_steps(&fault, account, &work.name))?;
+    let out = keep_out(&mut steps, &|key| barred.is_barred(key, &System::of(&work.seen)));
+    let out: Vec<_> = out.into_iter().map(|key| (account.clone(), work.name.clone(), key)).collect();
+    barred.tell(&out, ui);
+    let away = if out.is_empty() { Exit::Done } else { Exit::Findings };
     let target = format!("{account} on {}", work.name);
     if steps.changes.is_empty() {
         ui.result(&format!("Nothing to do: {target} is as it was before"));
-        return Ok(Exit::Done);
+        return Ok(away);
     }
     let tasks = change::guarded(vec![steps.clone()], &mut work, register, args.many.accept_lockout).await?;
     for (number, change) in steps.changes.iter().enumerate() {
@@ -262,7 +305,7 @@ async fn on_one(
     }
     change::confirm(ui, &args.change)?;
     let (reason, accept) = (args.change.reason.clone(), args.many.accept_lockout);
-    let terms = change::terms("restore", register, reason, accept, ui)?;
+    let terms = change::terms("undo", register, reason, accept, ui)?;
     let place = work.name.clone();
     let (_, ended) = change::carry(work, tasks, Proof::of(scope), terms, ui).await;
     if let Some(error) = change::error_of(ended.worst(), account, &place) {
@@ -275,5 +318,5 @@ async fn on_one(
     let proven = std::iter::once("read back".to_owned()).chain(asked).collect::<Vec<_>>().join("; ");
     let said = count(steps.changes.len(), "change", "changes");
     ui.result(&format!("{}\n  proof   {proven}", ui.paint(Label::Good, &format!("Taken back: {said} for {target}"))));
-    Ok(if ended.asked.iter().any(Asked::still_open) { Exit::Findings } else { Exit::Done })
+    Ok(if ended.asked.iter().any(Asked::still_open) { Exit::Findings } else { away })
 }

@@ -1,6 +1,6 @@
-//! `lavrin check`: what is wrong with the register, offline, every fault at its place.
+//! `lavrin register check`: what is wrong with the register, offline, every fault at its place.
 
-use super::register::{OpenedRegister, RegisterArgs, today};
+use super::{OpenedRegister, RegisterArgs, today};
 use crate::error::CommandError;
 use crate::exit::Exit;
 use crate::finding_text::FindingText;
@@ -108,7 +108,7 @@ fn tell_what_was_meant(opened: &OpenedRegister, findings: &mut [RegisterFinding]
 fn out_of(opened: &OpenedRegister, findings: &[RegisterFinding], lines: &Lines) -> CheckOut {
     let register = &opened.reading.register;
     CheckOut {
-        schema: "lavrin/check/1",
+        schema: "lavrin/register-check/1",
         register: register.name.clone(),
         people: register.people.len(),
         keys: register.people.values().map(|person| person.keys.len()).sum(),

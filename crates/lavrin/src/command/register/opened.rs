@@ -17,7 +17,7 @@ use std::path::PathBuf;
 #[derive(Debug, Args, Clone, Default)]
 #[command(next_help_heading = "The register")]
 pub struct RegisterArgs {
-    /// The register's folder; without it the nearest folder with lavrin.toml, else `LAVRIN_REGISTER`
+    /// Its folder (default: nearest with lavrin.toml, else `LAVRIN_REGISTER`)
     #[arg(long, value_name = "DIR", value_parser = paths::typed)]
     pub register: Option<PathBuf>,
 }
@@ -69,8 +69,8 @@ impl RegisterArgs {
 
     fn find(&self) -> Result<RegisterFolder, CommandError> {
         let missing = |path: &std::path::Path| {
-            CommandError::usage(format!("{} holds no register: there is no {MAIN_FILE}", paths::shown(path)))
-                .hint(format!("lavrin init {}", lavrin_keys::text::shell_word(&paths::shown(path))))
+            CommandError::usage(format!("there is no register in {} (no {MAIN_FILE})", paths::shown(path)))
+                .hint(format!("lavrin register begin {}", lavrin_keys::text::shell_word(&paths::shown(path))))
         };
         if let Some(path) = &self.register {
             return RegisterFolder::at(path).ok_or_else(|| missing(path));
@@ -176,7 +176,7 @@ pub fn today() -> Date {
 
 /// A date that was typed.
 pub fn typed_date(text: &str) -> Result<Date, String> {
-    Date::parse(text).ok_or_else(|| format!("'{text}' is no date; write it as 2027-01-31"))
+    Date::parse(text).ok_or_else(|| format!("'{text}' is not a date; write it as 2027-01-31"))
 }
 
 /// A name for a person, host, team or tag that was typed.
@@ -192,7 +192,7 @@ pub fn edit_fault(path: &str) -> impl FnOnce(EditFault) -> CommandError {
     let path = path.to_owned();
     move |fault| {
         CommandError::usage(format!("{path} could not be changed: {}", crate::wording::register::edit(&fault)))
-            .hint("lavrin check")
+            .hint("lavrin register check")
     }
 }
 

@@ -1,23 +1,25 @@
-//! `lavrin adopt`: build the register from what surveys found, asking once for each key whose it is.
+//! `lavrin register adopt`: build the register from what surveys found, asking once for each key whose it is.
 
-use super::register::{OpenedRegister, RegisterArgs, change_file, edit_fault, today, typed_id};
-use super::survey::hosts_named;
+use super::{OpenedRegister, RegisterArgs, change_file, edit_fault, today, typed_id};
+use crate::command::compare::moment;
+use crate::command::grant::FILE as GRANTS;
+use crate::command::survey::hosts_named;
 use crate::error::CommandError;
 use crate::exit::Exit;
 use crate::input::typed_fingerprint;
 use crate::ui::{Label, Ui};
 use clap::Args;
-use lavrin_fleet::fleet::adopt::{UnknownKey, unknown_keys};
+use lavrin_fleet::fleet::adopt::{Ungranted, UnknownKey, ungranted, unknown_keys};
 use lavrin_fleet::register::Host;
 use lavrin_fleet::register::edit::{NewGrant, NewKey, add_grant, add_key, set_date, set_text};
 use lavrin_keys::key::Fingerprint;
-use lavrin_keys::text::{count, printable};
-use lavrin_server::audit::Auditor;
+use lavrin_keys::text::{count, printable, shell_word};
+use lavrin_server::audit::{AuditEntry, Auditor};
 use lavrin_server::system::System;
 use lavrin_store::database::Database;
 use lavrin_work::fleet::Memory;
 use serde::Serialize;
-use std::collections::{BTreeMap, BTreeSet, HashMap};
+use std::collections::{BTreeSet, HashMap};
 use std::io::IsTerminal as _;
 
 /// Hosts that are held in memory at once.
@@ -32,10 +34,10 @@ pub struct AdoptArgs {
     /// Only keys on these hosts, or on hosts with these tags
     #[arg(value_name = "HOST|TAG")]
     pub hosts: Vec<String>,
-    /// Whose a key is; may be given several times, for scripts
+    /// The owner of a key (repeatable), for scripts
     #[arg(long, value_name = "SHA256:…=PERSON", value_parser = typed_answer)]
-    pub key: Vec<(Fingerprint, String)>,
-    /// Take every proposal that a comment gives
+    pub owner: Vec<(Fingerprint, String)>,
+    /// Accept every proposal that a comment gives
     #[arg(long)]
     pub take_proposals: bool,
     #[command(flatten)]
@@ -55,6 +57,25 @@ fn typed_answer(text: &str) -> Result<(Fingerprint, String), String> {
 pub struct AdoptOut {
     schema: &'static str,
     keys: Vec<UnknownKeyOut>,
+    /// Entries of known people that no grant asks for.
+    grants: Vec<UngrantedOut>,
+}
+
+/// Entries of one person for one account, alike in their options, that no grant asks for.
+#[derive(Debug, Serialize)]
+#[cfg_attr(test, derive(schemars::JsonSchema))]
+struct UngrantedOut {
+    person: String,
+    account: String,
+    /// Tags whose hosts all have such an entry.
+    tags: Vec<String>,
+    /// The other hosts that have one.
+    hosts: Vec<String>,
+    from: Option<String>,
+    command: Option<String>,
+    options: Vec<String>,
+    /// Whether a grant is written now.
+    granted: bool,
 }
 
 /// A key that nobody in the register has.
@@ -75,13 +96,15 @@ struct UnknownKeyOut {
 /// Runs the command.
 pub fn run(args: &AdoptArgs, ui: &Ui) -> Result<Exit, CommandError> {
     let opened = args.register.open()?;
-    let hosts = hosts_named(&opened.reading.register, &args.hosts)?;
-    let keys = look(&opened, &hosts)?;
-    let answers: HashMap<Fingerprint, &str> = args.key.iter().map(|(key, person)| (*key, person.as_str())).collect();
-    if let Some((odd, _)) = args.key.iter().find(|(key, _)| !keys.iter().any(|found| found.key.fingerprint() == *key)) {
-        return Err(CommandError::usage(format!("no survey found a key {odd} that nobody has")).hint("lavrin adopt"));
+    let hosts = hosts_named(opened.register(), &args.hosts)?;
+    let entries = look(&opened, &hosts)?;
+    let keys = unknown_keys(opened.register(), &entries);
+    let answers: HashMap<Fingerprint, &str> = args.owner.iter().map(|(key, person)| (*key, person.as_str())).collect();
+    if let Some((odd, _)) = args.owner.iter().find(|(key, _)| !keys.iter().any(|found| found.key.fingerprint() == *key))
+    {
+        return Err(CommandError::usage(format!("no survey found an unknown key {odd}")).hint("lavrin register adopt"));
     }
-    let asks = args.key.is_empty() && !args.take_proposals && !ui.is_json() && std::io::stdin().is_terminal();
+    let asks = args.owner.is_empty() && !args.take_proposals && !ui.is_json() && std::io::stdin().is_terminal();
     let mut adopted: Vec<(&UnknownKey, String)> = Vec::new();
     for found in &keys {
         let answer = match answers.get(&found.key.fingerprint()) {
@@ -92,25 +115,36 @@ pub fn run(args: &AdoptArgs, ui: &Ui) -> Result<Exit, CommandError> {
         };
         adopted.extend(answer.map(|person| (found, person)));
     }
-    if ui.is_json() || !asks {
-        ui.give(&out_of(&keys, &adopted), || table(&keys, &adopted, ui));
+    let owners = adopted.iter().map(|(found, person)| (found.key.fingerprint(), person.clone())).collect();
+    let mut grants: Vec<(Ungranted, bool)> = Vec::new();
+    for found in ungranted(opened.register(), &entries, &owners, moment()) {
+        // Who says whose a key is lets it stay; what known people have is offered.
+        let is_taken = found.is_adopted || args.take_proposals || asks && ask_grant(&found, ui)?;
+        grants.push((found, is_taken));
     }
-    write(opened, &adopted, ui)?;
-    let left = keys.len() - adopted.len();
+    if ui.is_json() || !asks {
+        ui.give(&out_of(&keys, &adopted, &grants), || table(&keys, &adopted, ui) + &grants_table(&grants, ui));
+    }
+    let taken: Vec<&Ungranted> = grants.iter().filter(|(_, is_taken)| *is_taken).map(|(found, _)| found).collect();
+    write(opened, &adopted, &taken, ui)?;
+    let (left, open) = (keys.len() - adopted.len(), grants.len() - taken.len());
     if !ui.is_json() {
         ui.status(&format!(
-            "{} adopted; {} left unknown and untouched",
+            "{} adopted, {} written; {} unknown, left in place; {} without a grant",
             count(adopted.len(), "key", "keys"),
-            count(left, "key", "keys")
+            count(taken.len(), "grant", "grants"),
+            count(left, "key", "keys"),
+            count(open, "entry group", "entry groups")
         ));
     }
-    Ok(if left > 0 { Exit::Findings } else { Exit::Done })
+    Ok(if left + open > 0 { Exit::Findings } else { Exit::Done })
 }
 
-/// Every key on these hosts that nobody in the register has.
-fn look(opened: &OpenedRegister, hosts: &[&Host]) -> Result<Vec<UnknownKey>, CommandError> {
+/// Every entry that the last surveys saw on these hosts.
+fn look(opened: &OpenedRegister, hosts: &[&Host]) -> Result<Vec<(String, AuditEntry)>, CommandError> {
     let store = Database::open_existing(opened.folder.path())?.ok_or_else(|| {
-        CommandError::with(Exit::NotChecked, "nothing was seen yet that could be adopted").hint("lavrin survey")
+        CommandError::with(Exit::NotChecked, "no host was surveyed yet, so there is nothing to adopt")
+            .hint("lavrin survey")
     })?;
     let auditor = Auditor::default();
     let mut memory = Memory::of(&store);
@@ -122,7 +156,52 @@ fn look(opened: &OpenedRegister, hosts: &[&Host]) -> Result<Vec<UnknownKey>, Com
             entries.extend(found.into_iter().map(|entry| ((*host).to_owned(), entry)));
         }
     }
-    Ok(unknown_keys(&opened.reading.register, &entries))
+    Ok(entries)
+}
+
+/// What a grant would say, in words.
+fn grant_words(found: &Ungranted) -> String {
+    let hosts = found.hosts.iter().cloned();
+    let tags = found.tags.iter().map(|tag| format!("every host with the tag {tag}"));
+    let mut words =
+        format!("{} uses {} on {}", found.person, found.account, tags.chain(hosts).collect::<Vec<_>>().join(", "));
+    let limits = found.from.iter().map(|from| format!("only from {from}"));
+    let limits = limits.chain(found.command.iter().map(|command| format!("only the command {command}")));
+    for limit in limits.chain(found.options.iter().cloned()) {
+        words += &format!("; {limit}");
+    }
+    printable(words.as_bytes())
+}
+
+/// Asks whether what is there is to be granted.
+fn ask_grant(found: &Ungranted, ui: &Ui) -> Result<bool, CommandError> {
+    let answer = ui.ask(&format!("{}. Write a grant for it? [yes/no]", grant_words(found)))?;
+    Ok(matches!(answer.unwrap_or_default().to_ascii_lowercase().as_str(), "yes" | "y"))
+}
+
+/// The command that writes such a grant.
+fn grant_command(found: &Ungranted) -> String {
+    let option = |name: &str, value: &str| format!(" {name} {}", shell_word(value));
+    let mut command = format!("lavrin grant {} {}", shell_word(&found.person), shell_word(&found.account));
+    found.tags.iter().for_each(|tag| command += &option("--tag", tag));
+    found.hosts.iter().for_each(|host| command += &option("--host", host));
+    found.from.iter().for_each(|from| command += &option("--from", from));
+    found.command.iter().for_each(|text| command += &option("--command", text));
+    found.options.iter().for_each(|text| command += &option("--option", text));
+    command
+}
+
+fn grants_table(grants: &[(Ungranted, bool)], ui: &Ui) -> String {
+    let mut text = String::new();
+    for (found, is_taken) in grants {
+        text += &format!("\n{}", grant_words(found));
+        text += &if *is_taken {
+            format!("\n  {}", ui.paint(Label::Good, "granted from now on"))
+        } else {
+            format!("\n  no grant; next: {}", ui.paint(Label::Type, &crate::cli::complete(&grant_command(found))))
+        };
+    }
+    text
 }
 
 fn opens(found: &UnknownKey) -> Vec<String> {
@@ -149,7 +228,7 @@ fn ask(found: &UnknownKey, ui: &Ui) -> Result<Option<String>, CommandError> {
     loop {
         ui.status(&described(found, ui));
         let hint = found.proposal.as_ref().map_or("leave unknown".to_owned(), Clone::clone);
-        let Some(line) = ui.ask(&format!("Whose is it? [{hint}; - leaves it unknown]"))? else { return Ok(None) };
+        let Some(line) = ui.ask(&format!("Whose is it? [{hint}; - for unknown]"))? else { return Ok(None) };
         match line.as_str() {
             "-" => return Ok(None),
             "" => return Ok(found.proposal.clone()),
@@ -170,16 +249,26 @@ fn table(keys: &[UnknownKey], adopted: &[(&UnknownKey, String)], ui: &Ui) -> Str
             (Some((_, person)), _) => format!("  {}\n", ui.paint(Label::Good, &format!("is {person}'s from now on"))),
             (None, Some(person)) => {
                 let print = found.key.fingerprint();
-                let command = format!("lavrin adopt --key {print}={person}");
-                format!("  perhaps  {person}    {}\n", ui.paint(Label::Type, &command))
+                let command = format!("lavrin register adopt --owner {print}={person}");
+                format!("  perhaps  {person}; next: {}\n", ui.paint(Label::Type, &crate::cli::complete(&command)))
             }
             (None, None) => String::new(),
         };
     }
-    text + &format!("{} that nobody in the register has", count(keys.len(), "key", "keys"))
+    text + &format!("{} not in the register", count(keys.len(), "key", "keys"))
 }
 
-fn out_of(keys: &[UnknownKey], adopted: &[(&UnknownKey, String)]) -> AdoptOut {
+fn out_of(keys: &[UnknownKey], adopted: &[(&UnknownKey, String)], grants: &[(Ungranted, bool)]) -> AdoptOut {
+    let grant = |(found, granted): &(Ungranted, bool)| UngrantedOut {
+        person: found.person.clone(),
+        account: found.account.clone(),
+        tags: found.tags.clone(),
+        hosts: found.hosts.clone(),
+        from: found.from.clone(),
+        command: found.command.clone(),
+        options: found.options.clone(),
+        granted: *granted,
+    };
     let out = |found: &UnknownKey| UnknownKeyOut {
         key: found.key.fingerprint().to_string(),
         algorithm: found.key.algorithm().name(),
@@ -188,36 +277,44 @@ fn out_of(keys: &[UnknownKey], adopted: &[(&UnknownKey, String)]) -> AdoptOut {
         proposal: found.proposal.clone(),
         adopted: adopted.iter().find(|(other, _)| other.key == found.key).map(|(_, person)| person.clone()),
     };
-    AdoptOut { schema: "lavrin/adopt/1", keys: keys.iter().map(out).collect() }
+    AdoptOut {
+        schema: "lavrin/register-adopt/1",
+        keys: keys.iter().map(out).collect(),
+        grants: grants.iter().map(grant).collect(),
+    }
 }
 
 /// Writes people and grants; each change stands on the one before.
-fn write(mut opened: OpenedRegister, adopted: &[(&UnknownKey, String)], ui: &Ui) -> Result<(), CommandError> {
-    let mut wanted: BTreeMap<(&str, &str), BTreeSet<&str>> = BTreeMap::new();
+fn write(
+    mut opened: OpenedRegister,
+    adopted: &[(&UnknownKey, String)],
+    grants: &[&Ungranted],
+    ui: &Ui,
+) -> Result<(), CommandError> {
     for (found, person) in adopted {
         opened = person_file(&opened, found, person, ui)?;
-        for (account, host) in &found.places {
-            wanted.entry((person, account)).or_default().insert(host);
-        }
     }
-    if wanted.is_empty() {
+    if grants.is_empty() {
         return Ok(());
     }
-    let mut text = opened.text("access.toml").unwrap_or_default().to_owned();
-    for ((person, account), hosts) in wanted {
-        let hosts: Vec<String> = hosts.into_iter().map(str::to_owned).collect();
-        let reason = format!("adopted on {}", today());
+    let mut text = opened.text(GRANTS).unwrap_or_default().to_owned();
+    let reason = format!("adopted on {}", today());
+    for found in grants {
         let grant = NewGrant {
             kind: "person",
-            whom: person,
-            account,
-            hosts: &hosts,
+            whom: &found.person,
+            account: &found.account,
+            hosts: &found.hosts,
+            tags: &found.tags,
+            from: found.from.as_deref(),
+            command: found.command.as_deref(),
+            options: &found.options,
             reason: Some(&reason),
             ..NewGrant::default()
         };
-        text = add_grant(&text, &grant).map_err(edit_fault("access.toml"))?;
+        text = add_grant(&text, &grant).map_err(edit_fault(GRANTS))?;
     }
-    change_file(&opened, ui, "access.toml", &text).map(drop)
+    change_file(&opened, ui, GRANTS, &text).map(drop)
 }
 
 fn person_file(

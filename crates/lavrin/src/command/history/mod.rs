@@ -1,8 +1,14 @@
-//! `lavrin history`: which entries came and went, what was changed, and who could log in at a time.
+//! `lavrin history`: which entries came and went, what was changed, and who could log in on a day.
 
-use super::change::keeper;
-use super::register::{OpenedRegister, RegisterArgs, typed_date};
+mod day;
+mod runs;
+
+#[cfg(test)]
+pub use runs::RunsOut;
+
 use crate::clock;
+use crate::command::change::keeper;
+use crate::command::register::{OpenedRegister, RegisterArgs};
 use crate::error::CommandError;
 use crate::exit::Exit;
 use crate::json::LimitsOut;
@@ -11,13 +17,15 @@ use crate::ui::{Label, Ui};
 use crate::{input, paths};
 use clap::Args;
 use lavrin_fleet::fleet::{Access, Index, who};
-use lavrin_fleet::register::Date;
+use lavrin_fleet::register::{Date, Register};
 use lavrin_keys::key::Fingerprint;
 use lavrin_keys::text::{count, printable};
+use lavrin_server::survey::Observation;
 use lavrin_server::system::System;
 use lavrin_store::database::{Database, Seen};
 use lavrin_store::{ChangeOutcome, Event, JournalEntry, Keeper};
 use lavrin_work::fleet::Memory;
+use lavrin_work::survey::unread;
 use rayon::prelude::*;
 use serde::Serialize;
 use std::collections::HashMap;
@@ -25,14 +33,20 @@ use std::collections::HashMap;
 /// Hosts that are held in memory at once.
 const HOSTS_AT_ONCE: usize = 512;
 
+/// The word for what was changed together.
+const RUNS: &str = "runs";
+
+/// Accounts that are named one by one.
+const NAMED_MAX: usize = 6;
+
 /// Which entries came and went, what was changed, and who could log in at a time
 #[derive(Debug, Args)]
 pub struct HistoryArgs {
-    /// Only about this host, ACCOUNT@HOST, person, fingerprint or public key file
+    /// A host, ACCOUNT@HOST, person, fingerprint or public key file; runs for what was changed together
     #[arg(value_name = "WHAT")]
     pub what: Option<String>,
-    /// Who could log in at the end of this day
-    #[arg(long, value_name = "DATE", value_parser = typed_date)]
+    /// Who could log in at the end of this day: 2026-10-10, yesterday, '3 days ago'
+    #[arg(long, value_name = "DAY", value_parser = day::typed_day)]
     pub at: Option<Date>,
     #[command(flatten)]
     register: RegisterArgs,
@@ -61,7 +75,7 @@ struct EventOut {
     /// Whose key it is, where the register knows.
     owner: Option<String>,
     detail: String,
-    /// For a change: what `lavrin restore` takes.
+    /// For a change: what `lavrin undo` takes.
     id: Option<String>,
 }
 
@@ -97,6 +111,16 @@ pub struct AccessAtOut {
     access: Vec<PastLoginOut>,
     /// Hosts of which nothing was known then.
     unknown: Vec<String>,
+    /// Accounts that were not read then.
+    not_read: Vec<NotReadOut>,
+}
+
+/// Accounts of one host that were not read.
+#[derive(Debug, Serialize)]
+#[cfg_attr(test, derive(schemars::JsonSchema))]
+struct NotReadOut {
+    host: String,
+    accounts: Vec<String>,
 }
 
 /// Somebody who could log in.
@@ -111,6 +135,8 @@ struct PastLoginOut {
     limits: LimitsOut,
     /// Whether everything that decides had been seen.
     certain: bool,
+    /// The day on which the account was last read, where the look of that day could not read it.
+    last_read: Option<String>,
 }
 
 /// What the history is about.
@@ -123,19 +149,28 @@ enum Subject {
 
 /// Runs the command.
 pub fn run(args: &HistoryArgs, ui: &Ui) -> Result<Exit, CommandError> {
-    if args.register.folder().is_none() && args.register.register.is_none() && args.what.is_none() && args.at.is_none()
-    {
-        return without_register(ui);
+    let is_here = args.register.folder().is_some() || args.register.register.is_some();
+    let wants_runs = args.what.as_deref() == Some(RUNS) && args.at.is_none();
+    if !is_here && args.at.is_none() && (wants_runs || args.what.is_none()) {
+        return if wants_runs { runs::run(keeper(None)?.as_ref(), ui) } else { without_register(ui) };
     }
     let opened = args.register.open()?;
     let store = Database::open_existing(opened.folder.path())?.ok_or_else(|| {
         CommandError::with(Exit::NotChecked, "nothing is remembered yet: no host was surveyed").hint("lavrin survey")
     })?;
+    if wants_runs && !is_a_name(RUNS, opened.register()) {
+        return runs::run(&store, ui);
+    }
     let subject = Subject::of(args.what.as_deref(), &opened, &store)?;
     match args.at {
         Some(day) => access_at(day, &subject, &opened, &store, ui),
         None => events(&subject, &opened, &store, ui),
     }
+}
+
+/// Whether the register has a host or a person of this name.
+fn is_a_name(word: &str, register: &Register) -> bool {
+    register.hosts.contains_key(word) || register.people.contains_key(word)
 }
 
 impl Subject {
@@ -159,9 +194,14 @@ impl Subject {
         if path.is_file() {
             return Ok(Self::Keys(vec![input::public_key(&path)?.key.fingerprint()]));
         }
-        Err(CommandError::usage(format!("'{}' is no host, account, person or key here", printable(what.as_bytes())))
+        Err(CommandError::usage(format!("'{}' is not a host, account, person or key here", printable(what.as_bytes())))
             .hint("lavrin host list")
             .hint("lavrin person list"))
+    }
+
+    /// Whether it is about this account, by whatever key.
+    fn concerns(&self, host: &str, account: &str) -> bool {
+        matches!(self, Self::Keys(_)) || self.covers(host, account, None)
     }
 
     fn covers(&self, host: &str, account: &str, key: Option<Fingerprint>) -> bool {
@@ -242,9 +282,10 @@ fn journal(store: &dyn Keeper) -> Result<Vec<(i64, EventOut)>, CommandError> {
             Some((ChangeOutcome::Done, detail)) => format!("done: {detail}"),
             Some((ChangeOutcome::AsBefore, detail)) => format!("everything as before: {detail}"),
             Some((ChangeOutcome::Unknown, detail)) => format!("its end is not known: {detail}"),
-            None => "begun, and nothing says how it ended".to_owned(),
+            None => "begun; how it ended is not recorded".to_owned(),
         };
-        let reason = reason.as_ref().map(|reason| format!("; {}", printable(reason.as_bytes()))).unwrap_or_default();
+        let reason = reason.as_ref().map(|reason| format!("; reason: {}", printable(reason.as_bytes())));
+        let reason = reason.unwrap_or_default();
         let event = EventOut {
             time: entry.time.clone(),
             what: EventKind::Command(command.clone()),
@@ -273,9 +314,9 @@ fn row(event: &EventOut, ui: &Ui) -> Vec<String> {
         event
             .owner
             .clone()
-            .unwrap_or_else(|| if event.key.is_some() { "nobody known".to_owned() } else { String::new() }),
+            .unwrap_or_else(|| if event.key.is_some() { "no known owner".to_owned() } else { String::new() }),
         event.key.clone().unwrap_or_default(),
-        format!("{}{}", event.detail, event.id.as_ref().map(|id| format!("  [{id}]")).unwrap_or_default()),
+        format!("{}{}", event.detail, event.id.as_ref().map(|id| format!("; undo: {id}")).unwrap_or_default()),
     ]
 }
 
@@ -293,28 +334,43 @@ fn access_at(
         hosts.retain(|host| host == name);
     }
     let index = Index::of(&opened.reading.register);
-    let (mut access, mut unknown) = (Vec::new(), Vec::new());
+    let (mut access, mut unknown, mut not_read) = (Vec::new(), Vec::new(), Vec::new());
     let mut memory = Memory::of(store);
     for some in hosts.chunks(HOSTS_AT_ONCE) {
         let names: Vec<&str> = some.iter().map(String::as_str).collect();
         let seen = memory.observations(&names, end)?;
-        let found: Vec<Option<Vec<Access>>> =
-            seen.into_par_iter().map(|seen| Some(who(&System::of(&seen?), end))).collect();
+        let judge = |seen: Option<Observation>| {
+            let seen = seen?;
+            let system = System::of(&seen);
+            Some((who(&system, end), unread(&system)))
+        };
+        let found: Vec<Option<(Vec<Access>, Vec<String>)>> = seen.into_par_iter().map(judge).collect();
         for (host, found) in some.iter().zip(found) {
-            let Some(found) = found else {
+            let Some((found, unread)) = found else {
                 unknown.push(host.clone());
                 continue;
             };
-            let covered = found.into_iter().filter(|one| subject.covers(host, &one.account, Some(one.key)));
-            access.extend(covered.map(|one| access_out(host, one, &index)));
+            let is_covered = |one: &Access| subject.covers(host, &one.account, Some(one.key));
+            access.extend(found.into_iter().filter(is_covered).map(|one| access_out(host, one, None, &index)));
+            // Unread is not gone: what an earlier look read is told with its age.
+            for earlier in memory.last_read(host, unread.clone(), end)? {
+                let of_these = |one: &Access| earlier.accounts.contains(&printable(one.account.as_bytes()));
+                let found = who(&System::of(&earlier.seen), end).into_iter().filter(of_these).filter(is_covered);
+                access.extend(found.map(|one| access_out(host, one, Some(earlier.time), &index)));
+            }
+            let concerned = unread.into_iter().filter(|account| subject.concerns(host, account));
+            let accounts: Vec<String> = concerned.collect();
+            if !accounts.is_empty() {
+                not_read.push(NotReadOut { host: host.clone(), accounts });
+            }
         }
     }
-    let out = AccessAtOut { schema: "lavrin/history-at/1", at: moment(end), access, unknown };
+    let out = AccessAtOut { schema: "lavrin/history-at/1", at: moment(end), access, unknown, not_read };
     ui.give(&out, || access_text(&out, ui));
-    Ok(if out.unknown.is_empty() { Exit::Done } else { Exit::NotChecked })
+    Ok(if out.unknown.is_empty() && out.not_read.is_empty() { Exit::Done } else { Exit::NotChecked })
 }
 
-fn access_out(host: &str, access: Access, index: &Index<'_>) -> PastLoginOut {
+fn access_out(host: &str, access: Access, read: Option<i64>, index: &Index<'_>) -> PastLoginOut {
     PastLoginOut {
         host: host.to_owned(),
         account: printable(access.account.as_bytes()),
@@ -322,14 +378,19 @@ fn access_out(host: &str, access: Access, index: &Index<'_>) -> PastLoginOut {
         owner: index.owner(access.key).map(lavrin_fleet::fleet::Owner::name),
         comment: access.comment,
         limits: LimitsOut::from(&access.limits),
-        certain: access.certain,
+        certain: access.certain && read.is_none(),
+        last_read: read.map(clock::day_of),
     }
 }
 
 fn access_text(out: &AccessAtOut, ui: &Ui) -> String {
     let row = |one: &PastLoginOut| {
-        let who = one.owner.clone().unwrap_or_else(|| ui.paint(Label::Warn, "nobody known"));
-        let doubt = if one.certain { String::new() } else { ui.paint(Label::Warn, "not everything was seen") };
+        let who = one.owner.clone().unwrap_or_else(|| ui.paint(Label::Warn, "no known owner"));
+        let doubt = match &one.last_read {
+            _ if one.certain => String::new(),
+            Some(day) => ui.paint(Label::Warn, &format!("last read on {day}")),
+            None => ui.paint(Label::Warn, "perhaps: a condition could not be checked"),
+        };
         vec![
             ui.paint(Label::Strong, &format!("{}@{}", one.account, one.host)),
             who,
@@ -344,6 +405,13 @@ fn access_text(out: &AccessAtOut, ui: &Ui) -> String {
     text += &columns(&rows, 2).into_iter().map(|line| line + "\n").collect::<String>();
     for host in &out.unknown {
         text += &format!("  {}\n", ui.paint(Label::Warn, &format!("{host}: nothing was known of it then")));
+    }
+    for NotReadOut { host, accounts } in &out.not_read {
+        let accounts = match &accounts[..] {
+            few if few.len() <= NAMED_MAX => few.join(", "),
+            many => count(many.len(), "account", "accounts"),
+        };
+        text += &format!("  {}\n", ui.paint(Label::Warn, &format!("{host}: not read then: {accounts}")));
     }
     text + &count(out.access.len(), "way in", "ways in")
 }

@@ -1,7 +1,7 @@
-//! `lavrin settings`: what the server's configuration says for a login, and from which file and line each value comes.
+//! `lavrin host settings`: what the server's configuration says for a login, and from which file and line each value comes.
 
-use super::place::Work;
-use super::register::RegisterArgs;
+use crate::command::place::Work;
+use crate::command::register::RegisterArgs;
 use crate::connection::{ConnectionArgs, ServerArgs};
 use crate::error::CommandError;
 use crate::exit::Exit;
@@ -20,18 +20,18 @@ use serde::Serialize;
 use std::collections::BTreeMap;
 use std::path::PathBuf;
 
-/// Which settings of the server are in force for a login, and which file and line each comes from
+/// Show which server settings apply to a login, each with its file and line
 #[derive(Debug, Args)]
 pub struct SettingsArgs {
-    /// The host; nothing with --root
-    #[arg(value_name = "HOST", required_unless_present = "root", conflicts_with = "root")]
+    /// The host; nothing with --tree
+    #[arg(value_name = "HOST", required_unless_present = "tree", conflicts_with = "tree")]
     pub host_name: Option<String>,
-    /// The account that would log in; without one no Match block holds
+    /// The account that would log in; without it no Match User applies
     #[arg(long, value_name = "ACCOUNT")]
     pub account: Option<String>,
-    /// Look into this local tree instead of a host
+    /// A local tree (an image, a chroot, / itself) instead of a host
     #[arg(long, value_name = "DIR", value_parser = paths::typed)]
-    pub root: Option<PathBuf>,
+    pub tree: Option<PathBuf>,
     #[command(flatten)]
     pub connection: ConnectionArgs,
     #[command(flatten)]
@@ -91,7 +91,7 @@ struct ConditionalOut {
 /// Runs the command.
 pub async fn run(args: &SettingsArgs, ui: &Ui) -> Result<Exit, CommandError> {
     let name = args.account.as_deref();
-    let mut work = match (&args.root, &args.host_name) {
+    let mut work = match (&args.tree, &args.host_name) {
         (Some(root), _) => Work::open_tree(root)?,
         (None, Some(host)) => {
             let account = name.unwrap_or("root");
@@ -99,7 +99,7 @@ pub async fn run(args: &SettingsArgs, ui: &Ui) -> Result<Exit, CommandError> {
             let host = host.trim_start_matches('@');
             Work::open_host(ui, register.as_ref(), host, account, &args.host, Rights::Wanted).await?
         }
-        (None, None) => return Err(CommandError::usage("whose settings? HOST or --root DIR")),
+        (None, None) => return Err(CommandError::usage("whose settings? HOST or --tree DIR")),
     };
     // As in the server's own test mode a name that is given counts, whatever UseDNS says.
     work.seen.connection = LoginAttempt { host_counts: true, ..args.connection.connection() };
@@ -140,7 +140,7 @@ fn out_of(settings: &Settings, work: &Work) -> SettingsOut {
         (keyword, ValueOut { value, path, line: setting.and_then(|setting| setting.line) })
     };
     SettingsOut {
-        schema: "lavrin/settings/1",
+        schema: "lavrin/host-settings/1",
         valid: settings.faults.is_empty(),
         errors: errors.collect(),
         ends: settings.ends.as_ref().map(|fault| ConfigErrorOut {
@@ -196,7 +196,7 @@ fn text_of(out: &SettingsOut, ui: &Ui) -> String {
     for unknown in &out.unknown {
         let place = ui.paint(Label::Strong, &format!("{} line {}", unknown.path, unknown.line));
         text += &format!(
-            "{} {place}: nobody here knows {}; whether the server does is not known\n",
+            "{} {place}: {} is unknown here; the server may know it\n",
             ui.paint(Label::Warn, "undecided:"),
             unknown.keyword
         );
@@ -226,7 +226,7 @@ fn text_of(out: &SettingsOut, ui: &Ui) -> String {
         );
     }
     for (keyword, value) in &out.differs {
-        text += &format!("{} the server itself says {keyword} {value}\n", ui.paint(Label::Bad, "differs:"));
+        text += &format!("{} the running server has {keyword} {value}\n", ui.paint(Label::Bad, "differs:"));
     }
     text
 }

@@ -1,7 +1,11 @@
 //! `lavrin person`: the people of the register and their keys.
 
-use super::register::{OpenedRegister, RegisterArgs, change_file, edit_fault, today, typed_date, typed_id};
-use super::sightings::{Column, SightingOut, Sightings};
+mod change;
+mod key;
+
+use crate::command::register::{OpenedRegister, RegisterArgs, change_file, edit_fault, today, typed_date, typed_id};
+use crate::command::sightings::{Column, SightingOut, Sightings};
+use crate::command::unknown;
 use crate::error::CommandError;
 use crate::exit::Exit;
 use crate::table::columns;
@@ -21,16 +25,25 @@ use std::path::PathBuf;
 pub enum PersonCommand {
     /// Add a person, or a key to one
     Add(PersonAddArgs),
-    /// Everybody, with their keys
+    /// List the people with their keys
     List(PersonListArgs),
-    /// One person: keys, and what they may enter
+    /// One person: keys, and where they may log in
     Show(PersonShowArgs),
+    /// Change the name, the team or the first day of a person
+    Set(change::PersonSetArgs),
+    /// Give a person another name in the register
+    Rename(change::PersonRenameArgs),
+    /// Remove a person who was added by mistake
+    Remove(change::PersonRemoveArgs),
+    /// Retire a key, or give it another label
+    #[command(subcommand)]
+    Key(key::PersonKeyCommand),
 }
 
 /// Add a person, or a key to one
 #[derive(Debug, Args)]
 pub struct PersonAddArgs {
-    /// The name under which the register knows the person
+    /// The person's name in the register
     #[arg(value_name = "PERSON", value_parser = typed_id)]
     pub id: String,
     /// The full name
@@ -39,16 +52,16 @@ pub struct PersonAddArgs {
     /// The team
     #[arg(long, value_name = "TEAM", value_parser = typed_id)]
     pub team: Option<String>,
-    /// File with a public key; - reads a paste from standard input
+    /// File with a public key; - for a paste on standard input
     #[arg(long, value_name = "KEY.pub", value_parser = paths::typed)]
     pub key: Option<PathBuf>,
-    /// What the key is called
+    /// Label of the key
     #[arg(long, value_name = "LABEL", default_value = "main")]
     pub label: String,
-    /// What the key is for
+    /// Purpose of the key
     #[arg(long, value_name = "PURPOSE", default_value = "person")]
     pub purpose: PurposeArg,
-    /// Since when the person is there (by default today)
+    /// First day of the person (default: today)
     #[arg(long, value_name = "DATE", value_parser = typed_date)]
     pub since: Option<Date>,
     #[command(flatten)]
@@ -77,14 +90,14 @@ impl PurposeArg {
     }
 }
 
-/// Everybody, with their keys
+/// List the people with their keys
 #[derive(Debug, Args)]
 pub struct PersonListArgs {
     #[command(flatten)]
     register: RegisterArgs,
 }
 
-/// One person: keys, and what they may enter
+/// One person: keys, and where they may log in
 #[derive(Debug, Args)]
 pub struct PersonShowArgs {
     /// The person
@@ -145,6 +158,8 @@ struct PersonKeyOut {
 #[derive(Debug, Serialize)]
 #[cfg_attr(test, derive(schemars::JsonSchema))]
 struct AccessOut {
+    /// The number of the grant, counted from 1 in the order of access.toml.
+    number: usize,
     account: String,
     hosts: Vec<String>,
     /// Over which team, where not by name.
@@ -162,6 +177,10 @@ pub fn run(command: &PersonCommand, ui: &Ui) -> Result<Exit, CommandError> {
         PersonCommand::Add(args) => add(args, ui),
         PersonCommand::List(args) => list(args, ui),
         PersonCommand::Show(args) => show(args, ui),
+        PersonCommand::Set(args) => change::set(args, ui),
+        PersonCommand::Rename(args) => change::rename(args, ui),
+        PersonCommand::Remove(args) => change::remove(args, ui),
+        PersonCommand::Key(command) => key::run(command, ui),
     }
 }
 
@@ -188,8 +207,8 @@ fn add(args: &PersonAddArgs, ui: &Ui) -> Result<Exit, CommandError> {
         text = add_key(&text, &key).map_err(fault())?;
     }
     if known == Some(&text) {
-        return Err(CommandError::usage(format!("{} is in the register already, and nothing new was said", args.id))
-            .hint(format!("lavrin person add {} --key KEY.pub adds a key", args.id)));
+        return Err(CommandError::usage(format!("{} is in the register already, and nothing new was given", args.id))
+            .hint(format!("to add a key: lavrin person add {} --key KEY.pub", args.id)));
     }
     change_file(&opened, ui, &path, &text)?;
     Ok(Exit::Done)
@@ -296,10 +315,7 @@ fn row(person: &Person, ui: &Ui) -> Vec<String> {
 fn show(args: &PersonShowArgs, ui: &Ui) -> Result<Exit, CommandError> {
     let opened = args.register.open()?;
     let register = &opened.reading.register;
-    let person = register.people.get(&args.id).ok_or_else(|| {
-        CommandError::usage(format!("there is no person '{}' in the register", printable(args.id.as_bytes())))
-            .hint("lavrin person list")
-    })?;
+    let person = unknown::person(register, &args.id)?;
     let access = access(person, register);
     let seen = Sightings::of_keys(person.keys.iter().map(|key| key.fingerprint), &opened)?;
     let words = text_of(person, &access, ui) + &seen.text(Column::Host, ui);
@@ -309,12 +325,13 @@ fn show(args: &PersonShowArgs, ui: &Ui) -> Result<Exit, CommandError> {
 }
 
 fn access(person: &Person, register: &Register) -> Vec<AccessOut> {
-    let concerns = |grant: &&Grant| match &grant.whom.value {
+    let concerns = |(_, grant): &(usize, &Grant)| match &grant.whom.value {
         Whom::Person(id) => *id == person.id,
         Whom::Team(team) => person.team.as_ref() == Some(team),
         Whom::Machine { .. } => false,
     };
-    let out = |grant: &Grant| AccessOut {
+    let out = |(number, grant): (usize, &Grant)| AccessOut {
+        number: number + 1,
         account: grant.account.clone(),
         hosts: register.hosts_of(grant).map(|host| host.id.clone()).collect(),
         team: if let Whom::Team(team) = &grant.whom.value { Some(team.clone()) } else { None },
@@ -323,7 +340,7 @@ fn access(person: &Person, register: &Register) -> Vec<AccessOut> {
         limits: limits(grant),
         reason: grant.reason.clone(),
     };
-    register.grants.iter().filter(concerns).map(out).collect()
+    register.grants.iter().enumerate().filter(concerns).map(out).collect()
 }
 
 /// What limits a grant, in short phrases.
@@ -350,7 +367,7 @@ fn text_of(person: &Person, access: &[AccessOut], ui: &Ui) -> String {
     if rows.is_empty() {
         text += &format!("  {}\n", ui.paint(Label::Warn, "none"));
     }
-    text += &format!("\n{}\n", ui.paint(Label::Strong, "May enter"));
+    text += &format!("\n{}\n", ui.paint(Label::Strong, "Allowed by the register"));
     for grant in access {
         let hosts = if grant.hosts.is_empty() { ui.paint(Label::Warn, "no host") } else { grant.hosts.join(", ") };
         let mut notes: Vec<String> = grant.team.iter().map(|team| format!("as one of {team}")).collect();
@@ -359,7 +376,7 @@ fn text_of(person: &Person, access: &[AccessOut], ui: &Ui) -> String {
         }));
         notes.extend(grant.limits.clone());
         notes.extend(grant.reason.iter().map(|reason| printable(reason.as_bytes())));
-        text += &format!("  {} on {hosts}", ui.paint(Label::Strong, &grant.account));
+        text += &format!("  grant {}  {} on {hosts}", grant.number, ui.paint(Label::Strong, &grant.account));
         text += &if notes.is_empty() { "\n".to_owned() } else { format!("  ({})\n", notes.join("; ")) };
     }
     if access.is_empty() {

@@ -1,0 +1,197 @@
+//! `lavrin host set`, `remove` and `rename`.
+
+use super::{FILE, find};
+use crate::account_target::parse_host;
+use crate::command::grant::FILE as GRANTS;
+use crate::command::register::{OpenedRegister, RegisterArgs, change_file, edit_fault, typed_id};
+use crate::error::CommandError;
+use crate::exit::Exit;
+use crate::sign_in::RootByArg;
+use crate::ui::Ui;
+use clap::Args;
+use lavrin_fleet::register::edit::{HostField, remove_host, rename_host, rename_in_grants, set_host};
+use lavrin_fleet::register::{Host, Whom};
+use lavrin_keys::text::count;
+use lavrin_store::database::Database;
+
+/// Change how a host is reached or what is managed there
+#[derive(Debug, Args)]
+pub struct HostSetArgs {
+    /// The host
+    #[arg(value_name = "HOST")]
+    pub id: String,
+    /// Name or address to connect to
+    #[arg(long, value_name = "ADDRESS", value_parser = parse_host)]
+    pub address: Option<String>,
+    /// Port of its SSH server
+    #[arg(long, value_name = "PORT")]
+    pub port: Option<u16>,
+    /// The tags it has from now on (repeatable)
+    #[arg(long, value_name = "TAG", value_parser = typed_id)]
+    pub tag: Vec<String>,
+    /// Where the machine is
+    #[arg(long, value_name = "PLACE")]
+    pub site: Option<String>,
+    /// The account that signs in
+    #[arg(long, value_name = "NAME")]
+    pub login: Option<String>,
+    /// How that login becomes root
+    #[arg(long, value_name = "WAY")]
+    pub root_by: Option<RootByArg>,
+    /// The host through which it is reached
+    #[arg(long, value_name = "HOST")]
+    pub through: Option<String>,
+    /// The accounts that the register manages from now on (repeatable)
+    #[arg(long, value_name = "ACCOUNT")]
+    pub account: Vec<String>,
+    #[command(flatten)]
+    register: RegisterArgs,
+}
+
+/// Remove a host from the register; what is on it stays as it is
+#[derive(Debug, Args)]
+pub struct HostRemoveArgs {
+    /// The host
+    #[arg(value_name = "HOST")]
+    pub id: String,
+    #[command(flatten)]
+    register: RegisterArgs,
+}
+
+/// Give a host another name in the register
+#[derive(Debug, Args)]
+pub struct HostRenameArgs {
+    /// The host
+    #[arg(value_name = "HOST")]
+    pub id: String,
+    /// The new name
+    #[arg(value_name = "NEW", value_parser = typed_id)]
+    pub new: String,
+    #[command(flatten)]
+    register: RegisterArgs,
+}
+
+/// Runs `lavrin host set`.
+pub fn set(args: &HostSetArgs, ui: &Ui) -> Result<Exit, CommandError> {
+    let opened = args.register.open()?;
+    let host = find(opened.register(), &args.id)?;
+    let mut fields: Vec<(&str, HostField<'_>)> = Vec::new();
+    fields.extend(args.address.as_deref().map(|address| ("address", HostField::Text(address))));
+    fields.extend(args.port.map(|port| ("port", HostField::Number(port.into()))));
+    fields.extend((!args.tag.is_empty()).then_some(("tags", HostField::List(&args.tag))));
+    fields.extend(args.site.as_deref().map(|site| ("site", HostField::Text(site))));
+    fields.extend(args.login.as_deref().map(|login| ("login", HostField::Text(login))));
+    fields.extend(args.root_by.and_then(RootByArg::name).map(|way| ("root_by", HostField::Text(way))));
+    fields.extend(args.through.as_deref().map(|through| ("through", HostField::Text(through))));
+    fields.extend((!args.account.is_empty()).then_some(("accounts", HostField::List(&args.account))));
+    if fields.is_empty() {
+        return Err(CommandError::usage("nothing was given to change").hint("lavrin host set --help"));
+    }
+    let (path, id) = file_of(&opened, host);
+    let mut text = opened.text(&path).unwrap_or_default().to_owned();
+    for (name, field) in &fields {
+        text = set_host(&text, id, name, field).map_err(edit_fault(&path))?;
+    }
+    change_file(&opened, ui, &path, &text)?;
+    Ok(Exit::Done)
+}
+
+/// The file that holds a host, and its name in it where the file holds all of them.
+pub fn file_of<'a>(opened: &OpenedRegister, host: &'a Host) -> (String, Option<&'a str>) {
+    let own = format!("hosts/{}.toml", host.id);
+    if opened.text(&own).is_some() { (own, None) } else { (FILE.to_owned(), Some(host.id.as_str())) }
+}
+
+/// Runs `lavrin host remove`: only where no other host is reached through it.
+pub fn remove(args: &HostRemoveArgs, ui: &Ui) -> Result<Exit, CommandError> {
+    let opened = args.register.open()?;
+    let register = opened.register();
+    let host = find(register, &args.id)?;
+    let stop = |why: String| CommandError::with(Exit::Stopped, format!("{} was not removed", host.id)).because(why);
+    let through = |other: &&Host| other.through.as_ref().is_some_and(|through| through.value == host.id);
+    if let Some(other) = register.hosts.values().find(through) {
+        return Err(stop(format!("{} is reached through it", other.id))
+            .hint(format!("lavrin host set {} --through OTHER", other.id)));
+    }
+    let names = |hosts: &[lavrin_fleet::register::Placed<String>]| hosts.iter().any(|name| name.value == host.id);
+    let is_machine = |whom: &Whom| matches!(whom, Whom::Machine { host: of, .. } if *of == host.id);
+    let grants = register.grants.iter().filter(|grant| names(&grant.hosts) || is_machine(&grant.whom.value)).count();
+    if grants > 0 {
+        return Err(stop(format!("{} it", count(grants, "grant names", "grants name")))
+            .hint(format!("to see them: lavrin host show {}", host.id)));
+    }
+    let owed = register.owed.iter().filter(|owed| owed.host == host.id).count();
+    if owed > 0 {
+        return Err(stop(format!("{} owed there", count(owed, "removal is", "removals are"))).hint("lavrin audit"));
+    }
+    let (path, id) = file_of(&opened, host);
+    let old = opened.text(&path).unwrap_or_default();
+    match id {
+        Some(id) => drop(change_file(&opened, ui, &path, &remove_host(old, id).map_err(edit_fault(&path))?)?),
+        None => {
+            let aside = format!("{path}.removed");
+            opened.folder.rename(&path, old, &aside)?;
+            ui.result(&format!("{path} is now {aside}, which the register does not read"));
+        }
+    }
+    ui.status("no host was changed: keys that are there stay there");
+    Ok(Exit::Done)
+}
+
+/// Runs `lavrin host rename`: in the register, and in what is remembered of the host.
+pub fn rename(args: &HostRenameArgs, ui: &Ui) -> Result<Exit, CommandError> {
+    let mut opened = args.register.open()?;
+    let host = find(opened.register(), &args.id)?.clone();
+    if opened.register().hosts.contains_key(&args.new) {
+        return Err(CommandError::usage(format!("{} is in the register already", args.new))
+            .hint(format!("lavrin host show {}", args.new)));
+    }
+    let store = Database::open_existing(opened.folder.path())?;
+    let looks = store.as_ref().map(Database::looks).transpose()?.unwrap_or_default();
+    if looks.iter().any(|look| look.host == args.new) {
+        // What was seen of the two would be mixed up.
+        return Err(CommandError::with(Exit::Stopped, format!("the surveys remember another host {}", args.new))
+            .because("nothing was changed")
+            .hint("choose a name that no host had before"));
+    }
+    let mut grants = opened.text(GRANTS).unwrap_or_default().to_owned();
+    for field in ["hosts", "machine"] {
+        grants = rename_in_grants(&grants, field, &args.id, &args.new).map_err(edit_fault(GRANTS))?;
+    }
+    // Connected to by its old name where it has no address of its own.
+    let (path, id) = file_of(&opened, &host);
+    let text = set_host(opened.text(&path).unwrap_or_default(), id, "address", &HostField::Text(&host.address));
+    let text = text.map_err(edit_fault(&path))?;
+    match id {
+        Some(id) => {
+            let text = rename_host(&text, id, &args.new).map_err(edit_fault(&path))?;
+            opened.folder.save(&path, opened.text(&path), &text)?;
+            ui.result(&format!("[{}] is now [{}] in {path}", args.id, args.new));
+        }
+        None => {
+            let new_path = format!("hosts/{}.toml", args.new);
+            opened = change_file(&opened, ui, &path, &text)?;
+            opened.folder.rename(&path, opened.text(&path).unwrap_or_default(), &new_path)?;
+            ui.result(&format!("{path} is now {new_path}"));
+        }
+    }
+    opened = args.register.open()?;
+    if opened.text(GRANTS).is_some_and(|old| old != grants) {
+        opened = change_file(&opened, ui, GRANTS, &grants)?;
+    }
+    let reached: Vec<Host> =
+        opened.register().hosts.values().filter(|other| is_through(other, &args.id)).cloned().collect();
+    for other in reached {
+        let (path, id) = file_of(&opened, &other);
+        let text = set_host(opened.text(&path).unwrap_or_default(), id, "through", &HostField::Text(&args.new));
+        opened = change_file(&opened, ui, &path, &text.map_err(edit_fault(&path))?)?;
+    }
+    if let Some(store) = store {
+        store.rename_host(&args.id, &args.new)?;
+    }
+    Ok(Exit::Done)
+}
+
+fn is_through(host: &Host, id: &str) -> bool {
+    host.through.as_ref().is_some_and(|through| through.value == id)
+}
