@@ -23,6 +23,18 @@ const COMMENT_BYTES_MAX: usize = 1024;
 /// Most lines that one broken key or block may take: an RSA key of 16384 bits wrapped at 60 columns takes 47.
 const JOINED_LINES_MAX: usize = 64;
 
+/// Most lines that a key which is broken at any places may take: one of 4096 bits wrapped at 60 columns takes 12.
+const ANYWHERE_LINES_MAX: usize = 16;
+
+/// Most places of a file at which such a key is looked for; more is no accident.
+const ANYWHERE_MAX: usize = 64;
+
+/// Most lines over which the options in front of a key are broken.
+const OPTION_LINES_MAX: usize = 3;
+
+/// Breaks among which several may have been blanks: between options, name, key and comment there are three.
+const FEW_GAPS: usize = 7;
+
 /// What a repair does.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub enum RepairKind {
@@ -71,9 +83,9 @@ impl KeysFile {
             line_ends: self.lines().iter().filter(|line| self.raw(line).ends_with(b"\r\n")).count(),
             ..Repairs::default()
         };
-        let mut at = 0;
+        let (mut at, mut tries) = (0, ANYWHERE_MAX);
         while let Some(line) = self.lines().get(at) {
-            let found = self.repair(at);
+            let found = self.repair(at, &mut tries);
             at += found.as_ref().map_or(1, |(_, used)| *used);
             match found {
                 Some((repair, _)) => repairs.lines.push(repair),
@@ -114,11 +126,11 @@ impl KeysFile {
     }
 
     /// The repair that begins at the line of this index, and how many lines it takes.
-    fn repair(&self, at: usize) -> Option<(LineRepair, usize)> {
+    fn repair(&self, at: usize, tries: &mut usize) -> Option<(LineRepair, usize)> {
         let line = &self.lines()[at];
         let raw = self.raw(line);
         let (text, end) = without_end(raw);
-        let (kind, used, new) = if let Some((used, new)) = self.joined(at) {
+        let (kind, used, new) = if let Some((used, new)) = self.joined(at).or_else(|| self.joined_anywhere(at, tries)) {
             (RepairKind::Joined, used, new)
         } else if let Some((used, new)) = self.block(at) {
             (RepairKind::Block, used, new)
@@ -154,6 +166,22 @@ impl KeysFile {
         (*entry.key == found.key).then_some((found.lines.1, new))
     }
 
+    /// A key that was broken at any places, in its name or where a blank was: the fewest lines from here that give a key, where
+    /// no other way to join them gives another one.
+    fn joined_anywhere(&self, at: usize, tries: &mut usize) -> Option<(usize, Vec<u8>)> {
+        let lines = &self.lines()[at..self.lines().len().min(at + ANYWHERE_LINES_MAX)];
+        let texts: Vec<&[u8]> =
+            lines.iter().take_while(|line| is_unusable(line)).map(|line| self.raw(line).trim_ascii()).collect();
+        if texts.len() < 2 || texts.iter().map(|text| text.len()).sum::<usize>() > GLUED_BYTES_MAX || !may_be_key(&texts) {
+            return None;
+        }
+        *tries = tries.checked_sub(1)?;
+        let (used, new) = (2..=texts.len()).find_map(|used| Some((used, only_join(&texts[..used])?)))?;
+        // Lines that could belong to a key which begins later are nobody's for certain.
+        let later = (1..used).any(|from| (from + 2..=texts.len()).any(|to| !joins(&texts[from..to]).is_empty()));
+        (!later).then_some((used, new.ok()?))
+    }
+
     /// A public key in a block of another format, from its first line to its last.
     fn block(&self, at: usize) -> Option<(usize, Vec<u8>)> {
         let opens = |line: &Line| matches!(&line.content, Content::Unusable(bad) if bad.fault == LineFault::Block);
@@ -186,6 +214,56 @@ impl KeysFile {
             && starts.len() <= GLUED_MAX
             && starts.iter().skip(1).any(holds)
     }
+}
+
+/// Whether the lines without their blanks hold a name of an algorithm with the beginning of base64 behind it: what follows is
+/// costly, and junk has none.
+fn may_be_key(texts: &[&[u8]]) -> bool {
+    let packed: Vec<u8> = texts.concat().into_iter().filter(|byte| !matches!(byte, b' ' | b'\t')).collect();
+    let begins = |name: &str| {
+        let wanted = [name.as_bytes(), b"AAAA"].concat();
+        // In front of it there are options at most.
+        let in_front: usize = texts.iter().take(OPTION_LINES_MAX).map(|text| text.len()).sum();
+        memmem::find(&packed, &wanted).is_some_and(|at| at < in_front)
+    };
+    Algorithm::ALL.iter().any(|algorithm| begins(algorithm.name()))
+}
+
+/// The one entry that lines give when they are joined; `Err` where they give several. `None`: they give none.
+fn only_join(texts: &[&[u8]]) -> Option<Result<Vec<u8>, ()>> {
+    let found = joins(texts);
+    let (first, entry) = found.first()?;
+    let is_one = found.iter().all(|(_, other)| is_same(entry, other));
+    Some(if is_one { Ok(first.clone()) } else { Err(()) })
+}
+
+/// Every entry that lines give when each break is taken for nothing or for one blank; in many lines at most one is a blank.
+fn joins(texts: &[&[u8]]) -> Vec<(Vec<u8>, Entry)> {
+    let gaps = texts.len() - 1;
+    let mut found = Vec::new();
+    let mut try_with = |blanks: &[usize]| {
+        let mut joined = texts[0].to_vec();
+        for (gap, text) in texts[1..].iter().enumerate() {
+            if blanks.contains(&gap) {
+                joined.push(b' ');
+            }
+            joined.extend_from_slice(text);
+        }
+        if let Content::Entry(entry) = read_line(&joined) {
+            found.push((joined, *entry));
+        }
+    };
+    try_with(&[]);
+    for one in 0..gaps {
+        try_with(&[one]);
+        for two in one + 1..gaps.min(FEW_GAPS) {
+            try_with(&[one, two]);
+            for three in two + 1..gaps.min(FEW_GAPS) {
+                try_with(&[one, two, three]);
+            }
+        }
+    }
+    found
 }
 
 fn is_unusable(line: &Line) -> bool {
@@ -347,13 +425,46 @@ mod tests {
     }
 
     #[test]
-    fn a_broken_line_is_joined_with_its_options_and_a_guess_is_not_made() {
+    fn a_key_is_joined_wherever_one_break_is() {
+        let line = format!("no-pty {}", line_of(1));
+        let bare = line.rsplit_once(' ').map_or(line.len(), |(bare, _)| bare.len());
+        for at in 1..bare {
+            let (one, two) = (line[..at].trim_end(), line[at..].trim_start());
+            let broken = format!("# kept\n{one}\n{two}\n");
+            // Where the server reads the second line as it is, nothing is certain.
+            let is_read = matches!(read_line(two.as_bytes()), Content::Entry(_));
+            let expected = if is_read { broken.clone() } else { format!("# kept\n{line}\n") };
+            assert_eq!(mended(&broken), expected, "{one}|{two}");
+        }
+        let (name, rest) = line.split_at(12);
+        let (middle, end) = rest.split_at(30);
+        assert_eq!(mended(&format!("{name}\n{middle}\n{end}\n")), format!("{line}\n"));
+    }
+
+    #[test]
+    fn where_another_joining_gives_another_entry_nothing_is_joined() {
+        let line = format!("command=\"/bin/a\nb\" {}\n", line_of(1));
+        assert_eq!(mended(&line), line, "with or without a blank: two commands");
+        // The lines of one key with another's between them.
+        let (one, two) = (line_of(1), line_of(2));
+        let mixed = format!("{}\n{}\n{}\n{}\n", &one[..5], &two[..5], &one[5..], &two[5..]);
+        assert_eq!(file(&mixed).repairs().lines.iter().filter(|repair| repair.first == 1).count(), 0);
+        // Junk without end costs little.
+        let junk = "ssh-ed25519 AAAA\n".repeat(2_000);
+        assert_eq!(file(&junk).repairs().lines.len(), 0);
+    }
+
+    #[test]
+    fn a_broken_line_is_joined_with_its_options_and_no_character_is_guessed() {
         let line = format!("no-pty,from=\"192.0.2.0/24\" {}", line_of(1));
         let broken = format!("# x\n{}\n{}\n# y\n", &line[..76], &line[76..]);
         assert_eq!(mended(&broken), format!("# x\n{line}\n# y\n"));
         let short = line_of(1);
         let short = &short[..short.len() - "edda@lantern".len() - 8];
-        assert_eq!(mended(&format!("{short}\nRegards\n")), format!("{short}\nRegards\n"));
+        // What only happens to fit is a key too, and so it is done by nobody who has not named it.
+        let fits = file(&format!("{short}\nRegards\n")).repairs();
+        assert_eq!(fits.lines[0].revived.len(), 1);
+        assert_eq!(mended(&format!("{short}\nRegard\n")), format!("{short}\nRegard\n"));
     }
 
     #[test]

@@ -231,7 +231,7 @@ mod tests {
         audit::AuditOut, audit::FleetOut, change::ChangeOut, compare::CompareOut, enforce::EnforceOut,
         history::AccessAtOut, history::HistoryOut, history::RunsOut, host::HostOut, host::HostsOut,
         host::settings::SettingsOut, key::convert::ConvertOut, key::generate::GenerateOut, key::inspect::InspectOut,
-        mend::MendOut, offboard::OffboardOut, person::PeopleOut, person::PersonOut, probe::ProbeManyOut,
+        mend::MendOut, offboard::OffboardOut, offboard::OffboardPreviewOut, person::PeopleOut, person::PersonOut, probe::ProbeManyOut,
         probe::ProbeOut, register::adopt::AdoptOut, register::check::CheckOut, survey::SurveyOut, undo::UndoOut,
         why::WhoOut, why::WhyOut,
     };
@@ -277,6 +277,7 @@ mod tests {
         check::<ProbeManyOut>("probe-many");
         check::<CompareOut>("compare");
         check::<EnforceOut>("enforce");
+        check::<OffboardPreviewOut>("offboard-preview");
         check::<OffboardOut<'static>>("offboard");
         check::<UndoOut>("undo");
     }

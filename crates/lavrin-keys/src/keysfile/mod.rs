@@ -1,6 +1,7 @@
 //! An `authorized_keys` file as a lossless document: every byte is kept, each line is read as OpenSSH's server reads it,
 //! and an edit changes only what was asked.
 
+pub mod broken;
 mod edit;
 pub mod expiry;
 pub mod options;

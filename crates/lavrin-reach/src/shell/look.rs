@@ -11,7 +11,7 @@ use lavrin_server::account::{Account, add_shadow, read_groups, read_passwd};
 use lavrin_server::fs::{BytePath, Fact, NodeKind, Why};
 use lavrin_server::login;
 use lavrin_server::server::{Known, Server};
-use lavrin_server::survey::{Observation, StrayKey, Want, Wanted, Who, key_use};
+use lavrin_server::survey::{ConfigNewer, Observation, StrayKey, Want, Wanted, Who, key_use};
 use lavrin_server::system::System;
 use std::collections::{BTreeMap, HashMap, HashSet};
 use std::fmt::Write as _;
@@ -41,6 +41,7 @@ const NO_RIGHT: u8 = 96;
 const WRONG_KIND: u8 = 97;
 const TOO_LARGE: u8 = 98;
 const NOT_THERE: u8 = 99;
+const NOT_ONLY_KEYS: u8 = 94;
 
 impl ShellHost {
     /// Looks at everything that is wanted and writes it into the observation.
@@ -318,6 +319,7 @@ fn take_system(outer: &[Frame<'_>], banner: &str, asked: NetworkHomes<'_>, seen:
         .get(&b"said"[..])
         .filter(|frame| frame.status == 0 && !frame.bytes.is_empty())
         .map(|frame| frame.bytes.to_vec());
+    seen.config_newer = config_newer(&text("started"), &text("changed"));
     let mounts = Mounts::read(&text("mounts"));
     let on_network = |account: &&Account| mounts.of(&account.home).is_some();
     seen.network_homes = seen.accounts.iter().filter(on_network).map(|account| account.home.clone()).collect();
@@ -342,6 +344,16 @@ fn take_system(outer: &[Frame<'_>], banner: &str, asked: NetworkHomes<'_>, seen:
     {
         seen.key_uses = key_use::read(bytes("logs"), now, zone);
     }
+}
+
+/// The newest file of the configuration, where it changed after the server was started.
+fn config_newer(started: &str, changed: &str) -> Option<ConfigNewer> {
+    let started: i64 = started.parse().ok()?;
+    let file = |line: &str| {
+        let (time, path) = line.split_once(' ')?;
+        Some(ConfigNewer { path: BytePath::from(path), changed: time.parse().ok()?, started })
+    };
+    changed.lines().filter_map(file).max_by_key(|file| file.changed).filter(|file| file.changed > started)
 }
 
 /// `+0130` in seconds.
@@ -386,6 +398,10 @@ fn content(frame: &Frame<'_>) -> Fact<Vec<u8>> {
         WRONG_KIND => Fact::Unseen(Why::WrongKind),
         TOO_LARGE => Fact::Unseen(Why::TooLarge(lavrin_server::survey::KEYS_FILE_BYTES_MAX)),
         NOT_THERE => Fact::Absent,
+        NOT_ONLY_KEYS => {
+            let said = "root owns it, and not every line is a key: look at it as root, then give it to the account";
+            Fact::Unseen(Why::Other(said.to_owned()))
+        }
         status => Fact::Unseen(Why::Other(format!("reading it ended with status {status}"))),
     }
 }

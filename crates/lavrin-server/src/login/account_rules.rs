@@ -11,8 +11,12 @@ const SECONDS_A_DAY: i64 = 86_400;
 
 pub(super) fn reasons(account: &Account, settings: &Settings, question: &Question, seen: &System<'_>) -> Vec<Reason> {
     let mut reasons = Vec::new();
+    // What the server itself prints has no place; its files tell where it is set, where they say the same.
+    let of_files = seen.said_by_server.as_ref().map(|_| seen.config().of_account(account, seen));
     let mut push = |kind, keyword: &str| {
-        let setting = settings.get(keyword);
+        let own = settings.get(keyword);
+        let placed = || of_files.as_ref()?.get(keyword).filter(|file| own.is_none_or(|own| own.words.first() == file.words.first()));
+        let setting = own.filter(|own| own.path.is_some()).or_else(placed);
         reasons.push(Reason {
             kind,
             path: setting.and_then(|setting| setting.path.clone()),
@@ -26,7 +30,9 @@ pub(super) fn reasons(account: &Account, settings: &Settings, question: &Questio
         push(kind, "");
     }
     if let Some(keyword) = kept_out(account, settings, seen) {
-        push(ReasonKind::UserNotAllowed(keyword), &keyword.to_ascii_lowercase());
+        let keyword_small = keyword.to_ascii_lowercase();
+        let list = settings.get(&keyword_small).map(|setting| setting.words.clone()).unwrap_or_default();
+        push(ReasonKind::UserNotAllowed { keyword, list }, &keyword_small);
     }
     let root = settings.word("permitrootlogin");
     if account.is_root() && root == "no" {

@@ -82,7 +82,12 @@ pub enum ReasonKind {
     /// The certificate is refused.
     CertificateRefused(WrongCertificate),
     /// `AllowUsers`, `DenyUsers`, `AllowGroups` or `DenyGroups` keeps the account out.
-    UserNotAllowed(&'static str),
+    UserNotAllowed {
+        /// The keyword.
+        keyword: &'static str,
+        /// What it lists.
+        list: Vec<String>,
+    },
     /// `PermitRootLogin` keeps root out.
     RootNotAllowed(String),
     /// `PubkeyAuthentication` is off.
@@ -101,6 +106,11 @@ pub enum ReasonKind {
     NoEntry,
     /// The file holds the key, but broken over lines, glued to another or in another format.
     NotOnItsLine,
+    /// The file holds this very key, from its first line to its last, broken apart.
+    Broken {
+        /// The last line.
+        last: usize,
+    },
     /// The key's line is there and the server skips it.
     DeadLine(LineFault),
     /// Another account's file holds the key.
@@ -208,7 +218,7 @@ impl ReasonKind {
             Self::RevokedListMissing => "revoked-list-missing",
             Self::NotAnAuthority => "not-an-authority",
             Self::CertificateRefused(_) => "certificate-refused",
-            Self::UserNotAllowed(_) => "user-not-allowed",
+            Self::UserNotAllowed { .. } => "user-not-allowed",
             Self::RootNotAllowed(_) => "root-not-allowed",
             Self::PublicKeysOff => "public-keys-off",
             Self::NoKeyFileNamed => "no-key-file-named",
@@ -219,7 +229,7 @@ impl ReasonKind {
             Self::Obstacle(O::WrongOwner { .. }) => "wrong-owner",
             Self::Obstacle(O::TooClosed { .. }) => "mode-too-closed",
             Self::NoEntry => "no-entry",
-            Self::NotOnItsLine => "key-not-on-its-line",
+            Self::NotOnItsLine | Self::Broken { .. } => "key-not-on-its-line",
             Self::DeadLine(_) => "unusable-line",
             Self::OtherAccount(_) => "other-account",
             Self::OnlyAsAuthority => "only-as-authority",
@@ -260,12 +270,13 @@ impl ReasonKind {
             Self::PatternUnknown(_) | Self::SessionEnds(_) => "server-fatal",
             Self::AlgorithmOff(_) => "algorithm-off",
             Self::CertificateRefused(_) => "certificate",
-            Self::UserNotAllowed(_) => "user-not-allowed",
+            Self::UserNotAllowed { .. } => "user-not-allowed",
             Self::RootNotAllowed(_) => "root-not-allowed",
             Self::PublicKeysOff => "method-off",
             Self::NoKeyFileNamed
             | Self::NoEntry
             | Self::NotOnItsLine
+            | Self::Broken { .. }
             | Self::OtherAccount(_)
             | Self::OnlyAsAuthority
             | Self::NotAnAuthority => "no-match",

@@ -8,7 +8,7 @@ use crate::server_config::{Settings, addresses};
 use crate::system::System;
 use lavrin_keys::key::Fingerprint;
 use lavrin_keys::key::container::PieceKind;
-use lavrin_keys::keysfile::{Entry, KeysFile};
+use lavrin_keys::keysfile::{broken, Entry, KeysFile};
 use lavrin_keys::pieces::read;
 
 pub(super) struct Search {
@@ -89,6 +89,11 @@ fn search_file(
         dead.map(|(line, unusable)| Reason::at(ReasonKind::DeadLine(unusable.fault.clone()), path, Some(line))),
     );
     if reasons.is_empty() {
+        let own = question.key.as_ref().filter(|_| question.certificate.is_none());
+        if let Some((first, last)) = own.and_then(|key| broken::lines_of(file.as_bytes(), key)).filter(|(a, b)| a != b) {
+            reasons.push(Reason::at(ReasonKind::Broken { last }, path, Some(first)));
+            return Err(reasons);
+        }
         let mangled = mangled_line(file, &wanted);
         let kind = if mangled.is_some() { ReasonKind::NotOnItsLine } else { ReasonKind::NoEntry };
         reasons.push(Reason::at(kind, path, mangled));

@@ -99,6 +99,18 @@ pub struct StrayKey {
     pub protected: Option<bool>,
 }
 
+/// A file of the configuration that is newer than the running server. Whether the server was told to read it again since is not
+/// known: a reload leaves no trace.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct ConfigNewer {
+    /// The file.
+    pub path: BytePath,
+    /// When it changed, in seconds since 1970.
+    pub changed: i64,
+    /// When the server was started.
+    pub started: i64,
+}
+
 /// What was seen.
 #[derive(Debug, Clone, Default)]
 pub struct Observation {
@@ -116,6 +128,8 @@ pub struct Observation {
     pub config_path: Option<BytePath>,
     /// What the server itself said is in force for the account asked about (`keyword value` lines).
     pub said_by_server: Option<Vec<u8>>,
+    /// When the server was started and a file of its configuration changed after that.
+    pub config_newer: Option<ConfigNewer>,
     /// The accounts, in the system's order.
     pub accounts: Arc<Vec<Account>>,
     /// The groups.

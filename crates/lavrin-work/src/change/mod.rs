@@ -66,7 +66,7 @@ pub struct Terms {
 fn whose(of: Whose) -> &'static str {
     match of {
         Whose::Login => "is the key of this login",
-        Whose::Granted => "is let in by the register, and would not open its account any more",
+        Whose::Granted => "has a grant, and would not open its account any more",
     }
 }
 

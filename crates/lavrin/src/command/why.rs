@@ -14,7 +14,9 @@ use crate::ui::{Label, Ui};
 use crate::{clock, input, paths, wording};
 use clap::Args;
 use lavrin_keys::key::Fingerprint;
+use lavrin_server::server_config;
 use lavrin_server::login::{self, Outcome, Question, Reason, ReasonKind, Verdict};
+use lavrin_server::survey::{Observation, Want};
 use lavrin_server::system::System;
 use lavrin_work::ways::Rights;
 use serde::Serialize;
@@ -100,7 +102,7 @@ pub async fn run(args: &WhyArgs, ui: &Ui) -> Result<Exit, CommandError> {
         Work::open(ui, register.as_ref(), &args.target, args.tree.as_deref(), &args.host, Rights::Wanted).await?;
     work.seen.connection = args.connection.connection();
     args.server.give(&mut work.seen);
-    work.look(&|seen| login::wants(account, &System::of(seen))).await?;
+    work.look(&|seen| wants(account, seen)).await?;
     let mut verdict = login::judge(&question, &System::of(&work.seen));
     if verdict
         .deciding
@@ -113,6 +115,7 @@ pub async fn run(args: &WhyArgs, ui: &Ui) -> Result<Exit, CommandError> {
     }
     let out = out_of(args, &question, &verdict, &work);
     ui.give(&out, || text_of(&out, &verdict, args, ui));
+    tell_newer(&work, ui);
     Ok(match verdict.outcome {
         Outcome::Accepted => Exit::Done,
         Outcome::Refused => Exit::Findings,
@@ -129,7 +132,7 @@ async fn everybody(args: &WhyArgs, ui: &Ui) -> Result<Exit, CommandError> {
         Work::open(ui, register.as_ref(), &args.target, args.tree.as_deref(), &args.host, Rights::Wanted).await?;
     work.seen.connection = args.connection.connection();
     args.server.give(&mut work.seen);
-    work.look(&|seen| login::wants(account, &System::of(seen))).await?;
+    work.look(&|seen| wants(account, seen)).await?;
     if work.seen.account(account).is_none() {
         return Err(CommandError::with(Exit::Findings, format!("there is no account {account} on {}", work.name)));
     }
@@ -148,6 +151,7 @@ async fn everybody(args: &WhyArgs, ui: &Ui) -> Result<Exit, CommandError> {
     let (keys, verdicts): (Vec<_>, Vec<_>) = judged.into_iter().unzip();
     let out = WhoOut { schema: "lavrin/why-all/1", account: account.clone(), keys };
     ui.give(&out, || everybody_text(&out.keys, &verdicts, args, ui));
+    tell_newer(&work, ui);
     Ok(match (opens, open) {
         (_, true) => Exit::NotChecked,
         (true, false) => Exit::Done,
@@ -168,6 +172,29 @@ fn everybody_text(keys: &[WhoKeyOut], verdicts: &[Verdict], args: &WhyArgs, ui: 
     }
     let count = verdicts.iter().filter(|verdict| verdict.outcome == Outcome::Accepted).count();
     text + &format!("\n{count} of {} open {account}\n", lavrin_keys::text::count(keys.len(), "key", "keys"))
+}
+
+/// What decides, and the files of the configuration: they tell where a setting is that the server prints without its place.
+fn wants(account: &str, seen: &Observation) -> Vec<Want> {
+    let mut wants = login::wants(account, &System::of(seen));
+    if seen.looked && seen.said_by_server.is_some() {
+        wants.extend(server_config::wants(seen).into_iter().filter(|want| !seen.answers(want)));
+    }
+    wants
+}
+
+/// This verdict follows the files; the running server may not have read them yet.
+fn tell_newer(work: &Work, ui: &Ui) {
+    if let Some(newer) = &work.seen.config_newer {
+        let time = |seconds: i64| clock::date_of(u64::try_from(seconds).unwrap_or_default()).replace('T', " ");
+        ui.warn(&format!(
+            "{} changed at {}, after the server started at {}: unless it was reloaded since, it still uses the old \
+             settings, and lavrin probe shows those",
+            newer.path,
+            time(newer.changed),
+            time(newer.started)
+        ));
+    }
 }
 
 /// The moment of the login.

@@ -40,7 +40,13 @@ pub fn message(reason: &Reason, account: &str) -> String {
         }
         ReasonKind::CertificateRefused(why) => format!("the server refuses the certificate: {}", certificate(*why)),
         ReasonKind::ShellMissing(shell) => format!("the shell {shell} does not exist"),
-        ReasonKind::UserNotAllowed(keyword) => format!("{keyword} does not allow {account}"),
+        ReasonKind::UserNotAllowed { keyword, list } if list.is_empty() => {
+            format!("{keyword} does not allow {account}")
+        }
+        ReasonKind::UserNotAllowed { keyword, list } => {
+            let list = lavrin_keys::text::printable(list.join(" ").as_bytes());
+            format!("{keyword} does not allow {account}: {keyword} {list}")
+        }
         ReasonKind::RootNotAllowed(_) if reason.line.is_none() && reason.path.is_some() => {
             "the switch -w refuses logins of user number 0".to_owned()
         }
@@ -53,6 +59,11 @@ pub fn message(reason: &Reason, account: &str) -> String {
         ReasonKind::Obstacle(kind) => obstacle(kind, account),
         ReasonKind::NotOnItsLine => {
             "the key is here, but broken over lines, joined with another or in another format; the server needs it whole on one line".to_owned()
+        }
+        ReasonKind::Broken { last } => {
+            let first = reason.line.unwrap_or(1);
+            let lines = if *last == first + 1 { format!("{first} and {last}") } else { format!("{first} to {last}") };
+            format!("this key is here, broken over lines {lines}; the server needs it whole on one line")
         }
         ReasonKind::NoEntry => "the key is not in this file".to_owned(),
         ReasonKind::DeadLine(fault) => {
@@ -164,7 +175,9 @@ pub fn remedy(reason: &Reason, account: &str, place: &str, path: &str) -> Option
         ReasonKind::NoEntry | ReasonKind::NoKeyFile | ReasonKind::OtherAccount(_) => {
             format!("lavrin install KEY.pub {place}")
         }
-        ReasonKind::NotOnItsLine | ReasonKind::DeadLine(LineFault::ByteOrderMark { .. }) => {
+        ReasonKind::NotOnItsLine
+        | ReasonKind::Broken { .. }
+        | ReasonKind::DeadLine(LineFault::ByteOrderMark { .. }) => {
             format!("lavrin mend {place}")
         }
         ReasonKind::DeadLine(_)
@@ -178,8 +191,8 @@ pub fn remedy(reason: &Reason, account: &str, place: &str, path: &str) -> Option
         ReasonKind::FromUnknown { .. } => "say where it comes from: --from-address ADDRESS".to_owned(),
         ReasonKind::NotRegular | ReasonKind::LinkLoop => format!("ls -ld {path}"),
         ReasonKind::AccountLocked => format!("usermod -p '*' {account}    # ends the lock; still no password login"),
+        ReasonKind::UserNotAllowed { keyword, list } => allow(keyword, list, account, reason.line.map(|line| (line, &path[..])))?,
         ReasonKind::PublicKeysOff
-        | ReasonKind::UserNotAllowed(_)
         | ReasonKind::RootNotAllowed(_)
         | ReasonKind::SettingConditional(_)
         | ReasonKind::SettingUnknown(_)
@@ -207,4 +220,17 @@ pub fn remedy(reason: &Reason, account: &str, place: &str, path: &str) -> Option
         _ => return None,
     };
     Some(text)
+}
+
+/// How an account is let past a list of users or groups; the place is a line and the file it is in.
+fn allow(keyword: &str, list: &[String], account: &str, place: Option<(usize, &str)>) -> Option<String> {
+    let at = place.map(|(line, path)| format!("in {path} line {line}, then reload the server")).unwrap_or_default();
+    let plain = |word: &&String| !word.contains(['*', '?', '!', '@']);
+    match (keyword, list.iter().find(plain)) {
+        ("AllowGroups", Some(group)) => Some(format!("usermod -aG {} {account}", shell_word(group))),
+        ("AllowUsers", _) => Some(format!("add {account} to AllowUsers {at}").trim_end().to_owned()),
+        ("AllowGroups", None) => Some(format!("add a group of {account} to AllowGroups {at}").trim_end().to_owned()),
+        ("DenyUsers" | "DenyGroups", _) => Some(format!("remove what fits {account} from {keyword} {at}").trim_end().to_owned()),
+        _ => None,
+    }
 }

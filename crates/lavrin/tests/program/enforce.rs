@@ -54,6 +54,18 @@ fn what_differs_is_told_ended_and_then_nothing_is_left_to_do() {
 }
 
 #[test]
+fn what_belongs_to_somebody_who_left_stays_away_when_a_run_is_taken_back() {
+    let mut fleet = Fleet::new();
+    people(&fleet);
+    fleet.add("lantern", &format!("{}{}", line(3, "sten"), line(4, "who")), Behaviour::default());
+    drop(fleet.run(&format!("{ENFORCE} --yes")).expect(0));
+    assert!(!keys(&fleet, 0).contains("sten"));
+    let back = fleet.run("undo --last --identity home/office --yes --accept-lockout").expect(1);
+    assert!(back.stderr.contains("stays away") && back.stderr.contains("sten left on"), "{back}");
+    assert!(!keys(&fleet, 0).contains("sten") && keys(&fleet, 0).contains("who"), "{}", keys(&fleet, 0));
+}
+
+#[test]
 fn a_whole_run_is_taken_back_and_what_came_later_is_not_lost() {
     let mut fleet = Fleet::new();
     people(&fleet);
@@ -68,8 +80,8 @@ fn a_whole_run_is_taken_back_and_what_came_later_is_not_lost() {
     fleet.put(0, "/home/edda/.ssh/authorized_keys", &(keys(&fleet, 0) + &line(6, "later")));
     // Runa is let in by the register and would be shut out again: that takes more than a yes.
     let stopped = fleet.run(&format!("undo --run {run} --identity home/office --yes")).expect(4);
-    assert!(stopped.stdout.contains("is let in by the register") && keys(&fleet, 1) == after, "{stopped}");
-    let accept = "--identity home/office --yes --accept-lockout";
+    assert!(stopped.stdout.contains("has a grant") && keys(&fleet, 1) == after, "{stopped}");
+    let accept = "--identity home/office --yes --accept-lockout --even-leavers";
     let restored = fleet.run(&format!("undo --run {run} {accept}")).expect(4);
     insta::assert_snapshot!("restore", masked(restored, &run));
     assert!(keys(&fleet, 0).ends_with(&line(6, "later")));

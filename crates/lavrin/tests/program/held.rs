@@ -142,7 +142,7 @@ fn an_altered_backup_brings_back_what_was_there() {
         std::fs::write(kept.join(name), line(9, "stranger")).unwrap();
     }
     let history = world.typed("history").expect(0).stdout;
-    let id = history.split(['[', ']']).nth(1).unwrap().to_owned();
+    let id = history.split("undo: ").nth(1).unwrap().split_whitespace().next().unwrap().to_owned();
     drop(world.typed(&format!("undo {id} --yes")).expect(0));
     assert_eq!(world.read("tree/home/edda/.ssh/authorized_keys"), before);
 }

@@ -55,3 +55,32 @@ fn all_accounts_of_a_host_are_shown_with_what_would_be_done() {
     assert!(run.stdout.contains("ACCOUNT on 127.0.0.1"), "{run}");
     assert_eq!(site.account.stat(".ssh/authorized_keys"), "644 ACCOUNT");
 }
+
+#[test]
+#[ignore = "makes accounts and starts sshd"]
+fn a_file_that_root_left_in_the_accounts_own_folder_is_read_and_mended() {
+    let site = Site::new(PLAIN);
+    let key = site.world.read("home/keys/edda.pub");
+    site.account.put(".ssh/authorized_keys", &format!("# by hand\n{key}"), "600", "root:root");
+    assert!(!site.client_gets_in("edda"));
+    let why = site.run(&format!("why TARGET {ROOT} --key home/keys/edda.pub --from-address 127.0.0.1")).expect(1);
+    assert!(why.stdout.contains("it belongs to root, and ACCOUNT cannot read it"), "{why}");
+    let audit = site.run(&format!("audit 127.0.0.1 {ROOT} --format json")).json();
+    assert!(audit.to_string().contains("edda@lantern"), "{audit}");
+    // Nobody was let in by it until now, so that takes a word for this key.
+    let held = site.run(&format!("mend TARGET {ROOT} --yes")).expect(1);
+    assert!(held.stdout.contains("becomes active: SHA256:") && held.stdout.contains("--revive SHA256:"), "{held}");
+    assert_eq!(site.account.stat(".ssh/authorized_keys"), "600 root");
+    let consent = held.stdout.lines().find_map(|line| line.trim().strip_prefix("next: lavrin ")).unwrap().to_owned();
+    let run = site.run(&format!("{consent} --yes")).expect(0);
+    assert!(run.stdout.starts_with("Mended: ACCOUNT"), "{run}");
+    assert_eq!(site.account.stat(".ssh/authorized_keys"), "600 ACCOUNT");
+    assert_eq!(site.keys(), format!("# by hand\n{key}"));
+    assert!(site.client_gets_in("edda"));
+    // What is no key file is not read, whoever linked it there.
+    let secret = "the lamp oil is behind the third door";
+    site.account.put(".ssh/authorized_keys", &format!("{secret}\n{key}"), "600", "root:root");
+    let refused = site.run(&format!("mend TARGET {ROOT} --yes"));
+    assert!(!refused.to_string().contains("lamp oil") && refused.to_string().contains("not every line is a key"), "{refused}");
+    assert_eq!(site.account.stat(".ssh/authorized_keys"), "600 root");
+}

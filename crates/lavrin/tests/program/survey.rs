@@ -373,7 +373,7 @@ fn adopt_asks_once_for_each_key_and_takes_no_for_an_answer() {
     let questions = [("- for unknown]", "no name!"), ("- for unknown]", "runa"), ("- for unknown]", "-")];
     let (shown, _) = crate::common::terminal::talk(&fleet.world, "register adopt", &questions);
     assert!(shown.contains("'no name!' cannot be a name here"), "{shown}");
-    assert!(shown.contains("1 key adopted; 1 key unknown, left in place"), "{shown}");
+    assert!(shown.contains("1 key adopted, 1 grant written; 1 key unknown, left in place"), "{shown}");
     assert_eq!(crate::common::names(&fleet.world.path("people")), ["runa.toml"]);
     assert!(fleet.world.read("access.toml").contains("person = \"runa\""));
 }

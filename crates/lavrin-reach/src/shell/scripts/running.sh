@@ -1,6 +1,14 @@
 # What the server says itself, and who is logged in.
 b config; printf '%s' "$C"; e 0
 content "$C" 1048576
+b started # the server, in seconds since 1970
+if [ -n "$L" ]; then
+  k=; v=; n=; while read -r k v; do if [ "$k" = btime ]; then n=$v; fi; done </proc/stat
+  w=; read -r w <"/proc/$L/stat"; set -f; set -- ${w##*) }; set +f
+  if [ -n "$n" ] && [ $# -gt 19 ]; then shift 19; echo $((n + $1 / $(getconf CLK_TCK 2>/dev/null || echo 100))); fi
+fi 2>/dev/null; e 0
+b changed # each file of the configuration, the same
+if [ -n "$L" ]; then stat -c '%Y %n' "$C" "${C%/*}"/sshd_config.d/*.conf 2>/dev/null; fi; e 0
 if [ -z "$S" ]; then S=$(command -v sshd 2>/dev/null); fi
 if [ -n "$A" ] && [ "$ME" = 0 ] && [ -z "$R" ] && [ -n "$S" ]; then
   h=${SSH_CONNECTION%% *}; h=${h:-127.0.0.1}

@@ -67,7 +67,7 @@ pub(super) fn reasons(account: &Account, question: &Question, seen: &System<'_>)
     if let Some(group) = &switches.group {
         let is_member = crate::server_config::group_names(account, &seen.groups).any(|name| name == group);
         if !is_member {
-            reasons.push(at_start(ReasonKind::UserNotAllowed("-G")));
+            reasons.push(at_start(ReasonKind::UserNotAllowed { keyword: "-G", list: Vec::new() }));
         }
     }
     if !is_listed_shell(account, seen) {

@@ -2,20 +2,22 @@
 //! takes them.
 
 mod out;
+mod preview;
 
 #[cfg(test)]
 pub use out::OffboardOut;
+pub use preview::OffboardPreviewOut;
 
 use super::change::{self, ChangeArgs};
 use super::compare::moment;
-use super::compare::out::{AccountOut, account_text, problem};
+use super::compare::out::problem;
 use super::fleet_change::{ManyArgs, begin, check_reads};
 use super::register::{OpenedRegister, RegisterArgs, edit_fault, today, typed_date};
 use super::survey::look;
 use crate::error::CommandError;
 use crate::exit::Exit;
 use crate::sign_in::SignInArgs;
-use crate::ui::{Label, Ui};
+use crate::ui::Ui;
 use clap::Args;
 use lavrin_fleet::register::edit::set_date;
 use lavrin_fleet::register::{Date, Host, Person, Placed};
@@ -101,16 +103,22 @@ pub async fn run(args: &OffboardArgs, ui: &Ui) -> Result<Exit, CommandError> {
         shown.take(host, &seen, &leaver);
         plan.take(host, seen);
     });
-    let unseen = looked.await?.into_iter().filter(|host| host.fault.is_some()).map(|host| host.host).collect();
+    let looked = looked.await?;
     let planned = plan.end(&ways);
-    show(&leaver, &planned, ui);
+    let store = Database::open_existing(opened.folder.path())?;
+    let preview = OffboardPreviewOut::of(&leaver, &planned, &looked, store.as_ref())?;
+    drop(store);
+    if !(args.change.preview && ui.is_json()) {
+        ui.status(preview.text(ui).trim_end());
+    }
     if args.revoke_first {
         show_lists(&shut_out, ui);
     }
     if args.change.preview {
-        ui.result("nothing was changed");
-        return Ok(Exit::Done);
+        ui.give(&preview, || "nothing was changed".to_owned());
+        return Ok(preview.exit());
     }
+    let unseen = looked.into_iter().filter(|host| host.fault.is_some()).map(|host| host.host).collect();
     change::confirm(ui, &args.change)?;
     mark(args, &mut opened, left, ui)?;
     carry(args, &mut opened, Case { leaver: &leaver, ways: &ways, planned, shut_out, unseen, shown }, ui).await
@@ -141,20 +149,6 @@ fn mark(args: &OffboardArgs, opened: &mut OpenedRegister, left: Date, ui: &Ui) -
         ui.status(&format!("{} is marked as gone from {left} ({path})", args.id));
     }
     Ok(())
-}
-
-/// What would be done, on stderr, so that a question can follow.
-fn show(leaver: &Leaver, planned: &Planned, ui: &Ui) {
-    ui.status(&format!("{} is gone from {}:", leaver.id, leaver.left));
-    for (host, accounts) in planned.accounts.iter().filter(|(_, accounts)| !accounts.is_empty()) {
-        ui.status(&ui.paint_status(Label::Strong, host));
-        for account in accounts {
-            ui.status(account_text(&AccountOut::of(account, host), ui).trim_end());
-        }
-    }
-    if planned.jobs.is_empty() {
-        ui.status("  no managed account that was read has a key of theirs");
-    }
 }
 
 /// What would be written into the servers' own lists.

@@ -129,13 +129,14 @@ pub fn run(args: &AdoptArgs, ui: &Ui) -> Result<Exit, CommandError> {
     write(opened, &adopted, &taken, ui)?;
     let (left, open) = (keys.len() - adopted.len(), grants.len() - taken.len());
     if !ui.is_json() {
-        ui.status(&format!(
-            "{} adopted, {} written; {} unknown, left in place; {} without a grant",
-            count(adopted.len(), "key", "keys"),
-            count(taken.len(), "grant", "grants"),
-            count(left, "key", "keys"),
-            count(open, "entry group", "entry groups")
-        ));
+        let mut said = format!("{} adopted, {} written", count(adopted.len(), "key", "keys"), count(taken.len(), "grant", "grants"));
+        if left > 0 {
+            said += &format!("; {} unknown, left in place", count(left, "key", "keys"));
+        }
+        if open > 0 {
+            said += &format!("; {} without a grant", count(open, "way in", "ways in"));
+        }
+        ui.status(&said);
     }
     Ok(if left + open > 0 { Exit::Findings } else { Exit::Done })
 }
