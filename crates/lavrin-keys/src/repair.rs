@@ -172,7 +172,10 @@ impl KeysFile {
         let lines = &self.lines()[at..self.lines().len().min(at + ANYWHERE_LINES_MAX)];
         let texts: Vec<&[u8]> =
             lines.iter().take_while(|line| is_unusable(line)).map(|line| self.raw(line).trim_ascii()).collect();
-        if texts.len() < 2 || texts.iter().map(|text| text.len()).sum::<usize>() > GLUED_BYTES_MAX || !may_be_key(&texts) {
+        if texts.len() < 2
+            || texts.iter().map(|text| text.len()).sum::<usize>() > GLUED_BYTES_MAX
+            || !may_be_key(&texts)
+        {
             return None;
         }
         *tries = tries.checked_sub(1)?;

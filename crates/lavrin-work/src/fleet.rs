@@ -94,6 +94,13 @@ impl<'a> Memory<'a> {
     }
 }
 
+/// The accounts that the last look at a host saw; nothing where there was none, or where what it saw cannot be read.
+#[must_use]
+pub fn accounts_seen(document: &[u8]) -> Option<Vec<String>> {
+    let parsed = snapshot::parse(document).ok()?;
+    Some(parsed.accounts().map(str::to_owned).collect())
+}
+
 /// Looks that are gone back through, to find the one that last read an account.
 const LOOKS_BACK_MAX: usize = 64;
 

@@ -33,7 +33,7 @@ fn of_user() -> Result<Defaults, CommandError> {
     }
     let text = std::fs::read_to_string(&path).map_err(|error| CommandError::file(&path, "read", &error))?;
     read_defaults(&text).map_err(|(fault, place)| {
-        let line = text.get(..place.start).unwrap_or_default().lines().count().max(1);
+        let line = text.get(..place.start).unwrap_or_default().matches('\n').count() + 1;
         let shown = paths::shown(&path);
         CommandError::usage(format!("{shown} line {line}: {}", crate::wording::register::message(&fault)))
             .hint(format!("sed -n {line}p {}", shell_word(&shown)))

@@ -231,9 +231,9 @@ mod tests {
         audit::AuditOut, audit::FleetOut, change::ChangeOut, compare::CompareOut, enforce::EnforceOut,
         history::AccessAtOut, history::HistoryOut, history::RunsOut, host::HostOut, host::HostsOut,
         host::settings::SettingsOut, key::convert::ConvertOut, key::generate::GenerateOut, key::inspect::InspectOut,
-        mend::MendOut, offboard::OffboardOut, offboard::OffboardPreviewOut, person::PeopleOut, person::PersonOut, probe::ProbeManyOut,
-        probe::ProbeOut, register::adopt::AdoptOut, register::check::CheckOut, survey::SurveyOut, undo::UndoOut,
-        why::WhoOut, why::WhyOut,
+        mend::MendOut, offboard::OffboardOut, offboard::OffboardPreviewOut, person::PeopleOut, person::PersonOut,
+        probe::ProbeManyOut, probe::ProbeOut, register::adopt::AdoptOut, register::check::CheckOut, survey::SurveyOut,
+        undo::UndoOut, why::WhoOut, why::WhyOut,
     };
     use schemars::{JsonSchema, schema_for};
 

@@ -191,6 +191,13 @@ pub enum RegisterFault {
         /// The account.
         account: String,
     },
+    /// A managed account that the last survey of the host did not see.
+    AccountNeverSeen {
+        /// The account.
+        account: String,
+        /// What it may have been meant for.
+        near: Option<String>,
+    },
     /// Entries are to be left alone by something else than their key.
     LeaveByComment {
         /// What stands there.
@@ -240,6 +247,7 @@ lavrin_keys::rules!(RegisterFault {
     RegisterFault::SharedHostKey { .. } => "shared-host-key", Medium;
     RegisterFault::ThroughLoop => "through-loop", High;
     RegisterFault::AccountWithoutWayIn { .. } => "account-without-way-in", Medium;
+    RegisterFault::AccountNeverSeen { .. } => "account-never-seen", Medium;
     RegisterFault::LeaveByComment { .. } => "leave-by-comment", High;
     RegisterFault::LeaveOfPerson { .. } => "leave-of-person", High;
     RegisterFault::ExceptionEnded { .. } => "exception-ended", Medium;

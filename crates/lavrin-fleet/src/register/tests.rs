@@ -46,7 +46,7 @@ fn found(change: impl FnOnce(&mut Vec<(&'static str, String)>)) -> Vec<(&'static
     change(&mut texts);
     let files = files(&texts);
     let reading = read(&files);
-    check(&reading, TODAY)
+    check(&reading, TODAY, &|_| None)
         .iter()
         .map(|finding| (finding.fault.rule(), files[finding.place.file].text[finding.place.span.clone()].to_owned()))
         .collect()
@@ -105,10 +105,11 @@ fn a_small_factor_is_told_once_however_small() {
         let key = PublicKey::rsa(&[1, 0, 1], &modulus.to_be_bytes()).unwrap().line("sten");
         let mut texts = whole();
         replace(&mut texts, 2, &line(2), &key);
-        let small = check(&read(&files(&texts)), TODAY).into_iter().filter_map(|finding| match finding.fault {
-            RegisterFault::WeakKey { weakness: Weakness::SmallFactor { factor }, .. } => Some(factor),
-            _ => None,
-        });
+        let small =
+            check(&read(&files(&texts)), TODAY, &|_| None).into_iter().filter_map(|finding| match finding.fault {
+                RegisterFault::WeakKey { weakness: Weakness::SmallFactor { factor }, .. } => Some(factor),
+                _ => None,
+            });
         assert_eq!(small.collect::<Vec<_>>(), [factor.to_string()]);
     }
 }
@@ -176,9 +177,9 @@ fn severities_are_the_registers_own() {
     let mut texts = whole();
     texts[0].1 += "[policy.severity]\nhost-unpinned = \"critical\"\n";
     texts[3].1 = texts[3].1.replace("host_keys", "# host_keys");
-    assert_eq!(worst(&check(&read(&files(&texts)), TODAY)), Some(Severity::Critical));
+    assert_eq!(worst(&check(&read(&files(&texts)), TODAY, &|_| None)), Some(Severity::Critical));
     texts[0].1 = texts[0].1.replace("\"critical\"", "\"off\"");
-    assert_eq!(check(&read(&files(&texts)), TODAY), []);
+    assert_eq!(check(&read(&files(&texts)), TODAY, &|_| None), []);
 }
 
 #[test]
@@ -224,7 +225,7 @@ proptest! {
     fn any_text_is_read_to_its_end(text in "[ -~\n]{0,300}") {
         for path in ["lavrin.toml", "people/a.toml", "hosts.toml", "hosts/a.toml", "access.toml", "owed.toml"] {
             let files = files(&[(path, text.clone())]);
-            for finding in check(&read(&files), TODAY) {
+            for finding in check(&read(&files), TODAY, &|_| None) {
                 prop_assert!(files[0].text.get(finding.place.span).is_some());
             }
         }
@@ -243,4 +244,35 @@ fn what_is_owed_is_added_and_taken_out_again() {
     let left = edit::remove_owed(&two, &[0]).unwrap();
     assert!(left.starts_with("# by hand") && !left.contains("lantern") && left.contains("skerry"), "{left}");
     assert!(edit::remove_owed(&two, &[2]).is_err() && edit::remove_owed("", &[0]).is_err());
+}
+
+#[test]
+fn an_account_that_no_survey_saw_is_told_with_what_is_near() {
+    let texts = [
+        ("lavrin.toml", "name = \"lights\"\n"),
+        ("hosts.toml", "[lantern]\naccounts = [\"keper\", \"root\"]\n[skerry]\naccounts = [\"lamp\"]\n"),
+    ];
+    let files: Vec<SourceFile> =
+        texts.iter().map(|(path, text)| SourceFile { path: (*path).to_owned(), text: (*text).to_owned() }).collect();
+    let seen = |host: &str| (host == "lantern").then(|| vec!["root".to_owned(), "keeper".to_owned()]);
+    let found: Vec<RegisterFault> = check(&read(&files), TODAY, &seen)
+        .into_iter()
+        .map(|finding| finding.fault)
+        .filter(|fault| matches!(fault, RegisterFault::AccountNeverSeen { .. }))
+        .collect();
+    let fault = RegisterFault::AccountNeverSeen { account: "keper".to_owned(), near: Some("keeper".to_owned()) };
+    assert_eq!(found, [fault], "what was never surveyed is not told");
+}
+
+#[test]
+fn copies_of_a_machine_are_told_and_two_names_of_one_are_not() {
+    let key = lavrin_keys::key::PrivateKey::ed25519(&[9; 32]).unwrap().public().line("");
+    let host =
+        |name: &str, address: &str| format!("[{name}]\naddress = \"{address}\"\nhost_keys = [\"{}\"]\n", key.trim());
+    let text = host("a", "192.0.2.1") + &host("b", "192.0.2.2") + &host("c", "192.0.2.1");
+    let file = |path: &str, text: &str| SourceFile { path: path.to_owned(), text: text.to_owned() };
+    let reading = read(&[file("lavrin.toml", "name = \"lights\"\n"), file("hosts.toml", &text)]);
+    let found = check(&reading, TODAY, &|_| None).into_iter();
+    let told: Vec<String> = found.filter(|one| one.fault.rule() == "shared-host-key").map(|one| one.about).collect();
+    assert_eq!(told, ["b"]);
 }

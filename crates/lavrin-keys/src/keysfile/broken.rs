@@ -47,7 +47,7 @@ mod tests {
             assert_eq!(lines_of(format!("# old\n{one}\n{two}\n").as_bytes(), &key), Some((2, 3)), "{one}|{two}");
             assert_eq!(lines_of(format!("{one}\r\n  {two}").as_bytes(), &key), Some((1, 2)), "{one}|{two}");
         }
-        assert_eq!(lines_of(line.replace("AAAA", "AAAA\n\n").as_bytes(), &key), Some((1, 3)));
+        assert_eq!(lines_of(line.replacen("AAAA", "AAAA\n\n", 1).as_bytes(), &key), Some((1, 3)));
         let other = PrivateKey::ed25519(&[8; 32]).unwrap().public().clone();
         assert_eq!(lines_of(line.as_bytes(), &other), None);
     }

@@ -319,7 +319,7 @@ mod tests {
     fn rejects_what_the_server_rejects() {
         let fault = |text: &[u8]| Options::parse(text).unwrap_err();
         assert_eq!(fault(b"nosuch"), OptionFault::Unknown { name: "nosuch".into() });
-        assert_eq!(fault(b"from=10.0.0.1"), OptionFault::NotQuoted { name: "from".into() });
+        assert_eq!(fault(b"from=192.0.2.1"), OptionFault::NotQuoted { name: "from".into() });
         assert_eq!(fault(b"command=\"a"), OptionFault::NotClosed { name: "command".into() });
         assert_eq!(fault(b"from=\"a\",from=\"b\""), OptionFault::Repeated { name: "from".into() });
         assert_eq!(fault(b"command=\"a\"b"), OptionFault::NoComma { name: "command".into() });

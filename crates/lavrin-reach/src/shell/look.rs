@@ -346,6 +346,9 @@ fn take_system(outer: &[Frame<'_>], banner: &str, asked: NetworkHomes<'_>, seen:
     }
 }
 
+/// The system tells when it and its processes started in parts that are rounded, each to a second.
+const ROUNDED: i64 = 2;
+
 /// The newest file of the configuration, where it changed after the server was started.
 fn config_newer(started: &str, changed: &str) -> Option<ConfigNewer> {
     let started: i64 = started.parse().ok()?;
@@ -353,7 +356,7 @@ fn config_newer(started: &str, changed: &str) -> Option<ConfigNewer> {
         let (time, path) = line.split_once(' ')?;
         Some(ConfigNewer { path: BytePath::from(path), changed: time.parse().ok()?, started })
     };
-    changed.lines().filter_map(file).max_by_key(|file| file.changed).filter(|file| file.changed > started)
+    changed.lines().filter_map(file).max_by_key(|file| file.changed).filter(|file| file.changed > started + ROUNDED)
 }
 
 /// `+0130` in seconds.

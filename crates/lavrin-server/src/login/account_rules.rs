@@ -15,7 +15,9 @@ pub(super) fn reasons(account: &Account, settings: &Settings, question: &Questio
     let of_files = seen.said_by_server.as_ref().map(|_| seen.config().of_account(account, seen));
     let mut push = |kind, keyword: &str| {
         let own = settings.get(keyword);
-        let placed = || of_files.as_ref()?.get(keyword).filter(|file| own.is_none_or(|own| own.words.first() == file.words.first()));
+        let placed = || {
+            of_files.as_ref()?.get(keyword).filter(|file| own.is_none_or(|own| own.words.first() == file.words.first()))
+        };
         let setting = own.filter(|own| own.path.is_some()).or_else(placed);
         reasons.push(Reason {
             kind,

@@ -8,7 +8,7 @@ use crate::server_config::{Settings, addresses};
 use crate::system::System;
 use lavrin_keys::key::Fingerprint;
 use lavrin_keys::key::container::PieceKind;
-use lavrin_keys::keysfile::{broken, Entry, KeysFile};
+use lavrin_keys::keysfile::{Entry, KeysFile, broken};
 use lavrin_keys::pieces::read;
 
 pub(super) struct Search {
@@ -90,7 +90,8 @@ fn search_file(
     );
     if reasons.is_empty() {
         let own = question.key.as_ref().filter(|_| question.certificate.is_none());
-        if let Some((first, last)) = own.and_then(|key| broken::lines_of(file.as_bytes(), key)).filter(|(a, b)| a != b) {
+        if let Some((first, last)) = own.and_then(|key| broken::lines_of(file.as_bytes(), key)).filter(|(a, b)| a != b)
+        {
             reasons.push(Reason::at(ReasonKind::Broken { last }, path, Some(first)));
             return Err(reasons);
         }

@@ -127,7 +127,9 @@ impl Settings {
         for lines::ConfigLine { keyword, words, .. } in lines.flatten() {
             let keyword = keyword.to_ascii_lowercase();
             let means = keywords::keyword(&keyword, version).map_or(keyword.as_str(), |known| known.means);
-            add(&mut settings.values, means, Setting { words, path: None, line: None }, version);
+            // The server prints a keyword twice only where it holds a list: each line is a part of it.
+            let own = settings.values.entry(means.to_owned());
+            own.or_insert(Setting { words: Vec::new(), path: None, line: None }).words.extend(words);
         }
         settings
     }

@@ -139,6 +139,11 @@ pub fn parse(document: &[u8]) -> Result<Parsed, SnapshotFault> {
 }
 
 impl Parsed {
+    /// The accounts that were seen.
+    pub fn accounts(&self) -> impl Iterator<Item = &str> {
+        self.0.accounts.iter().map(|account| account.name.as_str())
+    }
+
     /// The contents that it names.
     pub fn contents(&self) -> impl Iterator<Item = &Hash> {
         self.0.contents.iter().filter_map(|(_, fact)| fact.known())

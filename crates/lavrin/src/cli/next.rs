@@ -5,6 +5,7 @@ use clap::parser::ValueSource;
 use clap::{ArgMatches, Command};
 use lavrin_keys::text::shell_word;
 use std::ops::Range;
+use std::path::Path;
 use std::sync::OnceLock;
 
 /// Options that the next command needs where this one needed them.
@@ -28,6 +29,9 @@ const CARRIED: [&str; 17] = [
     "register",
 ];
 
+/// Those that are paths, which are shown with `~` for the home.
+const PATHS: [&str; 6] = ["tree", "key", "identity", "known_hosts", "passphrase_file", "register"];
+
 /// An option that was typed: its long name and its value.
 type Typed = (&'static str, Option<String>);
 
@@ -50,9 +54,12 @@ pub fn remember(command: Command, matches: &ArgMatches) {
 
 fn typed(matches: &ArgMatches, id: &'static str) -> Option<Typed> {
     let raw = matches.try_get_raw(id).ok()??.next();
+    let shown = |value: &std::ffi::OsStr| {
+        let is_path = PATHS.contains(&id);
+        if is_path { crate::paths::shown(Path::new(value)) } else { value.to_string_lossy().into_owned() }
+    };
     let is_flag = id.starts_with("ask_");
-    (matches.value_source(id) == Some(ValueSource::CommandLine))
-        .then(|| (id, raw.filter(|_| !is_flag).map(|value| value.to_string_lossy().into_owned())))
+    (matches.value_source(id) == Some(ValueSource::CommandLine)).then(|| (id, raw.filter(|_| !is_flag).map(shown)))
 }
 
 /// The text with every command in it completed.
@@ -60,8 +67,11 @@ pub fn complete(text: &str) -> String {
     let Some(known) = COMMAND_LINE.get().filter(|known| !known.typed.is_empty()) else { return text.to_owned() };
     let mut done = String::new();
     let mut from = 0;
+    let key = known.typed.iter().find(|(id, _)| *id == "key").and_then(|(_, path)| path.clone());
     for command in commands_in(text) {
-        done += text.get(from..command.end).unwrap_or_default();
+        let words = text.get(from..command.end).unwrap_or_default();
+        // The key that was asked about is the one that is meant.
+        done += &key.as_ref().map_or_else(|| words.to_owned(), |key| words.replace("KEY.pub", &shell_word(key)));
         done += &missing(known, text.get(command.clone()).unwrap_or_default());
         from = command.end;
     }
@@ -85,7 +95,10 @@ fn missing(known: &CommandLine, command: &str) -> String {
         let is_taken = found.get_arguments().any(|arg| arg.get_long() == Some(&long));
         // A host is named: the tree is not meant.
         let is_elsewhere = long == "tree" && words.iter().any(|word| word.contains('@'));
-        if is_taken && !is_elsewhere && !words.contains(&option.as_str()) {
+        // Without a key to sign in with a passphrase is that of another one.
+        let is_of_another =
+            id.starts_with("passphrase") && !found.get_arguments().any(|arg| arg.get_id() == "identity");
+        if is_taken && !is_elsewhere && !is_of_another && !words.contains(&option.as_str()) {
             text += &format!(" {option}");
             text += &value.as_deref().map(|value| format!(" {}", shell_word(value))).unwrap_or_default();
         }

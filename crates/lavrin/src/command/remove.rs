@@ -41,13 +41,15 @@ pub struct RemoveArgs {
     change: ChangeArgs,
     #[command(flatten)]
     host: HostArgs,
+    #[command(flatten)]
+    register: RegisterArgs,
 }
 
 /// Runs the command.
 pub async fn run(args: &RemoveArgs, ui: &Ui) -> Result<Exit, CommandError> {
     let account = &args.target.account;
     let (fingerprint, given) = input::fingerprint_or_file(&args.key)?;
-    let register = RegisterArgs::default().here_for_host(args.tree.as_deref(), ui)?;
+    let register = args.register.here_for_host(args.tree.as_deref(), ui)?;
     let (root, needed) = (args.tree.as_deref(), Rights::Needed);
     let mut work = Work::open(ui, register.as_ref(), &args.target, root, &args.host, needed).await?;
     let scope = Scope::Account(account.clone());

@@ -14,8 +14,8 @@ use crate::ui::{Label, Ui};
 use crate::{clock, input, paths, wording};
 use clap::Args;
 use lavrin_keys::key::Fingerprint;
-use lavrin_server::server_config;
 use lavrin_server::login::{self, Outcome, Question, Reason, ReasonKind, Verdict};
+use lavrin_server::server_config;
 use lavrin_server::survey::{Observation, Want};
 use lavrin_server::system::System;
 use lavrin_work::ways::Rights;
@@ -51,6 +51,8 @@ pub struct WhyArgs {
     server: ServerArgs,
     #[command(flatten)]
     host: HostArgs,
+    #[command(flatten)]
+    register: RegisterArgs,
 }
 
 /// What `--format json` prints.
@@ -97,7 +99,7 @@ pub async fn run(args: &WhyArgs, ui: &Ui) -> Result<Exit, CommandError> {
     }
     let account = &args.target.account;
     let question = question(args)?;
-    let register = RegisterArgs::default().here_for_host(args.tree.as_deref(), ui)?;
+    let register = args.register.here_for_host(args.tree.as_deref(), ui)?;
     let mut work =
         Work::open(ui, register.as_ref(), &args.target, args.tree.as_deref(), &args.host, Rights::Wanted).await?;
     work.seen.connection = args.connection.connection();
@@ -127,7 +129,7 @@ pub async fn run(args: &WhyArgs, ui: &Ui) -> Result<Exit, CommandError> {
 async fn everybody(args: &WhyArgs, ui: &Ui) -> Result<Exit, CommandError> {
     let account = &args.target.account;
     let now = moment(args)?;
-    let register = RegisterArgs::default().here_for_host(args.tree.as_deref(), ui)?;
+    let register = args.register.here_for_host(args.tree.as_deref(), ui)?;
     let mut work =
         Work::open(ui, register.as_ref(), &args.target, args.tree.as_deref(), &args.host, Rights::Wanted).await?;
     work.seen.connection = args.connection.connection();

@@ -23,7 +23,7 @@ pub fn message(fault: &Fault) -> String {
         }
         Fault::PrivateKeyReadable { .. } => "others may read this private key; count it as known to them".to_owned(),
         Fault::StrayPrivateKey { protected: Some(false) } => {
-            "a private key without a passphrase lies on the server: whoever gets in here can go on from here".to_owned()
+            "there is a private key without a passphrase on the server: whoever gets in here can use it".to_owned()
         }
         Fault::StrayPrivateKey { protected: Some(true) } => {
             "a private key lies on the server, protected by a passphrase".to_owned()

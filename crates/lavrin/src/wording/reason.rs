@@ -191,7 +191,9 @@ pub fn remedy(reason: &Reason, account: &str, place: &str, path: &str) -> Option
         ReasonKind::FromUnknown { .. } => "say where it comes from: --from-address ADDRESS".to_owned(),
         ReasonKind::NotRegular | ReasonKind::LinkLoop => format!("ls -ld {path}"),
         ReasonKind::AccountLocked => format!("usermod -p '*' {account}    # ends the lock; still no password login"),
-        ReasonKind::UserNotAllowed { keyword, list } => allow(keyword, list, account, reason.line.map(|line| (line, &path[..])))?,
+        ReasonKind::UserNotAllowed { keyword, list } => {
+            allow(keyword, list, account, reason.line.map(|line| (line, &path[..])))?
+        }
         ReasonKind::PublicKeysOff
         | ReasonKind::RootNotAllowed(_)
         | ReasonKind::SettingConditional(_)
@@ -230,7 +232,9 @@ fn allow(keyword: &str, list: &[String], account: &str, place: Option<(usize, &s
         ("AllowGroups", Some(group)) => Some(format!("usermod -aG {} {account}", shell_word(group))),
         ("AllowUsers", _) => Some(format!("add {account} to AllowUsers {at}").trim_end().to_owned()),
         ("AllowGroups", None) => Some(format!("add a group of {account} to AllowGroups {at}").trim_end().to_owned()),
-        ("DenyUsers" | "DenyGroups", _) => Some(format!("remove what fits {account} from {keyword} {at}").trim_end().to_owned()),
+        ("DenyUsers" | "DenyGroups", _) => {
+            Some(format!("remove what fits {account} from {keyword} {at}").trim_end().to_owned())
+        }
         _ => None,
     }
 }

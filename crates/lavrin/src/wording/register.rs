@@ -50,6 +50,10 @@ pub fn message(fault: &RegisterFault) -> String {
         RegisterFault::AccountWithoutWayIn { account } => {
             format!("no grant is for {account} here: after an enforce nobody could log in")
         }
+        RegisterFault::AccountNeverSeen { account, near } => {
+            let near = near.as_ref().map(|near| format!(" (near to it: {near})")).unwrap_or_default();
+            format!("the last survey saw no account {account} here{near}")
+        }
         RegisterFault::LeaveByComment { comment, meant } => {
             let keys: Vec<String> = meant.iter().map(ToString::to_string).collect();
             let meant = match &keys[..] {
@@ -96,6 +100,9 @@ pub fn remedy(finding: &RegisterFinding) -> String {
         RegisterFault::AccountWithoutWayIn { account } => {
             let host = about.rsplit('@').next().unwrap_or_default();
             format!("lavrin grant PERSON {account} --host {host}")
+        }
+        RegisterFault::AccountNeverSeen { .. } => {
+            format!("lavrin survey {}", about.rsplit('@').next().unwrap_or_default())
         }
         RegisterFault::AutomationUnlimited { .. } => {
             "add from = \"ADDRESS\" or command = \"…\" to the grant".to_owned()

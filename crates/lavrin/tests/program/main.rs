@@ -15,6 +15,7 @@ mod key_inspect;
 mod kill;
 mod lost_line;
 mod mend;
+mod newcomer;
 mod not_root;
 mod random_sshd;
 mod real_dropbear;

@@ -71,7 +71,9 @@ fn a_file_that_root_left_in_the_accounts_own_folder_is_read_and_mended() {
     let held = site.run(&format!("mend TARGET {ROOT} --yes")).expect(1);
     assert!(held.stdout.contains("becomes active: SHA256:") && held.stdout.contains("--revive SHA256:"), "{held}");
     assert_eq!(site.account.stat(".ssh/authorized_keys"), "600 root");
-    let consent = held.stdout.lines().find_map(|line| line.trim().strip_prefix("next: lavrin ")).unwrap().to_owned();
+    let consent = held.stdout.lines().find_map(|line| line.trim().strip_prefix("next: lavrin ")).unwrap();
+    // The harness names the account and the port itself.
+    let consent = consent.split(" --port").next().unwrap().replace("ACCOUNT@127.0.0.1", "TARGET");
     let run = site.run(&format!("{consent} --yes")).expect(0);
     assert!(run.stdout.starts_with("Mended: ACCOUNT"), "{run}");
     assert_eq!(site.account.stat(".ssh/authorized_keys"), "600 ACCOUNT");
@@ -81,6 +83,9 @@ fn a_file_that_root_left_in_the_accounts_own_folder_is_read_and_mended() {
     let secret = "the lamp oil is behind the third door";
     site.account.put(".ssh/authorized_keys", &format!("{secret}\n{key}"), "600", "root:root");
     let refused = site.run(&format!("mend TARGET {ROOT} --yes"));
-    assert!(!refused.to_string().contains("lamp oil") && refused.to_string().contains("not every line is a key"), "{refused}");
+    assert!(
+        !refused.to_string().contains("lamp oil") && refused.to_string().contains("not every line is a key"),
+        "{refused}"
+    );
     assert_eq!(site.account.stat(".ssh/authorized_keys"), "600 root");
 }

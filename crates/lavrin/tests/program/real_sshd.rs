@@ -358,3 +358,36 @@ fn a_kill_at_any_moment_leaves_the_old_or_the_new_file() {
     assert!(saw_old > 0 && saw_new > 0, "the kills did not spread: {saw_old} old, {saw_new} new");
     wait_for(|| crate::common::names(std::path::Path::new(&site.account.file(".ssh"))) == ["authorized_keys"]);
 }
+
+#[test]
+#[ignore = "needs a real sshd: scripts/test.sh"]
+fn what_the_server_prints_on_several_lines_is_compared_as_a_list() {
+    let lists = "AcceptEnv LANG LC_*\nAcceptEnv TZ\nAllowUsers root\nAllowUsers lamp ACCOUNT*\nDenyGroups wheel\nDenyGroups lamps\n\
+                 ListenAddress 127.0.0.1\nSetEnv A=1 B=2\nPermitOpen 192.0.2.1:22 192.0.2.2:80\n\
+                 PermitListen 8080 localhost:9090\nSubsystem sftp internal-sftp\nSubsystem netconf /usr/bin/true\nLogVerbose a.c:*:1 b.c:*:2\n";
+    let site = Site::new(&format!("{PLAIN}{lists}"));
+    let run = site.run("host settings 127.0.0.1 --login root --identity home/keys/root --account root --format json");
+    assert_eq!(run.json()["differs"], serde_json::json!({}), "{run}");
+}
+
+#[test]
+#[ignore = "needs a real sshd: scripts/test.sh"]
+fn lists_of_users_are_named_with_their_place_and_a_newer_configuration_is_told() {
+    let site = Site::new(&format!("{PLAIN}AllowUsers root\n"));
+    site.account.put(".ssh/authorized_keys", &site.world.read("home/keys/edda.pub"), "600", &site.account.name);
+    let why = "why TARGET --login root --identity home/keys/root --key home/keys/edda.pub --from-address 127.0.0.1";
+    let run = site.run(why).expect(1);
+    assert!(run.stdout.contains("AllowUsers does not allow ACCOUNT: AllowUsers root"), "{run}");
+    let config = site.config_name();
+    let number = site.world.read(&config).lines().position(|line| line.starts_with("AllowUsers")).unwrap() + 1;
+    assert!(run.stdout.contains(&format!("{config} line {number}")), "{run}");
+    assert!(run.stdout.contains("next: add ACCOUNT to AllowUsers in"), "{run}");
+    assert!(!run.stderr.contains("after the server started"), "{run}");
+    // The file says something else by now, and the server was not told.
+    std::thread::sleep(Duration::from_millis(4200));
+    let text = site.world.read(&config).replace("AllowUsers root\n", "");
+    site.world.write(&config, text, 0o644);
+    let run = site.run(why).expect(0);
+    assert!(run.stderr.contains("after the server started") && run.stderr.contains("lavrin probe"), "{run}");
+    drop(site.run("probe home/keys/edda.pub TARGET").expect(1));
+}

@@ -1,12 +1,20 @@
 //! Findings about hosts: keys that nobody pinned, ways that lead nowhere, accounts that nobody may enter.
 
-use super::CheckFindings;
-use crate::register::fields::is_near;
+use super::{AccountsSeen, CheckFindings};
+use crate::register::fields::{is_near, near};
 use crate::register::{Date, Host, Register, RegisterFault};
 use lavrin_keys::key::Fingerprint;
+use rayon::prelude::*;
 use std::collections::{HashMap, HashSet};
 
-pub(super) fn check(register: &Register, today: Date, found: &mut CheckFindings) {
+pub(super) fn check(register: &Register, today: Date, seen: &AccountsSeen<'_>, found: &mut CheckFindings) {
+    // What was seen is read on all cores.
+    let accounts: HashMap<&str, Vec<String>> = register
+        .hosts
+        .par_iter()
+        .filter(|(_, host)| !host.accounts.is_empty())
+        .filter_map(|(id, _)| Some((id.as_str(), seen(id)?)))
+        .collect();
     let ways = GrantedAccounts::of(register, today);
     let mut first: HashMap<Fingerprint, &Host> = HashMap::new();
     for host in register.hosts.values() {
@@ -17,6 +25,11 @@ pub(super) fn check(register: &Register, today: Date, found: &mut CheckFindings)
         through(register, host, found);
         leave(register, host, found);
         for account in &host.accounts {
+            if let Some(there) = accounts.get(host.id.as_str()).filter(|there| !there.contains(&account.value)) {
+                let near = near(&account.value, there.iter().map(String::as_str)).map(str::to_owned);
+                let fault = RegisterFault::AccountNeverSeen { account: account.value.clone(), near };
+                found.say(fault, &account.place, &format!("{}@{}", account.value, host.id));
+            }
             if !ways.lead_to(&account.value, host) {
                 let fault = RegisterFault::AccountWithoutWayIn { account: account.value.clone() };
                 found.say(fault, &account.place, &format!("{}@{}", account.value, host.id));

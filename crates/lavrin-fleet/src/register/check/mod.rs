@@ -8,14 +8,17 @@ mod keys;
 use super::{Date, Reading, Register, RegisterFault, RegisterFinding, RegisterPlace};
 use lavrin_server::finding::Severity;
 
-/// Everything that is wrong, file by file and from top to bottom.
+/// The accounts that the last survey of a host saw; nothing where there was none.
+pub type AccountsSeen<'a> = dyn Fn(&str) -> Option<Vec<String>> + Sync + 'a;
+
+/// Everything that is wrong, file by file and from top to bottom; `seen` tells which accounts there really are.
 #[must_use]
-pub fn check(reading: &Reading, today: Date) -> Vec<RegisterFinding> {
+pub fn check(reading: &Reading, today: Date, seen: &AccountsSeen<'_>) -> Vec<RegisterFinding> {
     let mut found = CheckFindings { findings: reading.findings.clone() };
     let register = &reading.register;
     keys::check(register, today, &mut found);
     grants::check(register, today, &mut found);
-    hosts::check(register, today, &mut found);
+    hosts::check(register, today, seen, &mut found);
     let mut findings = exceptions::apply(register, today, found.findings);
     weigh(register, &mut findings);
     findings.sort_by_key(|finding| (finding.place.file, finding.place.span.start, finding.fault.rule()));

@@ -85,7 +85,7 @@ pub async fn run(args: &AuditArgs, opened: &OpenedRegister, ui: &Ui) -> Result<E
     if ui.is_json() {
         print_json(&register.name, &hosts, &looks, &report, &findings, ui);
     } else {
-        print_text(&register.name, &hosts, &looks, &report, &findings, args.live, ui);
+        print_text(&register.name, &hosts, &looks, &report, &findings, (args.live, &args.hosts), ui);
     }
     let found = report.worst().is_some_and(|worst| worst >= args.fail_on.severity());
     let not_checked = if report.not_checked.is_empty() { Exit::Done } else { Exit::NotChecked };
@@ -196,7 +196,7 @@ fn print_text(
     looks: &HashMap<String, Look>,
     report: &FleetReport,
     findings: &[AuditFinding],
-    live: bool,
+    (live, names): (bool, &[String]),
     ui: &Ui,
 ) {
     if !findings.is_empty() {
@@ -218,7 +218,8 @@ fn print_text(
     let place = format!("{name}, {}", age(hosts, looks));
     ui.result(&format!("\n{}", summary_text(&summary(report), &place, ui)));
     if !live {
-        ui.status(&crate::cli::complete("This is what the surveys saw; to look now: lavrin audit --live"));
+        let names: Vec<String> = names.iter().map(|name| shell_word(name)).chain(["--live".to_owned()]).collect();
+        ui.status(&complete(&format!("This is what the surveys saw; to look now: lavrin audit {}", names.join(" "))));
     }
 }
 

@@ -387,7 +387,7 @@ fn finding_text(finding: &AuditFinding, ui: &Ui) -> String {
     let place = finding.path.as_ref().map(|path| format!("  {path}{line}")).unwrap_or_default();
     let told = FindingText {
         severity: finding.severity,
-        place: format!("{}{place}", ui.paint(Label::Strong, &whose(finding))),
+        place: format!("{}{place}", ui.paint(Label::Strong, &whose(finding))).trim_start().to_owned(),
         rule: finding.rule,
         message: format!("{}{values}", finding.message),
         marked: None,

@@ -281,7 +281,7 @@ fn text_of(host: &Host, access: &[EntrantOut], ui: &Ui) -> String {
     if host.host_keys.is_empty() {
         line("host key", ui.paint(Label::Warn, "none pinned"));
     }
-    text += &format!("\n{}\n", ui.paint(Label::Strong, "May enter"));
+    text += &format!("\n{}\n", ui.paint(Label::Strong, "Allowed by the register"));
     let row = |one: &EntrantOut| {
         let mut notes = one.limits.clone();
         notes.extend(one.until.iter().map(|until| {

@@ -17,7 +17,7 @@ use lavrin_server::survey::LoginAttempt;
 use lavrin_server::survey::{Observation, Want, Wanted, Who};
 use lavrin_work::ways::Rights;
 use serde::Serialize;
-use std::collections::BTreeMap;
+use std::collections::{BTreeMap, BTreeSet};
 use std::path::PathBuf;
 
 /// Show which server settings apply to a login, each with its file and line
@@ -38,6 +38,8 @@ pub struct SettingsArgs {
     server: ServerArgs,
     #[command(flatten)]
     host: HostArgs,
+    #[command(flatten)]
+    register: RegisterArgs,
 }
 
 /// What `--format json` prints.
@@ -95,7 +97,7 @@ pub async fn run(args: &SettingsArgs, ui: &Ui) -> Result<Exit, CommandError> {
         (Some(root), _) => Work::open_tree(root)?,
         (None, Some(host)) => {
             let account = name.unwrap_or("root");
-            let register = RegisterArgs::default().here_for_host(None, ui)?;
+            let register = args.register.here_for_host(None, ui)?;
             let host = host.trim_start_matches('@');
             Work::open_host(ui, register.as_ref(), host, account, &args.host, Rights::Wanted).await?
         }
@@ -177,10 +179,34 @@ fn differs(settings: &Settings, seen: &Observation) -> BTreeMap<String, String> 
     let Some(said) = &seen.said_by_server else { return BTreeMap::new() };
     let said = Settings::from_server(said, seen.server.rules()).printed();
     let ours = settings.printed();
+    let ports: Vec<String> =
+        said.get("port").map(|(ports, _)| ports.split(' ').map(str::to_owned).collect()).unwrap_or_default();
     let differing = said.into_iter().filter(|(keyword, (value, _))| {
-        ours.get(keyword).is_some_and(|(our_value, _)| !our_value.eq_ignore_ascii_case(value))
+        ours.get(keyword).is_some_and(|(our_value, _)| !says_the_same(keyword, our_value, value, &ports))
     });
     differing.map(|(keyword, (value, _))| (keyword, value)).collect()
+}
+
+/// Whether our reading of the files and what the server prints are one. The server prints each part of a list on a line of its
+/// own, in its own order, and addresses with each port.
+fn says_the_same(keyword: &str, ours: &str, said: &str, ports: &[String]) -> bool {
+    let list = |text: &str| {
+        text.split(' ').filter(|word| !word.is_empty()).map(str::to_ascii_lowercase).collect::<BTreeSet<_>>()
+    };
+    match keyword {
+        "listenaddress" => {
+            let with_ports = |word: String| -> Vec<String> {
+                let bare = word.trim_matches(['[', ']']);
+                let is_whole = word.contains("]:") || word.matches(':').count() == 1;
+                let address = if bare.contains(':') { format!("[{bare}]") } else { bare.to_owned() };
+                if is_whole { vec![word] } else { ports.iter().map(|port| format!("{address}:{port}")).collect() }
+            };
+            list(ours).into_iter().flat_map(with_ports).collect::<BTreeSet<_>>() == list(said)
+        }
+        // Ours is the first of them.
+        "subsystem" => said.to_ascii_lowercase().starts_with(&ours.to_ascii_lowercase()),
+        _ => ours.eq_ignore_ascii_case(said) || list(ours) == list(said),
+    }
 }
 
 fn text_of(out: &SettingsOut, ui: &Ui) -> String {
@@ -239,4 +265,20 @@ fn shortened(value: &str) -> String {
         return value.to_owned();
     }
     value.chars().take(SHOWN_CHARS - 2).collect::<String>() + " …"
+}
+
+#[cfg(test)]
+mod tests {
+    use super::says_the_same;
+
+    #[test]
+    fn lists_are_compared_as_lists_and_addresses_with_their_ports() {
+        let ports = ["22".to_owned(), "2222".to_owned()];
+        let same = |keyword: &str, ours: &str, said: &str| says_the_same(keyword, ours, said, &ports);
+        assert!(same("acceptenv", "LANG LC_*", "LC_* LANG") && !same("acceptenv", "LANG", "LANG LC_*"));
+        assert!(same("listenaddress", "127.0.0.1", "127.0.0.1:22 127.0.0.1:2222"));
+        assert!(same("listenaddress", "::1 192.0.2.1:22", "192.0.2.1:22 [::1]:2222 [::1]:22"));
+        assert!(!same("listenaddress", "127.0.0.1", "127.0.0.1:22"));
+        assert!(same("subsystem", "sftp internal-sftp", "sftp internal-sftp netconf /usr/bin/true"));
+    }
 }

@@ -61,11 +61,13 @@ pub struct InstallArgs {
     change: ChangeArgs,
     #[command(flatten)]
     host: HostArgs,
+    #[command(flatten)]
+    register: RegisterArgs,
 }
 
 /// Runs the command.
 pub async fn run(args: &InstallArgs, ui: &Ui) -> Result<Exit, CommandError> {
-    let register = RegisterArgs::default().here_for_host(args.tree.as_deref(), ui)?;
+    let register = args.register.here_for_host(args.tree.as_deref(), ui)?;
     if args.script {
         return by_hand::script(args, register.as_ref(), ui);
     }

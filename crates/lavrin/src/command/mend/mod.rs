@@ -45,6 +45,8 @@ pub struct MendArgs {
     server: ServerArgs,
     #[command(flatten)]
     host: HostArgs,
+    #[command(flatten)]
+    register: RegisterArgs,
 }
 
 /// What became of one account.
@@ -67,7 +69,7 @@ enum MendState {
 /// Runs the command.
 pub async fn run(args: &MendArgs, ui: &Ui) -> Result<Exit, CommandError> {
     let target = MendTarget::of(args)?;
-    let register = RegisterArgs::default().here_for_host(args.tree.as_deref(), ui)?;
+    let register = args.register.here_for_host(args.tree.as_deref(), ui)?;
     let mut work = target.open(args, register.as_ref(), ui).await?;
     args.server.give(&mut work.seen);
     let scope = target.scope();

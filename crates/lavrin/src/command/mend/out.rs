@@ -232,7 +232,10 @@ fn left_out(left: &Left, account: &str, work: &Work) -> LeftOut {
         ),
         LeftWhy::File(fault) => {
             let error = no_steps(fault, account, &work.name);
-            (error.message, error.hints.into_iter().next())
+            // That nothing was changed is told once, above.
+            let causes = error.causes.iter().filter(|cause| *cause != "nothing was changed");
+            let message = causes.fold(error.message.clone(), |said, cause| format!("{said}: {cause}"));
+            (message, error.hints.into_iter().next())
         }
     };
     LeftOut { path: left.path.to_string(), line: left.line, message, remedy }

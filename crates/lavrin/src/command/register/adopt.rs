@@ -129,7 +129,11 @@ pub fn run(args: &AdoptArgs, ui: &Ui) -> Result<Exit, CommandError> {
     write(opened, &adopted, &taken, ui)?;
     let (left, open) = (keys.len() - adopted.len(), grants.len() - taken.len());
     if !ui.is_json() {
-        let mut said = format!("{} adopted, {} written", count(adopted.len(), "key", "keys"), count(taken.len(), "grant", "grants"));
+        let mut said = format!(
+            "{} adopted, {} written",
+            count(adopted.len(), "key", "keys"),
+            count(taken.len(), "grant", "grants")
+        );
         if left > 0 {
             said += &format!("; {} unknown, left in place", count(left, "key", "keys"));
         }

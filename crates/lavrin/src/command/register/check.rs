@@ -13,7 +13,9 @@ use lavrin_fleet::register::{RegisterFault, RegisterFinding, RegisterPlace};
 use lavrin_keys::text::count;
 use lavrin_server::finding::Severity;
 use lavrin_store::database::Database;
+use lavrin_work::fleet::accounts_seen;
 use serde::Serialize;
+use std::collections::HashMap;
 
 /// Most faults that are drawn with their lines; the rest is counted.
 const DRAWN_MAX: usize = 200;
@@ -72,7 +74,9 @@ struct FindingOut {
 /// Runs the command.
 pub fn run(args: &CheckArgs, ui: &Ui) -> Result<Exit, CommandError> {
     let opened = args.register.open_to_judge()?;
-    let mut findings = check(&opened.reading, today());
+    let documents = documents(&opened)?;
+    let seen = |host: &str| accounts_seen(documents.get(host)?);
+    let mut findings = check(&opened.reading, today(), &seen);
     tell_what_was_meant(&opened, &mut findings);
     let lines = Lines::of(&opened);
     let out = out_of(&opened, &findings, &lines);
@@ -87,6 +91,18 @@ pub fn run(args: &CheckArgs, ui: &Ui) -> Result<Exit, CommandError> {
     });
     let found = worst(&findings).is_some_and(|worst| worst >= args.fail_on.severity());
     Ok(if found { Exit::Findings } else { Exit::Done })
+}
+
+/// What the last surveys saw of the hosts with managed accounts, where there were any.
+fn documents(opened: &OpenedRegister) -> Result<HashMap<String, Vec<u8>>, CommandError> {
+    let Some(store) = Database::open_existing(opened.folder.path())? else { return Ok(HashMap::new()) };
+    let mut documents = HashMap::new();
+    for host in opened.register().hosts.values().filter(|host| !host.accounts.is_empty()) {
+        if let Some(stored) = store.observation_at(&host.id, i64::MAX)? {
+            documents.insert(stored.host, stored.document);
+        }
+    }
+    Ok(documents)
 }
 
 /// What a comment among the entries to leave alone would have meant, by what surveys saw.
