@@ -137,6 +137,18 @@ pub enum WayFault {
     NotBegun,
 }
 
+impl WayFault {
+    /// Whether a connection to the host itself came about; without one nothing is known of it, not even that it is on.
+    #[must_use]
+    pub fn is_connected(&self) -> bool {
+        match self {
+            Self::Rejected(_) | Self::Exec(_) | Self::Timeout { .. } | Self::Crashed { .. } => true,
+            Self::Connect(_) | Self::Through { .. } | Self::NoWay { .. } | Self::Unspoken { .. } => false,
+            Self::CutOff | Self::NotBegun => false,
+        }
+    }
+}
+
 fn tried(rejected: &Rejected) -> String {
     let list: Vec<String> = rejected.tried.iter().map(|tried| format!("{} ({})", tried.method, tried.detail)).collect();
     if list.is_empty() { "nothing; give --identity FILE or start an agent".to_owned() } else { list.join(", ") }

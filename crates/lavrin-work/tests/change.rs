@@ -199,7 +199,7 @@ async fn the_guard_looks_at_all_accounts_before_anything_is_changed() {
 
 #[tokio::test(flavor = "multi_thread")]
 async fn without_a_fresh_login_or_a_proof_of_the_key_all_is_taken_back() {
-    // The first connection looks, the second changes, the third is the fresh login, the fourth asks.
+    // The first connection looks, the second changes, the third is the new login, the fourth asks.
     let other_key = Behaviour { other_host_key: true, ..Behaviour::default() };
     for (number, is_login) in [(3, true), (4, false)] {
         let (host, journal) = (host(on(number..=number, other_key.clone())).await, Journal::new());

@@ -19,7 +19,9 @@ pub enum ChangeState {
     AsBefore,
     /// Nothing was tried.
     NotBegun,
-    /// The host was not seen.
+    /// No connection to the host came about.
+    NotReached,
+    /// The host was reached, and not seen.
     NotSeen,
     /// Nobody knows.
     Unknown,

@@ -1,5 +1,5 @@
 //! Changes, in one order for all commands: what was looked at is guarded, backed up and put on record; changed; read back;
-//! proven by a fresh login and by questions from outside; taken back where that fails; and the outcome is put on record.
+//! proven by a new login and by questions from outside; taken back where that fails; and the outcome is put on record.
 
 mod journal;
 mod left_open;
@@ -126,7 +126,7 @@ pub enum Trouble {
     #[error("{0} was removed, but it is there again: something else writes these files")]
     StandsAgain(Fingerprint),
     /// Nobody could sign in any more.
-    #[error("a fresh login failed while the old session was open: {0}")]
+    #[error("a new login failed while the old session was open: {0}")]
     NoLogin(WayFault),
     /// A key that was added did not prove itself.
     #[error("{fingerprint} was added to {account} and did not prove itself: {heard}")]

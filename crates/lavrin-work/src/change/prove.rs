@@ -1,4 +1,4 @@
-//! Proof that changes worked: read back, a fresh login while the old session is open, and questions from outside.
+//! Proof that changes worked: read back, a new login while the old session is open, and questions from outside.
 
 use super::running::{Begun, Running};
 use super::state::last_of_each;
@@ -200,10 +200,10 @@ pub(super) fn detail(asked: &[Asked], account: &str, is_host: bool) -> String {
         return "read back".to_owned();
     }
     if own().next().is_none() {
-        return "read back; a fresh login worked".to_owned();
+        return "read back; a new login worked".to_owned();
     }
     format!(
-        "read back; a fresh login worked; asked from outside: {} accepted, {} refused, {} without an answer",
+        "read back; a new login worked; asked from outside: {} accepted, {} refused, {} without an answer",
         count(Heard::opens),
         count(|heard| matches!(heard, Heard::Refuses | Heard::LoginRefused(_))),
         count(|heard| matches!(heard, Heard::Nothing(_) | Heard::LeftOut)),

@@ -16,8 +16,8 @@ const ASIDE: [&str; 4] = ["color", "quiet", "verbose", "help_connection"];
 const GROUPS: [(&str, &[&str]); 6] = [
     ("Keys", &["key"]),
     ("One account", &["install", "remove", "mend", "why", "probe"]),
-    ("The register: who should get in where", &["register", "person", "host", "grant", "withdraw"]),
-    ("The fleet: who does get in, and putting it right", &["survey", "compare", "enforce", "audit"]),
+    ("The register (who should have access)", &["register", "person", "host", "grant", "withdraw"]),
+    ("The fleet (who has access, and putting it right)", &["survey", "compare", "enforce", "audit"]),
     ("People leave", &["offboard"]),
     ("Looking back, and a first look", &["history", "undo", "demo"]),
 ];

@@ -89,7 +89,7 @@ impl ProofOut {
             Heard::LoggedIn(signed) => (
                 ProofKind::LoggedIn,
                 format!(
-                    "a fresh login as {} with publickey: {} {}",
+                    "a new login as {} with publickey: {} {}",
                     signed.account,
                     signed.source,
                     signed.key.map(|key| key.to_string()).unwrap_or_default()

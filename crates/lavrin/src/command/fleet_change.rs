@@ -145,8 +145,9 @@ impl ResultOut {
 
     /// A host that was not seen; none where it was.
     pub fn not_seen(seen: &Surveyed) -> Option<Self> {
-        let why = wording::host_fault(seen.fault.as_ref()?);
-        Some(Self::still(&seen.host, ChangeState::NotSeen, Some(why), Exit::NotChecked))
+        let fault = seen.fault.as_ref()?;
+        let state = if fault.is_connected() { ChangeState::NotSeen } else { ChangeState::NotReached };
+        Some(Self::still(&seen.host, state, Some(wording::host_fault(fault)), Exit::NotChecked))
     }
 
     /// How it ended on a host. `now` tells what differs there at present.
@@ -178,9 +179,10 @@ impl ResultOut {
             ChangeState::Done if self.exit == Exit::NotChecked => ("done, not shown", Label::Warn),
             ChangeState::Done => ("done", Label::Good),
             ChangeState::NothingToDo => ("nothing to do", Label::Good),
-            ChangeState::AsBefore => ("as it was", Label::Warn),
-            ChangeState::Unknown => ("NOT KNOWN", Label::Bad),
-            ChangeState::NotBegun => ("not begun", Label::Warn),
+            ChangeState::AsBefore => ("as before", Label::Warn),
+            ChangeState::Unknown => ("not known", Label::Bad),
+            ChangeState::NotBegun => ("not started", Label::Warn),
+            ChangeState::NotReached => ("not reached", Label::Warn),
             ChangeState::NotSeen => ("not seen", Label::Warn),
             ChangeState::Waiting => ("waiting", Label::Warn),
             ChangeState::Preview => ("preview", Label::Strong),
@@ -197,7 +199,7 @@ impl ResultOut {
         let number = |answer: KeyAnswer| self.proofs.iter().filter(|proof| proof.answer == answer).count();
         let mut parts = Vec::new();
         if self.state == ChangeState::Done {
-            parts.push("read back, a fresh login works".to_owned());
+            parts.push("read back, a new login works".to_owned());
         }
         let told = [
             (KeyAnswer::Accepted, "accepted"),
@@ -272,8 +274,9 @@ fn summary(results: &[ResultOut], ui: &Ui) -> String {
         (ChangeState::NothingToDo, "with nothing to do", Label::Good),
         (ChangeState::Preview, "to be changed", Label::Strong),
         (ChangeState::Waiting, "waiting for the next run", Label::Warn),
-        (ChangeState::AsBefore, "as it was", Label::Warn),
-        (ChangeState::NotBegun, "not begun", Label::Warn),
+        (ChangeState::AsBefore, "as before", Label::Warn),
+        (ChangeState::NotBegun, "not started", Label::Warn),
+        (ChangeState::NotReached, "not reached", Label::Warn),
         (ChangeState::NotSeen, "not seen", Label::Warn),
         (ChangeState::Unknown, "in a state that is not known", Label::Bad),
     ];

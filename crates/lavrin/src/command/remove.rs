@@ -135,7 +135,8 @@ async fn count_sessions(
     out.notes.push(match out.open_sessions {
         Some(0) => format!("no other session of {account} is open"),
         Some(open) => {
-            format!("{} of {account} still open; open sessions stay open", count(open, "session is", "sessions are"))
+            let verb = if open == 1 { "is" } else { "are" };
+            format!("{} of {account} {verb} still open; open sessions stay open", count(open, "session", "sessions"))
         }
         None => format!("open sessions of {account} could not be counted"),
     });

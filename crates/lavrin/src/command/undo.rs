@@ -163,7 +163,7 @@ fn show(known: &[KnownChange], opened: Option<&OpenedRegister>, ui: &Ui) {
     let index = register.map(Index::of);
     for one in known {
         let what = format!("{} of {} on {}@{}", one.command, one.time, one.account, one.place);
-        ui.status(&ui.paint_status(Label::Strong, &format!("take back {what}")));
+        ui.status(&ui.paint_status(Label::Strong, &format!("undo {what}")));
         let inverse: Vec<Change> = one.changes.iter().rev().map(Change::inverse).collect();
         let effect = Effect::of(&inverse);
         let row = |what: &str, key: &lavrin_keys::key::PublicKey| {
@@ -174,7 +174,7 @@ fn show(known: &[KnownChange], opened: Option<&OpenedRegister>, ui: &Ui) {
             vec![ui.paint_status(Label::Strong, what), owner, print.to_string(), left]
         };
         let came = effect.came.iter().map(|key| row("comes back", key));
-        let gone = effect.gone.iter().map(|key| row("goes", key));
+        let gone = effect.gone.iter().map(|key| row("removed", key));
         let limited = effect.limited.iter().map(|key| row("options", key));
         let rows: Vec<Vec<String>> = came.chain(gone).chain(limited).collect();
         for line in columns(&rows, 4) {

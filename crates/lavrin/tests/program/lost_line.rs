@@ -180,7 +180,7 @@ fn a_single_change_over_a_line_that_is_cut_is_always_told_as_it_is() {
         at_once(PLACES, |number| {
             let mut behaviour = cut(300 + number * APART);
             if deed.restores() {
-                // An installation takes four connections: the key, the work, the fresh login, and questions.
+                // An installation takes four connections: the key, the work, the new login, and questions.
                 behaviour.episodes[0].0 = 5..=5;
             }
             let (place, words, before) = Place::ready(&runtime, &deed, behaviour);

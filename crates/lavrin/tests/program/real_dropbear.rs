@@ -23,7 +23,7 @@ fn a_small_device_takes_and_loses_a_key() {
     let print = unknown.stderr.split_whitespace().find(|word| word.starts_with("SHA256:")).unwrap().to_owned();
     let installed =
         run(&format!("install home/keys/edda.pub TARGET --password-env PW --expect-host-key {print} --yes")).expect(0);
-    assert!(installed.stdout.contains("a fresh login as"), "{installed}");
+    assert!(installed.stdout.contains("a new login as"), "{installed}");
     let _ = run("install home/keys/appliance.pub TARGET --identity home/keys/edda --yes").expect(0);
     assert_eq!(account.stat(".ssh/authorized_keys"), "600 ACCOUNT");
     let _ = run("probe TARGET --identity home/keys/appliance").expect(0);

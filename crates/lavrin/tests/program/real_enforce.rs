@@ -195,7 +195,7 @@ fn a_full_disk_and_a_read_only_one_change_nothing() {
             system("mount", &["-o", "remount,ro", &folder]);
         }
         let run = world.typed("enforce --identity home/keys/root --yes").expect(4);
-        assert!(run.stdout.contains("as it was"), "{state}: {run}");
+        assert!(run.stdout.contains("as before"), "{state}: {run}");
         assert_eq!(site.keys(), before, "{state}");
         let names = crate::common::names(std::path::Path::new(&folder));
         assert!(names.iter().all(|name| !name.starts_with(".lavrin")), "{state}: {names:?}");

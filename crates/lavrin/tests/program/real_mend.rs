@@ -15,7 +15,7 @@ fn mend_opens_the_account_only_for_the_key_that_was_named() {
     site.account.put(".ssh/authorized_keys", &format!("{}{}\r\n", root.trim_end(), key.trim_end()), "666", "root:root");
     assert!(!site.client_gets_in("edda"));
     let held = site.run(&format!("mend TARGET {ROOT} --yes")).expect(1);
-    assert!(held.stdout.contains("withheld"), "{held}");
+    assert!(held.stdout.contains("not done, because it would make"), "{held}");
     assert_eq!(site.account.stat(".ssh/authorized_keys"), "666 root");
     let print = |name: &str| {
         let line = format!("key inspect home/keys/{name}.pub --format json");
@@ -39,7 +39,7 @@ fn an_account_mends_itself_and_its_login_is_tried_again() {
     site.account.put(".ssh/authorized_keys", &key.replace('\n', "\r\n"), "644", &site.account.name);
     system("chmod", &["755", &site.account.file(".ssh")]);
     let run = site.run("mend TARGET --identity home/keys/edda --yes").expect(0);
-    assert!(run.stdout.contains("take the CR off"), "{run}");
+    assert!(run.stdout.contains("remove the CR from"), "{run}");
     assert_eq!(site.account.stat(".ssh/authorized_keys"), "600 ACCOUNT");
     assert_eq!(site.account.stat(".ssh"), "700 ACCOUNT");
     assert!(site.client_gets_in("edda"));

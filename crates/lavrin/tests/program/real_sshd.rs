@@ -12,7 +12,7 @@ fn the_whole_job_from_a_password_to_a_refused_key() {
     let site = Site::new(PLAIN);
     let run = site.run("install home/keys/edda.pub TARGET --password-env PW --yes --try-command id").expect(0);
     assert!(run.stdout.contains("Installed: the key opens ACCOUNT on 127.0.0.1"), "{run}");
-    assert!(run.stdout.contains("proof   a fresh login as ACCOUNT with publickey: home/keys/edda"), "{run}");
+    assert!(run.stdout.contains("proof   a new login as ACCOUNT with publickey: home/keys/edda"), "{run}");
     assert!(run.stdout.contains("id ended with status 0: uid="), "{run}");
     assert_eq!([site.account.stat(".ssh"), site.account.stat(".ssh/authorized_keys")], ["700 ACCOUNT", "600 ACCOUNT"]);
     assert_eq!(site.keys(), site.world.read("home/keys/edda.pub"));
@@ -34,7 +34,7 @@ fn the_whole_job_from_a_password_to_a_refused_key() {
     wait_for(|| system("ps", &["-eo", "args"]).contains(&format!("sshd: {}@", site.account.name)));
     let removed = site.run("remove home/keys/edda.pub TARGET --password-env PW --yes").expect(0);
     assert!(removed.stdout.contains("asked from outside, the server refuses the key"), "{removed}");
-    assert!(removed.stdout.contains("1 session is of ACCOUNT still open"), "{removed}");
+    assert!(removed.stdout.contains("1 session of ACCOUNT is still open"), "{removed}");
     drop(session);
     assert!(!site.client_gets_in("edda"));
     let _ = site.run("probe home/keys/edda.pub TARGET").expect(1);
@@ -56,7 +56,7 @@ fn root_mends_what_root_broke() {
     assert!(site.client_gets_in("edda"));
     // Two lines nobody understands: that they hold the key no more is not shown.
     let run = site.run("remove home/keys/edda.pub TARGET --login root --identity home/keys/root --yes").expect(3);
-    assert!(run.stdout.contains("no other session") && run.stdout.contains("line 2 holds is not understood"), "{run}");
+    assert!(run.stdout.contains("no other session") && run.stdout.contains("line 2 is not understood"), "{run}");
     assert_eq!(site.keys(), format!("{old}\n"));
 }
 

@@ -8,6 +8,7 @@ use crate::wording;
 use lavrin_keys::text::{count, printable};
 use lavrin_server::abilities::Ability;
 use lavrin_work::survey::Surveyed;
+use lavrin_work::ways::WayFault;
 use serde::Serialize;
 
 /// Up to so many hosts are told one by one; of more only those that changed or were not seen.
@@ -28,6 +29,8 @@ pub struct SurveyedHostOut {
     pub host: String,
     /// Why it was not seen.
     pub fault: Option<String>,
+    /// Whether a connection came about.
+    pub connected: bool,
     pub accounts: usize,
     pub entries: usize,
     /// Open sessions.
@@ -53,6 +56,7 @@ impl SurveyedHostOut {
         Self {
             host: seen.host.clone(),
             fault: seen.fault.as_ref().map(wording::host_fault),
+            connected: seen.fault.as_ref().is_none_or(WayFault::is_connected),
             accounts: seen.accounts,
             entries: seen.entries,
             sessions: seen.sessions,
@@ -96,7 +100,7 @@ fn text(hosts: &[SurveyedHostOut], ui: &Ui) -> String {
     let failed = hosts.iter().filter(|host| host.fault.is_some()).count();
     let in_part = hosts.iter().filter(|host| host.is_in_part()).count();
     let changed = hosts.iter().filter(|host| host.changed && host.last_seen.is_some() && !host.is_in_part()).count();
-    let mut parts = vec![ui.paint(Label::Good, &format!("{} seen", hosts.len() - failed - in_part))];
+    let mut parts = vec![ui.paint(Label::Good, &format!("{} surveyed", hosts.len() - failed - in_part))];
     if changed > 0 {
         parts.push(ui.paint(Label::Warn, &format!("{changed} changed")));
     }
@@ -125,7 +129,8 @@ fn row(host: &SurveyedHostOut, ui: &Ui) -> Vec<String> {
     let name = ui.paint(Label::Strong, &host.host);
     if let Some(fault) = &host.fault {
         let before = host.last_seen.as_ref().map(|day| format!(" (last seen {day})")).unwrap_or_default();
-        return vec![name, ui.paint(Label::Bad, "not seen"), format!("{fault}{before}")];
+        let word = if host.connected { "not seen" } else { "not reached" };
+        return vec![name, ui.paint(Label::Bad, word), format!("{fault}{before}")];
     }
     let what = format!("{}, {}", count(host.accounts, "account", "accounts"), count(host.entries, "entry", "entries"));
     let change = match (&host.last_seen, host.changed) {

@@ -29,7 +29,7 @@ impl Progress {
     pub fn one(&mut self, is_seen: bool) {
         if !is_seen {
             self.failed += 1;
-            self.bar.set_message(format!(", {} not seen", self.failed));
+            self.bar.set_message(format!(", {} failed", self.failed));
         }
         self.bar.inc(1);
     }
