@@ -11,6 +11,8 @@ pub enum ChangeState {
     Done,
     /// Nothing had to be done.
     NothingToDo,
+    /// Something differs, and a problem keeps it from being changed.
+    NotPossible,
     /// Only shown.
     Preview,
     /// For the next run.

@@ -14,6 +14,7 @@ use crate::ui::{Label, Ui};
 use crate::{clock, input, paths, wording};
 use clap::Args;
 use lavrin_keys::key::Fingerprint;
+use lavrin_keys::text::count;
 use lavrin_server::login::{self, Outcome, Question, Reason, ReasonKind, Verdict};
 use lavrin_server::server_config;
 use lavrin_server::survey::{Observation, Want};
@@ -172,8 +173,18 @@ fn everybody_text(keys: &[WhoKeyOut], verdicts: &[Verdict], args: &WhyArgs, ui: 
         text += &format!("{comment}  {}\n  ", key.algorithm);
         text += &text_of(&key.why, verdict, args, ui);
     }
-    let count = verdicts.iter().filter(|verdict| verdict.outcome == Outcome::Accepted).count();
-    text + &format!("\n{count} of {} open {account}\n", lavrin_keys::text::count(keys.len(), "key", "keys"))
+    let opening = verdicts.iter().filter(|verdict| verdict.outcome == Outcome::Accepted).count();
+    let undecided = verdicts.iter().filter(|verdict| verdict.outcome == Outcome::Undecided).count();
+    let all = count(keys.len(), "key", "keys");
+    let mut said = match opening {
+        0 => format!("none of {all} opens {account}"),
+        1 => format!("1 of {all} opens {account}"),
+        more => format!("{more} of {all} open {account}"),
+    };
+    if undecided > 0 {
+        said += &format!("; {undecided} undecided");
+    }
+    text + &format!("\n{said}\n")
 }
 
 /// What decides, and the files of the configuration: they tell where a setting is that the server prints without its place.

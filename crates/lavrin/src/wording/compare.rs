@@ -37,7 +37,7 @@ fn gone(why: WhyGone, comment: &str) -> String {
         WhyGone::Left(on) => format!("left on {on}"),
         WhyGone::Retired(on) => format!("the key is retired since {on}"),
         WhyGone::Over(on) => format!("was let in until {on}"),
-        WhyGone::NotGranted => "no grant lets this key in here".to_owned(),
+        WhyGone::NotGranted => "no grant for this key here".to_owned(),
         WhyGone::Nobody => format!("this key is not in the register{}", named(comment)),
         WhyGone::Second => "another entry of the same key, with other options".to_owned(),
     }

@@ -84,7 +84,8 @@ fn weakness_message(weakness: &Weakness) -> String {
         Weakness::SquareModulus => "the RSA modulus is a square: the key is broken".to_owned(),
         Weakness::Dsa => "DSA keys have 1024 bits and sign with SHA-1: new servers take none".to_owned(),
         Weakness::ClosePrimes { steps } => {
-            format!("the RSA primes lie so close together that they are found in {steps} steps: the key is broken")
+            let steps = if *steps == 1 { "1 step".to_owned() } else { format!("{steps} steps") };
+            format!("the RSA primes are so close together that they are found in {steps}: the key is broken")
         }
         Weakness::StructuredPrimes => {
             "the RSA primes come from a generator that is known to be broken (CVE-2017-15361)".to_owned()
@@ -147,11 +148,9 @@ pub fn remedy<F>(fault: &Fault, finding: &Finding<F>, host: Option<&str>, path: 
         }
         Fault::WeakKey { fingerprint, .. } => match &finding.account {
             Some(account) => {
-                format!(
-                    "have a new key made with: lavrin key generate; then: lavrin remove {fingerprint} {account}{at}"
-                )
+                format!("make a new key: lavrin key generate; then: lavrin remove {fingerprint} {account}{at}")
             }
-            None => "have a new key made with: lavrin key generate".to_owned(),
+            None => "make a new key: lavrin key generate".to_owned(),
         },
         Fault::UnprotectedPrivateKey => {
             "keep it so only where a program uses it; else make a protected one: lavrin key generate".to_owned()

@@ -54,7 +54,7 @@ pub fn server(seen: &Observation) -> String {
         Known::Banner(banner) => format!("{whose} (it calls itself {}{nearest})", printable(banner.as_bytes())),
         Known::Packages(path, version) => format!("{whose} ({path} lists {}{nearest})", printable(version.as_bytes())),
         Known::OsRelease => format!("{whose} (by /etc/os-release)"),
-        Known::Assumed => format!("{whose} (assumed, since nothing here shows it; --server says otherwise)"),
+        Known::Assumed => format!("{whose} (assumed; if it is another: --server NAME)"),
     }
 }
 

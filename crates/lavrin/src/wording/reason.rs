@@ -35,13 +35,15 @@ pub fn message(reason: &Reason, account: &str) -> String {
             "the list of revoked keys does not exist, so the server refuses every key".to_owned()
         }
         ReasonKind::NotAnAuthority => {
-            "the entry is a plain key, not an authority (cert-authority), and a certificate was offered"
-                .to_owned()
+            "the entry is a plain key, not an authority (cert-authority), and a certificate was offered".to_owned()
         }
         ReasonKind::CertificateRefused(why) => format!("the server refuses the certificate: {}", certificate(*why)),
         ReasonKind::ShellMissing(shell) => format!("the shell {shell} does not exist"),
         ReasonKind::UserNotAllowed { keyword, list } if list.is_empty() => {
             format!("{keyword} does not allow {account}")
+        }
+        ReasonKind::UserNotAllowed { keyword, list } if keyword.starts_with("Deny") => {
+            format!("{keyword} names {account}: {keyword} {}", lavrin_keys::text::printable(list.join(" ").as_bytes()))
         }
         ReasonKind::UserNotAllowed { keyword, list } => {
             let list = lavrin_keys::text::printable(list.join(" ").as_bytes());
@@ -58,7 +60,8 @@ pub fn message(reason: &Reason, account: &str) -> String {
         ReasonKind::LinkLoop => "the links form a loop".to_owned(),
         ReasonKind::Obstacle(kind) => obstacle(kind, account),
         ReasonKind::NotOnItsLine => {
-            "the key is here, but broken over lines, joined with another or in another format; the server needs it whole on one line".to_owned()
+            "the key is here, but broken, joined with another or in another format; it has to be whole on one line"
+                .to_owned()
         }
         ReasonKind::Broken { last } => {
             let first = reason.line.unwrap_or(1);
@@ -83,9 +86,7 @@ pub fn message(reason: &Reason, account: &str) -> String {
         ReasonKind::VerificationUnknown => {
             "the entry wants the authenticator to check its user (verify-required), which only a login shows".to_owned()
         }
-        ReasonKind::PrincipalsOnPlainKey => {
-            "principals= is set on a plain key: the server skips the entry".to_owned()
-        }
+        ReasonKind::PrincipalsOnPlainKey => "principals= is set on a plain key: the server skips the entry".to_owned(),
         ReasonKind::KeyTooSmall { bits, min } => {
             format!("the RSA key has {bits} bits; the server accepts none below {min}")
         }
@@ -102,9 +103,7 @@ pub fn message(reason: &Reason, account: &str) -> String {
             format!("the keyword {keyword} is unknown here; the server may know it")
         }
         ReasonKind::SessionEnds(what) => config::error(what),
-        ReasonKind::RevokedKeysUnseen => {
-            "RevokedKeys is set, and the list was not checked for this key".to_owned()
-        }
+        ReasonKind::RevokedKeysUnseen => "RevokedKeys is set, and the list was not checked for this key".to_owned(),
         ReasonKind::FurtherMethod(_) if reason.line.is_none() && reason.path.is_some() => {
             "the key alone is not enough: the switch -t also asks for a password".to_owned()
         }
@@ -191,6 +190,9 @@ pub fn remedy(reason: &Reason, account: &str, place: &str, path: &str) -> Option
         ReasonKind::FromUnknown { .. } => "say where it comes from: --from-address ADDRESS".to_owned(),
         ReasonKind::NotRegular | ReasonKind::LinkLoop => format!("ls -ld {path}"),
         ReasonKind::AccountLocked => format!("usermod -p '*' {account}    # ends the lock; still no password login"),
+        ReasonKind::UserNotAllowed { keyword, list } if keyword.starts_with("Deny") => {
+            format!("{keyword} names {account}: {keyword} {}", lavrin_keys::text::printable(list.join(" ").as_bytes()))
+        }
         ReasonKind::UserNotAllowed { keyword, list } => {
             allow(keyword, list, account, reason.line.map(|line| (line, &path[..])))?
         }

@@ -74,7 +74,10 @@ fn what_was_not_read_is_not_gone() {
     // A file that is too large is not read; nor is one that a login without root's rights cannot see.
     fleet.put(0, "/home/edda/.ssh/authorized_keys", &"# a very long file\n".repeat(900_000));
     let again = fleet.survey("").expect(3);
-    assert!(again.stdout.contains("in part") && again.stdout.contains("kept as known from 2026-11-20: edda"), "{again}");
+    assert!(
+        again.stdout.contains("in part") && again.stdout.contains("kept as known from 2026-11-20: edda"),
+        "{again}"
+    );
     let history = fleet.run("history lantern --format json").expect(0).json();
     assert!(history["events"].as_array().unwrap().iter().all(|event| event["what"] != "gone"), "{history}");
     let then = fleet.run("history --at today").expect(3);
@@ -169,7 +172,8 @@ fn a_host_that_is_not_reached_is_a_row_of_the_preview_of_a_leaving() {
     let run = fleet.run("offboard edda --preview --identity home/office --host-limit 15").expect(3);
     assert!(run.stderr.contains("not reached") && run.stderr.contains("saw their keys in edda"), "{run}");
     assert!(run.stderr.contains("it was never surveyed"), "{run}");
-    let json = fleet.run("offboard edda --preview --identity home/office --host-limit 15 --format json").expect(3).json();
+    let json =
+        fleet.run("offboard edda --preview --identity home/office --host-limit 15 --format json").expect(3).json();
     assert_eq!(json["not_reached"].as_array().unwrap().len(), 2, "{json}");
 }
 

@@ -216,7 +216,8 @@ fn finish(
         } else {
             let exit = problems(&planned, host).unwrap_or(Exit::Done);
             let why = accounts.iter().find_map(|account| account.problem.clone());
-            results.push(ResultOut { accounts, ..ResultOut::still(host, ChangeState::NothingToDo, why, exit) });
+            let state = if why.is_some() { ChangeState::NotPossible } else { ChangeState::NothingToDo };
+            results.push(ResultOut { accounts, ..ResultOut::still(host, state, why, exit) });
         }
     }
     results.sort_by(|one, other| one.host.cmp(&other.host));

@@ -115,6 +115,7 @@ impl MendOut {
 impl MendedAccountOut {
     fn of(case: &MendedAccount, work: &Work) -> Self {
         let (state, detail) = match &case.state {
+            MendState::Nothing if case.found.is_err() => (ChangeState::NotPossible, None),
             MendState::Nothing => (ChangeState::NothingToDo, None),
             MendState::Preview => (ChangeState::Preview, None),
             MendState::Done => (ChangeState::Done, None),

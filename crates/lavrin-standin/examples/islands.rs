@@ -1,0 +1,47 @@
+//! Starts the hosts of the pictures in the documents: `islands KEYS`, where KEYS is a folder with `office.pub`, `edda.pub`,
+//! `sten.pub`, `runa.pub` and `old.pub`. Prints a line for each host, its name, its port and the fingerprint of its key, then
+//! `ready`. Ends when its standard input does.
+#![allow(clippy::print_stdout, reason = "this is a program of its own")]
+
+use lavrin_standin::{Behaviour, StandIn, TreeAccount};
+use std::io::Read as _;
+use std::os::unix::fs::PermissionsExt as _;
+
+#[tokio::main(flavor = "multi_thread", worker_threads = 2)]
+async fn main() -> Result<(), Box<dyn std::error::Error>> {
+    let folder = std::env::args().nth(1).ok_or("islands KEYS")?;
+    let key = |name: &str| std::fs::read_to_string(format!("{folder}/{name}.pub"));
+    let (office, edda, sten, runa, old) = (key("office")?, key("edda")?, key("sten")?, key("runa")?, key("old")?);
+    let account = |name: &'static str, keys: &'static str| TreeAccount { name, shell: "/bin/sh", keys: Some(keys) };
+    let keep = |text: String| -> &'static str { text.leak() };
+    let root = || account("root", keep(office.clone()));
+    let stranger = lavrin_standin::fresh_line();
+    let harbour = vec![
+        root(),
+        account("edda", ""),
+        account("sten", keep(format!("# the harbour office\n{sten}{old}{sten}"))),
+        account(
+            "tidelog",
+            keep(format!("restrict,command=\"/usr/local/bin/tide\" {} buoy-7@tide\n", lavrin_standin::fresh_line())),
+        ),
+    ];
+    let lights = |keys: String| vec![root(), account("keeper", keep(keys))];
+    let hosts: Vec<(&str, Vec<TreeAccount<'_>>, Behaviour)> = vec![
+        ("harbour-office", harbour, Behaviour::default()),
+        ("lantern", lights(format!("{sten}{runa}{stranger} the lamp oil delivery\n")), Behaviour::default()),
+        ("skerry", lights(format!("{runa}{sten}")), Behaviour::default()),
+        ("kvarnholm", lights(edda.clone()), Behaviour::default()),
+        ("buoy-7", lights(runa.clone()), Behaviour { silent: true, ..Behaviour::default() }),
+    ];
+    let mut running = Vec::new();
+    for (name, accounts, behaviour) in hosts {
+        let host = StandIn::with(name, &accounts, behaviour).await?;
+        println!("{name} {} {}", host.address().port(), host.host_key());
+        running.push(host);
+    }
+    let stens = running[0].file("/home/sten/.ssh/authorized_keys");
+    std::fs::set_permissions(stens, std::fs::Permissions::from_mode(0o666))?;
+    println!("ready");
+    tokio::task::spawn_blocking(|| std::io::stdin().read_to_end(&mut Vec::new())).await??;
+    Ok(())
+}
