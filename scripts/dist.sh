@@ -3,6 +3,7 @@
 set -euo pipefail
 cd "$(dirname "$0")/.."
 home=${CARGO_HOME:-$HOME/.cargo}
+export CFLAGS="-ffile-prefix-map=$home/registry/src=/crates ${CFLAGS:-}"
 export RUSTFLAGS="--remap-path-prefix=$home/registry/src=/crates --remap-path-prefix=$PWD=/lavrin ${RUSTFLAGS:-}"
 target=${CARGO_TARGET_DIR:-target}
 cargo build --locked --profile "${1:-dist}" -p lavrin --target-dir "$target/dist-build"

@@ -101,7 +101,7 @@ pub enum ConnectFault {
         why: String,
     },
     /// Something else than SSH answers.
-    #[error("port {port} of {host} is not an SSH server: it answers {said:?}")]
+    #[error("port {port} of {host} is not an SSH server: it answers '{said}'")]
     NotSsh {
         /// The host.
         host: String,

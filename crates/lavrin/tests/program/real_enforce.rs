@@ -164,9 +164,11 @@ fn leave(fleet: &Fleet, way: &str) {
         assert!(!fleet.client_gets_in(number, "edda"), "{number}");
     }
     drop(world.typed(&format!("probe edda --until refused {way}")).expect(0));
-    // All of it is taken back as a whole.
+    // Who left stays away when all of it is taken back, but for an explicit word.
     let run = gone["run"].as_str().unwrap();
-    drop(world.typed(&format!("undo --run {run} {way} --yes")).expect(0));
+    let away = world.typed(&format!("undo --run {run} {way} --yes")).expect(1);
+    assert!(away.stderr.contains("stays away") && !fleet.client_gets_in(0, "edda"), "{away}");
+    drop(world.typed(&format!("undo --run {run} {way} --yes --even-leavers")).expect(0));
     assert!(fleet.client_gets_in(0, "edda") && fleet.client_gets_in(4, "edda"));
 }
 

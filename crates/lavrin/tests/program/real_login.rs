@@ -46,7 +46,7 @@ fn each_failure_to_get_in_is_named() {
         let _ = stream.write_all(b"HTTP/1.1 400 Bad Request\r\n\r\n");
     });
     let run = say(&format!("probe home/keys/edda.pub TARGET --port {web}")).expect(3);
-    assert!(run.stderr.contains("is not SSH: it says \"HTTP/1.1 400"), "{run}");
+    assert!(run.stderr.contains("is not an SSH server: it answers 'HTTP/1.1 400"), "{run}");
     server.join().unwrap();
 }
 
