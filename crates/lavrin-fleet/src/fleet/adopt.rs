@@ -9,6 +9,7 @@ use lavrin_keys::keysfile::options::Options;
 use lavrin_keys::text::printable;
 use lavrin_server::audit::AuditEntry;
 use std::collections::{BTreeMap, BTreeSet, HashMap, HashSet};
+use std::hash::BuildHasher;
 use std::sync::Arc;
 
 /// A key that nobody in the register has.
@@ -74,12 +75,18 @@ pub struct Ungranted {
     pub is_adopted: bool,
 }
 
+#[derive(Default)]
+struct Group {
+    hosts: BTreeSet<String>,
+    is_adopted: bool,
+}
+
 /// Every such group among entries of hosts; `adopted` says whose keys are from now on.
 #[must_use]
-pub fn ungranted(
+pub fn ungranted<S: BuildHasher>(
     register: &Register,
     entries: &[(String, AuditEntry)],
-    adopted: &HashMap<Fingerprint, String>,
+    adopted: &HashMap<Fingerprint, String, S>,
     now: Moment,
 ) -> Vec<Ungranted> {
     let comparer = Comparer::new(register, now);
@@ -90,7 +97,8 @@ pub fn ungranted(
         );
     }
     let mut granted: HashMap<&str, HashSet<(String, Fingerprint)>> = HashMap::new();
-    let mut groups: BTreeMap<(String, String, Vec<u8>), (BTreeSet<String>, bool)> = BTreeMap::new();
+    // By person, account and options.
+    let mut groups: BTreeMap<(String, String, Vec<u8>), Group> = BTreeMap::new();
     for (host, entry) in entries {
         let new = adopted.get(&entry.fingerprint).map(String::as_str);
         let Some(person) = new.or_else(|| active.get(&entry.fingerprint).copied()) else { continue };
@@ -102,12 +110,12 @@ pub fn ungranted(
             continue;
         }
         let group = groups.entry((person.to_owned(), entry.account.to_string(), entry.options.clone())).or_default();
-        group.0.insert(host.clone());
-        group.1 |= new.is_some();
+        group.hosts.insert(host.clone());
+        group.is_adopted |= new.is_some();
     }
     groups
         .into_iter()
-        .map(|((person, account, options), (hosts, is_adopted))| {
+        .map(|((person, account, options), Group { hosts, is_adopted })| {
             let (tags, hosts) = by_tag(register, hosts);
             let (from, command, options) = parted(&options);
             Ungranted { person, account, from, command, options, tags, hosts, is_adopted }

@@ -132,7 +132,7 @@ pub enum ConnectFault {
         /// The line of `known_hosts`; `None` where the fingerprint was given with the command.
         line: Option<usize>,
         /// The name under which a register pins the known key; then the line is one of those pins.
-        pinned_as: Option<String>,
+        pinned_as: Option<Box<str>>,
     },
     /// The host's key is marked as revoked.
     #[error("the key of {host} is marked as revoked in line {line} of known_hosts")]
@@ -229,7 +229,7 @@ impl Target {
         if let HostKeyStanding::Revoked { line } = hostkey::standing(&self.revoked_in, &self.host, self.port, &key) {
             return Some(ConnectFault::HostKeyRevoked { host, line });
         }
-        let pinned_as = self.pinned_as.clone();
+        let pinned_as = self.pinned_as.as_deref().map(Into::into);
         if let Some(known) = self.required.filter(|required| *required != shown) {
             return Some(ConnectFault::HostKeyChanged { host, shown, known, line: None, pinned_as: None });
         }

@@ -16,7 +16,7 @@ pub fn keep_out(steps: &mut Steps, barred: &dyn Fn(&Fingerprint) -> bool) -> BTr
     for change in changes {
         match change {
             Change::File(FileChange::WriteFile { path, old, new, mode, owner, was, deed }) => {
-                let old = held.remove(&path).map(Some).unwrap_or(old);
+                let old = held.remove(&path).map_or(old, Some);
                 let (new, out) = without_new(old.as_deref().unwrap_or_default(), &new, barred);
                 if !out.is_empty() {
                     held.insert(path.clone(), new.clone());

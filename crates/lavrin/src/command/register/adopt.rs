@@ -115,7 +115,8 @@ pub fn run(args: &AdoptArgs, ui: &Ui) -> Result<Exit, CommandError> {
         };
         adopted.extend(answer.map(|person| (found, person)));
     }
-    let owners = adopted.iter().map(|(found, person)| (found.key.fingerprint(), person.clone())).collect();
+    let owners: std::collections::HashMap<_, _> =
+        adopted.iter().map(|(found, person)| (found.key.fingerprint(), person.clone())).collect();
     let mut grants: Vec<(Ungranted, bool)> = Vec::new();
     for found in ungranted(opened.register(), &entries, &owners, moment()) {
         // Who says whose a key is lets it stay; what known people have is offered.
