@@ -93,9 +93,9 @@ fn with_pages(mut command: Command, path: &str) -> Command {
     }
     if let Some(lines) = examples::of(path) {
         after += "Examples:\n";
-        lines.iter().for_each(|line| {
+        for line in lines {
             let _ = writeln!(after, "  {line}");
-        });
+        }
     }
     if !path.is_empty() {
         command = command.after_help(after.trim_end().to_owned());

@@ -176,11 +176,13 @@ fn every_command_in_a_remedy_a_help_text_or_a_document_parses() {
     {
         let text = std::fs::read_to_string(&path).unwrap();
         for line in
-            text.lines().filter(|line| line.contains("\"") && line.contains("lavrin ") && !line.contains("cargo "))
+            text.lines().filter(|line| line.contains('"') && line.contains("lavrin ") && !line.contains("cargo "))
         {
             // Only what stands in quotes is shown to somebody.
             let shown: String = line.split('"').skip(1).step_by(2).collect::<Vec<_>>().join("\n");
-            named(&filled(&shown)).iter().for_each(|line| hold(line, path.display().to_string()));
+            for line in &named(&filled(&shown)) {
+                hold(line, path.display().to_string());
+            }
         }
     }
     let snapshots = files(&root.join("crates"), &["snap"]);
@@ -195,7 +197,9 @@ fn every_command_in_a_remedy_a_help_text_or_a_document_parses() {
             let in_ticks: Vec<&str> =
                 line.split('`').skip(1).step_by(2).filter(|part| part.starts_with("lavrin ")).collect();
             let shown = if is_document && !line.starts_with("    ") { in_ticks.join("\n") } else { line.to_owned() };
-            named(&shown).iter().for_each(|line| hold(line, path.display().to_string()));
+            for line in &named(&shown) {
+                hold(line, path.display().to_string());
+            }
         }
     }
     assert!(seen > 200, "only {seen} commands were found");

@@ -39,16 +39,7 @@ pub fn message(reason: &Reason, account: &str) -> String {
         }
         ReasonKind::CertificateRefused(why) => format!("the server refuses the certificate: {}", certificate(*why)),
         ReasonKind::ShellMissing(shell) => format!("the shell {shell} does not exist"),
-        ReasonKind::UserNotAllowed { keyword, list } if list.is_empty() => {
-            format!("{keyword} does not allow {account}")
-        }
-        ReasonKind::UserNotAllowed { keyword, list } if keyword.starts_with("Deny") => {
-            format!("{keyword} names {account}: {keyword} {}", lavrin_keys::text::printable(list.join(" ").as_bytes()))
-        }
-        ReasonKind::UserNotAllowed { keyword, list } => {
-            let list = lavrin_keys::text::printable(list.join(" ").as_bytes());
-            format!("{keyword} does not allow {account}: {keyword} {list}")
-        }
+        ReasonKind::UserNotAllowed { keyword, list } => not_allowed(keyword, list, account),
         ReasonKind::RootNotAllowed(_) if reason.line.is_none() && reason.path.is_some() => {
             "the switch -w refuses logins of user number 0".to_owned()
         }
@@ -115,6 +106,18 @@ pub fn message(reason: &Reason, account: &str) -> String {
         ReasonKind::SettingsUnseen => "the server's settings could not be read; its defaults were assumed".to_owned(),
         ReasonKind::SettingConditional(keyword) => format!("a Match block sets {keyword} for some connections"),
         ReasonKind::Unseen(why) => format!("it could not be looked at: {}", why_words(why)),
+    }
+}
+
+/// A list of accounts that keeps this one out.
+fn not_allowed(keyword: &str, list: &[String], account: &str) -> String {
+    let names = lavrin_keys::text::printable(list.join(" ").as_bytes());
+    if list.is_empty() {
+        format!("{keyword} does not allow {account}")
+    } else if keyword.starts_with("Deny") {
+        format!("{keyword} names {account}: {keyword} {names}")
+    } else {
+        format!("{keyword} does not allow {account}: {keyword} {names}")
     }
 }
 

@@ -126,13 +126,12 @@ pub fn remove(args: &HostRemoveArgs, ui: &Ui) -> Result<Exit, CommandError> {
     }
     let (path, id) = file_of(&opened, host);
     let old = opened.text(&path).unwrap_or_default();
-    match id {
-        Some(id) => drop(change_file(&opened, ui, &path, &remove_host(old, id).map_err(edit_fault(&path))?)?),
-        None => {
-            let aside = format!("{path}.removed");
-            opened.folder.rename(&path, old, &aside)?;
-            ui.result(&format!("{path} is now {aside}, which the register does not read"));
-        }
+    if let Some(id) = id {
+        change_file(&opened, ui, &path, &remove_host(old, id).map_err(edit_fault(&path))?)?;
+    } else {
+        let aside = format!("{path}.removed");
+        opened.folder.rename(&path, old, &aside)?;
+        ui.result(&format!("{path} is now {aside}, which the register does not read"));
     }
     ui.status("no host was changed: keys that are there stay there");
     Ok(Exit::Done)
@@ -162,18 +161,15 @@ pub fn rename(args: &HostRenameArgs, ui: &Ui) -> Result<Exit, CommandError> {
     let (path, id) = file_of(&opened, &host);
     let text = set_host(opened.text(&path).unwrap_or_default(), id, "address", &HostField::Text(&host.address));
     let text = text.map_err(edit_fault(&path))?;
-    match id {
-        Some(id) => {
-            let text = rename_host(&text, id, &args.new).map_err(edit_fault(&path))?;
-            opened.folder.save(&path, opened.text(&path), &text)?;
-            ui.result(&format!("[{}] is now [{}] in {path}", args.id, args.new));
-        }
-        None => {
-            let new_path = format!("hosts/{}.toml", args.new);
-            opened = change_file(&opened, ui, &path, &text)?;
-            opened.folder.rename(&path, opened.text(&path).unwrap_or_default(), &new_path)?;
-            ui.result(&format!("{path} is now {new_path}"));
-        }
+    if let Some(id) = id {
+        let text = rename_host(&text, id, &args.new).map_err(edit_fault(&path))?;
+        opened.folder.save(&path, opened.text(&path), &text)?;
+        ui.result(&format!("[{}] is now [{}] in {path}", args.id, args.new));
+    } else {
+        let new_path = format!("hosts/{}.toml", args.new);
+        opened = change_file(&opened, ui, &path, &text)?;
+        opened.folder.rename(&path, opened.text(&path).unwrap_or_default(), &new_path)?;
+        ui.result(&format!("{path} is now {new_path}"));
     }
     opened = args.register.open()?;
     if opened.text(GRANTS).is_some_and(|old| old != grants) {
