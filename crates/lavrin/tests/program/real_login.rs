@@ -78,7 +78,7 @@ fn a_second_method_is_said_and_the_entry_is_kept() {
 fn a_person_confirms_the_host_key_and_types_the_password() {
     let site = Site::new(PLAIN);
     let line = format!("install home/keys/edda.pub {} --port {} --ask-password", site.target(), site.server.port);
-    let dialogue = [("Password of ", PASSWORD), ("[yes/no]", "yes"), ("Carry these steps out?", "yes")];
+    let dialogue = [("[yes/no]", "yes"), ("Password of ", PASSWORD), ("Carry these steps out?", "yes")];
     let (said, success) = crate::common::terminal::talk(&site.world, &line, &dialogue);
     assert!(success, "{said}");
     assert!(said.contains(&site.server.host_key) && said.contains("Trust and remember it?"), "{said}");

@@ -58,7 +58,7 @@ fn an_account_that_was_ended_begins_again_and_the_server_reads_its_configuration
     assert_eq!(ends(&site), "20000");
     site.world.write(&config, format!("DenyUsers {}\n{text}", site.account.name), 0o644);
     let run = site.run(BACK).expect(0);
-    assert!(run.stderr.contains("have the server read its configuration again"), "{run}");
+    assert!(run.stderr.contains("reload the server's configuration"), "{run}");
     assert_eq!(ends(&site), "");
     // It has read the new line, so nothing but that keeps the account out.
     assert!(!site.client_gets_in("edda"));

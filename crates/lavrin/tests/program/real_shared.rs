@@ -62,7 +62,7 @@ fn a_home_on_a_network_is_written_once_and_serves_every_host() {
 
     // Nobody looks into it unless asked to, since a dead mount would hold the look up.
     let run = world.typed(enforce).expect(3);
-    assert!(run.stdout.contains("lies on a network file system"), "{run}");
+    assert!(run.stdout.contains("is on a network file system"), "{run}");
     assert!(!Path::new(&keys_file).exists());
 
     let run = world.typed(&format!("{enforce} --network-homes"));

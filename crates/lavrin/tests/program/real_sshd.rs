@@ -169,7 +169,7 @@ fn what_the_entry_itself_refuses_is_kept_and_said() {
     site.world.write("home/elsewhere.pub", &line, 0o644);
     let run = site.run("install home/elsewhere.pub TARGET --password-env PW --yes").expect(1);
     assert!(
-        run.stdout.contains("kept although refused from here: the entry takes this key only from 198.51.100.0/24"),
+        run.stdout.contains("kept although refused from here: the entry allows this key only from 198.51.100.0/24"),
         "{run}"
     );
     assert_eq!(site.keys(), line);
@@ -183,7 +183,7 @@ fn several_key_files_and_a_match_block_are_taken_from_the_server_itself() {
     );
     site.account.put(".ssh/second", &site.world.read("home/keys/edda.pub"), "600", &site.account.name);
     let run = site.run("install home/keys/edda.pub TARGET --login root --identity home/keys/root --yes").expect(0);
-    assert!(run.stdout.contains("/home/ACCOUNT/.ssh/second line 1 holds the key already"), "{run}");
+    assert!(run.stdout.contains("/home/ACCOUNT/.ssh/second line 1 has the key already"), "{run}");
     let run = site.run("install home/keys/root.pub TARGET --identity home/keys/edda --yes").expect(0);
     assert!(run.stdout.contains("entry   /home/ACCOUNT/.ssh/first line 1"), "{run}");
     let _ = site.run("remove home/keys/edda.pub TARGET --identity home/keys/root --yes").expect(0);
