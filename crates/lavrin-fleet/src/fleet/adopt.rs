@@ -76,7 +76,7 @@ pub struct Ungranted {
 }
 
 #[derive(Default)]
-struct Group {
+struct Alike {
     hosts: BTreeSet<String>,
     is_adopted: bool,
 }
@@ -98,7 +98,7 @@ pub fn ungranted<S: BuildHasher>(
     }
     let mut granted: HashMap<&str, HashSet<(String, Fingerprint)>> = HashMap::new();
     // By person, account and options.
-    let mut groups: BTreeMap<(String, String, Vec<u8>), Group> = BTreeMap::new();
+    let mut groups: BTreeMap<(String, String, Vec<u8>), Alike> = BTreeMap::new();
     for (host, entry) in entries {
         let new = adopted.get(&entry.fingerprint).map(String::as_str);
         let Some(person) = new.or_else(|| active.get(&entry.fingerprint).copied()) else { continue };
@@ -115,7 +115,7 @@ pub fn ungranted<S: BuildHasher>(
     }
     groups
         .into_iter()
-        .map(|((person, account, options), Group { hosts, is_adopted })| {
+        .map(|((person, account, options), Alike { hosts, is_adopted })| {
             let (tags, hosts) = by_tag(register, hosts);
             let (from, command, options) = parted(&options);
             Ungranted { person, account, from, command, options, tags, hosts, is_adopted }
