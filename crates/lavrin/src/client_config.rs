@@ -1,5 +1,5 @@
 //! The user's client configuration (`ssh_config(5)`): where a host is and who signs in, for hosts that no register names.
-//! The first value counts. Of `Match` blocks only `Match all` applies; what others say is not used, and that is told.
+//! The first value counts. Of `Match` blocks only `Match all` applies; what others say is not used, and the run says so.
 
 use crate::paths;
 use std::path::{Path, PathBuf};

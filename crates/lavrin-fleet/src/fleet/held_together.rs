@@ -31,7 +31,7 @@ pub(super) fn check(entries: &[FleetEntry]) -> Vec<(String, Finding<What>)> {
         let with =
             |others: &[usize]| others.iter().take(NAMED_MAX).map(|other| name(&entries[keys[*other].1])).collect();
         let weakness = match shown {
-            // What the quick look at each key finds by itself is told there.
+            // What the quick look at each key finds by itself is reported there.
             Shown::SmallFactor(_) if strength::small_factor(key, Depth::Quick).is_some() => continue,
             Shown::SmallFactor(factor) => Weakness::SmallFactor { factor },
             Shown::SharedPrime(others) => Weakness::SharedPrime { with: with(&others) },

@@ -16,7 +16,7 @@ use std::collections::BTreeSet;
 /// The file that holds the grants.
 pub const FILE: &str = "access.toml";
 
-/// Hosts whose accounts are looked up, so that a slip in a name is told at once.
+/// Hosts whose accounts are looked up, so that a slip in a name is reported at once.
 const LOOKED_UP_MAX: usize = 64;
 
 /// Record who may use which account (changes the register only)

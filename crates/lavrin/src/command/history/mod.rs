@@ -352,7 +352,7 @@ fn access_at(
             };
             let is_covered = |one: &Access| subject.covers(host, &one.account, Some(one.key));
             access.extend(found.into_iter().filter(is_covered).map(|one| access_out(host, one, None, &index)));
-            // Unread is not gone: what an earlier look read is told with its age.
+            // Unread is not gone: what an earlier look read is shown with its age.
             for earlier in memory.last_read(host, unread.clone(), end)? {
                 let of_these = |one: &Access| earlier.accounts.contains(&printable(one.account.as_bytes()));
                 let found = who(&System::of(&earlier.seen), end).into_iter().filter(of_these).filter(is_covered);

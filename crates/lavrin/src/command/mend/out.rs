@@ -233,7 +233,7 @@ fn left_out(left: &Left, account: &str, work: &Work) -> LeftOut {
         ),
         LeftWhy::File(fault) => {
             let error = no_steps(fault, account, &work.name);
-            // That nothing was changed is told once, above.
+            // That nothing was changed is said once, above.
             let causes = error.causes.iter().filter(|cause| *cause != "nothing was changed");
             let message = causes.fold(error.message.clone(), |said, cause| format!("{said}: {cause}"));
             (message, error.hints.into_iter().next())
