@@ -12,6 +12,7 @@ use crate::ui::{Label, Ui};
 use crate::wording;
 use clap::Args;
 use lavrin_server::account::Account;
+use lavrin_server::fs::BytePath;
 use lavrin_server::server_config::{self, Settings};
 use lavrin_server::survey::LoginAttempt;
 use lavrin_server::survey::{Observation, Want, Wanted, Who};
@@ -141,6 +142,11 @@ fn out_of(settings: &Settings, work: &Work) -> SettingsOut {
         let path = setting.as_ref().and_then(|setting| setting.path.as_ref()).map(|path| work.typed_path(path));
         (keyword, ValueOut { value, path, line: setting.and_then(|setting| setting.line) })
     };
+    let placed = |(keyword, path, line): &(String, BytePath, usize)| ConditionalOut {
+        keyword: keyword.clone(),
+        path: work.typed_path(path),
+        line: *line,
+    };
     SettingsOut {
         schema: "lavrin/host-settings/1",
         valid: settings.faults.is_empty(),
@@ -150,25 +156,9 @@ fn out_of(settings: &Settings, work: &Work) -> SettingsOut {
             line: fault.line,
             message: wording::config::error(&fault.what),
         }),
-        unknown: settings
-            .unknown
-            .iter()
-            .map(|(keyword, path, line)| ConditionalOut {
-                keyword: keyword.clone(),
-                path: work.typed_path(path),
-                line: *line,
-            })
-            .collect(),
+        unknown: settings.unknown.iter().map(placed).collect(),
         values: settings.printed().into_iter().map(value).collect(),
-        conditional: settings
-            .conditional
-            .iter()
-            .map(|(keyword, path, line)| ConditionalOut {
-                keyword: keyword.clone(),
-                path: work.typed_path(path),
-                line: *line,
-            })
-            .collect(),
+        conditional: settings.conditional.iter().map(placed).collect(),
         differs: differs(settings, &work.seen),
         server: wording::server(&work.seen),
     }
