@@ -1,5 +1,6 @@
 //! The command line: which commands there are, and the options that all of them share.
 
+mod again;
 mod examples;
 mod help;
 mod next;
@@ -13,6 +14,7 @@ use crate::exit::Exit;
 use crate::ui::{Color, Format, Ui};
 use clap::{CommandFactory as _, FromArgMatches as _, Parser, Subcommand};
 
+pub use again::with as typed_again;
 pub use help::CONNECTION;
 pub use next::complete;
 

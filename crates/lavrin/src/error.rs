@@ -51,6 +51,13 @@ impl CommandError {
         self
     }
 
+    /// Adds the command as it was typed, with other options, and what they are for (or nothing).
+    #[must_use]
+    pub fn again(self, what_for: &str, options: &str) -> Self {
+        let command = crate::cli::typed_again(options);
+        self.hint(if what_for.is_empty() { command } else { format!("{what_for}: {command}") })
+    }
+
     /// A file on this machine that could not be read or written.
     pub fn file(path: &Path, does: &str, error: &std::io::Error) -> Self {
         let said = Self::usage(format!("cannot {does} {}", crate::paths::shown(path))).because(error.to_string());
@@ -118,8 +125,8 @@ impl From<LockOut> for CommandError {
             },
         )
         .because("nothing was changed")
-        .hint("sign in with another key: --identity FILE")
-        .hint("or, if there is certainly another way in: --accept-lockout")
+        .again("sign in with another key", "--identity FILE")
+        .again("if there is certainly another way in", "--accept-lockout")
     }
 }
 
@@ -136,13 +143,14 @@ impl From<ConnectFault> for CommandError {
             ConnectFault::NameUnknown { host, .. } => said.hint(format!("getent hosts {}", shell_word(&host))),
             ConnectFault::PortClosed { host, .. } => said
                 .because("the host is up and refuses the port")
-                .hint(format!("another port: --port N; or on {host}: ss -tln")),
+                .again("another port", "--port N")
+                .hint(format!("on {host}: ss -tln")),
             ConnectFault::NoAnswer { host, .. } => said.hint(format!("ping {}", shell_word(&host))),
-            ConnectFault::NotSsh { .. } => said.hint("another port: --port N"),
+            ConnectFault::NotSsh { .. } => said.again("another port", "--port N"),
             ConnectFault::HostKeyUnknown { fingerprint, .. } => {
                 let mut said = said.because("it is not confirmed yet, and this run cannot ask");
                 said.exit = Exit::Stopped;
-                said.hint(format!("compare it on the host's own console, then add: --expect-host-key {fingerprint}"))
+                said.again("once it is compared on the host's own console", &format!("--expect-host-key {fingerprint}"))
             }
             ConnectFault::HostKeyChanged { line, pinned_as, .. } => {
                 let mut said =
@@ -185,14 +193,11 @@ impl From<Rejected> for CommandError {
         }
         let is_password = |method: &str| method == "password" || method == "keyboard-interactive";
         if rejected.tried.iter().any(|tried| is_password(tried.method)) {
-            return said.hint(
-                "type the password again, or sign in with a key: --identity FILE, as another account: --login NAME",
-            );
+            said = said.hint("type the password again");
+        } else if rejected.offered.iter().any(|method| is_password(method)) {
+            said = said.again("with a password", "--ask-password");
         }
-        if rejected.offered.iter().any(|method| is_password(method)) {
-            said = said.hint("with a password: --ask-password");
-        }
-        said.hint("with a key: --identity FILE; as another account: --login NAME")
+        said.again("with a key", "--identity FILE").again("as another account", "--login NAME")
     }
 }
 
@@ -234,10 +239,12 @@ pub fn unspoken(host: &str, why: Unspoken) -> CommandError {
 pub fn exec_fault(host: &str, fault: &ExecFault) -> CommandError {
     let said = CommandError::with(Exit::NotChecked, format!("{host}: {fault}"));
     match fault {
-        ExecFault::RiseRefused { program, .. } => {
-            said.hint(format!("with a password for {program}: --ask-root-password; or sign in as root: --login root"))
+        ExecFault::RiseRefused { program, .. } => said
+            .again(&format!("with a password for {program}"), "--ask-root-password")
+            .again("as root", "--login root"),
+        ExecFault::Refused => {
+            said.because("this login is limited to one command").again("as another account", "--login NAME")
         }
-        ExecFault::Refused => said.hint("this login is limited to one command; sign in as another: --login NAME"),
         _ => said,
     }
 }
@@ -266,14 +273,14 @@ pub fn no_steps(fault: &NoSteps, account: &str, place: &str) -> CommandError {
             stop(format!("{path} does not exist")).hint(format!("make the home first, owned by {account}"))
         }
         NoSteps::HomeOnNetwork(path) => stop(format!("{path} is on a network file system and was not looked at"))
-            .hint("to look there anyway: --network-homes"),
+            .again("to look there anyway", "--network-homes"),
         NoSteps::HomeOwner { path, found, wanted } => {
             stop(format!("the home {path} belongs to uid {found}, not to {account} (uid {wanted})"))
                 .hint(format!("if it is {account}'s: chown {account} {}", shell_word(&path.to_string())))
         }
         NoSteps::NeedsRoot { path, found, wanted } => {
             stop(format!("{path} belongs to uid {found} instead of uid {wanted}, and only root may change that"))
-                .hint("sign in as root or as a user with sudo: --login NAME")
+                .again("as root or as a user with sudo", "--login NAME")
         }
         NoSteps::WrongKind(path) => stop(format!("{path} is not the file or folder that belongs there"))
             .hint(format!("ls -ld {}", shell_word(&path.to_string()))),
@@ -309,7 +316,7 @@ pub fn no_steps(fault: &NoSteps, account: &str, place: &str) -> CommandError {
             let said = stop(format!("{path} could not be read, so it cannot be changed safely"))
                 .because(crate::wording::why_words(why));
             if *why == Why::Permission {
-                said.hint("sign in as root or as a user with sudo: --login NAME")
+                said.again("as root or as a user with sudo", "--login NAME")
                     .hint(format!("if root may not either: chown {account} {}", shell_word(&path)))
             } else {
                 said

@@ -197,7 +197,7 @@ impl HostArgs {
         }
         ui.show(&format!("The key of {host} is not known yet.\n  {} {fingerprint}", key.algorithm()));
         let question = "Is this the fingerprint shown on the host's own console? Trust and remember it?";
-        if !ui.confirm(question, "--expect-host-key")? {
+        if !ui.confirm(question, &[("", "--expect-host-key SHA256:…")])? {
             let stopped = CommandError::with(Exit::Stopped, "the host key was not confirmed");
             return Err(stopped.because("nothing was sent"));
         }
@@ -250,7 +250,7 @@ fn read_known_hosts(path: &Path) -> Result<Vec<u8>, CommandError> {
                 let shown = paths::shown(path);
                 let said =
                     format!("{shown} is larger than {KNOWN_HOSTS_BYTES_MAX} bytes, and it is read whole or not at all");
-                return Err(CommandError::usage(said).hint("--known-hosts FILE, with the hosts that are meant"));
+                return Err(CommandError::usage(said).again("with the hosts that are meant", "--known-hosts FILE"));
             }
         }
         Err(error) if error.kind() == std::io::ErrorKind::NotFound => {}

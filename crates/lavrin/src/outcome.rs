@@ -48,13 +48,13 @@ impl KeyAnswer {
     /// Each, in the order in which they are counted.
     pub const ALL: [Self; 4] = [Self::Accepted, Self::Refused, Self::NoAnswer, Self::NotAsked];
 
-    /// Its name, which is its word too.
-    pub fn name(self) -> &'static str {
+    /// The word for it.
+    pub fn word(self) -> &'static str {
         match self {
             Self::Accepted => "accepted",
             Self::Refused => "refused",
-            Self::NoAnswer => "no-answer",
-            Self::NotAsked => "not-asked",
+            Self::NoAnswer => "no answer",
+            Self::NotAsked => "not asked",
         }
     }
 }

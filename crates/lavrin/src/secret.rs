@@ -124,7 +124,7 @@ pub fn needs_terminal(whose: &str) -> Result<(), CommandError> {
     std::fs::File::open("/dev/tty").map(drop).map_err(|error| {
         CommandError::with(Exit::Usage, "there is no terminal to ask at")
             .because(format!("the password of {}: {error}", lavrin_keys::text::printable(whose.as_bytes())))
-            .hint("in a script: --password-file FILE, --password-env NAME or --password-fd N")
+            .again("in a script", "--password-file FILE")
     })
 }
 

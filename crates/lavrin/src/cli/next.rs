@@ -1,6 +1,7 @@
 //! Commands within texts: what to type next, completed with what had to be typed this time (the login, the key, the tree), so
 //! that it works as it stands.
 
+use super::again::family;
 use clap::parser::ValueSource;
 use clap::{ArgMatches, Command};
 use lavrin_keys::text::shell_word;
@@ -92,13 +93,14 @@ fn missing(known: &CommandLine, command: &str) -> String {
     for (id, value) in &known.typed {
         let long = id.replace('_', "-");
         let option = format!("--{long}");
+        let is_there = words.iter().any(|word| word.starts_with("--") && family(word) == family(&option));
         let is_taken = found.get_arguments().any(|arg| arg.get_long() == Some(&long));
         // A host is named: the tree is not meant.
         let is_elsewhere = long == "tree" && words.iter().any(|word| word.contains('@'));
         // Without a key to sign in with a passphrase is that of another one.
         let is_of_another =
             id.starts_with("passphrase") && !found.get_arguments().any(|arg| arg.get_id() == "identity");
-        if is_taken && !is_elsewhere && !is_of_another && !words.contains(&option.as_str()) {
+        if is_taken && !is_elsewhere && !is_of_another && !is_there {
             text += &format!(" {option}");
             text += &value.as_deref().map(|value| format!(" {}", shell_word(value))).unwrap_or_default();
         }

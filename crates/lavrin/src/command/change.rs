@@ -194,7 +194,7 @@ pub fn show(ui: &Ui, steps: &Steps, work: &Work) {
 /// Asks unless told not to.
 pub fn confirm(ui: &Ui, args: &ChangeArgs) -> Result<(), CommandError> {
     if args.yes
-        || ui.confirm("Carry these steps out?", "--yes carries them out without asking, --preview only shows them")?
+        || ui.confirm("Carry these steps out?", &[("without asking", "--yes"), ("only to look", "--preview")])?
     {
         return Ok(());
     }
@@ -267,9 +267,7 @@ fn state_told(error: CommandError, end: &End, why: &Trouble, account: &str, plac
         (End::AsBefore(_), Trouble::NoProof { .. } | Trouble::NoLogin(_)) => error
             .because("the change was taken back over the session that was still open; everything is as it was")
             .hint(look),
-        (End::AsBefore(_), _) => {
-            error.because("everything is as it was").hint("run the command again: it looks at the host again first")
-        }
+        (End::AsBefore(_), _) => error.because("everything is as it was").again("it looks at the host again first", ""),
         (End::NotBegun(_), _) => error.because("nothing was changed"),
         (End::Unknown(_), Trouble::StandsAgain(_)) => error.hint(look),
         (End::Unknown(_), _) => error

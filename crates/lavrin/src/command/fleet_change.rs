@@ -186,7 +186,7 @@ impl ResultOut {
             ChangeState::NotReached => ("not reached", Label::Warn),
             ChangeState::NotSeen => ("not seen", Label::Warn),
             ChangeState::Waiting => ("waiting", Label::Warn),
-            ChangeState::Preview => ("preview", Label::Strong),
+            ChangeState::Preview => ("to be changed", Label::Strong),
         };
         vec![
             ui.paint(Label::Strong, &self.host),
@@ -248,7 +248,7 @@ pub fn text(results: &[ResultOut], ui: &Ui) -> String {
         for proof in result.proofs.iter().filter(|proof| is_news(proof)) {
             let label = if proof.answer == KeyAnswer::Accepted { Label::Bad } else { Label::Warn };
             let note = proof.note.as_ref().map(|note| format!(" ({note})")).unwrap_or_default();
-            let what = if proof.answer == KeyAnswer::Accepted { "STILL ACCEPTED" } else { proof.answer.name() };
+            let what = if proof.answer == KeyAnswer::Accepted { "STILL ACCEPTED" } else { proof.answer.word() };
             text += &format!("    {} {} {}{note}\n", proof.account, proof.key, ui.paint(label, what));
         }
         if !result.now.is_empty() {

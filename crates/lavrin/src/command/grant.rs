@@ -62,7 +62,10 @@ pub struct GrantArgs {
 /// Runs `lavrin grant`.
 pub fn run(args: &GrantArgs, ui: &Ui) -> Result<Exit, CommandError> {
     if args.host.is_empty() && args.tag.is_empty() {
-        return Err(CommandError::usage("on which hosts?").hint("--host HOST, --tag TAG, or --host '*' for all"));
+        return Err(CommandError::usage("on which hosts?")
+            .again("", "--host HOST")
+            .again("", "--tag TAG")
+            .again("everywhere", "--host '*'"));
     }
     let opened = args.register.open()?;
     let register = opened.register();
@@ -117,7 +120,7 @@ fn check_names(args: &GrantArgs, register: &Register) -> Result<(), CommandError
     if is_person && !register.people.contains_key(&args.whom) {
         if register.team(&args.whom).next().is_some() {
             let error = CommandError::usage(format!("there is no person '{}' in the register", args.whom));
-            return Err(error.hint("it is a team: --team"));
+            return Err(error.again("it is a team", "--team"));
         }
         let error = unknown::person(register, &args.whom).err();
         return Err(error.unwrap_or_else(|| CommandError::usage("there is no such person")))

@@ -314,7 +314,7 @@ async fn on_one(
     let asked = ended
         .asked
         .iter()
-        .map(|asked| format!("{} is {} from outside", asked.fingerprint, wording::heard(&asked.heard).0.name()));
+        .map(|asked| format!("{} is {} from outside", asked.fingerprint, wording::heard(&asked.heard).0.word()));
     let proven = std::iter::once("read back".to_owned()).chain(asked).collect::<Vec<_>>().join("; ");
     let said = count(steps.changes.len(), "change", "changes");
     ui.result(&format!("{}\n  proof   {proven}", ui.paint(Label::Good, &format!("Taken back: {said} for {target}"))));

@@ -214,8 +214,9 @@ fn tell_newer(work: &Work, ui: &Ui) {
 fn moment(args: &WhyArgs) -> Result<i64, CommandError> {
     let now = match &args.at {
         None => clock::now(),
-        Some(text) => OffsetDateTime::parse(text, &Rfc3339)
-            .map_err(|_| CommandError::usage(format!("'{text}' is not a time")).hint("--at 2026-11-23T18:00:00Z"))?,
+        Some(text) => OffsetDateTime::parse(text, &Rfc3339).map_err(|_| {
+            CommandError::usage(format!("'{text}' is not a time")).again("", "--at 2026-11-23T18:00:00Z")
+        })?,
     };
     Ok(now.unix_timestamp())
 }

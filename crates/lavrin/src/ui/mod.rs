@@ -194,10 +194,11 @@ impl Ui {
     }
 
     /// Asks a question that is answered with yes or no. Without a terminal nobody can be asked.
-    pub fn confirm(&self, question: &str, instead: &str) -> Result<bool, CommandError> {
+    pub fn confirm(&self, question: &str, instead: &[(&str, &str)]) -> Result<bool, CommandError> {
         if !std::io::stdin().is_terminal() {
             let said = CommandError::with(Exit::Usage, "this needs a yes, and there is no terminal to ask at");
-            return Err(said.because(question.to_owned()).hint(instead.to_owned()));
+            let said = said.because(question.to_owned());
+            return Err(instead.iter().fold(said, |said, (what_for, options)| said.again(what_for, options)));
         }
         let answer = self.ask(&format!("{question} {}", self.paint_err(Label::Strong, "[yes/no]")))?;
         Ok(matches!(answer.unwrap_or_default().to_ascii_lowercase().as_str(), "yes" | "y"))

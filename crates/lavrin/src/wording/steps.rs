@@ -64,8 +64,12 @@ const RELOAD: &str = "reload the server's configuration, once its own test accep
 
 fn account_line(change: &AccountChange) -> String {
     let AccountChange::Expire { account, from, to } = change;
-    let day = |day: &Option<i64>| day.map_or_else(|| "never".to_owned(), |day| crate::clock::day_of(day * 86_400));
-    format!("let the account {account} end: {} (was {})", day(to), day(from))
+    let day = |day: &i64| crate::clock::day_of(day * 86_400);
+    let was = from.as_ref().map_or_else(|| "it had no last day".to_owned(), |from| format!("it was {}", day(from)));
+    match to {
+        Some(to) => format!("set the last day of the account {account} to {} ({was})", day(to)),
+        None => format!("take away the last day of the account {account} ({was})"),
+    }
 }
 
 fn key_line(change: &KeyChange) -> String {

@@ -14,7 +14,7 @@ pub fn trouble(why: &Trouble) -> String {
         Trouble::NoProof { account, fingerprint, heard: said, .. } => {
             let (answer, why) = heard(said);
             let why = why.map(|why| format!(" ({why})")).unwrap_or_default();
-            format!("{fingerprint} was added to {account} and is {} from outside{why}; taken back", answer.name())
+            format!("{fingerprint} was added to {account} and is {} from outside{why}; taken back", answer.word())
         }
         Trouble::Stopped(failed) => {
             format!("not started, because {} before it", count(*failed, "host failed", "hosts failed"))

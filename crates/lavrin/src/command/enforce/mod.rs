@@ -160,9 +160,11 @@ async fn carry(
     let mut results = results(opened, &ended);
     if !rest.is_empty() {
         let failed = results.iter().any(|result| result.exit > Exit::Findings);
-        ui.status(&text(&results, ui));
-        let goes_on = !failed && !ui.interrupt.is_asked() && std::io::stdin().is_terminal();
-        if goes_on && ui.confirm("Go on with the other hosts?", "")? {
+        let asks = !failed && !ui.interrupt.is_asked() && std::io::stdin().is_terminal();
+        if asks {
+            ui.status(&text(&results, ui));
+        }
+        if asks && ui.confirm("Go on with the other hosts?", &[])? {
             let more = run.carry(rest, ways).await?;
             results.extend(self::results(opened, &more));
             ended.extend(more);

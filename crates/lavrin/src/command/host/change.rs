@@ -1,12 +1,11 @@
 //! `lavrin host set`, `remove` and `rename`.
 
+use super::fields::HostFields;
 use super::{FILE, find};
-use crate::account_target::parse_host;
 use crate::command::grant::FILE as GRANTS;
 use crate::command::register::{OpenedRegister, RegisterArgs, change_file, edit_fault, typed_id};
 use crate::error::CommandError;
 use crate::exit::Exit;
-use crate::sign_in::RootByArg;
 use crate::ui::Ui;
 use clap::Args;
 use lavrin_fleet::register::edit::{HostField, remove_host, rename_host, rename_in_grants, set_host};
@@ -20,30 +19,8 @@ pub struct HostSetArgs {
     /// The host
     #[arg(value_name = "HOST")]
     pub id: String,
-    /// Name or address to connect to
-    #[arg(long, value_name = "ADDRESS", value_parser = parse_host)]
-    pub address: Option<String>,
-    /// Port of its SSH server
-    #[arg(long, value_name = "PORT")]
-    pub port: Option<u16>,
-    /// The tags it has from now on (repeatable)
-    #[arg(long, value_name = "TAG", value_parser = typed_id)]
-    pub tag: Vec<String>,
-    /// Where the machine is
-    #[arg(long, value_name = "PLACE")]
-    pub site: Option<String>,
-    /// The account that signs in
-    #[arg(long, value_name = "NAME")]
-    pub login: Option<String>,
-    /// How that login becomes root
-    #[arg(long, value_name = "WAY")]
-    pub root_by: Option<RootByArg>,
-    /// The host through which it is reached
-    #[arg(long, value_name = "HOST")]
-    pub through: Option<String>,
-    /// The accounts that the register manages from now on (repeatable)
-    #[arg(long, value_name = "ACCOUNT")]
-    pub account: Vec<String>,
+    #[command(flatten)]
+    fields: HostFields,
     #[command(flatten)]
     register: RegisterArgs,
 }
@@ -75,15 +52,7 @@ pub struct HostRenameArgs {
 pub fn set(args: &HostSetArgs, ui: &Ui) -> Result<Exit, CommandError> {
     let opened = args.register.open()?;
     let host = find(opened.register(), &args.id)?;
-    let mut fields: Vec<(&str, HostField<'_>)> = Vec::new();
-    fields.extend(args.address.as_deref().map(|address| ("address", HostField::Text(address))));
-    fields.extend(args.port.map(|port| ("port", HostField::Number(port.into()))));
-    fields.extend((!args.tag.is_empty()).then_some(("tags", HostField::List(&args.tag))));
-    fields.extend(args.site.as_deref().map(|site| ("site", HostField::Text(site))));
-    fields.extend(args.login.as_deref().map(|login| ("login", HostField::Text(login))));
-    fields.extend(args.root_by.and_then(RootByArg::name).map(|way| ("root_by", HostField::Text(way))));
-    fields.extend(args.through.as_deref().map(|through| ("through", HostField::Text(through))));
-    fields.extend((!args.account.is_empty()).then_some(("accounts", HostField::List(&args.account))));
+    let fields = args.fields.given();
     if fields.is_empty() {
         return Err(CommandError::usage("nothing was given to change").hint("lavrin host set --help"));
     }

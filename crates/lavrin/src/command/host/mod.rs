@@ -1,6 +1,7 @@
 //! `lavrin host`: the hosts of the register.
 
 mod change;
+mod fields;
 mod import;
 pub mod settings;
 mod trust;
@@ -8,13 +9,13 @@ mod trust;
 use super::register::{RegisterArgs, change_file, edit_fault, today, typed_id};
 use super::sightings::{Column, SightingOut, Sightings};
 use super::unknown;
-use crate::account_target::parse_host;
 use crate::cli::block_on;
 use crate::error::CommandError;
 use crate::exit::Exit;
 use crate::table::columns;
 use crate::ui::{Label, Ui};
 use clap::{Args, Subcommand};
+use fields::HostFields;
 use lavrin_fleet::register::edit::{HostField, add_host};
 use lavrin_fleet::register::{Host, Register, Whom};
 use lavrin_keys::text::{count, printable};
@@ -52,27 +53,8 @@ pub struct HostAddArgs {
     /// Its name in the register
     #[arg(value_name = "HOST", value_parser = typed_id)]
     pub id: String,
-    /// Name or address to connect to (default: its name in the register)
-    #[arg(long, value_name = "ADDRESS", value_parser = parse_host)]
-    pub address: Option<String>,
-    /// Port of its SSH server
-    #[arg(long, value_name = "PORT")]
-    pub port: Option<u16>,
-    /// A tag that groups it with others (repeatable)
-    #[arg(long, value_name = "TAG", value_parser = typed_id)]
-    pub tag: Vec<String>,
-    /// Where the machine is
-    #[arg(long, value_name = "PLACE")]
-    pub site: Option<String>,
-    /// The account that signs in
-    #[arg(long, value_name = "NAME")]
-    pub login: Option<String>,
-    /// The host through which it is reached
-    #[arg(long, value_name = "HOST")]
-    pub through: Option<String>,
-    /// An account that the register manages there (repeatable)
-    #[arg(long, value_name = "ACCOUNT")]
-    pub account: Vec<String>,
+    #[command(flatten)]
+    fields: HostFields,
     #[command(flatten)]
     register: RegisterArgs,
 }
@@ -168,14 +150,10 @@ fn add(args: &HostAddArgs, ui: &Ui) -> Result<Exit, CommandError> {
         return Err(CommandError::usage(format!("the host {} is in the register already", args.id))
             .hint(format!("lavrin host show {}", args.id)));
     }
-    let mut fields: Vec<(&str, HostField<'_>)> = Vec::new();
-    fields.push(("address", HostField::Text(args.address.as_deref().unwrap_or(&args.id))));
-    fields.extend(args.port.map(|port| ("port", HostField::Number(port.into()))));
-    fields.extend((!args.tag.is_empty()).then_some(("tags", HostField::List(&args.tag))));
-    fields.extend(args.site.as_deref().map(|site| ("site", HostField::Text(site))));
-    fields.extend(args.login.as_deref().map(|login| ("login", HostField::Text(login))));
-    fields.extend(args.through.as_deref().map(|through| ("through", HostField::Text(through))));
-    fields.extend((!args.account.is_empty()).then_some(("accounts", HostField::List(&args.account))));
+    let mut fields = args.fields.given();
+    if args.fields.address.is_none() {
+        fields.insert(0, ("address", HostField::Text(&args.id)));
+    }
     let text = add_host(opened.text(FILE).unwrap_or_default(), &args.id, &fields).map_err(edit_fault(FILE))?;
     change_file(&opened, ui, FILE, &text)?;
     ui.status(&format!("Its keys are not pinned yet: lavrin host trust {}", args.id));

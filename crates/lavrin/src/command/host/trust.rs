@@ -49,7 +49,7 @@ pub fn run(args: &TrustArgs, ui: &Ui) -> Result<Exit, CommandError> {
             .because(format!("pinned: {}", pinned.value.fingerprint()))
             .because(format!("shown:  {fingerprint}"))
             .because("someone may be intercepting the connection; nothing was changed")
-            .hint("ask who looks after the host; if it was reinstalled: --replace"));
+            .again("once whoever looks after the host says that it was reinstalled", "--replace"));
     }
     confirm(args, host, &key, ui)?;
     pin(&opened, host, &key, ui)
@@ -87,10 +87,17 @@ fn confirm(args: &TrustArgs, host: &Host, key: &PublicKey, ui: &Ui) -> Result<()
             return Ok(());
         }
         return Err(CommandError::with(Exit::Stopped, format!("{} shows {fingerprint}, not {expected}", host.id))
-            .because("nothing was changed"));
+            .because("someone may be intercepting the connection, or this is another host; nothing was changed")
+            .again(
+                "once this one is compared on the host's own console",
+                &format!("--expect-host-key {fingerprint}"),
+            ));
     }
     ui.show(&format!("{} shows this key:\n  {} {fingerprint}", host.id, key.algorithm()));
-    if ui.confirm("Is this the fingerprint shown on the host's own console? Pin it?", "--expect-host-key SHA256:…")? {
+    if ui.confirm(
+        "Is this the fingerprint shown on the host's own console? Pin it?",
+        &[("", "--expect-host-key SHA256:…")],
+    )? {
         return Ok(());
     }
     Err(CommandError::with(Exit::Stopped, "the key was not confirmed").because("nothing was changed"))

@@ -128,7 +128,7 @@ struct ConvertSource {
 pub fn run(args: &ConvertArgs, ui: &Ui) -> Result<Exit, CommandError> {
     let form = args.to.form();
     if form.is_private() && args.out.is_none() {
-        return Err(CommandError::usage("a private key is written to a file only").hint("--out FILE"));
+        return Err(CommandError::usage("a private key is written to a file only").again("", "--out FILE"));
     }
     let source = source(args, form, ui)?;
     let comment = comment(args, &source)?;
@@ -266,7 +266,7 @@ fn new_passphrase(
     let chosen = match (given.read()?, args.new_passphrase) {
         (Some(secret), _) if secret.is_empty() => {
             return Err(CommandError::usage("the passphrase is empty")
-                .hint("if there is to be none, say so: --new-passphrase none"));
+                .again("if there is to be none, say so", "--new-passphrase none"));
         }
         (Some(secret), _) => Some(told(secret, ui)),
         (None, Some(PassphraseHow::None)) => None,
@@ -281,7 +281,8 @@ fn new_passphrase(
         return Err(CommandError::usage(
             "this container has no protection worth the name, and the key would have a passphrase",
         )
-        .hint("--to pkcs8 or --to openssh; or knowingly: --new-passphrase none"));
+        .again("", "--to pkcs8")
+        .again("knowingly without", "--new-passphrase none"));
     }
     Ok(chosen)
 }

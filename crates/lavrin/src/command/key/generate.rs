@@ -189,7 +189,7 @@ fn comment(args: &GenerateArgs) -> Result<String, CommandError> {
     let comment = comment.trim().to_owned();
     if printable(comment.as_bytes()) != comment {
         return Err(CommandError::usage("the comment holds line ends or control characters")
-            .hint("say in a few words whose key it is and for what: --comment TEXT"));
+            .again("say in a few words whose key it is and for what", "--comment TEXT"));
     }
     Ok(comment)
 }
@@ -198,7 +198,7 @@ fn name(args: &GenerateArgs) -> Result<String, CommandError> {
     let name = args.name.clone().unwrap_or_else(|| format!("{}-{}", user(), args.algorithm.short()));
     if name.is_empty() || name.starts_with('.') || name.contains(['/', '\0', '\n']) {
         return Err(CommandError::usage(format!("'{}' cannot be the name of a file", printable(name.as_bytes())))
-            .hint("--folder DIR --name NAME"));
+            .again("", "--folder DIR --name NAME"));
     }
     Ok(name)
 }
@@ -224,7 +224,7 @@ fn passphrase_for(args: &GenerateArgs, ui: &Ui) -> Result<Option<SecretText>, Co
 }
 
 fn empty() -> CommandError {
-    CommandError::usage("the passphrase is empty").hint("if there is to be none, say so: --passphrase none")
+    CommandError::usage("the passphrase is empty").again("if there is to be none, say so", "--passphrase none")
 }
 
 /// Warns of a passphrase that is guessed soon. It is taken all the same: only its owner knows what it protects.
@@ -242,7 +242,9 @@ pub fn tell_quality(passphrase: &str, known: &[&str], ui: &Ui) {
 
 /// Asks for a new passphrase twice.
 pub fn ask_twice() -> Result<SecretText, CommandError> {
-    let instead = |error: CommandError| error.hint("--passphrase made, --passphrase none, or --passphrase-file PATH");
+    let instead = |error: CommandError| {
+        error.again("from a file", "--passphrase-file PATH").again("knowingly none", "--passphrase none")
+    };
     let first = secret::ask("Passphrase for the new key: ").map_err(instead)?;
     if first.is_empty() {
         return Err(empty());
@@ -263,10 +265,10 @@ pub fn made(ui: &Ui) -> Result<SecretText, CommandError> {
     let seen = std::io::IsTerminal::is_terminal(&std::io::stderr());
     if !seen || !std::io::IsTerminal::is_terminal(&std::io::stdin()) {
         return Err(CommandError::usage("a made passphrase is shown on a terminal, and there is none")
-            .hint("--passphrase-file PATH"));
+            .again("from a file", "--passphrase-file PATH"));
     }
     ui.show(&shown);
-    if ui.confirm("Is it written down where you will find it again?", "--passphrase-file PATH")? {
+    if ui.confirm("Is it written down where you will find it again?", &[("", "--passphrase-file PATH")])? {
         Ok(secret)
     } else {
         Err(CommandError::with(Exit::Stopped, "no key was made, since its passphrase would have been lost"))

@@ -149,7 +149,7 @@ fn mode_did_not_hold(path: &Path, held: u32, wanted: u32) -> CommandError {
         ),
     )
     .because("no key was written")
-    .hint("choose a folder on a local Linux file system: --folder DIR")
+    .again("in a folder on a local Linux file system", "--folder DIR")
 }
 
 fn taken(path: &Path) -> CommandError {
@@ -160,7 +160,8 @@ fn taken(path: &Path) -> CommandError {
     };
     refused
         .hint(format!("lavrin key inspect {}", shell_word(&paths::shown(path))))
-        .hint("another name: --name NAME; or move the old pair aside: --replace")
+        .again("another name", "--name NAME")
+        .again("to move the old pair aside", "--replace")
 }
 
 fn what_is_there(path: &Path) -> Option<String> {

@@ -59,7 +59,7 @@ pub fn set(args: &PersonSetArgs, ui: &Ui) -> Result<Exit, CommandError> {
     let opened = args.register.open()?;
     let person = unknown::person(opened.register(), &args.id)?;
     if args.name.is_none() && args.team.is_none() && args.since.is_none() {
-        return Err(CommandError::usage("nothing was given to change").hint("--name NAME, --team TEAM or --since DATE"));
+        return Err(CommandError::usage("nothing was given to change").hint("lavrin person set --help"));
     }
     let path = path_of(person);
     let mut text = opened.text(&path).unwrap_or_default().to_owned();

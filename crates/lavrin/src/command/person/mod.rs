@@ -252,7 +252,7 @@ fn new_key(
     }
     let keys = register.people.get(&args.id).map(|person| person.keys.as_slice()).unwrap_or_default();
     if keys.iter().any(|key| key.label == args.label) {
-        return Err(refuse(format!("{} has a key called '{}' already", args.id, args.label)).hint("--label OTHER"));
+        return Err(refuse(format!("{} has a key called '{}' already", args.id, args.label)).again("", "--label OTHER"));
     }
     Ok(given.key.line(&given.comment))
 }

@@ -227,7 +227,7 @@ fn text(answers: &[AnswerOut], args: &ProbeArgs, ui: &Ui) -> String {
             _ => Label::Warn,
         };
         vec![
-            ui.paint(label, one.answer.name()),
+            ui.paint(label, one.answer.word()),
             ui.paint(Label::Strong, &format!("{}@{}", one.account, one.host)),
             one.owner.clone().unwrap_or_else(|| "no known owner".to_owned()),
             one.key.clone(),
@@ -238,6 +238,6 @@ fn text(answers: &[AnswerOut], args: &ProbeArgs, ui: &Ui) -> String {
     let lines: String = columns(&rows, 0).into_iter().map(|line| line + "\n").collect();
     let number = |what: KeyAnswer| answers.iter().filter(|one| one.answer == what).count();
     let told = KeyAnswer::ALL.into_iter().filter(|what| number(*what) > 0);
-    let told: Vec<String> = told.map(|what| format!("{} {}", number(what), what.name())).collect();
+    let told: Vec<String> = told.map(|what| format!("{} {}", number(what), what.word())).collect();
     format!("{lines}{}: {}", count(answers.len(), "question", "questions"), told.join(", "))
 }

@@ -130,7 +130,7 @@ pub async fn run(args: &ProbeArgs, ui: &Ui) -> Result<Exit, CommandError> {
     ui.give(&out, || {
         format!(
             "{} {} on {}\n  key     {}\n  proof   {}\n",
-            ui.paint(label, out.answer.name()),
+            ui.paint(label, out.answer.word()),
             out.account,
             out.host,
             out.fingerprint,

@@ -167,10 +167,10 @@ fn look(opened: &OpenedRegister, hosts: &[&Host]) -> Result<Vec<(String, AuditEn
 
 /// What a grant would say, in words.
 fn grant_words(found: &Ungranted) -> String {
-    let hosts = found.hosts.iter().cloned();
+    let hosts = (!found.hosts.is_empty()).then(|| found.hosts.join(", "));
     let tags = found.tags.iter().map(|tag| format!("every host with the tag {tag}"));
-    let mut words =
-        format!("{} uses {} on {}", found.person, found.account, tags.chain(hosts).collect::<Vec<_>>().join(", "));
+    let places: Vec<String> = hosts.into_iter().chain(tags).collect();
+    let mut words = format!("{} uses {} on {}", found.person, found.account, places.join(" and "));
     let limits = found.from.iter().map(|from| format!("only from {from}"));
     let limits = limits.chain(found.command.iter().map(|command| format!("only the command {command}")));
     for limit in limits.chain(found.options.iter().cloned()) {
@@ -200,11 +200,11 @@ fn grant_command(found: &Ungranted) -> String {
 fn grants_table(grants: &[(Ungranted, bool)], ui: &Ui) -> String {
     let mut text = String::new();
     for (found, is_taken) in grants {
-        text += &format!("\n{}", grant_words(found));
+        text += &format!("\n{}\n", grant_words(found));
         text += &if *is_taken {
-            format!("\n  {}", ui.paint(Label::Good, "granted from now on"))
+            format!("  {}\n", ui.paint(Label::Good, "granted from now on"))
         } else {
-            format!("\n  no grant; next: {}", ui.paint(Label::Type, &crate::cli::complete(&grant_command(found))))
+            format!("  no grant; next: {}\n", ui.paint(Label::Type, &crate::cli::complete(&grant_command(found))))
         };
     }
     text
@@ -247,8 +247,9 @@ fn ask(found: &UnknownKey, ui: &Ui) -> Result<Option<String>, CommandError> {
 }
 
 fn table(keys: &[UnknownKey], adopted: &[(&UnknownKey, String)], ui: &Ui) -> String {
-    let mut text = String::new();
+    let mut text = format!("{} not in the register\n", count(keys.len(), "key is", "keys are"));
     for found in keys {
+        text += "\n";
         text += &described(found, ui);
         let whose = adopted.iter().find(|(other, _)| other.key == found.key);
         text += &match (whose, &found.proposal) {
@@ -261,7 +262,7 @@ fn table(keys: &[UnknownKey], adopted: &[(&UnknownKey, String)], ui: &Ui) -> Str
             (None, None) => String::new(),
         };
     }
-    text + &format!("{} not in the register", count(keys.len(), "key", "keys"))
+    text
 }
 
 fn out_of(keys: &[UnknownKey], adopted: &[(&UnknownKey, String)], grants: &[(Ungranted, bool)]) -> AdoptOut {

@@ -81,7 +81,7 @@ impl RegisterArgs {
         }
         match std::env::var_os("LAVRIN_REGISTER").map(PathBuf::from) {
             Some(path) => RegisterFolder::at(&path).ok_or_else(|| missing(&path)),
-            None => Err(missing(&here).hint("or say where it is: --register DIR")),
+            None => Err(missing(&here).again("or say where it is", "--register DIR")),
         }
     }
 }
@@ -151,12 +151,18 @@ fn changed_lines(old: &str, new: &str) -> Vec<ChangedLine> {
     let most = old.len().min(new.len()) - start;
     let end = old.iter().rev().zip(new.iter().rev()).take(most).take_while(|(a, b)| a == b).count();
     let (mut gone, mut come) = (old.len() - end, new.len() - end);
-    // Where a block repeats the line above it, it is the block that begins with that line which came or went.
+    // Where a block repeats the lines above it, it is the block that begins with a heading which came or went.
+    let begins = |lines: &[&str], start: usize| {
+        lines.iter().skip(start).find(|line| !line.is_empty()).is_some_and(|line| line.starts_with('['))
+    };
     let slides =
         |lines: &[&str], start: usize, last: usize| start > 0 && last > start && lines[start - 1] == lines[last - 1];
-    while (gone == start && slides(&new, start, come)) || (come == start && slides(&old, start, gone)) {
-        (start, gone, come) = (start - 1, gone - 1, come - 1);
-    }
+    let (lines, last) = if gone == start { (&new, come) } else { (&old, gone) };
+    let by = (0..=start)
+        .take_while(|by| *by == 0 || ((gone == start || come == start) && slides(lines, start + 1 - by, last + 1 - by)))
+        .find(|by| begins(lines, start - by));
+    let by = by.unwrap_or_default();
+    (start, gone, come) = (start - by, gone - by, come - by);
     let gone = old[start..gone].iter().map(|line| ChangedLine::TakenOut((*line).to_owned()));
     let come = new[start..come].iter().map(|line| ChangedLine::Written((*line).to_owned()));
     gone.chain(come).filter(|line| !line.is_blank()).collect()
@@ -206,6 +212,8 @@ mod tests {
             |old: &str, new: &str| changed_lines(old, new).iter().map(super::ChangedLine::words).collect::<Vec<_>>();
         assert_eq!(told("[a]\nx\n[a]\nz\n", "[a]\nz\n"), ["taken out: [a]", "taken out: x"]);
         assert_eq!(told("[a]\nz\n", "[a]\nx\n[a]\nz\n"), ["[a]", "x"]);
+        // A host whose last lines are those of the host before it.
+        assert_eq!(told("[a]\nx\nt\n", "[a]\nx\nt\n[b]\ny\nt\n"), ["[b]", "y", "t"]);
         assert_eq!(told("a\nb\nc\n", "a\nx\nc\n"), ["taken out: b", "x"]);
         assert_eq!(told("", "a\n"), ["a"]);
     }
