@@ -14,6 +14,7 @@ mod penalties;
 pub mod plan;
 pub mod pool;
 pub mod register;
+pub mod rotate;
 mod scope;
 pub mod site;
 pub mod survey;

@@ -5,6 +5,7 @@ use lavrin_store::StoreFault;
 use lavrin_store::register::RegisterFolder;
 
 /// A register that was read.
+#[derive(Clone)]
 pub struct OpenedRegister {
     /// Where it lies.
     pub folder: RegisterFolder,
@@ -37,18 +38,25 @@ impl OpenedRegister {
         self.files.iter().find(|file| file.path == path).map(|file| file.text.as_str())
     }
 
+    /// The register as it would be with another text of this file. Nothing is written.
+    #[must_use]
+    pub fn with(&self, path: &str, new: &str) -> Self {
+        let mut files = self.files.clone();
+        match files.iter_mut().find(|file| file.path == path) {
+            Some(file) => new.clone_into(&mut file.text),
+            None => files.push(SourceFile { path: path.to_owned(), text: new.to_owned() }),
+        }
+        let reading = read(&files);
+        Self { folder: self.folder.clone(), files, reading }
+    }
+
     /// Puts a new text in place of the one that was read, and reads it again.
     ///
     /// # Errors
     /// [`StoreFault`]; also where somebody else has changed the file meanwhile. Nothing is written then.
     pub fn save(&mut self, path: &str, new: &str) -> Result<(), StoreFault> {
         self.folder.save(path, self.text(path), new)?;
-        if let Some(file) = self.files.iter_mut().find(|file| file.path == path) {
-            new.clone_into(&mut file.text);
-        } else {
-            self.files.push(SourceFile { path: path.to_owned(), text: new.to_owned() });
-        }
-        self.reading = read(&self.files);
+        *self = self.with(path, new);
         Ok(())
     }
 }

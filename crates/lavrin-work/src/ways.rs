@@ -43,7 +43,7 @@ pub struct Stop {
 }
 
 /// With what to sign in, and how to get root's rights.
-#[derive(Default)]
+#[derive(Default, Clone)]
 pub struct Way {
     /// Tried one after the other.
     pub credentials: Vec<Credential>,

@@ -7,7 +7,7 @@ mod next;
 
 use crate::command::{
     audit, compare, demo, enforce, grant, history, host, install, key, mend, offboard, person, probe, register, remove,
-    survey, undo, where_one_is, why, withdraw,
+    rotate, survey, undo, where_one_is, why, withdraw,
 };
 use crate::error::CommandError;
 use crate::exit::Exit;
@@ -78,6 +78,8 @@ enum Command {
     Enforce(enforce::EnforceArgs),
     /// List entries and findings of a tree, a host or the whole fleet
     Audit(audit::AuditArgs),
+    /// Replace a key by a new one, with proof before the old one goes
+    Rotate(rotate::RotateArgs),
     /// Remove all keys of a person who leaves from every host
     Offboard(offboard::OffboardArgs),
     /// Who came and went, what was changed, who could log in on a day
@@ -141,6 +143,7 @@ fn dispatch(command: Option<&Command>, ui: &Ui) -> Result<Exit, CommandError> {
         Command::Audit(args) => block_on(ui, audit::run(args, ui)),
         Command::Compare(args) => block_on(ui, compare::run(args, ui)),
         Command::Enforce(args) => block_on(ui, enforce::run(args, ui)),
+        Command::Rotate(args) => block_on(ui, rotate::run(args, ui)),
         Command::Offboard(args) => block_on(ui, offboard::run(args, ui)),
         Command::Undo(args) => block_on(ui, undo::run(args, ui)),
         Command::Survey(args) => block_on(ui, survey::run(args, ui)),

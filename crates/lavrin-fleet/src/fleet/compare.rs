@@ -40,6 +40,8 @@ struct WantedEntry<'a> {
     who: String,
     key: &'a OwnedKey,
     options: Options,
+    /// Another key takes its place: it may be there, and is not missed.
+    is_replaced: bool,
 }
 
 impl WantedEntry<'_> {
@@ -53,6 +55,9 @@ impl WantedEntry<'_> {
         let right = own.iter().position(|(_, entry)| entry.options.says_the_same(&self.options));
         let (who, fingerprint) = (self.who.clone(), self.key.fingerprint);
         let options = String::from_utf8_lossy(&self.options.text).into_owned();
+        if own.is_empty() && self.is_replaced {
+            return;
+        }
         if own.is_empty() {
             let line = self.line(&options);
             found.push(Difference::Add { who, fingerprint, line, options });
@@ -83,6 +88,13 @@ impl WantedEntry<'_> {
         let line = key.line(if comment.is_empty() { &self.who } else { &comment });
         if options.is_empty() { line } else { format!("{options} {line}") }
     }
+}
+
+/// A key that a grant lets in.
+struct GrantedKey<'a> {
+    who: String,
+    key: &'a OwnedKey,
+    is_replaced: bool,
 }
 
 /// Compares hosts one by one, perhaps on several threads.
@@ -174,7 +186,7 @@ impl<'a> Comparer<'a> {
     pub fn granted(&self, host: &Host) -> Vec<Kept> {
         let of = |grant: &'a Grant| {
             let keys = self.keys_of(grant).into_iter();
-            keys.map(|(_, key)| Kept { account: grant.account.clone(), fingerprint: key.fingerprint })
+            keys.map(|granted| Kept { account: grant.account.clone(), fingerprint: granted.key.fingerprint })
         };
         self.grants_on(host).into_iter().flat_map(of).collect()
     }
@@ -195,11 +207,11 @@ impl<'a> Comparer<'a> {
         for grant in grants {
             // A grant whose options no server takes is told by the check of the register.
             let Ok(options) = grant.entry_options() else { continue };
-            for (who, key) in self.keys_of(grant) {
+            for GrantedKey { who, key, is_replaced } in self.keys_of(grant) {
                 match wanted.iter_mut().find(|other| other.key.fingerprint == key.fingerprint) {
                     Some(other) if options.is_empty() => other.options = options.clone(),
                     Some(_) => {}
-                    None => wanted.push(WantedEntry { who, key, options: options.clone() }),
+                    None => wanted.push(WantedEntry { who, key, options: options.clone(), is_replaced }),
                 }
             }
         }
@@ -207,21 +219,24 @@ impl<'a> Comparer<'a> {
     }
 
     /// The keys that a grant lets in today, and whose they are.
-    fn keys_of(&self, grant: &Grant) -> Vec<(String, &'a OwnedKey)> {
-        let fits = |key: &&OwnedKey| {
-            key.is_active(self.now.today) && grant.key.as_ref().is_none_or(|label| label.value == key.label)
+    fn keys_of(&self, grant: &Grant) -> Vec<GrantedKey<'a>> {
+        let today = self.now.today;
+        let of_all = |who: String, keys: &'a [OwnedKey]| {
+            let fits = move |key: &&OwnedKey| key.is_active(today) && grant.is_for(key, keys);
+            let is_replaced = move |key: &OwnedKey| key.successor(keys).is_some_and(|new| new.is_active(today));
+            let granted = move |key| GrantedKey { who: who.clone(), key, is_replaced: is_replaced(key) };
+            keys.iter().filter(fits).map(granted).collect::<Vec<_>>()
         };
         let of = |person: &'a Person| {
-            let here = !person.has_left(self.now.today);
-            person.keys.iter().filter(move |_| here).filter(fits).map(|key| (person.id.clone(), key))
+            if person.has_left(today) { Vec::new() } else { of_all(person.id.clone(), &person.keys) }
         };
         match &grant.whom.value {
             Whom::Person(id) => self.register.people.get(id).into_iter().flat_map(of).collect(),
             Whom::Team(team) => self.teams.get(team.as_str()).into_iter().flatten().copied().flat_map(of).collect(),
             Whom::Machine { account, host } => {
                 let keys = self.register.hosts.get(host).map(|host| host.keys.as_slice()).unwrap_or_default();
-                let own = keys.iter().filter(|key| key.account.as_ref() == Some(account)).filter(fits);
-                own.map(|key| (format!("{account}@{host}"), key)).collect()
+                let all = of_all(format!("{account}@{host}"), keys).into_iter();
+                all.filter(|granted| granted.key.account.as_ref() == Some(account)).collect()
             }
         }
     }

@@ -109,7 +109,7 @@ impl<'a> Index<'a> {
                 let grants = self.by_account.get(account).into_iter().flatten().copied();
                 let own = grants.filter(|grant| grant.whom.value == machine);
                 let keys = self.register.hosts.get(home).map(|host| host.keys.as_slice()).unwrap_or_default();
-                retired(keys, label, today).unwrap_or_else(|| best(own, label, host, today))
+                retired(keys, label, today).unwrap_or_else(|| best(own, label, keys, host, today))
             }
         }
     }
@@ -120,7 +120,7 @@ impl<'a> Index<'a> {
             return Standing::Left(left.value);
         }
         retired(&person.keys, label, today)
-            .unwrap_or_else(|| best(self.grants_for(person, account), label, host, today))
+            .unwrap_or_else(|| best(self.grants_for(person, account), label, &person.keys, host, today))
     }
 
     fn grants_for<'b>(&'b self, person: &'b Person, account: &'b str) -> impl Iterator<Item = &'a Grant> + 'b {
@@ -136,12 +136,19 @@ fn retired(keys: &[OwnedKey], label: &str, today: Date) -> Option<Standing> {
 }
 
 /// A grant in force goes before one that is over.
-fn best<'a>(grants: impl Iterator<Item = &'a Grant>, label: &str, host: &Host, today: Date) -> Standing {
+fn best<'a>(
+    grants: impl Iterator<Item = &'a Grant>,
+    label: &str,
+    keys: &[OwnedKey],
+    host: &Host,
+    today: Date,
+) -> Standing {
+    let key = keys.iter().find(|key| key.label == label);
     let mut standing = Standing::None;
     for grant in grants {
         let covers = grant.hosts.iter().any(|name| name.value == "*" || name.value == host.id)
             || grant.tags.iter().any(|tag| host.tags.contains(&tag.value));
-        if !covers || grant.key.as_ref().is_some_and(|key| key.value != label) {
+        if !covers || key.is_some_and(|key| !grant.is_for(key, keys)) {
             continue;
         }
         match grant.until.as_ref().filter(|_| grant.has_ended(today)) {

@@ -10,6 +10,7 @@ mod held_together;
 mod hosts;
 mod index;
 mod offers;
+pub mod rotation;
 #[cfg(test)]
 mod tests;
 

@@ -1,6 +1,6 @@
 //! Which keys of an agent are worth offering to a host first: a server ends the connection after some refusals.
 
-use crate::register::{Grant, Host, Register, Whom};
+use crate::register::{Grant, Host, Person, Register, Whom};
 use foldhash::quality::RandomState;
 use lavrin_keys::key::Fingerprint;
 use std::collections::HashMap;
@@ -59,12 +59,15 @@ impl Offers {
 }
 
 fn keys_of(register: &Register, grant: &Grant) -> Vec<Fingerprint> {
-    let is_meant = |label: &str| grant.key.as_ref().is_none_or(|key| key.value == label);
     let people = register.people.values().filter(|person| match &grant.whom.value {
         Whom::Person(id) => person.id == *id,
         Whom::Team(team) => person.team.as_deref() == Some(team.as_str()),
         Whom::Machine { .. } => false,
     });
-    let here = people.filter(|person| person.left.is_none()).flat_map(|person| &person.keys);
-    here.filter(|key| is_meant(&key.label)).map(|key| key.fingerprint).collect()
+    let here = people.filter(|person| person.left.is_none());
+    let meant = |person: &Person| {
+        let keys = person.keys.iter().filter(|key| grant.is_for(key, &person.keys));
+        keys.map(|key| key.fingerprint).collect::<Vec<_>>()
+    };
+    here.flat_map(meant).collect()
 }

@@ -355,3 +355,41 @@ fn an_agents_keys_are_offered_in_the_order_of_what_they_may_open() {
             .all(|one| { one.keys.iter().all(|key| offers.known().contains(&key.fingerprint)) })
     );
 }
+
+#[test]
+fn while_a_key_is_replaced_both_belong_there_and_only_the_new_one_is_missed() {
+    use super::rotation::RotationStage as Stage;
+    let mut register = register(&format!("{EDDA}key = \"main\"\n"), "");
+    let edda = register.people.get_mut("edda").unwrap();
+    let mut new = edda.keys[0].clone();
+    (new.label, new.key) = ("main-2".to_owned(), key(6));
+    new.fingerprint = new.key.fingerprint();
+    new.replaces = Some(crate::register::Placed { value: "main".to_owned(), place: new.place.clone() });
+    edda.keys.push(new);
+    let rotation = super::rotation::rotations(&register, TODAY).pop().unwrap();
+    let seen = |register: &Register, seeds: &[u8]| {
+        let mut host = register.hosts["lantern"].clone();
+        let place = host.place.clone();
+        host.accounts.push(crate::register::Placed { value: "edda".to_owned(), place });
+        let seen = host_with(&lines(seeds), SHUT);
+        let system = System::of(&seen);
+        let found = compare::Comparer::new(register, now()).host(&host, &system, &Removed::new());
+        let kinds = found.iter().flat_map(|account| &account.differences).map(|difference| match difference {
+            compare::Difference::Add { fingerprint, .. } => format!("missing {}", *fingerprint == key(6).fingerprint()),
+            compare::Difference::Remove { place, .. } => format!("extra {}", place.line().unwrap()),
+            other => format!("{other:?}"),
+        });
+        (kinds.collect::<Vec<_>>(), rotation.on(register, "lantern", &system).first().map(|one| one.stage))
+    };
+    assert_eq!(seen(&register, &[1]), (vec!["missing true".to_owned()], Some(Stage::Old)));
+    assert_eq!(seen(&register, &[1, 6]), (vec![], Some(Stage::Beside)));
+    assert_eq!(seen(&register, &[6]), (vec![], Some(Stage::New)));
+    assert_eq!(seen(&register, &[9]).1, None);
+    // Once it is retired it goes.
+    register.people.get_mut("edda").unwrap().keys[0].retired = Some(TODAY);
+    assert_eq!(seen(&register, &[1, 6]).0, ["extra 1"]);
+    assert_eq!(super::rotation::rotations(&register, TODAY).len(), 1);
+    register.people.get_mut("edda").unwrap().left =
+        Some(crate::register::Placed { value: TODAY, place: register.hosts["lantern"].place.clone() });
+    assert!(super::rotation::rotations(&register, TODAY).is_empty());
+}

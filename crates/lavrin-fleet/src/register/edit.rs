@@ -25,6 +25,10 @@ pub struct NewKey<'a> {
     pub purpose: &'a str,
     /// Since when it is known.
     pub added: Date,
+    /// The label of the key that it replaces.
+    pub replaces: Option<&'a str>,
+    /// For a key of a host: the account that it belongs to, and where its private half lies.
+    pub machine: Option<(&'a str, Option<&'a str>)>,
 }
 
 /// What a new grant holds. Empty fields are left out.
@@ -126,17 +130,26 @@ fn appended(text: &str, header: &str, table: &Table) -> Result<String, EditFault
     document(&new).map(|_| new)
 }
 
-/// Adds a key to a person.
+/// Adds a key to the file of a person or of one host, or to a host in the file of all hosts (`host`).
 ///
 /// # Errors
 /// [`EditFault`].
-pub fn add_key(text: &str, key: &NewKey<'_>) -> Result<String, EditFault> {
+pub fn add_key(text: &str, host: Option<&str>, key: &NewKey<'_>) -> Result<String, EditFault> {
     let mut table = Table::new();
     table.insert("label", value(key.label));
     table.insert("line", value(key.line));
     table.insert("purpose", value(key.purpose));
     table.insert("added", day(key.added));
-    appended(text, "[[key]]", &table)
+    if let Some(replaces) = key.replaces {
+        table.insert("replaces", value(replaces));
+    }
+    if let Some((account, file)) = key.machine {
+        table.insert("account", value(account));
+        file.map(|file| table.insert("file", value(file)));
+    }
+    let header = host
+        .map_or_else(|| "[[key]]".to_owned(), |host| format!("[[{}.key]]", toml_edit::Key::new(host).display_repr()));
+    appended(text, &header, &table)
 }
 
 /// Adds a grant.
@@ -327,13 +340,24 @@ pub fn rename_in_grants(text: &str, field: &str, old: &str, new: &str) -> Result
     Ok(document.to_string())
 }
 
-/// Sets one field of the key with this label, in the file of a person.
+/// Sets one field of the key with this label, in the file of a person or of one host, or of a host in the file of all hosts
+/// (`host`).
 ///
 /// # Errors
 /// [`EditFault`].
-pub fn set_key(text: &str, label: &str, name: &str, new: &KeyField<'_>) -> Result<String, EditFault> {
+pub fn set_key(
+    text: &str,
+    host: Option<&str>,
+    label: &str,
+    name: &str,
+    new: &KeyField<'_>,
+) -> Result<String, EditFault> {
     let mut document = document(text)?;
-    let keys = document.get_mut("key").and_then(Item::as_array_of_tables_mut);
+    let owner = match host {
+        None => Some(document.as_table_mut()),
+        Some(host) => document.get_mut(host).and_then(Item::as_table_mut),
+    };
+    let keys = owner.and_then(|owner| owner.get_mut("key")).and_then(Item::as_array_of_tables_mut);
     let key = keys.and_then(|keys| keys.iter_mut().find(|key| key.get("label").and_then(Item::as_str) == Some(label)));
     let item = match new {
         KeyField::Text(text) => value(*text),

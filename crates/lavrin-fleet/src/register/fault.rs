@@ -142,6 +142,16 @@ pub enum RegisterFault {
         /// Options of which one is asked for.
         wanted: Vec<String>,
     },
+    /// Two keys replace the same one.
+    ReplacedTwice {
+        /// The label of the key that is replaced.
+        label: String,
+    },
+    /// A key replaces itself, perhaps over others.
+    ReplacesItself {
+        /// Its label.
+        label: String,
+    },
     /// A person without a key that is in use.
     PersonWithoutKey,
     /// A name that nobody and nothing has.
@@ -236,6 +246,8 @@ lavrin_keys::rules!(RegisterFault {
     RegisterFault::OldKey { .. } => "old-key", Medium;
     RegisterFault::CommentForm { .. } => "comment-form", Low;
     RegisterFault::AutomationUnlimited { .. } => "automation-unlimited", High;
+    RegisterFault::ReplacedTwice { .. } => "replaced-twice", High;
+    RegisterFault::ReplacesItself { .. } => "replaces-itself", High;
     RegisterFault::PersonWithoutKey => "person-without-key", Info;
     RegisterFault::UnknownName { .. } => "unknown-name", High;
     RegisterFault::GrantMatchesNothing => "grant-matches-nothing", Medium;

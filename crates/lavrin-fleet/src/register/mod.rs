@@ -89,6 +89,8 @@ pub struct OwnedKey {
     pub added: Option<Date>,
     /// Since when it is not used any more.
     pub retired: Option<Date>,
+    /// The label of the key of the same owner that it replaces.
+    pub replaces: Option<Placed<String>>,
     /// For a key of a host: the account that it belongs to.
     pub account: Option<String>,
     /// For a key of a host: where its private half lies there.
@@ -102,6 +104,28 @@ impl OwnedKey {
     #[must_use]
     pub fn is_active(&self, today: Date) -> bool {
         self.retired.is_none_or(|retired| retired > today)
+    }
+
+    /// Whether a label means this key: its own, or that of a key that it replaces, step by step. `all` are its owner's keys.
+    #[must_use]
+    pub fn goes_by(&self, label: &str, all: &[Self]) -> bool {
+        let mut key = self;
+        // As many steps as there are keys: a loop ends too.
+        for _ in 0..=all.len() {
+            if key.label == label {
+                return true;
+            }
+            let replaced = key.replaces.as_ref().and_then(|old| all.iter().find(|other| other.label == old.value));
+            let Some(replaced) = replaced else { return false };
+            key = replaced;
+        }
+        false
+    }
+
+    /// The key that replaces this one. `all` are its owner's keys.
+    #[must_use]
+    pub fn successor<'a>(&self, all: &'a [Self]) -> Option<&'a Self> {
+        all.iter().find(|other| other.replaces.as_ref().is_some_and(|old| old.value == self.label))
     }
 }
 
@@ -249,6 +273,12 @@ impl Grant {
     /// [`OptionFault`] where a server would skip such an entry.
     pub fn entry_options(&self) -> Result<Options, OptionFault> {
         entry_options(self.from.as_deref(), self.command.as_deref(), &self.options)
+    }
+
+    /// Whether it is for this key of somebody for whom it is. `all` are the owner's keys.
+    #[must_use]
+    pub fn is_for(&self, key: &OwnedKey, all: &[OwnedKey]) -> bool {
+        self.key.as_ref().is_none_or(|label| key.goes_by(&label.value, all))
     }
 
     /// Whether its last day is over.

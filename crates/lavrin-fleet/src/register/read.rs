@@ -268,7 +268,7 @@ fn owned_key(
     let text = fields.needed_text("line");
     let label = fields.text("label").map(|label| label.value);
     let purpose = fields.word("purpose", &Purpose::NAMES, FieldKind::Purpose);
-    let (added, retired) = (fields.date("added"), fields.date("retired"));
+    let (added, retired, replaces) = (fields.date("added"), fields.date("retired"), fields.text("replaces"));
     let (account, file) = if of_host { (fields.needed_text("account"), fields.text("file")) } else { (None, None) };
     let read = text.map(|text| (line::parse(text.value.as_bytes()).map(own), text.place));
     let key = match read {
@@ -293,6 +293,7 @@ fn owned_key(
         purpose: purpose.unwrap_or(if of_host { Purpose::Automation } else { Purpose::Person }),
         added: added.map(|added| added.value),
         retired: retired.map(|retired| retired.value),
+        replaces,
         account: account.map(|account| account.value),
         file: file.map(|file| file.value),
         place,

@@ -276,3 +276,49 @@ fn copies_of_a_machine_are_told_and_two_names_of_one_are_not() {
     let told: Vec<String> = found.filter(|one| one.fault.rule() == "shared-host-key").map(|one| one.about).collect();
     assert_eq!(told, ["b"]);
 }
+
+#[test]
+fn a_key_is_replaced_by_one_other_and_no_chain_ends_where_it_began() {
+    let key = |label: &str, seed: u8, replaces: &str| {
+        let replaces = if replaces.is_empty() { String::new() } else { format!("replaces = \"{replaces}\"\n") };
+        format!("[[key]]\nlabel = \"{label}\"\nline = \"{}\"\n{replaces}", line(seed))
+    };
+    let with = |more: String| found(|texts| texts[1].1 += &more);
+    assert_eq!(with(key("main-2", 3, "main")), []);
+    let twice = with(key("main-2", 3, "main") + &key("other", 4, "main"));
+    assert_eq!(twice, [("replaced-twice", "\"main\"".to_owned())]);
+    assert_eq!(with(key("main-2", 3, "mian")), [("unknown-name", "\"mian\"".to_owned())]);
+    assert_eq!(with(key("main-2", 3, "main-2")), [("replaces-itself", "\"main-2\"".to_owned())]);
+    let round = with(key("a", 3, "b") + &key("b", 4, "a"));
+    assert_eq!(round.iter().map(|(rule, _)| *rule).collect::<Vec<_>>(), ["replaces-itself", "replaces-itself"]);
+    // A grant for a key is one for what replaces it, so it is not without a key.
+    let retired = found(|texts| {
+        texts[1].1 += &format!("retired = 2026-11-01\n{}", key("main-2", 3, "main"));
+        texts[4].1 =
+            "[[grant]]\nperson = \"edda\"\nkey = \"main\"\naccount = \"keeper\"\ntags = [\"lights\"]\n".to_owned();
+    });
+    assert_eq!(retired, []);
+}
+
+#[test]
+fn a_new_key_is_written_where_its_owner_stands() {
+    let new = edit::NewKey {
+        label: "log-2",
+        line: &line(4),
+        purpose: "automation",
+        added: TODAY,
+        replaces: Some("log"),
+        machine: Some(("lamp", Some("/home/lamp/.ssh/log"))),
+    };
+    let hosts =
+        format!("[lantern]\n[[lantern.key]]\naccount = \"lamp\"\nlabel = \"log\"\nline = \"{}\"\n[skerry]\n", line(3));
+    let text = edit::add_key(&hosts, Some("lantern"), &new).unwrap();
+    let text = edit::set_key(&text, Some("lantern"), "log", "retired", &edit::KeyField::Day(TODAY)).unwrap();
+    let reading = read(&files(&[("hosts.toml", text.clone())]));
+    assert!(reading.findings.is_empty(), "{:?} in {text}", reading.findings);
+    let keys = &reading.register.hosts["lantern"].keys;
+    assert_eq!(keys[0].retired, Some(TODAY));
+    assert_eq!((keys[1].file.as_deref(), keys[1].goes_by("log", keys)), (Some("/home/lamp/.ssh/log"), true));
+    assert!(!keys[0].goes_by("log-2", keys));
+    assert!(edit::set_key(&text, Some("skerry"), "log", "retired", &edit::KeyField::Day(TODAY)).is_err());
+}

@@ -110,6 +110,7 @@ pub const EXAMPLES: &[(&str, &[&str])] = &[
     ("compare", &["lavrin compare", "lavrin compare lights --live --identity ~/.ssh/office"]),
     ("enforce", &["lavrin enforce --preview", "lavrin enforce --first 2 --reason 'the register is in force'"]),
     ("audit", &["lavrin audit lights", "lavrin audit --tree /"]),
+    ("rotate", &["lavrin rotate edda --from-file edda-2.pub", "lavrin rotate --status"]),
     ("offboard", &["lavrin offboard runa --preview", "lavrin offboard runa --revoke-first"]),
     ("history", &["lavrin history sten", "lavrin history runs", "lavrin history --at '3 days ago'"]),
     ("undo", &["lavrin undo --last --preview", "lavrin undo --run 20261123-080000-61d125"]),

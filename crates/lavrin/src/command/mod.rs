@@ -20,6 +20,7 @@ pub mod place;
 pub mod probe;
 pub mod register;
 pub mod remove;
+pub mod rotate;
 pub mod sightings;
 pub mod survey;
 pub mod undo;

@@ -31,6 +31,8 @@ pub fn message(fault: &RegisterFault) -> String {
         RegisterFault::AutomationUnlimited { wanted } => {
             format!("a program's key opens this account without {}", wanted.join("= or ") + "=")
         }
+        RegisterFault::ReplacedTwice { label } => format!("another key replaces '{label}' already"),
+        RegisterFault::ReplacesItself { label } => format!("'{label}' replaces itself, perhaps over other keys"),
         RegisterFault::PersonWithoutKey => "this person has no key in use".to_owned(),
         RegisterFault::UnknownName { what, name, .. } => format!("there is no {what} '{name}'"),
         RegisterFault::GrantMatchesNothing => "this grant matches no host".to_owned(),

@@ -65,6 +65,8 @@ pub const RULES: &[(&str, &str)] = &[
     ("old-key", "a key older than policy allows"),
     ("comment-form", "a comment that policy wants otherwise"),
     ("automation-unlimited", "a grant for a program without a limit"),
+    ("replaced-twice", "two keys that replace the same one"),
+    ("replaces-itself", "a key that replaces itself"),
     ("person-without-key", "a person without a key"),
     ("unknown-name", "a name that is not in the register"),
     ("grant-matches-nothing", "a grant that covers no host"),

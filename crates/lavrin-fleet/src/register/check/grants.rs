@@ -36,7 +36,7 @@ fn label(grant: &Grant) -> Option<&str> {
     grant.key.as_ref().map(|label| label.value.as_str())
 }
 
-fn unknown<'a>(what: &'static str, name: &str, among: impl Iterator<Item = &'a str>) -> RegisterFault {
+pub(super) fn unknown<'a>(what: &'static str, name: &str, among: impl Iterator<Item = &'a str>) -> RegisterFault {
     let near = among.filter(|other| is_near(other, name)).min().map(str::to_owned);
     RegisterFault::UnknownName { what, name: name.to_owned(), near }
 }
@@ -78,8 +78,8 @@ fn whom(
 }
 
 fn has_key(grant: &Grant, person: &Person, today: Date) -> bool {
-    let named = |name: &str| label(grant).is_none_or(|label| label == name);
-    !person.has_left(today) && person.keys.iter().any(|key| key.is_active(today) && named(&key.label))
+    let mut active = person.keys.iter().filter(|key| key.is_active(today));
+    !person.has_left(today) && active.any(|key| grant.is_for(key, &person.keys))
 }
 
 fn one_person(grant: &Grant, person: &Person, today: Date, found: &mut CheckFindings) {

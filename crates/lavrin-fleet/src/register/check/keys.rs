@@ -1,6 +1,7 @@
 //! Findings about keys: weak ones, the same key in several hands, what policy asks of them.
 
 use super::CheckFindings;
+use super::grants::unknown;
 use crate::register::{Date, OwnedKey, Purpose, Register, RegisterFault, Whom};
 use lavrin_keys::key::strength::cross_check::{self, Shown};
 use lavrin_keys::key::strength::{self, Depth, Weakness};
@@ -23,6 +24,12 @@ pub(super) fn check(register: &Register, today: Date, found: &mut CheckFindings)
         .chain(register.hosts.values().flat_map(|host| host.keys.iter().map(|key| HeldKey { owner: &host.id, key })))
         .collect();
     weak(register, &held, found);
+    for person in register.people.values() {
+        replaced(&person.keys, &person.id, found);
+    }
+    for host in register.hosts.values() {
+        replaced(&host.keys, &host.id, found);
+    }
     in_several_hands(&held, found);
     for person in register.people.values().filter(|person| !person.has_left(today)) {
         if !person.keys.iter().any(|key| key.is_active(today)) {
@@ -33,6 +40,30 @@ pub(super) fn check(register: &Register, today: Date, found: &mut CheckFindings)
         by_policy(register, one, today, found);
     }
     automation(register, today, found);
+}
+
+/// A key is replaced by one other at most, and no chain of them ends where it began.
+fn replaced(keys: &[OwnedKey], owner: &str, found: &mut CheckFindings) {
+    for key in keys {
+        let Some(old) = &key.replaces else { continue };
+        let label = old.value.clone();
+        match keys.iter().find(|other| other.label == label) {
+            None => {
+                let labels = keys.iter().map(|key| key.label.as_str());
+                found.say(unknown("key", &label, labels), &old.place, owner);
+            }
+            Some(other) if other.goes_by(&key.label, keys) => {
+                found.say(RegisterFault::ReplacesItself { label: key.label.clone() }, &old.place, owner);
+            }
+            Some(other) => {
+                let first = other.successor(keys).filter(|first| first.fingerprint != key.fingerprint);
+                if let Some(first) = first {
+                    let beside = first.replaces.iter().map(|old| old.place.clone()).collect();
+                    found.say_beside(RegisterFault::ReplacedTwice { label }, &old.place, beside, owner);
+                }
+            }
+        }
+    }
 }
 
 fn weak(register: &Register, held: &[HeldKey<'_>], found: &mut CheckFindings) {
@@ -125,9 +156,9 @@ fn automation(register: &Register, today: Date, found: &mut CheckFindings) {
     }
     for grant in register.grants.iter().filter(|grant| !grant.has_ended(today)) {
         let of_machine = matches!(grant.whom.value, Whom::Machine { .. });
-        let named = |key: &OwnedKey| grant.key.as_ref().is_none_or(|label| label.value == key.label);
-        let automatic = |key: &OwnedKey| key.purpose == Purpose::Automation && key.is_active(today) && named(key);
-        let concerned = of_machine || register.people_of(grant).iter().any(|person| person.keys.iter().any(automatic));
+        let automatic = |key: &&OwnedKey| key.purpose == Purpose::Automation && key.is_active(today);
+        let named = |keys: &[OwnedKey]| keys.iter().filter(automatic).any(|key| grant.is_for(key, keys));
+        let concerned = of_machine || register.people_of(grant).iter().any(|person| named(&person.keys));
         let has = |option: &str| {
             (option == "from" && grant.from.is_some())
                 || (option == "command" && grant.command.is_some())

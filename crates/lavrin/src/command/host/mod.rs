@@ -6,6 +6,8 @@ mod import;
 pub mod settings;
 mod trust;
 
+pub use change::file_of;
+
 use super::register::{RegisterArgs, change_file, edit_fault, today, typed_id};
 use super::sightings::{Column, SightingOut, Sightings};
 use super::unknown;

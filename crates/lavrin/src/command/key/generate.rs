@@ -10,10 +10,11 @@ use crate::wording;
 use clap::{Args, ValueEnum};
 use lavrin_keys::key::container::openssh;
 use lavrin_keys::key::generate::{Recipe, RsaBits, SystemSource, generate};
-use lavrin_keys::key::{Curve, passphrase};
+use lavrin_keys::key::{Curve, PrivateKey, passphrase};
 use lavrin_keys::text::{printable, shell_word};
 use serde::Serialize;
 use std::path::PathBuf;
+use std::sync::Arc;
 use zeroize::Zeroizing;
 
 /// Make a key pair (Ed25519 unless --algorithm says otherwise)
@@ -129,12 +130,7 @@ pub fn run(args: &GenerateArgs, ui: &Ui) -> Result<Exit, CommandError> {
     if let Some(passphrase) = passphrase.as_ref().filter(|_| args.passphrase != Some(PassphraseHow::Made)) {
         tell_quality(passphrase, &[&comment], ui);
     }
-    let key = generate(args.algorithm.recipe(), &SystemSource)
-        .map_err(|fault| CommandError::usage(wording::key::fault(&fault)))?;
-    let text = openssh::write(&key, &comment, passphrase.as_ref().map(|text| text.as_bytes()), &SystemSource).map_err(
-        |fault| CommandError::usage(format!("the key could not be written: {}", wording::key::fault(&fault))),
-    )?;
-    let line = key.public().line(&comment);
+    let MadeKey { key, text, line } = made_key(args.algorithm, &comment, passphrase.as_ref())?;
     let moved = pair.write(&text, &format!("{line}\n"), args.replace)?;
     if pair.is_open_to_others() {
         let folder = paths::shown(&args.folder);
@@ -154,6 +150,32 @@ pub fn run(args: &GenerateArgs, ui: &Ui) -> Result<Exit, CommandError> {
     };
     ui.give(&out, || text_of(&out, ui));
     Ok(Exit::Done)
+}
+
+/// A new key in memory, and what its two files will hold.
+pub struct MadeKey {
+    /// The key.
+    pub key: Arc<PrivateKey>,
+    /// The private file.
+    pub text: Zeroizing<String>,
+    /// The public line.
+    pub line: String,
+}
+
+/// Makes a key.
+pub fn made_key(
+    algorithm: AlgorithmName,
+    comment: &str,
+    passphrase: Option<&SecretText>,
+) -> Result<MadeKey, CommandError> {
+    let key = generate(algorithm.recipe(), &SystemSource)
+        .map_err(|fault| CommandError::usage(wording::key::fault(&fault)))?;
+    let text =
+        openssh::write(&key, comment, passphrase.map(|text| text.as_bytes()), &SystemSource).map_err(|fault| {
+            CommandError::usage(format!("the key could not be written: {}", wording::key::fault(&fault)))
+        })?;
+    let line = key.public().line(comment);
+    Ok(MadeKey { key: Arc::new(key), text, line })
 }
 
 fn text_of(out: &GenerateOut, ui: &Ui) -> String {
@@ -216,7 +238,12 @@ fn passphrase_for(args: &GenerateArgs, ui: &Ui) -> Result<Option<SecretText>, Co
     if let Some(secret) = args.given.given().read()? {
         return if secret.is_empty() { Err(empty()) } else { Ok(Some(secret)) };
     }
-    match args.passphrase {
+    chosen(args.passphrase, ui)
+}
+
+/// A passphrase for a new key as it was asked for; none on purpose.
+pub fn chosen(how: Option<PassphraseHow>, ui: &Ui) -> Result<Option<SecretText>, CommandError> {
+    match how {
         Some(PassphraseHow::None) => Ok(None),
         Some(PassphraseHow::Made) => made(ui).map(Some),
         Some(PassphraseHow::Ask) | None => ask_twice().map(Some),

@@ -3,7 +3,7 @@
 pub mod convert;
 pub mod generate;
 pub mod inspect;
-mod pair;
+pub mod pair;
 
 use crate::error::CommandError;
 use crate::exit::Exit;

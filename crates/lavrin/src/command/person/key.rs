@@ -66,7 +66,7 @@ fn retire(args: &RetireArgs, ui: &Ui) -> Result<Exit, CommandError> {
     let key = labelled(person, &args.label)?;
     let day = args.from_date.unwrap_or_else(today);
     let path = path_of(person);
-    let text = set_key(opened.text(&path).unwrap_or_default(), &key.label, "retired", &KeyField::Day(day));
+    let text = set_key(opened.text(&path).unwrap_or_default(), None, &key.label, "retired", &KeyField::Day(day));
     change_file(&opened, ui, &path, &text.map_err(edit_fault(&path))?)?;
     let others = person.keys.iter().filter(|other| other.label != key.label && other.is_active(day)).count();
     if others == 0 {
@@ -85,7 +85,7 @@ fn rename(args: &RenameArgs, ui: &Ui) -> Result<Exit, CommandError> {
         return Err(CommandError::usage(format!("{} has a key '{}' already", person.id, args.new)));
     }
     let path = path_of(person);
-    let text = set_key(opened.text(&path).unwrap_or_default(), &key.label, "label", &KeyField::Text(&args.new));
+    let text = set_key(opened.text(&path).unwrap_or_default(), None, &key.label, "label", &KeyField::Text(&args.new));
     let mut grants = opened.text(GRANTS).unwrap_or_default().to_owned();
     // Grants that name the key go on to name it.
     for (number, grant) in opened.register().grants.iter().enumerate() {

@@ -8,6 +8,7 @@ use crate::command::sightings::{Column, SightingOut, Sightings};
 use crate::command::unknown;
 use crate::error::CommandError;
 use crate::exit::Exit;
+use crate::input::GivenKey;
 use crate::table::columns;
 use crate::ui::{Label, Ui};
 use crate::{input, paths, wording};
@@ -203,8 +204,15 @@ fn add(args: &PersonAddArgs, ui: &Ui) -> Result<Exit, CommandError> {
     }
     if let Some(file) = &args.key {
         let line = new_key(args, file, &opened, ui)?;
-        let key = NewKey { label: &args.label, line: &line, purpose: args.purpose.name(), added: today() };
-        text = add_key(&text, &key).map_err(fault())?;
+        let key = NewKey {
+            label: &args.label,
+            line: &line,
+            purpose: args.purpose.name(),
+            added: today(),
+            replaces: None,
+            machine: None,
+        };
+        text = add_key(&text, None, &key).map_err(fault())?;
     }
     if known == Some(&text) {
         return Err(CommandError::usage(format!("{} is in the register already, and nothing new was given", args.id))
@@ -222,6 +230,23 @@ fn new_key(
     ui: &Ui,
 ) -> Result<String, CommandError> {
     let given = input::public_key(file)?;
+    let register = opened.register();
+    may_come_in(&given, register, ui)?;
+    let keys = register.people.get(&args.id).map(|person| person.keys.as_slice()).unwrap_or_default();
+    if keys.iter().any(|key| key.label == args.label) {
+        return Err(refused(&given)
+            .because(format!("{} has a key called '{}' already", args.id, args.label))
+            .again("", "--label OTHER"));
+    }
+    Ok(given.key.line(&given.comment))
+}
+
+fn refused(given: &GivenKey) -> CommandError {
+    CommandError::with(Exit::Stopped, format!("the key {} was not taken", given.key.fingerprint()))
+}
+
+/// Whether a key may come into the register: sound, allowed, and nobody's so far. What had to be left out is told.
+pub fn may_come_in(given: &GivenKey, register: &Register, ui: &Ui) -> Result<(), CommandError> {
     if !given.repairs.is_empty() {
         ui.warn(&format!("the key was put together from a damaged text: {}", given.repairs.join("; ")));
     }
@@ -231,30 +256,26 @@ fn new_key(
             printable(&given.options)
         ));
     }
-    let register = &opened.reading.register;
     let fingerprint = given.key.fingerprint();
-    let refuse =
-        |why: String| CommandError::with(Exit::Stopped, format!("the key {fingerprint} was not taken")).because(why);
     if let Some(weakness) = strength::objections(&given.key, &register.rules.policy).into_iter().next() {
         let words = wording::finding::message(&Fault::WeakKey { weakness, fingerprint });
-        return Err(refuse(words).hint("have a better one made: lavrin key generate"));
+        return Err(refused(given).because(words).hint("have a better one made: lavrin key generate"));
     }
     let algorithm = given.key.algorithm();
     if !register.rules.policy.algorithms.contains(&algorithm) {
-        return Err(refuse(format!("keys of the kind {algorithm} are not allowed here (lavrin.toml, algorithms)")));
+        return Err(refused(given)
+            .because(format!("keys of the kind {algorithm} are not allowed here (lavrin.toml, algorithms)")));
     }
     let people = register.people.values().map(|person| (&person.id, &person.keys));
     let hosts = register.hosts.values().map(|host| (&host.id, &host.keys));
     if let Some((owner, _)) =
         people.chain(hosts).find(|(_, keys)| keys.iter().any(|key| key.fingerprint == fingerprint))
     {
-        return Err(refuse(format!("{owner} has it already")).hint(format!("lavrin person show {owner}")));
+        return Err(refused(given)
+            .because(format!("{owner} has it already"))
+            .hint(format!("lavrin person show {owner}")));
     }
-    let keys = register.people.get(&args.id).map(|person| person.keys.as_slice()).unwrap_or_default();
-    if keys.iter().any(|key| key.label == args.label) {
-        return Err(refuse(format!("{} has a key called '{}' already", args.id, args.label)).again("", "--label OTHER"));
-    }
-    Ok(given.key.line(&given.comment))
+    Ok(())
 }
 
 fn one_person(person: &Person) -> OnePerson {

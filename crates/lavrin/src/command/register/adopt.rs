@@ -343,7 +343,7 @@ fn person_file(
     let label = labels.into_iter().find(|label| !taken.contains(label.as_str())).unwrap_or_default();
     let comment = found.comments.first().map(String::as_str).unwrap_or_default();
     let line = found.key.line(&printable(comment.as_bytes()));
-    let new = NewKey { label: &label, line: &line, purpose: "person", added: today() };
-    let text = add_key(&text, &new).map_err(edit_fault(&path))?;
+    let new = NewKey { label: &label, line: &line, purpose: "person", added: today(), replaces: None, machine: None };
+    let text = add_key(&text, None, &new).map_err(edit_fault(&path))?;
     change_file(opened, ui, &path, &text)
 }

@@ -5,8 +5,8 @@ use crate::exit::Exit;
 use crate::ui::Ui;
 use crate::{clock, paths};
 use clap::Args;
+use lavrin_fleet::register::Date;
 use lavrin_fleet::register::edit::EditFault;
-use lavrin_fleet::register::{Date, SourceFile, read};
 use lavrin_keys::key::policy::Policy;
 use lavrin_store::StoreFault;
 use lavrin_store::register::{MAIN_FILE, RegisterFolder, Trust};
@@ -100,15 +100,10 @@ fn unreadable(fault: &StoreFault) -> CommandError {
 /// Replaces a file and shows what changed in it. The result has to read, or nothing is written. Gives the register as it is
 /// then.
 pub fn change_file(opened: &OpenedRegister, ui: &Ui, path: &str, new: &str) -> Result<OpenedRegister, CommandError> {
-    let mut files = opened.files.clone();
-    match files.iter_mut().find(|file| file.path == path) {
-        Some(file) => new.clone_into(&mut file.text),
-        None => files.push(SourceFile { path: path.to_owned(), text: new.to_owned() }),
-    }
+    let after = opened.with(path, new);
     let before = opened.reading.findings.len();
-    let after = read(&files);
-    if after.findings.len() > before {
-        let fault = after.findings.last().map(|finding| crate::wording::register::message(&finding.fault));
+    if after.reading.findings.len() > before {
+        let fault = after.reading.findings.last().map(|finding| crate::wording::register::message(&finding.fault));
         return Err(CommandError::with(Exit::Stopped, "the register would not be in order afterwards")
             .because(fault.unwrap_or_default())
             .because("nothing was changed"));
@@ -117,9 +112,10 @@ pub fn change_file(opened: &OpenedRegister, ui: &Ui, path: &str, new: &str) -> R
     opened.folder.save(path, old, new)?;
     ui.status(&paths::shown(&opened.folder.path().join(path)));
     for line in changed_lines(old.unwrap_or_default(), new) {
-        ui.result(&line.words());
+        // A program reads one object, and nothing before it.
+        if ui.is_json() { ui.status(&line.words()) } else { ui.result(&line.words()) }
     }
-    Ok(OpenedRegister { folder: opened.folder.clone(), files, reading: after })
+    Ok(after)
 }
 
 /// A line of a file that was changed.

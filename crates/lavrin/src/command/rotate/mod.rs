@@ -1,0 +1,168 @@
+//! `lavrin rotate`: a key is replaced by a new one, host by host: beside the old one, proven, then the old one goes.
+
+mod keys;
+mod out;
+mod status;
+
+#[cfg(test)]
+pub use out::RotateOut;
+
+use super::change::{self, ChangeArgs};
+use super::compare::moment;
+use super::fleet_change::{ManyArgs, begin, check_reads};
+use super::grant::FILE as GRANTS;
+use super::key::generate::{AlgorithmName, PassphraseHow};
+use super::register::{OpenedRegister, RegisterArgs, change_file};
+use super::survey::look;
+use crate::error::CommandError;
+use crate::exit::Exit;
+use crate::sign_in::SignInArgs;
+use crate::ui::Ui;
+use crate::{defaults, paths};
+use clap::Args;
+use keys::RotationCase;
+use lavrin_fleet::fleet::rotation::Rotation;
+use lavrin_fleet::register::{Host, Register};
+use lavrin_reach::ssh::Credential;
+use lavrin_store::database::Database;
+use lavrin_work::fleet::removed;
+use lavrin_work::rotate::{Rotating, RotationRow, RotationState};
+use lavrin_work::ways::{Way, Ways};
+use std::path::PathBuf;
+use std::sync::Arc;
+
+/// Replace a key by a new one, host by host: beside the old one, proven, then the old one goes
+#[derive(Debug, Args)]
+pub struct RotateArgs {
+    /// Whose key, or which: its fingerprint or its public half
+    #[arg(value_name = "PERSON|KEY", required_unless_present = "status")]
+    pub who: Option<String>,
+    /// Which key of the person, by its label
+    #[arg(long, value_name = "LABEL")]
+    pub label: Option<String>,
+    /// The new public key, as its owner sent it
+    #[arg(long, value_name = "FILE", value_parser = paths::typed, conflicts_with_all = ["paste", "make", "status"])]
+    pub from_file: Option<PathBuf>,
+    /// Read the new public key from what is pasted
+    #[arg(long, conflicts_with_all = ["make", "status"])]
+    pub paste: bool,
+    /// Make the new pair; its private half goes to FILE
+    #[arg(long, value_name = "FILE", value_parser = paths::typed, conflicts_with = "status")]
+    pub make: Option<PathBuf>,
+    /// Kind of key that is made
+    #[arg(long, value_name = "NAME", default_value = "ed25519", requires = "make")]
+    pub algorithm: AlgorithmName,
+    /// Passphrase of the key that is made: ask for one, make one, or none on purpose
+    #[arg(long, value_name = "HOW", requires = "make")]
+    pub passphrase: Option<PassphraseHow>,
+    /// Leave the old key where it is until the next run
+    #[arg(long)]
+    pub keep_old: bool,
+    /// Replace the key in unmanaged accounts too
+    #[arg(long)]
+    pub everywhere: bool,
+    /// Work on N hosts as a trial, then stop
+    #[arg(long, value_name = "N", value_parser = clap::value_parser!(u32).range(1..))]
+    pub first: Option<u32>,
+    /// Show how far each host is, by the last surveys; changes nothing
+    #[arg(long)]
+    pub status: bool,
+    #[command(flatten)]
+    change: ChangeArgs,
+    #[command(flatten)]
+    many: ManyArgs,
+    #[command(flatten)]
+    sign_in: SignInArgs,
+    #[command(flatten)]
+    register: RegisterArgs,
+}
+
+/// Runs the command.
+pub async fn run(args: &RotateArgs, ui: &Ui) -> Result<Exit, CommandError> {
+    if args.status {
+        return status::run(args, ui);
+    }
+    let opened = args.register.open_for_hosts(ui)?;
+    check_reads(&opened)?;
+    let case = keys::find(args, args.who.as_deref().unwrap_or_default(), &opened, ui)?;
+    let register = case.register.register();
+    let hosts: Vec<&Host> = register.hosts.values().collect();
+    let store = Database::open_existing(opened.folder.path())?;
+    let removed = store.as_ref().map(removed).transpose()?.unwrap_or_default();
+    drop(store);
+    let ways = OwnWays::of(args, &case, register)?;
+    let pace = args.many.pace(register, ui)?;
+    let mut rotating =
+        Rotating::new(register, &case.rotation, moment(), removed, args.sign_in.network_homes, args.everywhere);
+    let looked = look(&opened, &hosts, &ways.first, &pace, ui, |host, seen| rotating.take(host, seen)).await?;
+    let (mut besides, planned) = rotating.plan(&looked, &ways.first, args.first.map(|first| first as usize));
+    ui.status(&out::intent(&case.rotation, &besides, ui));
+    if args.change.preview {
+        return Ok(out::preview(&case.rotation, &besides.rows(), ui));
+    }
+    let next = out::next(&case.rotation, case.public.as_deref().filter(|_| ways.is_own), args.everywhere);
+    let identity = case.private.as_ref().filter(|_| ways.is_own).map(|private| private.path().to_owned());
+    let is_begun = case.begin.is_none();
+    if besides.has_work() || !is_begun {
+        change::confirm(ui, &args.change)?;
+    }
+    let opened = case.begin.map(|begin| begin.write(&opened, ui)).transpose()?.unwrap_or(opened);
+    let run = begin("rotate", &opened, &args.many, args.change.reason.clone(), ui)?;
+    besides.put(planned.jobs, &run, &ways.first).await?;
+    match &ways.then {
+        _ if args.keep_old => besides.keep_old(),
+        None => besides.keep_login(),
+        Some(ways) => {
+            let (_, after) = keys::retired(&opened, &case.rotation)?;
+            besides.take_out_old(after.register(), moment(), &run, ways).await?;
+        }
+    }
+    let rows = besides.rows();
+    let is_retired = !args.keep_old && finish(&opened, &case.rotation, &rows, ui)?;
+    let run = run.terms.run.as_deref().filter(|_| besides.is_changed());
+    Ok(out::print(&case.rotation, &rows, &out::RotationEnd { run, is_retired, identity, next }, ui))
+}
+
+/// The ways to the hosts. Where the old key is that of the login itself, the new one is tried first, and the old one is taken
+/// out with the new one only: there is no moment without a way in.
+struct OwnWays {
+    first: Arc<Ways>,
+    /// Those on which the old key is taken out; none where nothing but the old key is at hand.
+    then: Option<Arc<Ways>>,
+    is_own: bool,
+}
+
+impl OwnWays {
+    fn of(args: &RotateArgs, case: &RotationCase, register: &Register) -> Result<Self, CommandError> {
+        let way = args.sign_in.way("the logins on these hosts", &defaults::of(Some(register))?)?;
+        let old = case.rotation.old_print();
+        let is_old = |one: &Credential| matches!(one, Credential::Key { key, .. } if key.public().fingerprint() == old);
+        let ways = |way: Way| Arc::new(Ways::of(register, way, args.sign_in.login.clone()));
+        if !way.credentials.iter().any(is_old) {
+            let first = ways(way);
+            return Ok(Self { then: Some(first.clone()), first, is_own: false });
+        }
+        let Some(private) = &case.private else { return Ok(Self { first: ways(way), then: None, is_own: true }) };
+        let (key, path) = private.open(&args.sign_in.passphrase())?;
+        let new = Credential::Key { key, source: paths::shown(path) };
+        let then = Way { credentials: vec![new.clone()], ..way.clone() };
+        let both = std::iter::once(new).chain(way.credentials.iter().cloned()).collect();
+        Ok(Self { first: ways(Way { credentials: both, ..way }), then: Some(ways(then)), is_own: true })
+    }
+}
+
+/// Once no host that was reached has the old key any more, the register says that it is retired: what was not reached is
+/// finished by the next `enforce` or `rotate`. Says whether it is retired now.
+fn finish(opened: &OpenedRegister, rotation: &Rotation, rows: &[RotationRow], ui: &Ui) -> Result<bool, CommandError> {
+    let is_off = |state| matches!(state, RotationState::Replaced | RotationState::NotReached | RotationState::NotShown);
+    if rotation.retired.is_some() || !rows.iter().all(|row| is_off(row.state)) {
+        return Ok(false);
+    }
+    let (path, after) = keys::retired(opened, rotation)?;
+    let opened = change_file(opened, ui, &path, after.text(&path).unwrap_or_default())?;
+    let grants = keys::grants_of_new(&opened, rotation, GRANTS)?;
+    if opened.text(GRANTS).is_some_and(|old| old != grants) {
+        change_file(&opened, ui, GRANTS, &grants)?;
+    }
+    Ok(true)
+}

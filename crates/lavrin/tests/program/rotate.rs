@@ -1,0 +1,207 @@
+//! A key is replaced by another one over hosts that are stand-ins.
+
+use crate::common::fleet::Fleet;
+use crate::common::key;
+use lavrin_standin::Behaviour;
+
+const GO: &str = "--identity home/office --yes";
+
+fn line(seed: u8, comment: &str) -> String {
+    key(seed).public().line(comment) + "\n"
+}
+
+/// edda may enter her account everywhere; from lantern on only with the key that is called `main`.
+fn people(fleet: &Fleet) {
+    let person = |name: &str, seed: u8, more: &str| {
+        let line = line(seed, name);
+        format!(
+            "name = \"{name}\"\n\n[[key]]\nlabel = \"main\"\nline = \"{}\"\nadded = 2024-01-31\n{more}",
+            line.trim()
+        )
+    };
+    fleet.world.write("people/office.toml", person("office", 1, ""), 0o644);
+    fleet.world.write("people/edda.toml", person("edda", 2, ""), 0o644);
+    let access = "[[grant]]\nperson = \"office\"\naccount = \"root\"\nhosts = [\"*\"]\n\n\
+                  [[grant]]\nperson = \"edda\"\nkey = \"main\"\naccount = \"edda\"\nhosts = [\"*\"]\nfrom = \"127.0.0.0/8\"\n";
+    fleet.world.write("access.toml", access, 0o644);
+}
+
+fn keys_of(fleet: &Fleet, host: usize, path: &str) -> String {
+    std::fs::read_to_string(fleet.hosts[host].file(path)).unwrap_or_default()
+}
+
+fn keys(fleet: &Fleet, host: usize) -> String {
+    keys_of(fleet, host, "/home/edda/.ssh/authorized_keys")
+}
+
+fn entry(seed: u8, comment: &str) -> String {
+    format!("from=\"127.0.0.0/8\" {}", line(seed, comment))
+}
+
+/// Three hosts with edda's key, of which the last one is off, and her new key in a file.
+fn three() -> Fleet {
+    let mut fleet = Fleet::new();
+    people(&fleet);
+    for name in ["lantern", "skerry", "x-away"] {
+        fleet.add(name, &format!("# kept\n{}", entry(2, "edda")), Behaviour::default());
+    }
+    off(&fleet, true);
+    fleet.world.write("new.pub", line(6, "edda's new one"), 0o644);
+    fleet
+}
+
+fn off(fleet: &Fleet, is_off: bool) {
+    let host = &fleet.hosts[2];
+    let port = if is_off { 1 } else { host.address().port() };
+    fleet.register("x-away", port, &host.host_key_line(), "");
+}
+
+fn snapshot(name: &str, fleet: &Fleet, line: &str, exit: i32) {
+    insta::with_settings!({filters => vec![(r"\d{8}-\d{6}-[0-9a-f]{6}", "RUN")]}, {
+        insta::assert_snapshot!(name, fleet.run(line).expect(exit));
+    });
+}
+
+#[test]
+fn a_key_is_replaced_beside_proven_and_a_host_that_was_off_is_finished_by_enforce() {
+    let fleet = three();
+    snapshot("rotate_preview", &fleet, "rotate edda --from-file new.pub --identity home/office --preview", 3);
+    assert!(!fleet.world.read("people/edda.toml").contains("replaces"));
+    assert_eq!(keys(&fleet, 0), format!("# kept\n{}", entry(2, "edda")));
+    snapshot("rotate", &fleet, &format!("rotate edda --from-file new.pub {GO}"), 3);
+    for host in [0, 1] {
+        // The options are those of the grant, and nothing else moves.
+        assert_eq!(keys(&fleet, host), format!("# kept\n{}", entry(6, "edda's new one")));
+    }
+    assert_eq!(keys(&fleet, 2), format!("# kept\n{}", entry(2, "edda")));
+    let person = fleet.world.read("people/edda.toml");
+    assert!(person.contains("retired = 2026-11-23") && person.contains("replaces = \"main\""), "{person}");
+    assert!(fleet.world.read("access.toml").contains("key = \"main-2\""));
+    drop(fleet.run("register check").expect(0));
+    off(&fleet, false);
+    drop(fleet.survey("x-away").expect(0));
+    snapshot("rotate_status", &fleet, "rotate --status", 1);
+    drop(fleet.run(&format!("enforce {GO}")).expect(0));
+    assert_eq!(keys(&fleet, 2), format!("# kept\n{}", entry(6, "edda's new one")));
+    snapshot("rotate_status_done", &fleet, "rotate edda --status", 0);
+    let again = fleet.run(&format!("rotate edda {GO}")).expect(0);
+    assert!(again.stdout.contains("no host was changed"), "{again}");
+}
+
+#[test]
+fn a_second_administrator_goes_on_where_the_first_one_stopped() {
+    let fleet = three();
+    off(&fleet, false);
+    snapshot("rotate_keep_old", &fleet, &format!("rotate edda --from-file new.pub --keep-old {GO}"), 1);
+    for host in 0..3 {
+        assert_eq!(keys(&fleet, host), format!("# kept\n{}{}", entry(2, "edda"), entry(6, "edda's new one")));
+    }
+    // Meanwhile both keys belong there: nothing is missing and nothing is too much.
+    drop(fleet.run("compare").expect(0));
+    drop(fleet.run(&format!("enforce {GO}")).expect(0));
+    // Somebody else, who has the register and nothing more.
+    let _ = std::fs::remove_dir_all(fleet.world.path(".lavrin"));
+    let other = fleet.run(&format!("rotate edda --first 1 {GO} --format json")).expect(1).json();
+    let states: Vec<&str> = other["rotations"][0]["accounts"]
+        .as_array()
+        .unwrap()
+        .iter()
+        .map(|row| row["state"].as_str().unwrap())
+        .collect();
+    assert_eq!(states, ["replaced", "both", "both"]);
+    assert_eq!(other["rotations"][0]["retired"], serde_json::Value::Null);
+    let done = fleet.run(&format!("rotate edda --from-file new.pub {GO}")).expect(0);
+    assert!(done.stdout.contains("3 replaced"), "{done}");
+    for host in 0..3 {
+        assert_eq!(keys(&fleet, host), format!("# kept\n{}", entry(6, "edda's new one")));
+    }
+    // It cannot come back by an undo: it is retired.
+    let run = fleet.run("history runs --format json").json()["runs"][0]["run"].as_str().unwrap_or_default().to_owned();
+    let undone = fleet.run(&format!("undo --run {run} {GO}"));
+    assert_ne!(undone.status, 0, "{undone}");
+    assert!((0..3).all(|host| keys(&fleet, host) == format!("# kept\n{}", entry(6, "edda's new one"))), "{undone}");
+}
+
+#[test]
+fn the_key_of_the_login_itself_is_replaced_without_a_moment_without_a_way_in() {
+    let fleet = three();
+    off(&fleet, false);
+    let unmanaged = fleet.run(&format!("rotate office --make home/office-2 --passphrase none {GO}")).expect(1);
+    assert!(unmanaged.stdout.contains("--everywhere replaces it there too"), "{unmanaged}");
+    assert!(!fleet.world.read("people/office.toml").contains("retired"), "{unmanaged}");
+    let both = format!("rotate office --from-file home/office-2.pub --everywhere {GO}");
+    let trial = fleet.run(&format!("{both} --first 1")).expect(1);
+    assert!(trial.stdout.contains("--from-file home/office-2.pub --everywhere --identity home/office"), "{trial}");
+    // With the old key alone there is no way onto the first host any more, and none to take it off the others.
+    let old = fleet.run(&format!("rotate office --everywhere {GO}")).expect(3);
+    assert!(old.stdout.contains("the old key is that of this login"), "{old}");
+    let done = fleet.run(&both).expect(0);
+    assert!(done.stdout.contains("from now on: --identity home/office-2"), "{done}");
+    let new = fleet.world.read("home/office-2.pub");
+    for host in 0..3 {
+        assert_eq!(keys_of(&fleet, host, "/root/.ssh/authorized_keys"), new);
+    }
+    drop(fleet.run("survey --identity home/office-2").expect(0));
+}
+
+#[test]
+fn what_cannot_be_meant_is_told_with_what_to_type() {
+    let fleet = three();
+    let says = |line: &str, exit: i32, words: &[&str]| {
+        let run = fleet.run(&format!("{line} {GO}")).expect(exit);
+        for word in words {
+            assert!(run.stderr.contains(word), "{word}: {run}");
+        }
+    };
+    says("rotate edda", 2, &["no key of edda is being replaced", "next: lavrin rotate edda --from-file NEW.pub"]);
+    says("rotate eda --from-file new.pub", 2, &["there is no person 'eda'", "near to it: edda"]);
+    says("rotate edda --label x --from-file new.pub", 2, &["edda has no key 'x'"]);
+    says("rotate edda --from-file home/office.pub", 4, &["office has it already"]);
+    says("rotate edda --from-file home/office", 4, &["PRIVATE"]);
+    let two = format!("[[key]]\nlabel = \"sea\"\nline = \"{}\"\n", line(7, "edda at sea").trim());
+    let one = fleet.world.read("people/edda.toml");
+    fleet.world.write("people/edda.toml", format!("{one}\n{two}"), 0o644);
+    says("rotate edda --from-file new.pub", 2, &["which key of edda is replaced? main, sea", "--label main"]);
+    drop(fleet.run(&format!("rotate edda --label main --from-file new.pub --keep-old {GO}")).expect(3));
+    fleet.world.write("newer.pub", line(8, "another one"), 0o644);
+    says(
+        "rotate edda --label main --from-file newer.pub",
+        4,
+        &["main is being replaced by main-2 already", "--status"],
+    );
+    // A key that is somebody else's too stays where that one has a grant.
+    let shared =
+        fleet.world.read("people/edda.toml").replace("\"edda\"", "\"runa\"").replace(&line(6, "edda's new one"), "");
+    let shared = shared.split("[[key]]").take(2).collect::<Vec<_>>().join("[[key]]");
+    fleet.world.write("people/runa.toml", shared, 0o644);
+    let access = fleet.world.read("access.toml");
+    fleet.world.write(
+        "access.toml",
+        access.clone() + &access[access.rfind("[[grant]]").unwrap()..].replace("edda\"\nkey", "runa\"\nkey"),
+        0o644,
+    );
+    let run = fleet.run(&format!("rotate edda --label main {GO}"));
+    assert!(run.stdout.contains("somebody else's too"), "{run}");
+    assert!(keys(&fleet, 0).contains(line(2, "edda").trim()));
+}
+
+#[test]
+fn every_command_of_the_guide_does_what_it_says() {
+    let fleet = three();
+    off(&fleet, false);
+    fleet.world.put_pair(".ssh/office", 1, "office");
+    fleet.world.write("edda-2.pub", line(6, "edda's new one"), 0o644);
+    let guide = include_str!("../../../../docs/guide.md");
+    let (_, guide) = guide.split_once("## A key is replaced").unwrap();
+    let mut told = String::new();
+    for line in guide.lines().filter_map(|line| line.strip_prefix("    lavrin ")) {
+        let run = fleet.run(line);
+        // While both keys are there something is left to do.
+        let expected = i32::from(line.contains("--keep-old") || line.contains("--status"));
+        assert_eq!(run.status, expected, "{line}\n{run}");
+        told += &format!("$ lavrin {line}\n{}\n", run.stdout);
+    }
+    insta::with_settings!({filters => vec![(r"SHA256:[A-Za-z0-9+/]{43}", "SHA256:…"), (r"\d{8}-\d{6}-[0-9a-f]{6}", "RUN"), (r"AAAA[A-Za-z0-9+/=]+", "AAAA…")]}, {
+        insta::assert_snapshot!("guide", told);
+    });
+}
