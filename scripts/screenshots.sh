@@ -113,8 +113,7 @@ fold -w 60 "$HOME/pairs/gunna.pub" >"$(keys gunna)"
 { printf 'no-ptty '; cat "$HOME/pairs/tuva.pub"; } >"$(keys tuva)"
 while IFS=: read -r a _ u _; do chown -R "$u:$u" "$tree/home/$a" 2>/dev/null || true; done <"$tree/etc/passwd"
 chown root:root "$(keys sten)"
-picture why-mistakes-1 6 "$HOME" 'for a in edda sten runa gunna liv; do lavrin why $a --tree tree --key pairs/$a.pub; done'
-picture why-mistakes-2 6 "$HOME" 'for a in maren odd tuva ivar siri; do lavrin why $a --tree tree --key pairs/$a.pub --from-address 192.0.2.17; done'
+picture why-mistakes 6 "$HOME" 'for a in edda sten runa gunna liv; do lavrin why $a --tree tree --key pairs/$a.pub; done'
 picture settings 4 "$HOME" "lavrin host settings --tree tree --account siri"
 
 register=$HOME/halvmark
@@ -132,5 +131,7 @@ picture history-at 4 "$register" 'lavrin history --at today'
 picture compare 4 "$register" 'lavrin compare'
 picture enforce 9 "$register" "lavrin enforce --yes --reason 'the register is in force'"
 cd "$register"; q lavrin enforce --yes
+q lavrin key generate --name edda-2 --passphrase none --comment 'edda, her new machine'
+picture rotate 12 "$register" 'lavrin rotate edda --from-file ~/.ssh/edda-2.pub --first 1 --yes; lavrin rotate --status'
 picture offboard 14 "$register" 'lavrin offboard runa --yes'
 picture demo 25 "$HOME" 'lavrin demo'
