@@ -55,6 +55,37 @@ pub enum HostFault {
         /// When it was removed.
         on: Date,
     },
+    /// The key is older than policy allows.
+    OldKey {
+        /// Whose it is.
+        who: String,
+        /// Which key.
+        fingerprint: Fingerprint,
+        /// Its age in days.
+        days: i64,
+        /// The most that is allowed.
+        limit: i64,
+    },
+    /// The server refuses the key from a moment on that is near.
+    EntryEndsSoon {
+        /// Whose it is, where the register knows.
+        who: Option<String>,
+        /// Which key.
+        fingerprint: Fingerprint,
+        /// The moment, as the entry says it.
+        at: String,
+    },
+    /// A key for the day on which nothing else works was used.
+    BreakGlassUsed {
+        /// Whose it is.
+        who: String,
+        /// Which key.
+        fingerprint: Fingerprint,
+        /// When, in seconds since 1970.
+        last: i64,
+    },
+    /// No key for the day on which nothing else works opens an account here.
+    BreakGlassMissing,
     /// The key was last used long ago.
     KeyLongUnused {
         /// Which key.
@@ -111,6 +142,10 @@ lavrin_keys::rules!(HostFault {
     HostFault::GrantOver { .. } => "grant-over", High;
     HostFault::NotGranted { .. } => "not-granted", High;
     HostFault::CameBack { .. } => "removed-entry-back", High;
+    HostFault::OldKey { .. } => "old-entry", Medium;
+    HostFault::EntryEndsSoon { .. } => "entry-ends-soon", Low;
+    HostFault::BreakGlassUsed { .. } => "break-glass-used", High;
+    HostFault::BreakGlassMissing => "break-glass-missing", High;
     HostFault::KeyLongUnused { .. } => "key-long-unused", Low;
     HostFault::KeyNeverSeen { .. } => "key-never-seen", Info;
     HostFault::KeyInManyHands { .. } => "key-in-many-hands", High;

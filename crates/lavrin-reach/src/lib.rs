@@ -1,7 +1,9 @@
 //! How a host is spoken to: a local file tree by handles, or a POSIX shell over SSH. A reach looks where the core asks
 //! it to, and carries out the changes that the core's guard has let through.
 
+pub mod agent;
 pub mod local;
+mod patience;
 mod reached;
 mod shell;
 pub mod ssh;

@@ -123,6 +123,11 @@ pub enum Fault {
     EmptyPasswords,
     /// The server takes key files that others may write.
     StrictModesOff,
+    /// The clock of the host is off: entries end there at another time than is meant.
+    ClockOff {
+        /// How many seconds it is ahead.
+        ahead: i64,
+    },
     /// The server takes no keys at all.
     KeysOff,
     /// Keys open accounts that stand in no key file.
@@ -177,6 +182,7 @@ lavrin_keys::rules!(Fault {
     Fault::PasswordsOn => "passwords-on", Medium;
     Fault::EmptyPasswords => "empty-passwords", Critical;
     Fault::StrictModesOff => "strict-modes-off", Medium;
+    Fault::ClockOff { .. } => "clock-off", Medium;
     Fault::KeysOff => "keys-off", High;
     Fault::KeysFromElsewhere { .. } => "keys-from-elsewhere", Info;
 });

@@ -8,6 +8,8 @@ use std::sync::Arc;
 /// The knobs. By default everything works.
 #[derive(Debug, Clone, Default)]
 pub struct Behaviour {
+    /// What it calls itself, instead of what it is.
+    pub banner: Option<String>,
     /// Takes connections and never says a word.
     pub silent: bool,
     /// Lets in, and refuses to run commands.

@@ -43,9 +43,10 @@ pub(crate) struct World {
 
 /// Takes connections until it is told to stop.
 pub(crate) async fn serve(socket: TcpListener, keys: [russh::keys::PrivateKey; 2], world: Arc<World>) {
+    let banner = world.behaviour.banner.clone().map_or(Cow::Borrowed("SSH-2.0-lavrin-standin"), Cow::Owned);
     let config = |key: russh::keys::PrivateKey| {
         Arc::new(Config {
-            server_id: SshId::Standard(Cow::Borrowed("SSH-2.0-lavrin-standin")),
+            server_id: SshId::Standard(banner.clone()),
             methods: methods(),
             auth_rejection_time: Duration::ZERO,
             auth_rejection_time_initial: Some(Duration::ZERO),

@@ -6,8 +6,8 @@ mod help;
 mod next;
 
 use crate::command::{
-    audit, compare, demo, enforce, grant, history, host, install, key, mend, offboard, person, probe, register, remove,
-    rotate, survey, undo, where_one_is, why, withdraw,
+    agent, audit, compare, demo, enforce, grant, history, host, install, key, mend, offboard, person, probe, register,
+    remove, rotate, survey, undo, where_one_is, why, withdraw,
 };
 use crate::error::CommandError;
 use crate::exit::Exit;
@@ -57,6 +57,9 @@ enum Command {
     Why(why::WhyArgs),
     /// Ask hosts from outside whether they accept a key; changes nothing
     Probe(probe::ProbeArgs),
+    /// What the running agent holds; give it a key for a time, or take one
+    #[command(subcommand)]
+    Agent(agent::AgentCommand),
     /// Begin a register, check it, or build it from what is there
     #[command(subcommand)]
     Register(register::RegisterCommand),
@@ -130,6 +133,7 @@ fn dispatch(command: Option<&Command>, ui: &Ui) -> Result<Exit, CommandError> {
         // What needs no network starts no runtime.
         Command::Key(command) => key::run(command, ui),
         Command::Demo(args) => demo::run(args, ui),
+        Command::Agent(command) => agent::run(command, ui),
         Command::Register(command) => register::run(command, ui),
         Command::Person(command) => person::run(command, ui),
         Command::Host(command) => host::run(command, ui),

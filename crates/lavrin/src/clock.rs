@@ -25,7 +25,8 @@ pub fn unix() -> i64 {
 /// The clock, for those who have none of their own.
 pub const CLOCK: Clock = Clock { now: unix, text: text_of };
 
-fn text_of(seconds: i64) -> String {
+/// Seconds since 1970 as in the journal.
+pub fn text_of(seconds: i64) -> String {
     date_of(u64::try_from(seconds).unwrap_or_default())
 }
 

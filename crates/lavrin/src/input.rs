@@ -187,6 +187,11 @@ fn private_block_refused(shown: &str) -> CommandError {
 
 /// The private key in a file, opened. A passphrase is taken from where it is given, else asked for.
 pub fn private_key(path: &Path, given: &Given) -> Result<PrivateKey, CommandError> {
+    private_with_comment(path, given).map(|(key, _)| key)
+}
+
+/// The same with the comment that belongs to it, safe to show; empty where it has none.
+pub fn private_with_comment(path: &Path, given: &Given) -> Result<(PrivateKey, String), CommandError> {
     let content = bytes(path)?;
     let shown = crate::paths::shown(path);
     for piece in read(&content) {
@@ -197,7 +202,9 @@ pub fn private_key(path: &Path, given: &Given) -> Result<PrivateKey, CommandErro
                     read => read,
                 };
                 let opened = closed.open(passphrase.as_ref().map(|text| text.as_bytes()));
-                return opened.map(|opened| opened.key).map_err(|fault| key_fault(&shown, piece.line, &fault));
+                return opened
+                    .map(|opened| (opened.key, printable(opened.comment.trim_ascii())))
+                    .map_err(|fault| key_fault(&shown, piece.line, &fault));
             }
             PieceKind::Rejected(fault) => return Err(key_fault(&shown, piece.line, &fault)),
             PieceKind::Public { .. } | PieceKind::Certificate { .. } => {}
@@ -235,6 +242,16 @@ pub fn fingerprint_or_file(text: &str) -> Result<(Fingerprint, Option<GivenKey>)
     let Ok(path) = crate::paths::typed(text);
     let given = public_key(&path)?;
     Ok((given.key.fingerprint(), Some(given)))
+}
+
+/// The fingerprint of the key in a file, of which either half may be in it.
+pub fn print_of_file(path: &Path) -> Result<Fingerprint, CommandError> {
+    let content = bytes(path)?;
+    let private = read(&content).into_iter().find_map(|piece| match piece.kind {
+        PieceKind::Private(closed) => closed.public().map(PublicKey::fingerprint),
+        _ => None,
+    });
+    private.map_or_else(|| public_key(path).map(|given| given.key.fingerprint()), Ok)
 }
 
 /// The private file beside a public one, where it is there: `NAME` for `NAME.pub`.

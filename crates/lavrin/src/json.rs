@@ -228,12 +228,12 @@ pub fn line<T: Serialize>(value: &T) -> String {
 #[cfg(test)]
 mod tests {
     use crate::command::{
-        audit::AuditOut, audit::FleetOut, change::ChangeOut, compare::CompareOut, enforce::EnforceOut,
-        history::AccessAtOut, history::HistoryOut, history::RunsOut, host::HostOut, host::HostsOut,
-        host::settings::SettingsOut, key::convert::ConvertOut, key::generate::GenerateOut, key::inspect::InspectOut,
-        mend::MendOut, offboard::OffboardOut, offboard::OffboardPreviewOut, person::PeopleOut, person::PersonOut,
-        probe::ProbeManyOut, probe::ProbeOut, register::adopt::AdoptOut, register::check::CheckOut, rotate::RotateOut,
-        survey::SurveyOut, undo::UndoOut, why::WhoOut, why::WhyOut,
+        agent::list::AgentListOut, audit::AuditOut, audit::FleetOut, change::ChangeOut, compare::CompareOut,
+        enforce::EnforceOut, history::AccessAtOut, history::HistoryOut, history::RunsOut, host::HostOut,
+        host::HostsOut, host::settings::SettingsOut, key::convert::ConvertOut, key::generate::GenerateOut,
+        key::inspect::InspectOut, mend::MendOut, offboard::OffboardOut, offboard::OffboardPreviewOut,
+        person::PeopleOut, person::PersonOut, probe::ProbeManyOut, probe::ProbeOut, register::adopt::AdoptOut,
+        register::check::CheckOut, rotate::RotateOut, survey::SurveyOut, undo::UndoOut, why::WhoOut, why::WhyOut,
     };
     use schemars::{JsonSchema, schema_for};
 
@@ -277,6 +277,7 @@ mod tests {
         check::<ProbeManyOut>("probe-many");
         check::<CompareOut>("compare");
         check::<EnforceOut>("enforce");
+        check::<AgentListOut>("agent-list");
         check::<RotateOut>("rotate");
         check::<OffboardPreviewOut>("offboard-preview");
         check::<OffboardOut<'static>>("offboard");

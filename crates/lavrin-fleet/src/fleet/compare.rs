@@ -3,7 +3,7 @@
 pub use super::difference::{Difference, Part, WhyGone};
 use super::index::{Index, Standing};
 use super::{Moment, Removed};
-use crate::register::{Grant, Host, OwnedKey, Person, Register, Whom};
+use crate::register::{Date, Grant, Host, OwnedKey, Person, Register, Whom};
 use foldhash::quality::RandomState;
 use lavrin_keys::key::container::line::KnownKeys;
 use lavrin_keys::key::policy::Policy;
@@ -11,10 +11,12 @@ use lavrin_keys::key::{Fingerprint, PublicKey};
 use lavrin_keys::keysfile::Content;
 use lavrin_keys::keysfile::options::Options;
 use lavrin_keys::text::printable;
+use lavrin_keys::version::Version;
 use lavrin_server::abilities::Ability;
 use lavrin_server::account::Account;
 use lavrin_server::fs::{BytePath, Fact};
 use lavrin_server::login::{AccountKeys, HeldEntry};
+use lavrin_server::server::Software;
 use lavrin_server::steps::{self, Edits, Kept, NoSteps, Steps, bring};
 use lavrin_server::survey::{Resolved, resolve};
 use lavrin_server::system::System;
@@ -40,6 +42,8 @@ struct WantedEntry<'a> {
     who: String,
     key: &'a OwnedKey,
     options: Options,
+    /// The last day, where every grant for it has one.
+    until: Option<Date>,
     /// Another key takes its place: it may be there, and is not missed.
     is_replaced: bool,
 }
@@ -68,7 +72,8 @@ impl WantedEntry<'_> {
             let says_the_same = entry.options.says_the_same(&self.options);
             if right.is_none() && number == 0 {
                 let from = printable(&entry.options.text);
-                found.push(Difference::Options { who: who.clone(), fingerprint, place, from, to: options.clone() });
+                let to = self.options_instead(&entry.options).unwrap_or_else(|| options.clone());
+                found.push(Difference::Options { who: who.clone(), fingerprint, place, from, to });
             } else if !says_the_same {
                 found.push(Difference::Remove {
                     who: Some(who.clone()),
@@ -79,6 +84,25 @@ impl WantedEntry<'_> {
                     back: None,
                 });
             }
+        }
+    }
+
+    /// Where only the end differs, that is all that changes; none where more does.
+    fn options_instead(&self, there: &Options) -> Option<String> {
+        let read = |text: Vec<u8>| Options::parse(&text).ok();
+        let without = |options: &Options| read(options.with_expiry(None));
+        let is_same = without(there)?.says_the_same(&without(&self.options)?);
+        let end = self.options.value("expiry-time").map(String::from_utf8_lossy);
+        is_same.then(|| String::from_utf8(there.with_expiry(end.as_deref())).ok())?
+    }
+
+    /// The server itself refuses the key after its last day, where it knows how to.
+    fn end(&mut self) {
+        let Some(until) = self.until.filter(|_| !self.options.has("expiry-time")) else { return };
+        let day = Date::of_number(until.number() + 1);
+        let text = self.options.with_expiry(Some(&format!("{:04}{:02}{:02}", day.year, day.month, day.day)));
+        if let Ok(options) = Options::parse(&text) {
+            self.options = options;
         }
     }
 
@@ -207,11 +231,16 @@ impl<'a> Comparer<'a> {
         for grant in grants {
             // A grant whose options no server takes is told by the check of the register.
             let Ok(options) = grant.entry_options() else { continue };
+            let until = grant.until.as_ref().map(|until| until.value);
             for GrantedKey { who, key, is_replaced } in self.keys_of(grant) {
                 match wanted.iter_mut().find(|other| other.key.fingerprint == key.fingerprint) {
-                    Some(other) if options.is_empty() => other.options = options.clone(),
-                    Some(_) => {}
-                    None => wanted.push(WantedEntry { who, key, options: options.clone(), is_replaced }),
+                    Some(other) => {
+                        if options.is_empty() {
+                            other.options = options.clone();
+                        }
+                        other.until = other.until.zip(until).map(|(one, other)| one.max(other));
+                    }
+                    None => wanted.push(WantedEntry { who, key, options: options.clone(), until, is_replaced }),
                 }
             }
         }
@@ -240,6 +269,14 @@ impl<'a> Comparer<'a> {
             }
         }
     }
+}
+
+/// Since OpenSSH 7.7 the server refuses an entry from a moment on that stands in front of it. Another one, or one that nobody
+/// knows, may skip such a line.
+fn ends_entries(seen: &System<'_>) -> bool {
+    const SINCE: Version = Version(7, 7);
+    let is_known = seen.server.software == Software::OpenSsh && seen.server.version.is_some_and(|own| own >= SINCE);
+    is_known && seen.abilities.has(Ability::Files)
 }
 
 /// Whether a file may be a key file: it holds something and is none of the server's own settings.
@@ -283,7 +320,10 @@ impl<'a> OneAccount<'_, 'a> {
         // What lies in a home that hosts share is there on all of them.
         let shared = self.seen.shared_homes.contains(&self.account.home);
         let everywhere = if shared { self.all.of_account.get(name.as_str()) } else { None };
-        let wanted = self.all.wanted(everywhere.map_or(grants, Vec::as_slice));
+        let mut wanted = self.all.wanted(everywhere.map_or(grants, Vec::as_slice));
+        if ends_entries(self.seen) {
+            wanted.iter_mut().for_each(WantedEntry::end);
+        }
         let mut compared = AccountComparison {
             account: name.clone(),
             managed: self.managed,

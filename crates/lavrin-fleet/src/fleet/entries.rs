@@ -4,12 +4,14 @@ use super::What;
 use super::index::Standing;
 use super::{FleetAuditor, FleetEntry, HostState, Owner};
 use crate::host_fault::HostFault;
-use crate::register::Host;
+use crate::register::{Host, OwnedKey, Purpose};
 use foldhash::quality::RandomState;
 use lavrin_keys::key::Fingerprint;
+use lavrin_keys::keysfile::expiry::expiry;
 use lavrin_keys::text::printable;
 use lavrin_server::audit::AuditEntry;
 use lavrin_server::finding::Finding;
+use lavrin_server::survey::HostClock;
 use std::collections::{BTreeSet, HashMap};
 
 /// A key that was not used for so many days is worth a question.
@@ -27,6 +29,7 @@ pub(super) fn check(
     entry: &AuditEntry,
     owner: Option<&Owner>,
     state: &HostState,
+    clock: Option<HostClock>,
 ) -> Vec<Finding<What>> {
     let comment = printable(entry.comment.trim_ascii());
     if all.index.is_left_alone(entry.fingerprint, host) {
@@ -39,7 +42,10 @@ pub(super) fn check(
     };
     let removed = state.removed.get(&(entry.account.to_string(), fingerprint));
     let back = removed.filter(|_| fault.is_some()).map(|on| HostFault::CameBack { fingerprint, on: *on });
+    let key = owner.and_then(|owner| all.index.key(owner));
     let faults = fault.into_iter().chain(back).chain(unused(entry, state, all.now.time));
+    let faults = faults.chain(old(all, entry, owner, key)).chain(ends_soon(all, entry, owner, clock));
+    let faults = faults.chain(used_in_need(entry, owner, key, state));
     faults.map(|fault| at(entry, fault)).collect()
 }
 
@@ -62,6 +68,55 @@ fn misplaced(all: &FleetAuditor<'_>, host: &Host, entry: &AuditEntry, owner: &Ow
         Standing::Over(on) => Some(HostFault::GrantOver { who, on, fingerprint }),
         Standing::None => Some(HostFault::NotGranted { who, fingerprint }),
     }
+}
+
+/// The key of an entry is older than policy allows.
+fn old(all: &FleetAuditor<'_>, entry: &AuditEntry, owner: Option<&Owner>, key: Option<&OwnedKey>) -> Option<HostFault> {
+    let (limit, added) = (all.register.rules.key_age_days_max?, key.filter(|key| key.is_active(all.now.today))?.added?);
+    let days = all.now.today.number() - added.number();
+    let who = owner.map(Owner::name).unwrap_or_default();
+    (days > limit).then_some(HostFault::OldKey { who, fingerprint: entry.fingerprint, days, limit })
+}
+
+/// By the host's own clock.
+fn ends_soon(
+    all: &FleetAuditor<'_>,
+    entry: &AuditEntry,
+    owner: Option<&Owner>,
+    clock: Option<HostClock>,
+) -> Option<HostFault> {
+    let at = entry.limits.expires.clone()?;
+    let ahead = clock.map_or(0, |clock| clock.ahead.unwrap_or(0) + if at.ends_with('Z') { 0 } else { clock.zone });
+    let left = expiry(at.as_bytes())?.saturating_sub(all.now.time.saturating_add(ahead));
+    let is_near =
+        (0..=all.register.rules.ends_soon_days * DAY).contains(&left) && all.register.rules.ends_soon_days > 0;
+    is_near.then_some(HostFault::EntryEndsSoon { who: owner.map(Owner::name), fingerprint: entry.fingerprint, at })
+}
+
+/// A key for the day on which nothing else works was used: somebody should know why.
+fn used_in_need(
+    entry: &AuditEntry,
+    owner: Option<&Owner>,
+    key: Option<&OwnedKey>,
+    state: &HostState,
+) -> Option<HostFault> {
+    key.filter(|key| key.purpose == Purpose::BreakGlass)?;
+    let used = state.uses.get(&(entry.account.to_string(), entry.fingerprint))?;
+    let who = owner.map(Owner::name).unwrap_or_default();
+    Some(HostFault::BreakGlassUsed { who, fingerprint: entry.fingerprint, last: used.time })
+}
+
+/// Whether a host that needs one has no entry of a key for the day on which nothing else works.
+pub(super) fn lacks_break_glass(all: &FleetAuditor<'_>, host: &Host, entries: &[FleetEntry]) -> bool {
+    let is_meant = |name: &str| name == "*" || name == host.id || host.tags.iter().any(|tag| tag == name);
+    let is_asked = all.register.rules.break_glass_hosts.iter().any(|name| is_meant(&name.value));
+    let is_one = |entry: &FleetEntry| {
+        let owner = entry.owner.as_ref().filter(|_| entry.host == host.id);
+        let key = owner.and_then(|owner| all.index.key(owner));
+        key.is_some_and(|key| key.purpose == Purpose::BreakGlass && key.is_active(all.now.today))
+            && owner.is_some_and(|owner| misplaced(all, host, &entry.entry, owner).is_none())
+    };
+    is_asked && !entries.iter().any(is_one)
 }
 
 fn unused(entry: &AuditEntry, state: &HostState, now: i64) -> Option<HostFault> {

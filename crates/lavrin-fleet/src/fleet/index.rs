@@ -99,6 +99,16 @@ impl<'a> Index<'a> {
         self.owners.get(&key)
     }
 
+    /// The key that an owner has under its label.
+    #[must_use]
+    pub fn key(&self, owner: &Owner) -> Option<&'a OwnedKey> {
+        let (keys, label) = match owner {
+            Owner::Person { id, label } => (&self.register.people.get(id)?.keys, label),
+            Owner::Machine { host, label, .. } => (&self.register.hosts.get(host)?.keys, label),
+        };
+        keys.iter().find(|key| key.label == *label)
+    }
+
     /// What the register says about this owner's key in an account of a host.
     #[must_use]
     pub fn standing(&self, owner: &Owner, account: &str, host: &Host, today: Date) -> Standing {

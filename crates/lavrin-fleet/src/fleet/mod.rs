@@ -171,8 +171,11 @@ impl<'a> FleetAuditor<'a> {
             findings.extend(own.map(|finding| finding.map(What::System)));
             for entry in of_system.entries {
                 let owner = self.index.owner(entry.fingerprint).cloned();
-                findings.extend(entries::check(self, host, &entry, owner.as_ref(), state));
+                findings.extend(entries::check(self, host, &entry, owner.as_ref(), state, seen.clock));
                 report.entries.push(FleetEntry { host: host.id.clone(), entry, owner });
+            }
+            if entries::lacks_break_glass(self, host, &report.entries) {
+                findings.push(Finding::of(What::Host(HostFault::BreakGlassMissing)));
             }
         } else if let Some(fault) = &state.fault {
             let why = lavrin_server::fs::Why::Other(fault.clone());

@@ -393,3 +393,71 @@ fn while_a_key_is_replaced_both_belong_there_and_only_the_new_one_is_missed() {
         Some(crate::register::Placed { value: TODAY, place: register.hosts["lantern"].place.clone() });
     assert!(super::rotation::rotations(&register, TODAY).is_empty());
 }
+
+#[test]
+fn a_grant_with_a_last_day_is_one_that_the_server_itself_ends() {
+    let until = format!("{EDDA}until = 2026-12-31\n");
+    let entry = |options: &str| format!("{options}{}\n", key(1).line("x"));
+    let end = "expiry-time=\"20270101\"";
+    assert_eq!(differences(&until, "", "", |_| ()), [format!("+edda {end}")]);
+    assert!(differences(&until, "", &entry(&format!("{end} ")), |_| ()).is_empty());
+    // A later day changes the end and nothing else; an unlimited grant takes it away.
+    let later = differences(&until.replace("2026-12-31", "2027-01-31"), "", &entry(&format!("{end} ")), |_| ());
+    assert_eq!(later, [format!("~edda 1 {end}>expiry-time=\"20270201\"")]);
+    let limited = format!("{until}from = \"192.0.2.0/24\"\noptions = [\"no-pty\"]\n");
+    let there = entry("no-pty,expiry-time=\"20260101\",from=\"192.0.2.0/24\" ");
+    let found = differences(&limited, "", &there, |_| ());
+    assert_eq!(
+        found,
+        [
+            "~edda 1 no-pty,expiry-time=\"20260101\",from=\"192.0.2.0/24\">no-pty,expiry-time=\"20270101\",from=\"192.0.2.0/24\""
+        ]
+    );
+    assert_eq!(
+        differences(&format!("{until}{EDDA}"), "", &entry(&format!("{end} ")), |_| ()),
+        [format!("~edda 1 {end}>")]
+    );
+    // The later of two days; and a grant that says the end itself.
+    let two = format!("{until}{}", until.replace("2026-12-31", "2027-06-30"));
+    assert_eq!(differences(&two, "", "", |_| ()), ["+edda expiry-time=\"20270701\""]);
+    let own = format!("{until}options = [\"expiry-time=\\\"20261201\\\"\"]\n");
+    assert_eq!(differences(&own, "", "", |_| ()), ["+edda expiry-time=\"20261201\""]);
+    // A server that may skip such a line gets none.
+    for banner in ["SSH-2.0-dropbear_2022.83", "SSH-2.0-OpenSSH_7.6", "SSH-2.0-lamp"] {
+        let old = |seen: &mut Observation| seen.server = lavrin_server::server::Server::from_banner(banner);
+        assert_eq!(differences(&until, "", "", old), ["+edda "], "{banner}");
+    }
+}
+
+#[test]
+fn what_ends_soon_what_is_old_and_what_is_for_the_worst_day_is_told() {
+    let soon = lines(&[1]).replacen("ssh-", "expiry-time=\"20261201\" ssh-", 1);
+    let plain = register(EDDA, "");
+    let seen = |keys: &str| host_with(keys, SHUT);
+    assert_eq!(rules_of(&plain, "lantern", Some(seen(&soon)), &seen_now()), ["entry-ends-soon"]);
+    let far = soon.replace("20261201", "20271201");
+    assert!(rules_of(&plain, "lantern", Some(seen(&far)), &seen_now()).is_empty());
+    // By the clock of the host: two weeks ahead it is over there, a month behind it is far.
+    let off = |days: i64| {
+        let mut host = seen(&soon);
+        host.clock = Some(lavrin_server::survey::HostClock { ahead: Some(days * DAY), zone: 0 });
+        rules_of(&plain, "lantern", Some(host), &seen_now())
+    };
+    assert_eq!((off(14), off(-30)), (vec!["clock-off"], vec!["clock-off"]));
+    let never = register(EDDA, "[policy]\nends_soon_days = 0\n");
+    assert!(rules_of(&never, "lantern", Some(seen(&soon)), &seen_now()).is_empty());
+
+    let mut old = register(EDDA, "[policy]\nkey_age_days_max = 365\n");
+    old.people.get_mut("edda").unwrap().keys[0].added = Some(Date { year: 2025, month: 1, day: 31 });
+    assert_eq!(rules_of(&old, "lantern", Some(seen(&lines(&[1]))), &seen_now()), ["old-entry"]);
+
+    let mut need = register(EDDA, "[policy]\nbreak_glass_hosts = [\"north\"]\n");
+    assert_eq!(rules_of(&need, "lantern", Some(seen(&lines(&[1]))), &seen_now()), ["break-glass-missing"]);
+    assert!(rules_of(&need, "skerry", Some(seen("")), &seen_now()).is_empty());
+    need.people.get_mut("edda").unwrap().keys[0].purpose = crate::register::Purpose::BreakGlass;
+    assert!(rules_of(&need, "lantern", Some(seen(&lines(&[1]))), &seen_now()).is_empty());
+    let mut state = seen_now();
+    let used = lavrin_server::survey::key_use::KeyUse { time: now().time - DAY, from: "192.0.2.1".to_owned() };
+    state.uses.insert(("edda".to_owned(), key(1).fingerprint()), used);
+    assert_eq!(rules_of(&need, "lantern", Some(seen(&lines(&[1]))), &state), ["break-glass-used"]);
+}

@@ -172,6 +172,19 @@ pub enum RegisterFault {
         /// The last day.
         on: Date,
     },
+    /// A grant whose last day is near.
+    GrantEndsSoon {
+        /// Whether it is for a team.
+        team: bool,
+        /// The account.
+        account: String,
+        /// The hosts that it names.
+        hosts: Vec<String>,
+        /// The tags that it names.
+        tags: Vec<String>,
+        /// The last day.
+        on: Date,
+    },
     /// A grant for somebody who has left.
     GrantOfLeaver {
         /// Who.
@@ -252,6 +265,7 @@ lavrin_keys::rules!(RegisterFault {
     RegisterFault::UnknownName { .. } => "unknown-name", High;
     RegisterFault::GrantMatchesNothing => "grant-matches-nothing", Medium;
     RegisterFault::GrantEnded { .. } => "grant-ended", Medium;
+    RegisterFault::GrantEndsSoon { .. } => "grant-ends-soon", Low;
     RegisterFault::GrantOfLeaver { .. } => "grant-of-leaver", High;
     RegisterFault::GrantWithoutKey => "grant-without-key", Medium;
     RegisterFault::GrantTwice => "grant-twice", Low;

@@ -320,13 +320,34 @@ pub struct Owed {
     pub place: RegisterPlace,
 }
 
+/// So many days before its end a grant or an entry is told, where the register says nothing else.
+const ENDS_SOON_DAYS: i64 = 14;
+
+impl Default for Rules {
+    fn default() -> Self {
+        Self {
+            policy: Policy::default(),
+            key_age_days_max: None,
+            ends_soon_days: ENDS_SOON_DAYS,
+            break_glass_hosts: Vec::new(),
+            comment: None,
+            automation_options: Vec::new(),
+            severities: BTreeMap::new(),
+        }
+    }
+}
+
 /// What the register asks beyond what every register is asked.
-#[derive(Debug, Clone, Default)]
+#[derive(Debug, Clone)]
 pub struct Rules {
     /// Algorithms, sizes and modes.
     pub policy: Policy,
     /// Days after which a key is old.
     pub key_age_days_max: Option<i64>,
+    /// So many days before its end a grant or an entry is told; 0: never.
+    pub ends_soon_days: i64,
+    /// Hosts, or tags, that need an entry of a key for the day on which nothing else works; `*` stands for all.
+    pub break_glass_hosts: Vec<Placed<String>>,
     /// A pattern with `*` and `?` that each comment has to match.
     pub comment: Option<String>,
     /// Options of which keys for automation have to carry one.

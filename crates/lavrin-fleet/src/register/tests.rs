@@ -322,3 +322,15 @@ fn a_new_key_is_written_where_its_owner_stands() {
     assert!(!keys[0].goes_by("log-2", keys));
     assert!(edit::set_key(&text, Some("skerry"), "log", "retired", &edit::KeyField::Day(TODAY)).is_err());
 }
+
+#[test]
+fn a_grant_is_told_before_it_ends() {
+    let until = |day: &str| found(|texts| replace(texts, 4, "2027-01-31", day));
+    assert_eq!(until("2026-12-06"), [("grant-ends-soon", "2026-12-06".to_owned())]);
+    assert_eq!(until("2026-12-07"), []);
+    assert_eq!(until("2026-11-23"), [("grant-ends-soon", "2026-11-23".to_owned())]);
+    assert_eq!(
+        until("2026-11-22"),
+        [("account-without-way-in", "\"keeper\"".to_owned()), ("grant-ended", "2026-11-22".to_owned())]
+    );
+}

@@ -152,6 +152,15 @@ impl PrivateKey {
         Ok(out.finish().to_vec())
     }
 
+    /// The key with its comment as an agent takes it (draft-ietf-sshm-ssh-agent).
+    #[must_use]
+    pub fn agent_identity(&self, comment: &str) -> Secret {
+        let mut out = Writer::new();
+        self.write_fields(&mut out);
+        out.string(comment.as_bytes());
+        out.finish()
+    }
+
     /// The fields of the private section of openssh-key-v1, from the algorithm's name on.
     pub(crate) fn write_fields(&self, out: &mut Writer) {
         out.string(self.public.algorithm().name().as_bytes());

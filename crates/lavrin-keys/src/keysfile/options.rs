@@ -102,6 +102,24 @@ pub enum OptionFault {
     },
 }
 
+/// How the option begins that ends an entry.
+const NAME: &[u8] = b"expiry-time=";
+
+/// The text up to the first comma outside of quotes, and what is behind it.
+fn first(text: &[u8]) -> (&[u8], &[u8]) {
+    let (mut quoted, mut at) = (false, 0);
+    while let Some(byte) = text.get(at) {
+        match byte {
+            b'\\' if text.get(at + 1) == Some(&b'"') => at += 1,
+            b'"' => quoted = !quoted,
+            b',' if !quoted => return (&text[..at], &text[at + 1..]),
+            _ => {}
+        }
+        at += 1;
+    }
+    (text, &[])
+}
+
 /// Splits a line at the first blank outside of quotes: the options, and the rest without leading blanks.
 #[must_use]
 pub fn split(text: &[u8]) -> (&[u8], &[u8]) {
@@ -184,6 +202,28 @@ impl Options {
             list
         };
         sorted(self) == sorted(other)
+    }
+
+    /// The same text with this `expiry-time=` instead of any other, or without one; all else stays as it is, byte for byte.
+    #[must_use]
+    pub fn with_expiry(&self, expiry: Option<&str>) -> Vec<u8> {
+        let mut parts: Vec<&[u8]> = Vec::new();
+        let mut rest = &self.text[..];
+        while !rest.is_empty() {
+            let (part, behind) = first(rest);
+            parts.push(part);
+            rest = behind;
+        }
+        let is_expiry = |part: &[u8]| part.len() > NAME.len() && part[..NAME.len()].eq_ignore_ascii_case(NAME);
+        let new = expiry.map(|value| [NAME, b"\"", value.as_bytes(), b"\""].concat());
+        let mut new = new.as_deref();
+        let mut kept: Vec<&[u8]> = Vec::new();
+        for part in parts {
+            // In the place of the first one, so that nothing moves.
+            if is_expiry(part) { kept.extend(new.take()) } else { kept.push(part) }
+        }
+        kept.extend(new.take());
+        kept.join(&b","[..])
     }
 
     /// Whether there are none.
@@ -338,5 +378,17 @@ mod tests {
         assert!(!takes("permitlisten=\"x y\"") && !takes("permitopen=\"a:99999\""));
         let many = |count: usize| vec!["permitopen=\"a:1\""; count].join(",");
         assert!(takes(&many(4096)) && !takes(&many(4097)));
+    }
+
+    #[test]
+    fn only_the_end_changes_and_all_else_stays() {
+        let with =
+            |text: &[u8], end: Option<&str>| String::from_utf8(Options::parse(text).unwrap().with_expiry(end)).unwrap();
+        assert_eq!(with(b"", Some("20270701")), "expiry-time=\"20270701\"");
+        assert_eq!(with(b"no-pty,from=\"a,b\"", Some("20270701")), "no-pty,from=\"a,b\",expiry-time=\"20270701\"");
+        let there = b"No-Pty,Expiry-Time=\"20260101\",command=\"say \\\"a, b\\\"\",expiry-time=\"20250101\"";
+        assert_eq!(with(there, Some("20270701")), "No-Pty,expiry-time=\"20270701\",command=\"say \\\"a, b\\\"\"");
+        assert_eq!(with(there, None), "No-Pty,command=\"say \\\"a, b\\\"\"");
+        assert_eq!(with(b"no-pty", None), "no-pty");
     }
 }

@@ -11,7 +11,7 @@ use lavrin_server::account::{Account, add_shadow, read_groups, read_passwd};
 use lavrin_server::fs::{BytePath, Fact, NodeKind, Why};
 use lavrin_server::login;
 use lavrin_server::server::{Known, Server};
-use lavrin_server::survey::{ConfigNewer, Observation, StrayKey, Want, Wanted, Who, key_use};
+use lavrin_server::survey::{ConfigNewer, HostClock, Observation, StrayKey, Want, Wanted, Who, key_use};
 use lavrin_server::system::System;
 use std::collections::{BTreeMap, HashMap, HashSet};
 use std::fmt::Write as _;
@@ -78,9 +78,11 @@ impl ShellHost {
     /// One round trip for the accounts, the server and the usual files of each home.
     async fn look_at_system(&mut self, who: &Who, seen: &mut Observation) -> Result<(), ExecFault> {
         let nonce = self.nonce();
+        let sent = seconds_now();
         let answer = self.run(&system_body(who, false), &nonce, LOOK_TIMEOUT).await?;
+        let clock = Some((sent, seconds_now()));
         let asked = self.network_homes.as_deref().map_or(NetworkHomes::No, NetworkHomes::Once);
-        self.silent.extend(take_whole(&answer, &nonce, self.connection.banner(), asked, seen));
+        self.silent.extend(take_whole(&answer, &nonce, self.connection.banner(), asked, clock, seen));
         Ok(())
     }
 
@@ -224,16 +226,18 @@ fn homes_loop(who: &Who, network_homes: bool) -> String {
     )
 }
 
-/// Takes the answer to a first look into the observation. Gives the accounts that were asked and did not answer to the end.
+/// Takes the answer to a first look into the observation; `clock` says when it was asked for and when it came, in seconds since
+/// 1970, where that is known. Gives the accounts that were asked and did not answer to the end.
 pub(super) fn take_whole(
     answer: &[u8],
     nonce: &str,
     banner: &str,
     asked: NetworkHomes<'_>,
+    clock: Option<(i64, i64)>,
     seen: &mut Observation,
 ) -> Vec<String> {
     let outer = frames(answer, nonce);
-    take_system(&outer, banner, asked, seen);
+    take_system(&outer, banner, asked, clock, seen);
     let homes: HashMap<String, BytePath> =
         seen.accounts.iter().map(|account| (account.name.clone(), account.home.clone())).collect();
     let mut silent = Vec::new();
@@ -298,7 +302,18 @@ fn call(what: &Wanted) -> Option<(String, BytePath)> {
     Some((line, path.clone()))
 }
 
-fn take_system(outer: &[Frame<'_>], banner: &str, asked: NetworkHomes<'_>, seen: &mut Observation) {
+fn seconds_now() -> i64 {
+    let now = std::time::SystemTime::now().duration_since(std::time::UNIX_EPOCH);
+    now.map_or(0, |now| i64::try_from(now.as_secs()).unwrap_or(i64::MAX))
+}
+
+fn take_system(
+    outer: &[Frame<'_>],
+    banner: &str,
+    asked: NetworkHomes<'_>,
+    clock: Option<(i64, i64)>,
+    seen: &mut Observation,
+) {
     let map = by_id(outer);
     let bytes = |id: &str| map.get(id.as_bytes()).map(|frame| frame.bytes).unwrap_or_default();
     let text = |id: &str| String::from_utf8_lossy(bytes(id)).trim().to_owned();
@@ -343,6 +358,7 @@ fn take_system(outer: &[Frame<'_>], banner: &str, asked: NetworkHomes<'_>, seen:
         text("clock").split_once(' ').and_then(|(now, zone)| Some((now.parse().ok()?, zone_seconds(zone)?)))
     {
         seen.key_uses = key_use::read(bytes("logs"), now, zone);
+        seen.clock = Some(HostClock::of(now, zone, clock));
     }
 }
 
@@ -361,7 +377,8 @@ fn config_newer(started: &str, changed: &str) -> Option<ConfigNewer> {
 
 /// `+0130` in seconds.
 fn zone_seconds(zone: &str) -> Option<i64> {
-    let number: i64 = zone.trim().parse().ok()?;
+    // No place is a day away from UTC.
+    let number: i64 = zone.trim().parse().ok().filter(|number: &i64| (-2400..=2400).contains(number))?;
     Some(number.signum() * (number.abs() / 100 * 3600 + number.abs() % 100 * 60))
 }
 

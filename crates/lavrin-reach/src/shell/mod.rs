@@ -59,7 +59,7 @@ impl ShellHost {
             let line = quoted(&text);
             let script =
                 format!("PATH=/usr/sbin:/usr/bin:/sbin:/bin; logger -t lavrin -p auth.notice -- {line} 2>/dev/null\n");
-            if let Ok(exec) = self.connection.start(&script, &self.root_by, crate::ssh::STEP_TIMEOUT).await {
+            if let Ok(exec) = self.connection.start(&script, &self.root_by, crate::patience::STEP_TIMEOUT).await {
                 exec.close().await;
             }
         })
@@ -102,7 +102,7 @@ impl ShellHost {
         Box::pin(async move {
             let nonce = self.nonce();
             let script = format!("printf '\\n%s uid ' {nonce}; id -u; printf '\\n%s Z\\n' {nonce}\n");
-            let mut exec = self.connection.start(&script, &self.root_by, crate::ssh::STEP_TIMEOUT).await?;
+            let mut exec = self.connection.start(&script, &self.root_by, crate::patience::STEP_TIMEOUT).await?;
             let answer = exec.until(format!("\n{nonce} Z\n").as_bytes(), 1 << 16).await?;
             exec.close().await;
             let text = String::from_utf8_lossy(&answer).into_owned();

@@ -2,8 +2,9 @@
 //! signature). It is weaker than a login and stronger than reading a file.
 
 use super::Connection;
-use super::signin::{NoSignature, foreign, timed};
+use super::signin::{NoSignature, foreign};
 use crate::Boxed;
+use crate::patience::timed;
 use lavrin_keys::key::PublicKey;
 use russh::MethodKind;
 use russh::client::AuthResult;

@@ -1,12 +1,12 @@
 //! SSH connections: reaching a host, knowing its key, signing in, asking whether it would take a key, running a command.
 
-mod agent;
 mod ask;
 mod exec;
 mod run;
 mod signin;
 
 use crate::Boxed;
+use crate::patience::STEP_TIMEOUT;
 use lavrin_keys::hostkey::{self, HostKeyStanding};
 use lavrin_keys::key::{Algorithm as KeyKind, Curve, Fingerprint, PublicKey};
 use lavrin_keys::text::printable;
@@ -24,9 +24,6 @@ pub use ask::{Answer, NoAnswer};
 pub use exec::{Exec, ExecFault, RootBy, Said};
 pub use run::{Ran, Subsystem};
 pub use signin::{AsksPassword, Credential, Rejected, SignedIn, Tried};
-
-/// How long one step of reaching a host may take: name, connection, key exchange, sign-in each.
-pub const STEP_TIMEOUT: Duration = Duration::from_secs(20);
 
 /// A connection on which nothing at all arrives for this long is given up.
 const SILENCE_TIMEOUT: Duration = Duration::from_mins(2);

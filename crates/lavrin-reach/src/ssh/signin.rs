@@ -1,7 +1,9 @@
 //! Signing in, and saying exactly what was offered, tried and refused.
 
-use super::{Connection, STEP_TIMEOUT, agent};
+use super::Connection;
 use crate::Boxed;
+use crate::agent;
+use crate::patience::timed;
 use lavrin_keys::key::private::{PrivateKey, RsaHash};
 use lavrin_keys::key::{Fingerprint, PublicKey};
 use russh::MethodSet;
@@ -232,7 +234,7 @@ impl Connection {
         let held = match agent::held(socket).await {
             Ok(held) if held.is_empty() => return refuse("the agent holds no key".to_owned()),
             Ok(held) => held,
-            Err(why) => return refuse(why),
+            Err(why) => return refuse(why.to_string()),
         };
         let (keys, odd) = agent::in_order(held, first);
         let Some(Ok(mut signer)) = timed(AgentClient::connect_uds(socket)).await else {
@@ -257,13 +259,11 @@ impl Connection {
             }
         }
         // What was left out may be what would have worked.
-        let not_tried = left.map(|(key, source)| {
-            format!(
-                "{source} {}: not tried, since servers end a connection after some refusals; --identity FILE",
-                key.fingerprint()
-            )
+        let not_tried = left.count();
+        let not_tried = (not_tried > 0).then(|| {
+            format!("{not_tried} more of the agent were not tried, since servers end a connection after some refusals")
         });
-        let told = not_tried.chain(odd.into_iter().map(|what| format!("{what}: passed over")));
+        let told = not_tried.into_iter().chain(odd.into_iter().map(|what| format!("{what}: passed over")));
         state.rejected.tried.extend(told.map(|detail| Tried { method: "publickey", detail }));
         Attempt::Refused
     }
@@ -334,11 +334,6 @@ fn signed(account: &str, method: &'static str, key: Option<Fingerprint>, source:
 /// The key in the transport's own type.
 pub(super) fn foreign(key: &PublicKey) -> Option<ssh_key::PublicKey> {
     ssh_key::PublicKey::from_bytes(&key.blob()).ok()
-}
-
-/// Waits for one step, but not for ever.
-pub(super) async fn timed<T>(step: impl Future<Output = T>) -> Option<T> {
-    tokio::time::timeout(STEP_TIMEOUT, step).await.ok()
 }
 
 /// No signature came about: the session is gone, the key cannot sign, or signing was never meant.

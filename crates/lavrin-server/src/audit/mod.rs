@@ -6,7 +6,7 @@ mod settings;
 
 use crate::abilities::Ability;
 use crate::account::Account;
-use crate::finding::{Finding, Severity};
+use crate::finding::{Fault, Finding, Severity};
 use crate::fs::{BytePath, Fact, Why};
 use crate::login::{self, KeySource, Limits, Place};
 use crate::survey::{Want, Wanted, Who};
@@ -91,6 +91,8 @@ impl Report {
     /// be read.
     pub fn add_server(&mut self, seen: &System<'_>) {
         self.findings.extend(settings::check(seen));
+        let ahead = seen.clock.and_then(|clock| clock.ahead).filter(|ahead| *ahead != 0);
+        self.findings.extend(ahead.map(|ahead| Finding::of(Fault::ClockOff { ahead })));
         self.not_checked.extend(settings_unseen(seen));
     }
 

@@ -1,5 +1,6 @@
 //! With which limits an entry opens an account.
 
+use crate::survey::HostClock;
 use lavrin_keys::key::container::certificate::Certificate;
 use lavrin_keys::keysfile::expiry::expiry;
 use lavrin_keys::keysfile::options::Options;
@@ -71,9 +72,12 @@ impl Limits {
     }
 }
 
-/// Whether an `expiry-time=` is over at `now`; one that does not parse kills its line and does not come here.
-pub(super) fn is_past(value: &[u8], now: i64) -> bool {
-    expiry(value).is_none_or(|at| now >= at)
+/// Whether an `expiry-time=` is over at `now`, by the host's own clock and time zone where they are known; one that does not
+/// parse kills its line and does not come here.
+pub(super) fn is_past(value: &[u8], now: i64, clock: Option<HostClock>) -> bool {
+    let ahead = clock.and_then(|clock| clock.ahead).unwrap_or(0);
+    let zone = clock.filter(|_| !value.ends_with(b"Z")).map_or(0, |clock| clock.zone);
+    expiry(value).is_none_or(|at| now.saturating_add(ahead).saturating_add(zone) >= at)
 }
 
 #[cfg(test)]
@@ -87,5 +91,27 @@ mod tests {
         assert_eq!(denied(b"restrict,pty").len(), 4);
         assert_eq!(denied(b"no-pty"), ["terminal"]);
         assert!(denied(b"").is_empty());
+    }
+
+    #[test]
+    fn an_end_is_judged_by_the_clock_and_the_zone_of_the_host() {
+        let at = |clock| is_past(b"20261123", 1_795_392_000, clock);
+        assert!(at(None));
+        let clock = |ahead, zone| Some(HostClock { ahead, zone });
+        assert!(!at(clock(Some(-60), 0)) && at(clock(Some(60), 0)) && at(clock(None, 3600)));
+        // West of Greenwich that day has not begun yet; a time in UTC knows no zones.
+        assert!(!at(clock(Some(0), -3600)));
+        assert!(is_past(b"20261123Z", 1_795_392_000, clock(Some(0), -3600)));
+        // What a host says must not overturn the sum.
+        assert!(is_past(b"20261123", 1_795_392_000, clock(Some(i64::MAX), i64::MAX)));
+    }
+
+    #[test]
+    fn a_clock_is_off_by_what_no_way_explains() {
+        let ahead = |now| HostClock::of(now, 0, Some((1000, 1030))).ahead;
+        assert_eq!((ahead(1000), ahead(1030), ahead(1089)), (Some(0), Some(0), Some(0)));
+        assert_eq!((ahead(1090), ahead(940), ahead(941)), (Some(60), Some(-60), Some(0)));
+        assert_eq!(HostClock::of(1000, 3600, None).ahead, None);
+        assert_eq!(HostClock::of(i64::MIN, 0, Some((1000, 1030))).ahead.map(i64::signum), Some(-1));
     }
 }

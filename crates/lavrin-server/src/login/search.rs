@@ -135,7 +135,7 @@ fn entry_reason(
         None if options.has("principals") => return Some(ReasonKind::PrincipalsOnPlainKey),
         None => {}
     }
-    let expired = options.values("expiry-time").find(|value| limits::is_past(value, question.now));
+    let expired = options.values("expiry-time").find(|value| limits::is_past(value, question.now, seen.clock));
     if let Some(value) = expired {
         return Some(ReasonKind::Expired { at: shown(value) });
     }

@@ -154,6 +154,30 @@ pub struct Observation {
     pub sessions: BTreeMap<String, usize>,
     /// Which keys were used when, where the logs tell.
     pub key_uses: KeyUses,
+    /// What its clock says, where it was asked.
+    pub clock: Option<HostClock>,
+}
+
+/// The clock of a host: what expires there expires by it.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
+pub struct HostClock {
+    /// How many seconds it is ahead of the clock of the machine that looked, in whole minutes and 0 within one; none where nobody
+    /// knows when the host said so.
+    pub ahead: Option<i64>,
+    /// How many seconds its time zone is ahead of UTC.
+    pub zone: i64,
+}
+
+impl HostClock {
+    /// What a host says, `now` in seconds since 1970, in answer to a question that was sent and answered at these moments.
+    #[must_use]
+    pub fn of(now: i64, zone: i64, asked: Option<(i64, i64)>) -> Self {
+        let ahead = asked.map(|(sent, answered)| {
+            let off = if now < sent { now.saturating_sub(sent) } else { now.saturating_sub(answered).max(0) };
+            off / 60 * 60
+        });
+        Self { ahead, zone }
+    }
 }
 
 impl Observation {

@@ -1,7 +1,7 @@
 //! An observation as it is kept: a document, and the contents of files apart from it, each under its hash. What stayed
 //! the same, on one host over time or on many hosts at once, is then kept once.
 
-use super::{KeySlot, Observation, StrayKey};
+use super::{HostClock, KeySlot, Observation, StrayKey};
 use crate::abilities::Abilities;
 use crate::account::{Account, Group};
 use crate::fs::{BytePath, Fact, Node};
@@ -61,6 +61,8 @@ struct Document {
     lacks: Abilities,
     #[serde(default, skip_serializing_if = "BTreeMap::is_empty")]
     slots: BTreeMap<String, Fact<Vec<KeySlot>>>,
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    clock: Option<HostClock>,
 }
 
 #[derive(Serialize, Deserialize)]
@@ -101,6 +103,7 @@ impl Snapshot {
             private_keys: seen.private_keys.iter().map(|(path, fact)| (path.clone(), fact.clone())).collect(),
             lacks: seen.abilities.clone(),
             slots: seen.slots.clone(),
+            clock: seen.clock,
         };
         let document = serde_json::to_vec(&document).expect("these types have only text keys");
         Self { document, contents }
@@ -194,6 +197,7 @@ fn restored(document: Document, content: impl Fn(&Hash) -> Option<Vec<u8>>) -> R
         private_keys: document.private_keys.into_iter().collect(),
         abilities: document.lacks,
         slots: document.slots,
+        clock: document.clock,
         ..Observation::default()
     })
 }

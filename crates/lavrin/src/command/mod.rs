@@ -1,5 +1,6 @@
 //! One file per command.
 
+pub mod agent;
 pub mod audit;
 pub mod barred;
 pub mod change;

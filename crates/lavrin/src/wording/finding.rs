@@ -51,6 +51,12 @@ pub fn message(fault: &Fault) -> String {
         Fault::PasswordsOn => "passwords open accounts, so keys protect them only in part".to_owned(),
         Fault::EmptyPasswords => "an account without a password is open to everyone".to_owned(),
         Fault::StrictModesOff => "the server accepts key files that other users can write to".to_owned(),
+        Fault::ClockOff { ahead } => {
+            let minutes = ahead.abs() / 60;
+            let minutes = lavrin_keys::text::count(usize::try_from(minutes).unwrap_or(usize::MAX), "minute", "minutes");
+            let which = if *ahead > 0 { "ahead" } else { "behind" };
+            format!("the clock of this host is {minutes} {which}: entries with an end end there at another time")
+        }
         Fault::KeysOff => "the server accepts no keys at all".to_owned(),
         Fault::KeysFromElsewhere { keyword, value } => {
             format!("keys from outside the key files open accounts too: {keyword} {}", printable(value.as_bytes()))
@@ -196,6 +202,7 @@ pub fn remedy<F>(fault: &Fault, finding: &Finding<F>, host: Option<&str>, path: 
         Fault::EmptyPasswords => format!("PermitEmptyPasswords no in {path}"),
         Fault::StrictModesOff => format!("{}, then: StrictModes yes in {path}", mend(host, None)),
         Fault::KeysFromElsewhere { .. } => "ask whoever looks after that source which keys it gives".to_owned(),
+        Fault::ClockOff { .. } => "set the clock there, or have it kept: timedatectl set-ntp true".to_owned(),
         Fault::KeysOff => format!("PubkeyAuthentication yes in {path}"),
     }
 }

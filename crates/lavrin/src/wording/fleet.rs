@@ -21,6 +21,14 @@ pub fn message(fault: &HostFault) -> String {
         HostFault::CameBack { on, .. } => {
             format!("this entry was removed on {on} and is there again: something else writes the file")
         }
+        HostFault::OldKey { who, days, limit, .. } => {
+            format!("this key of {who} is {days} days old, and {limit} are allowed")
+        }
+        HostFault::EntryEndsSoon { at, .. } => format!("the server refuses this key from {} on", expiry(at)),
+        HostFault::BreakGlassUsed { who, last, .. } => {
+            format!("{who}'s break-glass key was used on {}", clock::day_of(*last))
+        }
+        HostFault::BreakGlassMissing => "no break-glass key opens an account on this host".to_owned(),
         HostFault::KeyLongUnused { last, .. } => format!("this key was last used on {}", clock::day_of(*last)),
         HostFault::KeyNeverSeen { since, .. } => {
             format!("the logs, which begin on {}, show no use of this key", clock::day_of(*since))
@@ -40,6 +48,17 @@ pub fn message(fault: &HostFault) -> String {
     }
 }
 
+/// `20270701` as `2027-07-01`, and a time behind it as it is.
+fn expiry(at: &str) -> String {
+    match (at.get(..4), at.get(4..6), at.get(6..8), at.get(8..12)) {
+        (Some(year), Some(month), Some(day), Some(time)) => {
+            format!("{year}-{month}-{day} {}:{}", &time[..2], &time[2..])
+        }
+        (Some(year), Some(month), Some(day), None) => format!("{year}-{month}-{day}"),
+        _ => at.to_owned(),
+    }
+}
+
 /// What to type or do.
 pub fn remedy<F>(fault: &HostFault, finding: &Finding<F>, host: Option<&str>) -> String {
     let account = finding.account.as_deref().unwrap_or("ACCOUNT");
@@ -56,6 +75,20 @@ pub fn remedy<F>(fault: &HostFault, finding: &Finding<F>, host: Option<&str>) ->
         }
         HostFault::CameBack { .. } => {
             "look for what writes it: configuration management, an agent of a cloud, a colleague's script".to_owned()
+        }
+        HostFault::OldKey { who, fingerprint, .. } => {
+            let which = if who.contains('@') { fingerprint.to_string() } else { who.clone() };
+            format!("lavrin rotate {which} --from-file NEW.pub")
+        }
+        HostFault::EntryEndsSoon { who, .. } => {
+            let who = who.as_deref().unwrap_or("PERSON");
+            format!("lavrin grant {who} {account} --host {host} --until DATE, then: lavrin enforce {host}")
+        }
+        HostFault::BreakGlassUsed { .. } => "ask why it was needed; an exception in lavrin.toml ends this".to_owned(),
+        HostFault::BreakGlassMissing => {
+            format!(
+                "lavrin person add NAME --key KEY.pub --purpose break-glass, then: lavrin grant NAME root --host {host}"
+            )
         }
         HostFault::KeyLongUnused { .. } | HostFault::KeyNeverSeen { .. } => {
             "ask whether it is still needed; logs show nothing before they begin".to_owned()

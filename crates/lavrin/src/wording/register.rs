@@ -3,6 +3,7 @@
 use lavrin_fleet::register::FieldKind;
 use lavrin_fleet::register::edit::EditFault;
 use lavrin_fleet::register::{RegisterFault, RegisterFinding};
+use lavrin_keys::text::shell_word;
 use lavrin_server::finding::Fault;
 
 /// What is wrong.
@@ -37,6 +38,7 @@ pub fn message(fault: &RegisterFault) -> String {
         RegisterFault::UnknownName { what, name, .. } => format!("there is no {what} '{name}'"),
         RegisterFault::GrantMatchesNothing => "this grant matches no host".to_owned(),
         RegisterFault::GrantEnded { on, .. } => format!("this grant ended on {on}"),
+        RegisterFault::GrantEndsSoon { on, .. } => format!("the last day of this grant is {on}"),
         RegisterFault::GrantOfLeaver { person, left, .. } => {
             format!("{person} left on {left} and still has this grant")
         }
@@ -85,6 +87,16 @@ pub fn remedy(finding: &RegisterFinding) -> String {
         }
         RegisterFault::UnknownName { what: "host", name, .. } => {
             format!("lavrin host add {name}, or correct the name")
+        }
+        RegisterFault::OldKey { .. } if !about.contains('@') => format!("lavrin rotate {about} --from-file NEW.pub"),
+        RegisterFault::GrantEndsSoon { team, account, hosts, tags, .. } => {
+            let team = if *team { " --team" } else { "" };
+            let hosts = hosts.iter().map(|host| format!(" --host {}", shell_word(host)));
+            let places: String = hosts.chain(tags.iter().map(|tag| format!(" --tag {}", shell_word(tag)))).collect();
+            format!(
+                "if it is needed for longer: lavrin grant {about} {}{team}{places} --until DATE",
+                shell_word(account)
+            )
         }
         RegisterFault::WeakKey { .. } | RegisterFault::OldKey { .. } | RegisterFault::AlgorithmNotAllowed { .. } => {
             format!("have a new pair made (lavrin key generate), then: lavrin person add {about} --key KEY.pub")

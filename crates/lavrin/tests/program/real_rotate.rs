@@ -117,3 +117,33 @@ fn a_key_is_replaced_on_a_small_device_and_a_login_with_it_opens_root() {
     assert_eq!(site.keys(), world.read("home/keys/edda-2.pub"));
     drop(world.typed("probe home/keys/edda-2.pub device --until accepted").expect(0));
 }
+
+#[test]
+#[ignore = "needs real servers: scripts/test.sh"]
+fn a_grant_that_ends_is_ended_by_the_server_itself_and_extending_it_changes_nothing_else() {
+    let site = Site::new(PLAIN);
+    let world = &site.world;
+    site.write_register(&["edda"], &[("lantern", &site.server)]);
+    let grants = world.read("access.toml");
+    let until = |day: &str| world.write("access.toml", format!("{grants}until = {day}\n"), 0o644);
+    // Lavrin's own day is the 23rd of November 2026 here; that of the server is a later one, so that it is over there.
+    until("2026-11-23");
+    let run = world.typed(&format!("enforce {GO}"));
+    assert!(site.keys().contains("expiry-time=\"20261124\"") || run.status == 4, "{run}");
+    assert!(!site.client_gets_in("edda"), "{run}");
+    until("2099-12-30");
+    drop(world.typed(&format!("enforce {GO}")).expect(0));
+    let line = site.keys();
+    assert_eq!(line, format!("expiry-time=\"20991231\" {}", world.read("home/keys/edda.pub")));
+    assert!(site.client_gets_in("edda"));
+    // Somebody wrote more in front of it by hand: that stays where it is.
+    let hand = line.replacen("expiry-time=\"20991231\"", "Expiry-Time=\"20991231\"", 1);
+    site.account.put(".ssh/authorized_keys", &format!("# kept\r\n{hand}"), "600", &site.account.name);
+    until("2098-12-30");
+    drop(world.typed(&format!("enforce {GO}")).expect(0));
+    assert_eq!(site.keys(), format!("# kept\r\n{}", line.replace("20991231", "20981231")));
+    assert!(site.client_gets_in("edda"));
+    // The clock of this host is that of the machine that looks.
+    let audit = world.typed("audit lantern --format json").json();
+    assert!(!audit["findings"].to_string().contains("clock-off"), "{audit}");
+}

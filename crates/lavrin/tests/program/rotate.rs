@@ -40,10 +40,14 @@ fn entry(seed: u8, comment: &str) -> String {
 
 /// Three hosts with edda's key, of which the last one is off, and her new key in a file.
 fn three() -> Fleet {
+    three_like(&Behaviour::default())
+}
+
+fn three_like(behaviour: &Behaviour) -> Fleet {
     let mut fleet = Fleet::new();
     people(&fleet);
     for name in ["lantern", "skerry", "x-away"] {
-        fleet.add(name, &format!("# kept\n{}", entry(2, "edda")), Behaviour::default());
+        fleet.add(name, &format!("# kept\n{}", entry(2, "edda")), behaviour.clone());
     }
     off(&fleet, true);
     fleet.world.write("new.pub", line(6, "edda's new one"), 0o644);
@@ -193,6 +197,7 @@ fn every_command_of_the_guide_does_what_it_says() {
     fleet.world.write("edda-2.pub", line(6, "edda's new one"), 0o644);
     let guide = include_str!("../../../../docs/guide.md");
     let (_, guide) = guide.split_once("## A key is replaced").unwrap();
+    let (guide, _) = guide.split_once("## What ends by itself").unwrap();
     let mut told = String::new();
     for line in guide.lines().filter_map(|line| line.strip_prefix("    lavrin ")) {
         let run = fleet.run(line);
@@ -204,4 +209,28 @@ fn every_command_of_the_guide_does_what_it_says() {
     insta::with_settings!({filters => vec![(r"SHA256:[A-Za-z0-9+/]{43}", "SHA256:…"), (r"\d{8}-\d{6}-[0-9a-f]{6}", "RUN"), (r"AAAA[A-Za-z0-9+/=]+", "AAAA…")]}, {
         insta::assert_snapshot!("guide", told);
     });
+}
+
+#[test]
+fn a_grant_that_ends_is_written_with_its_end_as_the_guide_says() {
+    // Only where the server is known to understand it.
+    let banner = Some("SSH-2.0-OpenSSH_9.2p1 Debian-2+deb12u3".to_owned());
+    let fleet = three_like(&Behaviour { banner, ..Behaviour::default() });
+    off(&fleet, false);
+    let office = "[[grant]]\nperson = \"office\"\naccount = \"root\"\nhosts = [\"*\"]\n";
+    fleet.world.write("access.toml", office, 0o644);
+    let guide = include_str!("../../../../docs/guide.md");
+    let (_, guide) = guide.split_once("## What ends by itself").unwrap();
+    let (guide, _) = guide.split_once("## The agent").unwrap();
+    for line in guide.lines().filter_map(|line| line.strip_prefix("    lavrin ")) {
+        let run = fleet.run(line);
+        // The other hosts have an account that nobody may use any more.
+        assert_eq!(run.status, i32::from(line == "register check"), "{run}");
+    }
+    drop(fleet.run(&format!("enforce lantern {GO}")).expect(0));
+    assert_eq!(keys(&fleet, 0), format!("# kept\nexpiry-time=\"20270201\" {}", line(2, "edda")));
+    drop(fleet.run("grant edda edda --host lantern --until 2026-12-01").expect(0));
+    insta::assert_snapshot!("grant_ends_soon", fleet.run("register check --fail-on low").expect(1));
+    drop(fleet.run(&format!("enforce lantern {GO}")).expect(0));
+    insta::assert_snapshot!("entry_ends_soon", fleet.run("audit lantern --fail-on low").expect(1));
 }

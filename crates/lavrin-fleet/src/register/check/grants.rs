@@ -25,6 +25,19 @@ pub(super) fn check(register: &Register, today: Date, found: &mut CheckFindings)
             let fault = RegisterFault::GrantEnded { account: grant.account.clone(), on: until.value };
             found.say(fault, &until.place, &about(&grant.whom.value));
         }
+        let days = register.rules.ends_soon_days;
+        let is_near = |until: &Date| (0..days).contains(&(until.number() - today.number()));
+        if let Some(until) = grant.until.as_ref().filter(|until| is_near(&until.value)) {
+            let names = |list: &[Placed<String>]| list.iter().map(|name| name.value.clone()).collect();
+            let fault = RegisterFault::GrantEndsSoon {
+                team: matches!(grant.whom.value, Whom::Team(_)),
+                account: grant.account.clone(),
+                hosts: names(&grant.hosts),
+                tags: names(&grant.tags),
+                on: until.value,
+            };
+            found.say(fault, &until.place, &about(&grant.whom.value));
+        }
     }
 }
 

@@ -65,7 +65,7 @@ pub fn read(answer: &[u8], wants: impl Fn(&Observation) -> Vec<Want>) -> Result<
     }
     let mut seen = Observation::default();
     let banner = banner(&body, nonce);
-    take_whole(&body, nonce, &banner, NetworkHomes::ByHand, &mut seen);
+    take_whole(&body, nonce, &banner, NetworkHomes::ByHand, None, &mut seen);
     for want in wants(&seen) {
         if !seen.answers(&want) {
             seen.give_up(&want, &Why::NotReached);

@@ -10,7 +10,7 @@ use crate::wording;
 use clap::{Args, ValueEnum};
 use lavrin_keys::key::container::openssh;
 use lavrin_keys::key::generate::{Recipe, RsaBits, SystemSource, generate};
-use lavrin_keys::key::{Curve, PrivateKey, passphrase};
+use lavrin_keys::key::{Algorithm, Curve, PrivateKey, PublicKey, passphrase};
 use lavrin_keys::text::{printable, shell_word};
 use serde::Serialize;
 use std::path::PathBuf;
@@ -108,6 +108,19 @@ impl AlgorithmName {
             Self::Rsa3072 => Recipe::Rsa(RsaBits::B3072),
             Self::Rsa4096 => Recipe::Rsa(RsaBits::B4096),
             Self::Rsa8192 => Recipe::Rsa(RsaBits::B8192),
+        }
+    }
+
+    /// The kind of a key that takes the place of this one: the same, or one that is sound.
+    pub fn like(key: &PublicKey) -> Self {
+        match (key.algorithm(), key.bits()) {
+            (Algorithm::Ecdsa(Curve::P256), _) => Self::EcdsaP256,
+            (Algorithm::Ecdsa(Curve::P384), _) => Self::EcdsaP384,
+            (Algorithm::Ecdsa(Curve::P521), _) => Self::EcdsaP521,
+            (Algorithm::Rsa, ..=3072) => Self::Rsa3072,
+            (Algorithm::Rsa, ..=4096) => Self::Rsa4096,
+            (Algorithm::Rsa, _) => Self::Rsa8192,
+            _ => Self::Ed25519,
         }
     }
 

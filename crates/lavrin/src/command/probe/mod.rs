@@ -57,15 +57,16 @@ pub enum Until {
 const PATIENCE: Duration = Duration::from_mins(1);
 
 /// A length of time that was typed.
-fn typed_time(text: &str) -> Result<Duration, String> {
+pub fn typed_time(text: &str) -> Result<Duration, String> {
     let (number, unit) = text.split_at(text.len() - text.chars().last().map_or(0, char::len_utf8));
     let seconds = match unit {
         "s" => 1,
         "m" => 60,
         "h" => 3600,
+        "d" => 86_400,
         _ => 0,
     };
-    let time = number.parse::<u64>().ok().filter(|number| seconds > 0 && *number <= 100_000);
+    let time = number.parse::<u64>().ok().filter(|number| seconds > 0 && *number <= 40_000);
     time.map(|number| Duration::from_secs(number * seconds)).ok_or_else(|| "write it as 90s, 10m or 2h".to_owned())
 }
 

@@ -2,7 +2,7 @@
 
 use super::RotateArgs;
 use crate::command::host::file_of;
-use crate::command::key::generate::{MadeKey, PassphraseHow, chosen, made_key, tell_quality};
+use crate::command::key::generate::{AlgorithmName, MadeKey, PassphraseHow, chosen, made_key, tell_quality};
 use crate::command::key::pair::Pair;
 use crate::command::person::may_come_in;
 use crate::command::register::{OpenedRegister, change_file, edit_fault, today};
@@ -187,7 +187,11 @@ fn new_key(args: &RotateArgs, owned: &Owned<'_>, ui: &Ui) -> Result<Option<NewOn
     if let Some(passphrase) = passphrase.as_ref().filter(|_| args.passphrase != Some(PassphraseHow::Made)) {
         tell_quality(passphrase, &[&comment], ui);
     }
-    let made = made_key(args.algorithm, &comment, passphrase.as_ref())?;
+    let made = made_key(
+        old.map_or(AlgorithmName::Ed25519, |old| AlgorithmName::like(&old.key)),
+        &comment,
+        passphrase.as_ref(),
+    )?;
     Ok(Some(NewOne::Made(pair, Box::new(made), comment)))
 }
 

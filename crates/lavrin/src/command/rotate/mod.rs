@@ -11,7 +11,7 @@ use super::change::{self, ChangeArgs};
 use super::compare::moment;
 use super::fleet_change::{ManyArgs, begin, check_reads};
 use super::grant::FILE as GRANTS;
-use super::key::generate::{AlgorithmName, PassphraseHow};
+use super::key::generate::PassphraseHow;
 use super::register::{OpenedRegister, RegisterArgs, change_file};
 use super::survey::look;
 use crate::error::CommandError;
@@ -34,28 +34,25 @@ use std::sync::Arc;
 /// Replace a key by a new one, host by host: beside the old one, proven, then the old one goes
 #[derive(Debug, Args)]
 pub struct RotateArgs {
-    /// Whose key, or which: its fingerprint or its public half
+    /// Whose key, or which (fingerprint or public half)
     #[arg(value_name = "PERSON|KEY", required_unless_present = "status")]
     pub who: Option<String>,
-    /// Which key of the person, by its label
+    /// Which key of the person
     #[arg(long, value_name = "LABEL")]
     pub label: Option<String>,
-    /// The new public key, as its owner sent it
+    /// The new public key, from a file
     #[arg(long, value_name = "FILE", value_parser = paths::typed, conflicts_with_all = ["paste", "make", "status"])]
     pub from_file: Option<PathBuf>,
-    /// Read the new public key from what is pasted
+    /// The new public key, from a paste
     #[arg(long, conflicts_with_all = ["make", "status"])]
     pub paste: bool,
-    /// Make the new pair; its private half goes to FILE
+    /// Make the new pair; private half to FILE
     #[arg(long, value_name = "FILE", value_parser = paths::typed, conflicts_with = "status")]
     pub make: Option<PathBuf>,
-    /// Kind of key that is made
-    #[arg(long, value_name = "NAME", default_value = "ed25519", requires = "make")]
-    pub algorithm: AlgorithmName,
-    /// Passphrase of the key that is made: ask for one, make one, or none on purpose
+    /// Passphrase of the pair that is made
     #[arg(long, value_name = "HOW", requires = "make")]
     pub passphrase: Option<PassphraseHow>,
-    /// Leave the old key where it is until the next run
+    /// Leave the old key until the next run
     #[arg(long)]
     pub keep_old: bool,
     /// Replace the key in unmanaged accounts too
@@ -64,7 +61,7 @@ pub struct RotateArgs {
     /// Work on N hosts as a trial, then stop
     #[arg(long, value_name = "N", value_parser = clap::value_parser!(u32).range(1..))]
     pub first: Option<u32>,
-    /// Show how far each host is, by the last surveys; changes nothing
+    /// How far each host is (last surveys)
     #[arg(long)]
     pub status: bool,
     #[command(flatten)]
