@@ -1,15 +1,16 @@
 #!/usr/bin/env bash
 # Measures comparing and enforcing: enforce-bench.sh [HOSTS]. One key is added on so many stand-ins on loopback, beside the time
-# of surveying them; then a register of 5,000 people, 20,000 hosts and 100,000 grants, and half of it, is compared with what
+# of surveying them, and then replaced by another one; then a register of 5,000 people, 20,000 hosts and 100,000 grants, and half of it, is compared with what
 # was remembered (enforce-bench.sh 0 for that alone).
 set -euo pipefail
 cd "$(dirname "$0")/.."
 hosts=${1:-1000}
-cargo build --profile dist --quiet
-cargo build --profile dist --quiet -p lavrin-standin --example fleet
-cargo build --profile dist --quiet -p lavrin-work --example remembered
-target=${CARGO_TARGET_DIR:-$PWD/target}
-lavrin=$target/dist/lavrin
+profile=${LAVRIN_PROFILE:-dist}
+cargo build --profile "$profile" --quiet
+cargo build --profile "$profile" --quiet -p lavrin-standin --example fleet
+cargo build --profile "$profile" --quiet -p lavrin-work --example remembered
+target=${CARGO_TARGET_DIR:-$PWD/target}/$profile
+lavrin=$target/lavrin
 work=$(mktemp -d); trap 'rm -rf "$work"' EXIT
 ulimit -n 65536 2>/dev/null || ulimit -n "$(ulimit -Hn)"
 export HOME=$work
@@ -18,7 +19,7 @@ echo "machine: $(nproc) cores, $(sed -n 's/^model name\s*: //p' /proc/cpuinfo | 
 measure() { command time -q -f "  $1: %e s, processor time of Lavrin %U + %S s, %M KB" "${@:2}" | tail -1; }
 if [ "$hosts" -gt 0 ]; then
   for name in office runa sten; do "$lavrin" --quiet key generate --passphrase none --folder "$work" --name "$name" >/dev/null; done
-  coproc FLEET { "$target/dist/examples/fleet" "$hosts" "$work" "$work/office.pub"; }
+  coproc FLEET { "$target/examples/fleet" "$hosts" "$work" "$work/office.pub"; }
   pid=$FLEET_PID
   read -r -u "${FLEET[0]}" _
   sed -i 's/^address/accounts = ["keeper"]\naddress/' hosts.toml
@@ -31,12 +32,14 @@ if [ "$hosts" -gt 0 ]; then
     "$lavrin" --quiet grant "$name" keeper --host '*' >/dev/null
     measure "a key added on $hosts hosts" "$lavrin" enforce --identity "$work/office" --yes --quiet
   done
+  "$lavrin" --quiet key generate --passphrase none --folder "$work" --name runa-2 >/dev/null
+  measure "a key replaced on $hosts hosts" "$lavrin" rotate runa --from-file runa-2.pub --identity "$work/office" --yes --quiet
   exec {FLEET[1]}>&-
   wait "$pid" 2>/dev/null || true
 fi
 echo "== comparing with what was remembered"
 for size in 10000 20000; do
   mkdir -p "$work/$size"
-  "$target/dist/examples/remembered" "$size" 5 "$work/$size" agreed
+  "$target/examples/remembered" "$size" 5 "$work/$size" agreed
   for _ in 1 2 3 4 5; do measure "$size hosts compared" "$lavrin" compare --register "$work/$size" || true; done
 done

@@ -278,7 +278,7 @@ mod tests {
         check::<CompareOut>("compare");
         check::<EnforceOut>("enforce");
         check::<AgentListOut>("agent-list");
-        check::<RotateOut>("rotate");
+        check::<RotateOut<'static>>("rotate");
         check::<OffboardPreviewOut>("offboard-preview");
         check::<OffboardOut<'static>>("offboard");
         check::<UndoOut>("undo");

@@ -234,3 +234,31 @@ fn a_grant_that_ends_is_written_with_its_end_as_the_guide_says() {
     drop(fleet.run(&format!("enforce lantern {GO}")).expect(0));
     insta::assert_snapshot!("entry_ends_soon", fleet.run("audit lantern --fail-on low").expect(1));
 }
+
+#[test]
+fn keys_that_are_too_old_are_listed_and_those_with_a_new_one_are_replaced() {
+    let fleet = three();
+    off(&fleet, false);
+    let none = fleet.run("rotate --due").expect(2);
+    assert!(none.stderr.contains("no key_age_days_max"), "{none}");
+    let policy = format!("{}[policy]\nkey_age_days_max = 365\n", fleet.world.read("lavrin.toml"));
+    fleet.world.write("lavrin.toml", policy, 0o644);
+    drop(fleet.run(&format!("rotate edda --from-file new.pub --first 1 {GO}")).expect(1));
+    snapshot("rotate_due", &fleet, &format!("rotate --due {GO}"), 1);
+    for host in 0..3 {
+        assert_eq!(keys(&fleet, host), format!("# kept\n{}", entry(6, "edda's new one")));
+    }
+    let json = fleet.run(&format!("rotate --due --format json {GO}")).expect(1).json();
+    assert_eq!((json["rotations"].as_array().unwrap().len(), &json["due"][0]["owner"]), (0, &"office".into()));
+}
+
+#[test]
+fn nothing_is_retired_where_nothing_was_reached() {
+    let fleet = three();
+    for (number, name) in ["lantern", "skerry", "x-away"].into_iter().enumerate() {
+        fleet.register(name, 1, &fleet.hosts[number].host_key_line(), "");
+    }
+    let run = fleet.run(&format!("rotate edda --from-file new.pub {GO}")).expect(3);
+    assert!(!fleet.world.read("people/edda.toml").contains("retired"), "{run}");
+    assert!(run.stdout.contains("3 not reached"), "{run}");
+}

@@ -383,7 +383,7 @@ fn text_of(person: &Person, access: &[AccessOut], ui: &Ui) -> String {
         text += &format!("  {}\n", ui.paint(Label::Bad, &format!("left on {}", left.value)));
     }
     text += &format!("\n{}\n", ui.paint(Label::Strong, "Keys"));
-    let rows: Vec<Vec<String>> = person.keys.iter().map(|key| key_row(key, ui)).collect();
+    let rows: Vec<Vec<String>> = person.keys.iter().map(|key| key_row(key, &person.keys, ui)).collect();
     text += &columns(&rows, 2).into_iter().map(|line| line + "\n").collect::<String>();
     if rows.is_empty() {
         text += &format!("  {}\n", ui.paint(Label::Warn, "none"));
@@ -406,9 +406,11 @@ fn text_of(person: &Person, access: &[AccessOut], ui: &Ui) -> String {
     text
 }
 
-fn key_row(key: &OwnedKey, ui: &Ui) -> Vec<String> {
+fn key_row(key: &OwnedKey, all: &[OwnedKey], ui: &Ui) -> Vec<String> {
+    let new = key.successor(all).filter(|new| new.is_active(today()));
     let state = match key.retired {
         Some(retired) if retired <= today() => ui.paint(Label::Faint, &format!("retired {retired}")),
+        _ if let Some(new) = new => ui.paint(Label::Warn, &format!("{} replaces it", printable(new.label.as_bytes()))),
         _ => key.added.map(|added| format!("added {added}")).unwrap_or_default(),
     };
     vec![

@@ -224,7 +224,12 @@ fn go_on(opened: &OpenedRegister, who: &str, owned: &Owned<'_>) -> Result<Rotati
         return Err(CommandError::usage(format!("no key of {who} is being replaced"))
             .hint(format!("lavrin rotate {who} --from-file NEW.pub")));
     };
-    Ok(RotationCase { register: opened.clone(), rotation, begin: None, private: None, public: None })
+    Ok(of_rotation(opened, rotation))
+}
+
+/// One that is in the register already.
+pub fn of_rotation(opened: &OpenedRegister, rotation: Rotation) -> RotationCase {
+    RotationCase { register: opened.clone(), rotation, begin: None, private: None, public: None }
 }
 
 /// The key that the new one replaces.

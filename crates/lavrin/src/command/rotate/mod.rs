@@ -1,5 +1,6 @@
 //! `lavrin rotate`: a key is replaced by a new one, host by host: beside the old one, proven, then the old one goes.
 
+mod due;
 mod keys;
 mod out;
 mod status;
@@ -28,6 +29,7 @@ use lavrin_store::database::Database;
 use lavrin_work::fleet::removed;
 use lavrin_work::rotate::{Rotating, RotationRow, RotationState};
 use lavrin_work::ways::{Way, Ways};
+use out::RotationEnd;
 use std::path::PathBuf;
 use std::sync::Arc;
 
@@ -35,7 +37,7 @@ use std::sync::Arc;
 #[derive(Debug, Args)]
 pub struct RotateArgs {
     /// Whose key, or which (fingerprint or public half)
-    #[arg(value_name = "PERSON|KEY", required_unless_present = "status")]
+    #[arg(value_name = "PERSON|KEY", required_unless_present_any = ["status", "due"])]
     pub who: Option<String>,
     /// Which key of the person
     #[arg(long, value_name = "LABEL")]
@@ -64,6 +66,9 @@ pub struct RotateArgs {
     /// How far each host is (last surveys)
     #[arg(long)]
     pub status: bool,
+    /// Every key older than policy allows
+    #[arg(long, conflicts_with_all = ["who", "status", "from_file", "paste", "make", "label"])]
+    pub due: bool,
     #[command(flatten)]
     change: ChangeArgs,
     #[command(flatten)]
@@ -81,7 +86,20 @@ pub async fn run(args: &RotateArgs, ui: &Ui) -> Result<Exit, CommandError> {
     }
     let opened = args.register.open_for_hosts(ui)?;
     check_reads(&opened)?;
+    if args.due {
+        return due::run(args, &opened, ui).await;
+    }
     let case = keys::find(args, args.who.as_deref().unwrap_or_default(), &opened, ui)?;
+    Ok(out::print(&[one(args, case, &opened, ui).await?], &[], ui))
+}
+
+/// One key from what is seen to the register.
+async fn one(
+    args: &RotateArgs,
+    case: RotationCase,
+    opened: &OpenedRegister,
+    ui: &Ui,
+) -> Result<RotationEnd, CommandError> {
     let register = case.register.register();
     let hosts: Vec<&Host> = register.hosts.values().collect();
     let store = Database::open_existing(opened.folder.path())?;
@@ -91,33 +109,41 @@ pub async fn run(args: &RotateArgs, ui: &Ui) -> Result<Exit, CommandError> {
     let pace = args.many.pace(register, ui)?;
     let mut rotating =
         Rotating::new(register, &case.rotation, moment(), removed, args.sign_in.network_homes, args.everywhere);
-    let looked = look(&opened, &hosts, &ways.first, &pace, ui, |host, seen| rotating.take(host, seen)).await?;
+    let looked = look(opened, &hosts, &ways.first, &pace, ui, |host, seen| rotating.take(host, seen)).await?;
     let (mut besides, planned) = rotating.plan(&looked, &ways.first, args.first.map(|first| first as usize));
     ui.status(&out::intent(&case.rotation, &besides, ui));
+    let mut end = RotationEnd {
+        next: out::next(&case.rotation, case.public.as_deref().filter(|_| ways.is_own), args.everywhere),
+        identity: case.private.as_ref().filter(|_| ways.is_own).map(|private| private.path().to_owned()),
+        is_preview: args.change.preview,
+        rotation: case.rotation.clone(),
+        rows: Vec::new(),
+        run: None,
+        is_retired: false,
+    };
     if args.change.preview {
-        return Ok(out::preview(&case.rotation, &besides.rows(), ui));
+        end.rows = besides.rows();
+        return Ok(end);
     }
-    let next = out::next(&case.rotation, case.public.as_deref().filter(|_| ways.is_own), args.everywhere);
-    let identity = case.private.as_ref().filter(|_| ways.is_own).map(|private| private.path().to_owned());
-    let is_begun = case.begin.is_none();
-    if besides.has_work() || !is_begun {
+    if besides.has_work() || case.begin.is_some() {
         change::confirm(ui, &args.change)?;
     }
-    let opened = case.begin.map(|begin| begin.write(&opened, ui)).transpose()?.unwrap_or(opened);
-    let run = begin("rotate", &opened, &args.many, args.change.reason.clone(), ui)?;
+    let written = case.begin.map(|begin| begin.write(opened, ui)).transpose()?;
+    let opened = written.as_ref().unwrap_or(opened);
+    let run = begin("rotate", opened, &args.many, args.change.reason.clone(), ui)?;
     besides.put(planned.jobs, &run, &ways.first).await?;
     match &ways.then {
         _ if args.keep_old => besides.keep_old(),
         None => besides.keep_login(),
         Some(ways) => {
-            let (_, after) = keys::retired(&opened, &case.rotation)?;
+            let (_, after) = keys::retired(opened, &end.rotation)?;
             besides.take_out_old(after.register(), moment(), &run, ways).await?;
         }
     }
-    let rows = besides.rows();
-    let is_retired = !args.keep_old && finish(&opened, &case.rotation, &rows, ui)?;
-    let run = run.terms.run.as_deref().filter(|_| besides.is_changed());
-    Ok(out::print(&case.rotation, &rows, &out::RotationEnd { run, is_retired, identity, next }, ui))
+    end.rows = besides.rows();
+    end.is_retired = !args.keep_old && finish(opened, &end.rotation, &end.rows, ui)?;
+    end.run = run.terms.run.filter(|_| besides.is_changed());
+    Ok(end)
 }
 
 /// The ways to the hosts. Where the old key is that of the login itself, the new one is tried first, and the old one is taken
@@ -152,7 +178,9 @@ impl OwnWays {
 /// finished by the next `enforce` or `rotate`. Says whether it is retired now.
 fn finish(opened: &OpenedRegister, rotation: &Rotation, rows: &[RotationRow], ui: &Ui) -> Result<bool, CommandError> {
     let is_off = |state| matches!(state, RotationState::Replaced | RotationState::NotReached | RotationState::NotShown);
-    if rotation.retired.is_some() || !rows.iter().all(|row| is_off(row.state)) {
+    // Where nothing was reached nothing is known.
+    let is_anywhere = rows.is_empty() || rows.iter().any(|row| row.state == RotationState::Replaced);
+    if rotation.retired.is_some() || !is_anywhere || !rows.iter().all(|row| is_off(row.state)) {
         return Ok(false);
     }
     let (path, after) = keys::retired(opened, rotation)?;

@@ -18,12 +18,14 @@ use std::path::{Path, PathBuf};
 /// What `--format json` prints, also for `--status`: one object for each key that is replaced.
 #[derive(Debug, Serialize)]
 #[cfg_attr(test, derive(schemars::JsonSchema))]
-pub struct RotateOut {
+pub struct RotateOut<'a> {
     schema: &'static str,
-    /// What ties the changes of this run together; `lavrin undo --run` takes it.
-    run: Option<String>,
     rotations: Vec<RotationOut>,
+    /// Keys that are older than policy allows, and for which there is no new one.
+    due: Vec<&'a DueKeyOut>,
 }
+
+const SCHEMA: &str = "lavrin/rotate/1";
 
 /// A key that is replaced.
 #[derive(Debug, Serialize)]
@@ -31,6 +33,8 @@ pub struct RotateOut {
 pub struct RotationOut {
     /// Whose it is.
     owner: String,
+    /// What ties the changes of this run together; `lavrin undo --run` takes it.
+    run: Option<String>,
     old: String,
     /// The label of the new key.
     label: String,
@@ -58,7 +62,7 @@ pub struct RotatedAccountOut {
 
 impl RotationOut {
     /// By rows.
-    pub fn of(rotation: &Rotation, rows: &[RotationRow], retired_now: bool) -> Self {
+    pub fn of(rotation: &Rotation, rows: &[RotationRow], retired_now: bool, run: Option<&str>) -> Self {
         let today = retired_now.then(crate::command::register::today);
         let retired = rotation.retired.or(today);
         let account = |row: &RotationRow| RotatedAccountOut {
@@ -71,6 +75,7 @@ impl RotationOut {
         };
         Self {
             owner: rotation.owner.name(),
+            run: run.map(str::to_owned),
             old: rotation.old_print().to_string(),
             label: rotation.label.clone(),
             new: rotation.new_print().to_string(),
@@ -82,8 +87,8 @@ impl RotationOut {
 }
 
 /// All of them, as they are printed.
-pub fn object(run: Option<&str>, rotations: Vec<RotationOut>) -> RotateOut {
-    RotateOut { schema: "lavrin/rotate/1", run: run.map(str::to_owned), rotations }
+pub fn object(rotations: Vec<RotationOut>) -> RotateOut<'static> {
+    RotateOut { schema: SCHEMA, rotations, due: Vec::new() }
 }
 
 fn words(state: RotationState) -> (&'static str, &'static str, Label) {
@@ -221,48 +226,100 @@ pub fn next(rotation: &Rotation, from: Option<&Path>, everywhere: bool) -> Strin
     crate::cli::complete(&format!("lavrin rotate {}{from}{everywhere}", shell_word(&who)))
 }
 
-/// A run that came to its end, or that changed nothing.
-pub struct RotationEnd<'a> {
-    /// What ties its changes together; none where nothing was changed.
-    pub run: Option<&'a str>,
+/// What became of one key.
+pub struct RotationEnd {
+    /// The two keys.
+    pub rotation: Rotation,
+    /// How far it is everywhere.
+    pub rows: Vec<RotationRow>,
+    /// What ties the changes of the run together; none where nothing was changed.
+    pub run: Option<String>,
     /// Whether the register says now that the old key is retired.
     pub is_retired: bool,
     /// The private half of the new key, where the old one was that of the login.
     pub identity: Option<PathBuf>,
     /// The command that goes on.
     pub next: String,
+    /// Whether it was only looked at.
+    pub is_preview: bool,
 }
 
-/// Prints how it ended, and gives the exit code.
-pub fn print(rotation: &Rotation, rows: &[RotationRow], told: &RotationEnd<'_>, ui: &Ui) -> Exit {
-    let out = object(told.run, vec![RotationOut::of(rotation, rows, told.is_retired)]);
-    ui.give(&out, || {
-        let mut text = table(rows, ui);
-        if told.is_retired {
-            let missing = rows.iter().any(|row| row.state == RotationState::NotReached);
+impl RotationEnd {
+    fn text(&self, ui: &Ui) -> String {
+        let mut text = table(&self.rows, ui);
+        if self.is_preview {
+            return text + "\nnothing was changed";
+        }
+        if self.is_retired {
+            let missing = self.rows.iter().any(|row| row.state == RotationState::NotReached);
             let rest = if missing { "; the next enforce replaces it on hosts that were not reached" } else { "" };
             text += &format!("\nthe old key is retired in the register{rest}");
         }
-        if let Some(identity) = told.identity.as_ref().filter(|_| told.is_retired) {
+        if let Some(identity) = self.identity.as_ref().filter(|_| self.is_retired) {
             let option = format!("--identity {}", shell_word(&paths::shown(identity)));
             text += &format!("\nfrom now on: {}", ui.paint(Label::Type, &option));
         }
-        if rows.iter().any(|row| row.state != RotationState::Replaced) {
-            text += &format!("\nto go on: {}", ui.paint(Label::Type, &told.next));
+        if self.rows.iter().any(|row| row.state != RotationState::Replaced) {
+            text += &format!("\nto go on: {}", ui.paint(Label::Type, &self.next));
         }
-        match told.run {
-            Some(run) if !told.is_retired => text += &format!("\nto take all of it back: lavrin undo --run {run}"),
-            None if !told.is_retired => text += "\nno host was changed",
+        match &self.run {
+            Some(run) if !self.is_retired => text += &format!("\nto take all of it back: lavrin undo --run {run}"),
+            None if !self.is_retired => text += "\nno host was changed",
             _ => {}
         }
         text
-    });
-    rows.iter().map(exit_of).max().unwrap_or(Exit::Done)
+    }
+
+    fn exit(&self) -> Exit {
+        if self.is_preview {
+            let missing = self.rows.iter().any(|row| row.state == RotationState::NotReached);
+            return if missing { Exit::NotChecked } else { Exit::Done };
+        }
+        self.rows.iter().map(exit_of).max().unwrap_or(Exit::Done)
+    }
 }
 
-/// Prints what a run would do.
-pub fn preview(rotation: &Rotation, rows: &[RotationRow], ui: &Ui) -> Exit {
-    ui.give(&object(None, vec![RotationOut::of(rotation, rows, false)]), || table(rows, ui) + "\nnothing was changed");
-    let missing = rows.iter().any(|row| row.state == RotationState::NotReached);
-    if missing { Exit::NotChecked } else { Exit::Done }
+/// A key that should be replaced, and for which no new one is there.
+#[derive(Debug, Serialize)]
+#[cfg_attr(test, derive(schemars::JsonSchema))]
+pub struct DueKeyOut {
+    /// Whose it is.
+    pub owner: String,
+    /// Its label.
+    pub label: String,
+    pub key: String,
+    /// Its age in days.
+    pub days: i64,
+    /// What begins its rotation.
+    pub next: String,
+}
+
+/// Prints how it ended for each key, and the keys for which there is no new one; gives the exit code.
+pub fn print(ends: &[RotationEnd], due: &[DueKeyOut], ui: &Ui) -> Exit {
+    let of = |end: &RotationEnd| RotationOut::of(&end.rotation, &end.rows, end.is_retired, end.run.as_deref());
+    let out = RotateOut { schema: SCHEMA, rotations: ends.iter().map(of).collect(), due: due.iter().collect() };
+    ui.give(&out, || {
+        let mut parts: Vec<String> = ends.iter().map(|end| end.text(ui)).collect();
+        let row = |one: &DueKeyOut| {
+            let age = format!("{} days old", one.days);
+            vec![
+                ui.paint(Label::Strong, &one.owner),
+                one.label.clone(),
+                one.key.clone(),
+                age,
+                ui.paint(Label::Type, &one.next),
+            ]
+        };
+        let rows: Vec<Vec<String>> = due.iter().map(row).collect();
+        if !rows.is_empty() {
+            let lines: String = columns(&rows, 2).into_iter().map(|line| line + "\n").collect();
+            parts.push(format!("no new key yet for:\n{}", lines.trim_end()));
+        }
+        if parts.is_empty() {
+            parts.push("no key is older than policy allows".to_owned());
+        }
+        parts.join("\n\n")
+    });
+    let open = if due.is_empty() { Exit::Done } else { Exit::Findings };
+    ends.iter().map(RotationEnd::exit).max().unwrap_or(Exit::Done).max(open)
 }

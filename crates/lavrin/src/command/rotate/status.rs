@@ -36,7 +36,7 @@ pub fn run(args: &RotateArgs, ui: &Ui) -> Result<Exit, CommandError> {
     let (rows, never) = rows(&opened, &wanted)?;
     let shown: Vec<(&Rotation, &Vec<RotationRow>)> =
         wanted.iter().zip(&rows).filter(|(one, own)| is_open(one, own)).collect();
-    let out = object(None, shown.iter().map(|(one, own)| RotationOut::of(one, own, false)).collect());
+    let out = object(shown.iter().map(|(one, own)| RotationOut::of(one, own, false, None)).collect());
     ui.give(&out, || {
         let mut text = String::new();
         for (one, own) in &shown {
