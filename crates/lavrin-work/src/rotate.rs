@@ -29,6 +29,8 @@ pub enum RotationState {
     Old,
     /// The old key is there, in an account that the register does not manage.
     NotManaged,
+    /// Which keys are there could not be read.
+    NotRead,
     /// The host was not reached.
     NotReached,
     /// The old key was taken out, and not everything that the server would read was read.
@@ -423,10 +425,12 @@ impl RotatingHost {
         };
         let mut rows: Vec<RotationRow> = self.stages.iter().map(of).collect();
         let told = |account: &String, rows: &[RotationRow]| rows.iter().any(|row| row.account == *account);
-        // An account in which neither key is known to stand, and that something was tried for.
+        // An account in which neither key is known to stand, and in which the new one is wanted.
         for account in self.why.keys().collect::<BTreeSet<_>>() {
             if !told(account, &rows) {
-                rows.push(row(account, RotationState::Unknown, self.why.get(account).cloned()));
+                let is_unknown = self.unknown.contains(account);
+                let state = if is_unknown { RotationState::Unknown } else { RotationState::NotRead };
+                rows.push(row(account, state, self.why.get(account).cloned()));
             }
         }
         rows

@@ -1,10 +1,16 @@
 //! The command as it was typed, with another option: a remedy that works as it stands.
 
 use lavrin_keys::text::{printable, shell_word};
+use std::path::Path;
 
 /// What was typed, with these options instead of any that were given under the same names: `--identity FILE`, `--replace`.
 pub fn with(options: &str) -> String {
-    let typed: Vec<String> = std::env::args_os().skip(1).map(|word| printable(word.as_encoded_bytes())).collect();
+    // The shell has written the home out.
+    let shown = |word: std::ffi::OsString| {
+        let path = Path::new(&word);
+        if path.is_absolute() { crate::paths::shown(path) } else { printable(word.as_encoded_bytes()) }
+    };
+    let typed: Vec<String> = std::env::args_os().skip(1).map(shown).collect();
     of(&typed, options)
 }
 

@@ -52,7 +52,7 @@ pub struct RotationOut {
 pub struct RotatedAccountOut {
     host: String,
     account: Option<String>,
-    /// `replaced`, `both`, `old`, `not-managed`, `not-reached`, `not-shown`, `still-accepted` or `unknown`.
+    /// `replaced`, `both`, `old`, `not-managed`, `not-read`, `not-reached`, `not-shown`, `still-accepted` or `unknown`.
     state: &'static str,
     why: Option<String>,
     /// What the host says of the new key and of the old one, where it was asked in this run.
@@ -97,6 +97,7 @@ fn words(state: RotationState) -> (&'static str, &'static str, Label) {
         RotationState::Beside => ("both", "both keys", Label::Warn),
         RotationState::Old => ("old", "old key only", Label::Warn),
         RotationState::NotManaged => ("not-managed", "old key, not managed", Label::Warn),
+        RotationState::NotRead => ("not-read", "not read", Label::Warn),
         RotationState::NotReached => ("not-reached", "not reached", Label::Warn),
         RotationState::NotShown => ("not-shown", "not shown to be gone", Label::Warn),
         RotationState::StillAccepted => ("still-accepted", "STILL ACCEPTED", Label::Bad),
@@ -148,12 +149,12 @@ fn exit_of(row: &RotationRow) -> Exit {
         RotationState::Beside | RotationState::Old | RotationState::NotManaged | RotationState::StillAccepted => {
             Exit::Findings
         }
-        RotationState::NotReached | RotationState::NotShown => Exit::NotChecked,
+        RotationState::NotRead | RotationState::NotReached | RotationState::NotShown => Exit::NotChecked,
         RotationState::Unknown => Exit::Midway,
     };
     let by_why = match &row.why {
         Some(KeptWhy::Change(_)) if row.state != RotationState::Unknown => Exit::Stopped,
-        Some(KeptWhy::NotPossible(why)) => exit_of_no_steps(why),
+        Some(KeptWhy::NotPossible(why)) if row.state != RotationState::NotRead => exit_of_no_steps(why),
         Some(KeptWhy::Host(_)) => Exit::NotChecked,
         _ => Exit::Done,
     };
