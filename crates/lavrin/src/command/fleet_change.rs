@@ -1,14 +1,15 @@
 //! What `enforce`, `offboard` and `restore` have in common: how a run begins, and how what came of it is told.
 
-use super::change::exit_of;
+use super::change::{ChangeArgs, exit_of};
 use super::compare::moment;
 use super::compare::out::{AccountOut, account_text};
 use super::pace::PaceArgs;
-use super::register::OpenedRegister;
+use super::register::{OpenedRegister, RegisterArgs};
 use crate::clock::{self, CLOCK};
 use crate::error::CommandError;
 use crate::exit::Exit;
 use crate::outcome::{ChangeState, KeyAnswer};
+use crate::sign_in::SignInArgs;
 use crate::table::columns;
 use crate::ui::{Label, Ui};
 use crate::wording::{self, heard};
@@ -38,6 +39,19 @@ pub struct ManyArgs {
     /// Remove even the key of this login; you may be locked out
     #[arg(long)]
     pub accept_lockout: bool,
+}
+
+/// What every command takes that changes hosts of a register.
+#[derive(Debug, Args)]
+pub struct FleetArgs {
+    #[command(flatten)]
+    pub change: ChangeArgs,
+    #[command(flatten)]
+    pub many: ManyArgs,
+    #[command(flatten)]
+    pub sign_in: SignInArgs,
+    #[command(flatten)]
+    pub register: RegisterArgs,
 }
 
 impl ManyArgs {

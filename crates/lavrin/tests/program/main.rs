@@ -18,6 +18,7 @@ mod mend;
 mod newcomer;
 mod not_root;
 mod random_sshd;
+mod readme;
 mod real_agent;
 mod real_dropbear;
 mod real_enforce;

@@ -65,11 +65,11 @@ pub fn script(args: &EnforceArgs, opened: &OpenedRegister, ui: &Ui) -> Result<Ex
             place: host.id.clone(),
             login: Some(BY_HAND.to_owned()),
             key: None,
-            reason: args.change.reason.clone(),
+            reason: args.fleet.change.reason.clone(),
             run: Some(id.clone()),
             effect: steps.effect(),
         };
-        guarded.push((record, &steps.account, guard(steps, None, args.many.accept_lockout)?));
+        guarded.push((record, &steps.account, guard(steps, None, args.fleet.many.accept_lockout)?));
     }
     let work: Vec<(&Account, &[Guarded])> =
         guarded.iter().map(|(_, account, changes)| (*account, changes.as_slice())).collect();

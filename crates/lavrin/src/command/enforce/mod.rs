@@ -2,16 +2,14 @@
 
 mod by_hand;
 
-use super::change::ChangeArgs;
 use super::compare::moment;
 use super::compare::out::{AccountOut, account_text};
-use super::fleet_change::{ManyArgs, ResultOut, begin, check_reads, differs_now, text};
-use super::register::{OpenedRegister, RegisterArgs, today};
+use super::fleet_change::{FleetArgs, ResultOut, begin, check_reads, differs_now, text};
+use super::register::{OpenedRegister, today};
 use super::survey::{hosts_named, look};
 use crate::error::{CommandError, exit_of_no_steps};
 use crate::exit::Exit;
 use crate::outcome::ChangeState;
-use crate::sign_in::SignInArgs;
 use crate::ui::{Label, Ui};
 use clap::{Args, ValueEnum};
 use lavrin_fleet::fleet::compare::Part;
@@ -48,13 +46,7 @@ pub struct EnforceArgs {
     #[arg(long, value_name = "FILE", value_parser = crate::paths::typed, conflicts_with = "first")]
     pub read: Option<PathBuf>,
     #[command(flatten)]
-    change: ChangeArgs,
-    #[command(flatten)]
-    many: ManyArgs,
-    #[command(flatten)]
-    sign_in: SignInArgs,
-    #[command(flatten)]
-    register: RegisterArgs,
+    fleet: FleetArgs,
 }
 
 /// Kinds of differences.
@@ -96,7 +88,7 @@ pub struct EnforceOut {
 
 /// Runs the command.
 pub async fn run(args: &EnforceArgs, ui: &Ui) -> Result<Exit, CommandError> {
-    let mut opened = args.register.open_for_hosts(ui)?;
+    let mut opened = args.fleet.register.open_for_hosts(ui)?;
     check_reads(&opened)?;
     if args.script {
         return by_hand::script(args, &opened, ui);
@@ -107,22 +99,22 @@ pub async fn run(args: &EnforceArgs, ui: &Ui) -> Result<Exit, CommandError> {
     let register = opened.register();
     let hosts = hosts_named(register, &args.hosts)?;
     let removed = Database::open_existing(opened.folder.path())?.as_ref().map(removed).transpose()?;
-    let ways = args.sign_in.ways(register)?;
+    let ways = args.fleet.sign_in.ways(register)?;
     let mut plan = Plan::new(register, moment(), removed.unwrap_or_default(), args.which())
-        .with_network_homes(args.sign_in.network_homes);
-    let pace = args.many.pace(register, ui)?;
+        .with_network_homes(args.fleet.sign_in.network_homes);
+    let pace = args.fleet.many.pace(register, ui)?;
     let looked = look(&opened, &hosts, &ways, &pace, ui, |host, seen| plan.take(host, seen)).await?;
     let mut planned = plan.end(&ways);
     let mut results: Vec<ResultOut> = looked.iter().filter_map(ResultOut::not_seen).collect();
     show(&planned, ui);
     let jobs = std::mem::take(&mut planned.jobs);
     let mut run_id = None;
-    if jobs.is_empty() || args.change.preview {
-        let state = if args.change.preview { ChangeState::Preview } else { ChangeState::NothingToDo };
+    if jobs.is_empty() || args.fleet.change.preview {
+        let state = if args.fleet.change.preview { ChangeState::Preview } else { ChangeState::NothingToDo };
         results.extend(jobs.iter().map(|job| ResultOut::still(&job.stop.host, state, None, Exit::Done)));
     } else {
-        super::change::confirm(ui, &args.change)?;
-        let run = begin("enforce", &opened, &args.many, args.change.reason.clone(), ui)?;
+        super::change::confirm(ui, &args.fleet.change)?;
+        let run = begin("enforce", &opened, &args.fleet.many, args.fleet.change.reason.clone(), ui)?;
         let (told, ended) = carry(args, &opened, &run, jobs, &ways, ui).await?;
         results.extend(told);
         run_id = run.terms.run;
@@ -233,7 +225,7 @@ fn finish(
             .filter(|_| results.iter().any(|result| matches!(result.state, ChangeState::Done | ChangeState::Unknown)))
         {
             said += &format!("\nto take all of it back: lavrin undo --run {run}");
-        } else if args.change.preview {
+        } else if args.fleet.change.preview {
             said += "\nnothing was changed";
         }
         said

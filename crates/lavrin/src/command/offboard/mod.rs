@@ -8,15 +8,14 @@ mod preview;
 pub use out::OffboardOut;
 pub use preview::OffboardPreviewOut;
 
-use super::change::{self, ChangeArgs};
+use super::change;
 use super::compare::moment;
 use super::compare::out::problem;
-use super::fleet_change::{ManyArgs, begin, check_reads};
-use super::register::{OpenedRegister, RegisterArgs, edit_fault, today, typed_date};
+use super::fleet_change::{FleetArgs, begin, check_reads};
+use super::register::{OpenedRegister, edit_fault, today, typed_date};
 use super::survey::look;
 use crate::error::CommandError;
 use crate::exit::Exit;
-use crate::sign_in::SignInArgs;
 use crate::ui::Ui;
 use clap::Args;
 use lavrin_fleet::register::edit::set_date;
@@ -47,13 +46,7 @@ pub struct OffboardArgs {
     #[arg(long)]
     pub everywhere: bool,
     #[command(flatten)]
-    change: ChangeArgs,
-    #[command(flatten)]
-    many: ManyArgs,
-    #[command(flatten)]
-    sign_in: SignInArgs,
-    #[command(flatten)]
-    register: RegisterArgs,
+    fleet: FleetArgs,
 }
 
 /// What is known when the steps are about to be carried out.
@@ -70,7 +63,7 @@ struct Case<'a> {
 
 /// Runs the command.
 pub async fn run(args: &OffboardArgs, ui: &Ui) -> Result<Exit, CommandError> {
-    let mut opened = args.register.open_for_hosts(ui)?;
+    let mut opened = args.fleet.register.open_for_hosts(ui)?;
     check_reads(&opened)?;
     let person = opened.register().people.get(&args.id).ok_or_else(|| {
         CommandError::usage(format!("there is no person '{}' in the register", args.id)).hint("lavrin person list")
@@ -88,14 +81,14 @@ pub async fn run(args: &OffboardArgs, ui: &Ui) -> Result<Exit, CommandError> {
     let store = Database::open_existing(opened.folder.path())?;
     let removed = store.as_ref().map(removed).transpose()?.unwrap_or_default();
     drop(store);
-    let ways = args.sign_in.ways(&register)?;
+    let ways = args.fleet.sign_in.ways(&register)?;
     let hosts: Vec<&Host> = register.hosts.values().collect();
     let mut plan = Plan::new(&register, moment(), removed, Which::Keys(leaver.prints.clone()))
-        .with_network_homes(args.sign_in.network_homes)
+        .with_network_homes(args.fleet.sign_in.network_homes)
         .everywhere(args.everywhere);
     let mut shown = NotShownByHost::default();
     let mut shut_out = ShutOut::new(&register, &leaver);
-    let pace = args.many.pace(&register, ui)?;
+    let pace = args.fleet.many.pace(&register, ui)?;
     let looked = look(&opened, &hosts, &ways, &pace, ui, |host, seen| {
         if args.revoke_first {
             shut_out.take(host, &seen);
@@ -108,18 +101,18 @@ pub async fn run(args: &OffboardArgs, ui: &Ui) -> Result<Exit, CommandError> {
     let store = Database::open_existing(opened.folder.path())?;
     let preview = OffboardPreviewOut::of(&leaver, &planned, &looked, store.as_ref())?;
     drop(store);
-    if !(args.change.preview && ui.is_json()) {
+    if !(args.fleet.change.preview && ui.is_json()) {
         ui.status(preview.text(ui).trim_end());
     }
     if args.revoke_first {
         show_lists(&shut_out, ui);
     }
-    if args.change.preview {
+    if args.fleet.change.preview {
         ui.give(&preview, || "nothing was changed".to_owned());
         return Ok(preview.exit());
     }
     let unseen = looked.into_iter().filter(|host| host.fault.is_some()).map(|host| host.host).collect();
-    change::confirm(ui, &args.change)?;
+    change::confirm(ui, &args.fleet.change)?;
     mark(args, &mut opened, left, ui)?;
     carry(args, &mut opened, Case { leaver: &leaver, ways: &ways, planned, shut_out, unseen, shown }, ui).await
 }
@@ -130,7 +123,7 @@ fn leaving_day(args: &OffboardArgs, person: &Person) -> Date {
 }
 
 fn only_mark(args: &OffboardArgs, opened: &mut OpenedRegister, left: Date, ui: &Ui) -> Result<Exit, CommandError> {
-    if args.change.preview {
+    if args.fleet.change.preview {
         ui.result(&format!("{} would be marked as gone from {left} on; nothing was changed", args.id));
         return Ok(Exit::Done);
     }
@@ -170,8 +163,8 @@ async fn carry(
     ui: &Ui,
 ) -> Result<Exit, CommandError> {
     let Case { leaver, ways, planned, shut_out, unseen, mut shown } = case;
-    let reason = args.change.reason.clone().or_else(|| Some(format!("{} left on {}", leaver.id, leaver.left)));
-    let run = begin("offboard", opened, &args.many, reason, ui)?;
+    let reason = args.fleet.change.reason.clone().or_else(|| Some(format!("{} left on {}", leaver.id, leaver.left)));
+    let run = begin("offboard", opened, &args.fleet.many, reason, ui)?;
     let first = run.part("revoked-keys").carry(shut_out.jobs(ways), ways).await?;
     let mut rows = shut_out.rows(&first);
     let ended = run.carry(planned.jobs, ways).await?;

@@ -31,7 +31,7 @@ pub async fn run(args: &RotateArgs, opened: &OpenedRegister, ui: &Ui) -> Result<
     let mut now = opened.clone();
     for rotation in open {
         // Each may have written what the next one reads.
-        now = if ends.is_empty() { now } else { args.register.open()? };
+        now = if ends.is_empty() { now } else { args.fleet.register.open()? };
         ends.push(one(args, keys::of_rotation(&now, Rotation::clone(rotation)), &now, ui).await?);
     }
     Ok(out::print(&ends, &due, ui))

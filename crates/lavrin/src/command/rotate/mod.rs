@@ -8,16 +8,15 @@ mod status;
 #[cfg(test)]
 pub use out::RotateOut;
 
-use super::change::{self, ChangeArgs};
+use super::change;
 use super::compare::moment;
-use super::fleet_change::{ManyArgs, begin, check_reads};
+use super::fleet_change::{FleetArgs, begin, check_reads};
 use super::grant::FILE as GRANTS;
 use super::key::generate::PassphraseHow;
-use super::register::{OpenedRegister, RegisterArgs, change_file};
+use super::register::{OpenedRegister, change_file};
 use super::survey::look;
 use crate::error::CommandError;
 use crate::exit::Exit;
-use crate::sign_in::SignInArgs;
 use crate::ui::Ui;
 use crate::{defaults, paths};
 use clap::Args;
@@ -70,13 +69,7 @@ pub struct RotateArgs {
     #[arg(long, conflicts_with_all = ["who", "status", "from_file", "paste", "make", "label"])]
     pub due: bool,
     #[command(flatten)]
-    change: ChangeArgs,
-    #[command(flatten)]
-    many: ManyArgs,
-    #[command(flatten)]
-    sign_in: SignInArgs,
-    #[command(flatten)]
-    register: RegisterArgs,
+    fleet: FleetArgs,
 }
 
 /// Runs the command.
@@ -84,7 +77,7 @@ pub async fn run(args: &RotateArgs, ui: &Ui) -> Result<Exit, CommandError> {
     if args.status {
         return status::run(args, ui);
     }
-    let opened = args.register.open_for_hosts(ui)?;
+    let opened = args.fleet.register.open_for_hosts(ui)?;
     check_reads(&opened)?;
     if args.due {
         return due::run(args, &opened, ui).await;
@@ -106,31 +99,31 @@ async fn one(
     let removed = store.as_ref().map(removed).transpose()?.unwrap_or_default();
     drop(store);
     let ways = OwnWays::of(args, &case, register)?;
-    let pace = args.many.pace(register, ui)?;
+    let pace = args.fleet.many.pace(register, ui)?;
     let mut rotating =
-        Rotating::new(register, &case.rotation, moment(), removed, args.sign_in.network_homes, args.everywhere);
+        Rotating::new(register, &case.rotation, moment(), removed, args.fleet.sign_in.network_homes, args.everywhere);
     let looked = look(opened, &hosts, &ways.first, &pace, ui, |host, seen| rotating.take(host, seen)).await?;
     let (mut besides, planned) = rotating.plan(&looked, &ways.first, args.first.map(|first| first as usize));
     ui.status(&out::intent(&case.rotation, &besides, ui));
     let mut end = RotationEnd {
         next: out::next(&case.rotation, case.public.as_deref().filter(|_| ways.is_own), args.everywhere),
         identity: case.private.as_ref().filter(|_| ways.is_own).map(|private| private.path().to_owned()),
-        is_preview: args.change.preview,
+        is_preview: args.fleet.change.preview,
         rotation: case.rotation.clone(),
         rows: Vec::new(),
         run: None,
         is_retired: false,
     };
-    if args.change.preview {
+    if args.fleet.change.preview {
         end.rows = besides.rows();
         return Ok(end);
     }
     if besides.has_work() || case.begin.is_some() {
-        change::confirm(ui, &args.change)?;
+        change::confirm(ui, &args.fleet.change)?;
     }
     let written = case.begin.map(|begin| begin.write(opened, ui)).transpose()?;
     let opened = written.as_ref().unwrap_or(opened);
-    let run = begin("rotate", opened, &args.many, args.change.reason.clone(), ui)?;
+    let run = begin("rotate", opened, &args.fleet.many, args.fleet.change.reason.clone(), ui)?;
     besides.put(planned.jobs, &run, &ways.first).await?;
     match &ways.then {
         _ if args.keep_old => besides.keep_old(),
@@ -157,16 +150,16 @@ struct OwnWays {
 
 impl OwnWays {
     fn of(args: &RotateArgs, case: &RotationCase, register: &Register) -> Result<Self, CommandError> {
-        let way = args.sign_in.way("the logins on these hosts", &defaults::of(Some(register))?)?;
+        let way = args.fleet.sign_in.way("the logins on these hosts", &defaults::of(Some(register))?)?;
         let old = case.rotation.old_print();
         let is_old = |one: &Credential| matches!(one, Credential::Key { key, .. } if key.public().fingerprint() == old);
-        let ways = |way: Way| Arc::new(Ways::of(register, way, args.sign_in.login.clone()));
+        let ways = |way: Way| Arc::new(Ways::of(register, way, args.fleet.sign_in.login.clone()));
         if !way.credentials.iter().any(is_old) {
             let first = ways(way);
             return Ok(Self { then: Some(first.clone()), first, is_own: false });
         }
         let Some(private) = &case.private else { return Ok(Self { first: ways(way), then: None, is_own: true }) };
-        let (key, path) = private.open(&args.sign_in.passphrase())?;
+        let (key, path) = private.open(&args.fleet.sign_in.passphrase())?;
         let new = Credential::Key { key, source: paths::shown(path) };
         let then = Way { credentials: vec![new.clone()], ..way.clone() };
         let both = std::iter::once(new).chain(way.credentials.iter().cloned()).collect();

@@ -19,7 +19,7 @@ const HOSTS_AT_ONCE: usize = 512;
 
 /// Runs it.
 pub fn run(args: &RotateArgs, ui: &Ui) -> Result<Exit, CommandError> {
-    let opened = args.register.open()?;
+    let opened = args.fleet.register.open()?;
     let all = rotations(opened.register(), today());
     let wanted: Vec<Rotation> = match args.who.as_deref() {
         None => all,
