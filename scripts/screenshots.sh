@@ -126,7 +126,6 @@ picture person-show 3 "$register" 'lavrin person show sten'
 cd "$register"; q lavrin survey --host-limit 20
 picture survey 7 "$register" 'lavrin survey'
 picture audit-register 5 "$register" 'lavrin audit'
-picture host-show 3 "$register" 'lavrin host show lantern'
 picture history-at 4 "$register" 'lavrin history --at today'
 picture compare 4 "$register" 'lavrin compare'
 picture enforce 9 "$register" "lavrin enforce --yes --reason 'the register is in force'"
@@ -134,4 +133,11 @@ cd "$register"; q lavrin enforce --yes
 q lavrin key generate --name edda-2 --passphrase none --comment 'edda, her new machine'
 picture rotate 12 "$register" 'lavrin rotate edda --from-file ~/.ssh/edda-2.pub --first 1 --yes; lavrin rotate --status'
 picture offboard 14 "$register" 'lavrin offboard runa --yes'
-picture demo 25 "$HOME" 'lavrin demo'
+cd "$register"; q lavrin rotate edda --from-file ~/.ssh/edda-2.pub --yes; q lavrin offboard runa --yes
+ssh-agent -D -a "$work/agent" >/dev/null 2>&1 & agent=$!
+for _ in $(seq 50); do [ -S "$work/agent" ] && break; sleep 0.1; done
+export SSH_AUTH_SOCK=$work/agent
+q lavrin agent hold ~/.ssh/office; q lavrin agent hold ~/.ssh/edda-2 --for 30m --confirm; q lavrin agent hold ~/.ssh/runa --for 2d
+picture agent 3 "$register" 'lavrin agent list'
+kill "$agent"; unset SSH_AUTH_SOCK
+picture demo 50 "$HOME" 'lavrin demo'

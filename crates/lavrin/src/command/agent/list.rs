@@ -98,21 +98,26 @@ fn one(key: &PublicKey, comment: String, socket: &str, register: Option<&Registe
 }
 
 fn text(out: &AgentListOut, has_register: bool, ui: &Ui) -> String {
+    let nobody = if has_register { "no known owner" } else { "" };
     let row = |one: &AgentKeyOut| {
-        let nobody = if has_register { "no known owner" } else { "" };
-        let until = one.until.as_ref().map(|until| format!("until {}", until.replace('T', " ").trim_end_matches('Z')));
-        let ask = one.confirm.then(|| "asks at each use".to_owned());
-        let notes = until.into_iter().chain(ask).chain(one.faults.iter().map(|fault| ui.paint(Label::Bad, fault)));
         vec![
             ui.paint(Label::Strong, one.owner.as_deref().unwrap_or(nobody)),
             format!("{} {}", one.algorithm, one.bits),
             one.key.clone(),
             one.comment.clone(),
-            notes.collect::<Vec<_>>().join("; "),
         ]
     };
     let rows: Vec<Vec<String>> = out.keys.iter().map(row).collect();
-    let mut text: String = columns(&rows, 0).into_iter().map(|line| line + "\n").collect();
+    let mut text = String::new();
+    for (line, one) in columns(&rows, 0).into_iter().zip(&out.keys) {
+        text += &format!("{line}\n");
+        let until =
+            one.until.as_ref().map(|until| format!("until {} UTC", until.replace('T', " ").trim_end_matches('Z')));
+        let ask = one.confirm.then(|| "asks at each use".to_owned());
+        let notes = until.into_iter().chain(ask).chain(one.faults.iter().map(|fault| ui.paint(Label::Bad, fault)));
+        let notes = notes.collect::<Vec<_>>().join("; ");
+        text += &if notes.is_empty() { notes } else { format!("    {notes}\n") };
+    }
     for other in &out.others {
         text += &format!("{}\n", ui.paint(Label::Warn, other));
     }
