@@ -262,3 +262,45 @@ fn nothing_is_retired_where_nothing_was_reached() {
     assert!(!fleet.world.read("people/edda.toml").contains("retired"), "{run}");
     assert!(run.stdout.contains("3 not reached"), "{run}");
 }
+
+/// Killed at any moment of a rotation each account has the old key, both, or the new one; and what was begun comes to its end.
+#[test]
+fn a_kill_leaves_a_way_in_and_the_next_run_goes_on() {
+    const KILLS: u32 = 16;
+    let fleet = three();
+    off(&fleet, false);
+    let old = format!("# kept\n{}", entry(2, "edda"));
+    let new = format!("# kept\n{}", entry(6, "edda's new one"));
+    let both = format!("{old}{}", entry(6, "edda's new one"));
+    let (person, access) = (fleet.world.read("people/edda.toml"), fleet.world.read("access.toml"));
+    let reset = || {
+        (0..3).for_each(|host| fleet.put(host, "/home/edda/.ssh/authorized_keys", &old));
+        fleet.world.write("people/edda.toml", &person, 0o644);
+        fleet.world.write("access.toml", &access, 0o644);
+    };
+    let line = format!("rotate edda --from-file new.pub {GO}");
+    let words: Vec<&str> = line.split(' ').collect();
+    let begun = std::time::Instant::now();
+    drop(fleet.run(&line).expect(0));
+    let whole = begun.elapsed();
+    let mut seen = std::collections::BTreeSet::new();
+    for number in 0..KILLS {
+        reset();
+        let mut child = fleet.world.command(&words).stdout(std::process::Stdio::null()).spawn().unwrap();
+        // A step that shares no factor with the number of kills.
+        std::thread::sleep(whole * (number * 7 % KILLS) / KILLS);
+        let _ = child.kill();
+        child.wait().unwrap();
+        fleet.wait_until_nothing_runs();
+        for host in 0..3 {
+            let now = keys(&fleet, host);
+            let stage = [&old, &both, &new].iter().position(|one| **one == now);
+            seen.insert(stage.unwrap_or_else(|| panic!("after {number} kills: {now:?}")));
+        }
+        // Whatever it came to, the same command ends it, and the register reads.
+        drop(fleet.run(&line).expect(0));
+        assert!((0..3).all(|host| keys(&fleet, host) == new), "after {number} kills");
+        assert!(fleet.world.read("people/edda.toml").contains("retired = 2026-11-23"));
+    }
+    assert!(seen.len() > 1, "the kills did not spread: {seen:?}");
+}

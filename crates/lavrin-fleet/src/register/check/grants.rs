@@ -1,8 +1,6 @@
 //! Findings about grants: names that nobody has, ends that are past, people who have left.
 
-use super::CheckFindings;
-use super::keys::about;
-use crate::register::fields::is_near;
+use super::{CheckFindings, about, unknown};
 use crate::register::{Date, Grant, Person, Placed, Register, RegisterFault, Whom};
 use std::collections::{BTreeSet, HashMap};
 
@@ -47,11 +45,6 @@ fn values(list: &[Placed<String>]) -> Vec<&str> {
 
 fn label(grant: &Grant) -> Option<&str> {
     grant.key.as_ref().map(|label| label.value.as_str())
-}
-
-pub(super) fn unknown<'a>(what: &'static str, name: &str, among: impl Iterator<Item = &'a str>) -> RegisterFault {
-    let near = among.filter(|other| is_near(other, name)).min().map(str::to_owned);
-    RegisterFault::UnknownName { what, name: name.to_owned(), near }
 }
 
 fn whom(

@@ -1,7 +1,6 @@
 //! Findings about keys: weak ones, the same key in several hands, what policy asks of them.
 
-use super::CheckFindings;
-use super::grants::unknown;
+use super::{CheckFindings, about, unknown};
 use crate::register::{Date, OwnedKey, Purpose, Register, RegisterFault, Whom};
 use lavrin_keys::key::strength::cross_check::{self, Shown};
 use lavrin_keys::key::strength::{self, Depth, Weakness};
@@ -168,13 +167,5 @@ fn automation(register: &Register, today: Date, found: &mut CheckFindings) {
             let fault = RegisterFault::AutomationUnlimited { wanted: wanted.clone() };
             found.say(fault, &grant.whom.place, &about(&grant.whom.value));
         }
-    }
-}
-
-pub(super) fn about(whom: &Whom) -> String {
-    match whom {
-        Whom::Person(id) => id.clone(),
-        Whom::Team(team) => team.clone(),
-        Whom::Machine { account, host } => format!("{account}@{host}"),
     }
 }

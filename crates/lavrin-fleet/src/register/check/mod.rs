@@ -5,7 +5,8 @@ mod grants;
 mod hosts;
 mod keys;
 
-use super::{Date, Reading, Register, RegisterFault, RegisterFinding, RegisterPlace};
+use super::fields::is_near;
+use super::{Date, Reading, Register, RegisterFault, RegisterFinding, RegisterPlace, Whom};
 use lavrin_server::finding::Severity;
 
 /// The accounts that the last survey of a host saw; nothing where there was none.
@@ -55,5 +56,20 @@ fn weigh(register: &Register, findings: &mut Vec<RegisterFinding>) {
         if let Some(Some(severity)) = wanted.get(finding.fault.rule()) {
             finding.severity = *severity;
         }
+    }
+}
+
+/// A name that nobody and nothing has, with the nearest of those that are there.
+fn unknown<'a>(what: &'static str, name: &str, among: impl Iterator<Item = &'a str>) -> RegisterFault {
+    let near = among.filter(|other| is_near(other, name)).min().map(str::to_owned);
+    RegisterFault::UnknownName { what, name: name.to_owned(), near }
+}
+
+/// Whom a grant is about.
+fn about(whom: &Whom) -> String {
+    match whom {
+        Whom::Person(id) => id.clone(),
+        Whom::Team(team) => team.clone(),
+        Whom::Machine { account, host } => format!("{account}@{host}"),
     }
 }
