@@ -304,3 +304,51 @@ fn a_kill_leaves_a_way_in_and_the_next_run_goes_on() {
     }
     assert!(seen.len() > 1, "the kills did not spread: {seen:?}");
 }
+
+#[test]
+fn one_of_twelve_keys_is_replaced_in_whatever_form_the_new_one_comes() {
+    let mut fleet = Fleet::new();
+    people(&fleet);
+    let own = |number: u8| line(20 + number, &format!("edda {number}"));
+    let key_of = |number: u8| format!("[[key]]\nlabel = \"k{number}\"\nline = \"{}\"\n", own(number).trim());
+    let all: String = (0..12).map(key_of).collect();
+    fleet.world.write("people/edda.toml", format!("name = \"edda\"\n\n{all}"), 0o644);
+    let access = fleet.world.read("access.toml").replace("key = \"main\"\n", "");
+    fleet.world.write("access.toml", access, 0o644);
+    let entries =
+        |seeds: &[String]| seeds.iter().map(|line| format!("from=\"127.0.0.0/8\" {line}")).collect::<String>();
+    let mut there: Vec<String> = (0..12).map(own).collect();
+    fleet.add("lantern", &entries(&there), Behaviour::default());
+    for (number, form) in ["line", "rfc4716", "spki", "paste", "private"].into_iter().enumerate() {
+        let (number, comment) = (u8::try_from(number).unwrap(), format!("edda {number} anew"));
+        let new = line(40 + number, &comment);
+        fleet.world.write("given", &new, 0o600);
+        let command = format!("rotate edda --label k{number} {GO}");
+        let run = match form {
+            "paste" => {
+                let words: Vec<&str> = command.split(' ').chain(["--paste"]).collect();
+                fleet.world.with_input(&format!("Hello, here it is:\n\n> {new}\n"), &words)
+            }
+            // A private half is refused loudly, and nothing is begun.
+            "private" => {
+                fleet.world.put_pair("own", 40 + number, &comment);
+                let run = fleet.run(&format!("{command} --from-file home/own")).expect(4);
+                assert!(run.stderr.contains("PRIVATE"), "{run}");
+                continue;
+            }
+            "line" => fleet.run(&format!("{command} --from-file given")),
+            form => {
+                drop(fleet.run(&format!("key convert given --to {form} --out other --replace")).expect(0));
+                fleet.run(&format!("{command} --from-file other"))
+            }
+        };
+        drop(run.expect(0));
+        let key = new.split(' ').nth(1).unwrap();
+        let old = there.remove(0);
+        let now = keys(&fleet, 0);
+        assert!(now.contains(key) && !now.contains(old.split(' ').nth(1).unwrap()), "{form}: {now}");
+        assert!(there.iter().all(|line| now.contains(line.split(' ').nth(1).unwrap())), "{form}: {now}");
+        assert_eq!(now.lines().count(), 12, "{form}: {now}");
+    }
+    drop(fleet.run("register check").expect(0));
+}
