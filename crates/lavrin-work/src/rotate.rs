@@ -157,7 +157,7 @@ impl<'a> Rotating<'a> {
             hosts.entry(host.clone()).or_default().why.extend(faults);
         }
         let has_work = |name: &String, one: &RotatingHost| {
-            one.stages.iter().any(|stage| stage.managed && stage.stage != RotationStage::New)
+            one.stages.iter().any(|one| one.managed && matches!(one.stage, RotationStage::Old | RotationStage::Beside))
                 || planned.jobs.iter().any(|job| job.stop.host == *name)
         };
         let with_work: Vec<String> =
@@ -187,7 +187,9 @@ fn stages(
     everywhere: bool,
 ) -> Vec<RotationPlace> {
     let stages = rotation.on(register, host, &System::of(seen)).into_iter();
-    stages.map(|one| RotationPlace { managed: one.managed || everywhere, ..one }).collect()
+    let stages = stages.map(|one| RotationPlace { managed: one.managed || everywhere, ..one });
+    // What nobody manages was not asked about.
+    stages.filter(|one| one.managed || one.stage != RotationStage::Unread).collect()
 }
 
 impl Besides<'_> {
@@ -417,6 +419,8 @@ impl RotatingHost {
                 RotationStage::New if self.still_open.contains(account) => RotationState::StillAccepted,
                 RotationStage::New if self.not_shown.contains(account) => RotationState::NotShown,
                 RotationStage::New => return row(account, RotationState::Replaced, None),
+                RotationStage::Unread if self.not_shown.contains(account) => RotationState::NotShown,
+                RotationStage::Unread => RotationState::NotRead,
                 _ if !one.managed => return row(account, RotationState::NotManaged, None),
                 RotationStage::Beside => RotationState::Beside,
                 RotationStage::Old => RotationState::Old,

@@ -32,6 +32,8 @@ pub enum RotationStage {
     Beside,
     /// Only the new key is there.
     New,
+    /// The old key is not seen, and not everything that the server reads was read: it may be there.
+    Unread,
 }
 
 /// How far a rotation is in an account of a host.
@@ -58,7 +60,7 @@ impl Rotation {
         self.new.fingerprint()
     }
 
-    /// How far it is in each account of a host in which one of the two keys stands.
+    /// How far it is in each account of a host that has one of the two keys, or that was not read whole.
     #[must_use]
     pub fn on(&self, register: &Register, host: &str, seen: &System<'_>) -> Vec<RotationPlace> {
         let (old, new) = (self.old_print(), self.new_print());
@@ -72,6 +74,7 @@ impl Rotation {
             let stage = match (has(old), has(new)) {
                 (true, false) => RotationStage::Old,
                 (true, true) => RotationStage::Beside,
+                _ if login::not_gone(name, &old, seen).is_some() => RotationStage::Unread,
                 (false, true) => RotationStage::New,
                 (false, false) => return None,
             };

@@ -385,6 +385,12 @@ fn while_a_key_is_replaced_both_belong_there_and_only_the_new_one_is_missed() {
     assert_eq!(seen(&register, &[1, 6]), (vec![], Some(Stage::Beside)));
     assert_eq!(seen(&register, &[6]), (vec![], Some(Stage::New)));
     assert_eq!(seen(&register, &[9]).1, None);
+    // A line that nobody understands may hold the old key.
+    for more in ["", &lines(&[6])] {
+        let damaged = host_with(&format!("ssh-ed25519 AAAAshort edda\n{more}"), SHUT);
+        let found = rotation.on(&register, "lantern", &System::of(&damaged));
+        assert_eq!(found.first().map(|one| one.stage), Some(Stage::Unread));
+    }
     // Once it is retired it goes.
     register.people.get_mut("edda").unwrap().keys[0].retired = Some(TODAY);
     assert_eq!(seen(&register, &[1, 6]).0, ["extra 1"]);

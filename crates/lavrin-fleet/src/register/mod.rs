@@ -320,7 +320,7 @@ pub struct Owed {
     pub place: RegisterPlace,
 }
 
-/// So many days before its end a grant or an entry is told, where the register says nothing else.
+/// A grant or an entry is reported this many days before its end, unless the register says otherwise.
 const ENDS_SOON_DAYS: i64 = 14;
 
 impl Default for Rules {
@@ -344,7 +344,7 @@ pub struct Rules {
     pub policy: Policy,
     /// Days after which a key is old.
     pub key_age_days_max: Option<i64>,
-    /// So many days before its end a grant or an entry is told; 0: never.
+    /// A grant or an entry is reported this many days before its end; 0: never.
     pub ends_soon_days: i64,
     /// Hosts, or tags, that need an entry of a key for the day on which nothing else works; `*` stands for all.
     pub break_glass_hosts: Vec<Placed<String>>,

@@ -320,7 +320,7 @@ fn one_of_twelve_keys_is_replaced_in_whatever_form_the_new_one_comes() {
     let mut there: Vec<String> = (0..12).map(own).collect();
     fleet.add("lantern", &entries(&there), Behaviour::default());
     for (number, form) in ["line", "rfc4716", "spki", "paste", "private"].into_iter().enumerate() {
-        let (number, comment) = (u8::try_from(number).unwrap(), format!("edda {number} anew"));
+        let (number, comment) = (u8::try_from(number).unwrap(), format!("edda {number} again"));
         let new = line(40 + number, &comment);
         fleet.world.write("given", &new, 0o600);
         let command = format!("rotate edda --label k{number} {GO}");

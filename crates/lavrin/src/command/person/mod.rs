@@ -245,7 +245,7 @@ fn refused(given: &GivenKey) -> CommandError {
     CommandError::with(Exit::Stopped, format!("the key {} was not taken", given.key.fingerprint()))
 }
 
-/// Whether a key may come into the register: sound, allowed, and nobody's so far. What had to be left out is told.
+/// Whether a key may come into the register: sound, allowed, and nobody's so far. Warns of what had to be left out.
 pub fn may_come_in(given: &GivenKey, register: &Register, ui: &Ui) -> Result<(), CommandError> {
     if !given.repairs.is_empty() {
         ui.warn(&format!("the key was put together from a damaged text: {}", given.repairs.join("; ")));

@@ -170,7 +170,7 @@ impl OwnWays {
 /// Once no host that was reached has the old key any more, the register says that it is retired: what was not reached is
 /// finished by the next `enforce` or `rotate`. Says whether it is retired now.
 fn finish(opened: &OpenedRegister, rotation: &Rotation, rows: &[RotationRow], ui: &Ui) -> Result<bool, CommandError> {
-    let is_off = |state| matches!(state, RotationState::Replaced | RotationState::NotReached | RotationState::NotShown);
+    let is_off = |state| matches!(state, RotationState::Replaced | RotationState::NotReached);
     // Where nothing was reached nothing is known.
     let is_anywhere = rows.is_empty() || rows.iter().any(|row| row.state == RotationState::Replaced);
     if rotation.retired.is_some() || !is_anywhere || !rows.iter().all(|row| is_off(row.state)) {

@@ -1,4 +1,4 @@
-//! What is told of a rotation.
+//! What a rotation prints.
 
 use crate::error::exit_of_no_steps;
 use crate::exit::Exit;
@@ -108,6 +108,9 @@ fn words(state: RotationState) -> (&'static str, &'static str, Label) {
 fn why(row: &RotationRow) -> Option<String> {
     if row.state == RotationState::NotManaged {
         return Some("the register does not manage this account: --everywhere replaces it there too".to_owned());
+    }
+    if row.why.is_none() && matches!(row.state, RotationState::NotRead | RotationState::NotShown) {
+        return Some("not everything that the server reads for this account was read: lavrin audit".to_owned());
     }
     let text = match row.why.as_ref()? {
         KeptWhy::Change(why) => wording::trouble(why),

@@ -76,8 +76,9 @@ fn rows(opened: &OpenedRegister, wanted: &[Rotation]) -> Result<(Vec<Vec<Rotatio
             };
             let system = System::of(&seen);
             for (rotation, rows) in wanted.iter().zip(&mut rows) {
-                let stages = rotation.on(register, host, &system);
-                rows.extend(stages.into_iter().map(|stage| row(host, stage)));
+                let stages = rotation.on(register, host, &system).into_iter();
+                let asked = stages.filter(|one| one.managed || one.stage != RotationStage::Unread);
+                rows.extend(asked.map(|stage| row(host, stage)));
             }
         }
     }
@@ -87,6 +88,7 @@ fn rows(opened: &OpenedRegister, wanted: &[Rotation]) -> Result<(Vec<Vec<Rotatio
 fn row(host: &str, stage: RotationPlace) -> RotationRow {
     let state = match stage.stage {
         RotationStage::New => RotationState::Replaced,
+        RotationStage::Unread => RotationState::NotRead,
         _ if !stage.managed => RotationState::NotManaged,
         RotationStage::Beside => RotationState::Beside,
         RotationStage::Old => RotationState::Old,
