@@ -22,10 +22,6 @@ pub struct JournalEntry {
 }
 
 /// What a line says.
-#[expect(
-    clippy::large_enum_variant,
-    reason = "entries are read, used and let go; a box would be in the way of every match"
-)]
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
 #[serde(tag = "event", rename_all = "kebab-case")]
 pub enum Event {
@@ -58,6 +54,24 @@ pub enum Event {
         #[serde(default, skip_serializing_if = "Vec::is_empty")]
         changes: Vec<KeptChange>,
     },
+    /// Something was done with a kept key; it stands alone.
+    Kept {
+        /// What.
+        deed: KeptKeyDeed,
+        /// The account that it opens.
+        account: String,
+        /// The host.
+        host: String,
+        /// Which version.
+        version: u32,
+        /// The key, by its fingerprint.
+        key: String,
+        /// Whom it concerns, by the register: to whom it was handed out, for whom it was sealed.
+        people: Vec<String>,
+        /// Why, in the user's words.
+        #[serde(default, skip_serializing_if = "Option::is_none")]
+        reason: Option<String>,
+    },
     /// How it ended.
     Outcome {
         /// In one word.
@@ -65,6 +79,24 @@ pub enum Event {
         /// What was proven, or what went wrong.
         detail: String,
     },
+}
+
+/// What was done with a kept key.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(rename_all = "kebab-case")]
+pub enum KeptKeyDeed {
+    /// It was made and sealed.
+    Made,
+    /// It came from elsewhere and was sealed.
+    TakenIn,
+    /// It was sealed again, for others than before.
+    SealedAgain,
+    /// Its private half left the seal.
+    HandedOut,
+    /// It opened the account.
+    Proven,
+    /// The next version took its place, and its private half was removed.
+    Retired,
 }
 
 /// A change as it is kept: contents stand apart from it, each under its name.

@@ -8,7 +8,7 @@ mod journal;
 mod private;
 pub mod register;
 
-pub use journal::{ChangeOutcome, Event, JournalEntry, KeptChange, KeptDeed};
+pub use journal::{ChangeOutcome, Event, JournalEntry, KeptChange, KeptDeed, KeptKeyDeed};
 
 use rustix::fs::Mode;
 use std::path::{Path, PathBuf};

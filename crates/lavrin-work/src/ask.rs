@@ -1,6 +1,7 @@
-//! Many hosts asked from outside whether they take keys. Nobody signs in, except to a host over which others are reached.
+//! Many hosts asked from outside whether they take keys. Nobody signs in, except to a host over
+//! which others are reached, and with keys whose private half is at hand.
 
-use crate::heard::{Heard, NoProof, hear};
+use crate::heard::{Heard, Holder, NoProof, hear, log_in};
 use crate::pool::{self, Pace, crash_if_told};
 use crate::survey::seen;
 use crate::ways::{Stop, WayFault, Ways};
@@ -12,12 +13,22 @@ use std::sync::Arc;
 use std::time::Duration;
 
 /// What one host is asked.
-#[derive(Debug, Clone)]
+#[derive(Clone)]
 pub struct HostQuestion {
     /// The host.
     pub stop: Stop,
     /// Keys by account.
     pub accounts: Vec<(String, Vec<PublicKey>)>,
+    /// Private halves that are at hand: such a key signs in, where the host takes it.
+    pub holders: Vec<Holder>,
+}
+
+impl HostQuestion {
+    /// One without private halves.
+    #[must_use]
+    pub fn of(stop: Stop, accounts: Vec<(String, Vec<PublicKey>)>) -> Self {
+        Self { stop, accounts, holders: Vec::new() }
+    }
 }
 
 /// What a host says: for each account its answers, in the order of the keys, or why it was not reached.
@@ -52,7 +63,17 @@ async fn one(question: &HostQuestion, ways: &Ways, limit: Duration) -> AnswersOf
     let target = ways.target(&question.stop).await?;
     let mut all = Vec::new();
     for (account, keys) in &question.accounts {
-        let heard = hear(&target, account, keys, &ways.terms(&SystemSource, limit)).await;
+        let mut heard = hear(&target, account, keys, &ways.terms(&SystemSource, limit)).await;
+        for (key, heard) in keys.iter().zip(&mut heard) {
+            let holder = question.holders.iter().find(|holder| holder.key.public() == key);
+            if let Some(holder) = holder.filter(|_| matches!(heard, Heard::Accepts)) {
+                let (said, connection) = log_in(&target, account, holder).await;
+                *heard = said;
+                if let Some(connection) = connection {
+                    connection.close().await;
+                }
+            }
+        }
         // A host that cannot be reached for one account cannot be reached for the next.
         if let Some(Heard::Nothing(NoProof::NoConnection(fault))) = heard.first() {
             return Err((**fault).clone().into());

@@ -304,7 +304,7 @@ pub fn removed(store: &Database) -> Result<HashMap<String, Removed>, DatabaseFau
                     of_host.extend(day.map(|day| ((account.clone(), key), day)));
                 }
             }
-            Event::Outcome { .. } => {}
+            Event::Outcome { .. } | Event::Kept { .. } => {}
         }
     }
     Ok(removed)

@@ -7,6 +7,7 @@ pub mod fleet;
 pub mod fleet_run;
 mod heard;
 pub mod interrupt;
+pub mod kept;
 pub mod look;
 pub mod offboard;
 pub mod owed;

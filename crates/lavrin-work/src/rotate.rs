@@ -4,7 +4,7 @@
 use crate::ask::{HostQuestion, ask};
 use crate::change::{End, Ended, Job, Trouble};
 use crate::fleet_run::FleetRun;
-use crate::heard::Heard;
+use crate::heard::{Heard, Holder};
 use crate::plan::{Plan, Planned, Which};
 use crate::survey::Surveyed;
 use crate::ways::{WayFault, Ways};
@@ -43,7 +43,7 @@ pub enum RotationState {
 
 /// Why the old key is still there.
 #[derive(Debug, Clone)]
-pub enum KeptWhy {
+pub enum StaysWhy {
     /// How the change ended.
     Change(Arc<Trouble>),
     /// Something is in the way of changing the account.
@@ -74,7 +74,7 @@ pub struct RotationRow {
     /// How far it is.
     pub state: RotationState,
     /// Why not further.
-    pub why: Option<KeptWhy>,
+    pub why: Option<StaysWhy>,
     /// What the host says about the new key, where it was asked in this run.
     pub new: Option<Heard>,
     /// What it says about the old one.
@@ -88,6 +88,7 @@ pub struct Rotating<'a> {
     rotation: &'a Rotation,
     plan: Plan<'a>,
     everywhere: bool,
+    holder: Option<Holder>,
     hosts: BTreeMap<String, RotatingHost>,
 }
 
@@ -102,7 +103,7 @@ struct RotatingHost {
     /// What it says about the old key, once it was taken out.
     heard_of_old: HashMap<String, Heard>,
     /// Why an account is not further.
-    why: HashMap<String, KeptWhy>,
+    why: HashMap<String, StaysWhy>,
     /// Accounts of which nobody knows what they are like.
     unknown: BTreeSet<String>,
     fault: Option<WayFault>,
@@ -127,7 +128,13 @@ impl<'a> Rotating<'a> {
     ) -> Self {
         let plan = Plan::new(register, now, removed, Which::Keys(vec![rotation.new_print()]));
         let plan = plan.with_network_homes(network_homes).everywhere(everywhere);
-        Self { register, rotation, plan, everywhere, hosts: BTreeMap::new() }
+        Self { register, rotation, plan, everywhere, holder: None, hosts: BTreeMap::new() }
+    }
+
+    /// The private half of the new key is at hand: it proves itself by a login.
+    #[must_use]
+    pub fn with_holder(self, holder: Option<Holder>) -> Self {
+        Self { holder, ..self }
     }
 
     /// Takes in what was seen of a host.
@@ -145,7 +152,7 @@ impl<'a> Rotating<'a> {
     /// worked on.
     #[must_use]
     pub fn plan(self, looked: &[Surveyed], ways: &Ways, first: Option<usize>) -> (Besides<'a>, Planned) {
-        let Self { register, rotation, plan, everywhere, mut hosts } = self;
+        let Self { register, rotation, plan, everywhere, holder, mut hosts } = self;
         let mut planned = plan.end(ways);
         for one in looked {
             if let Some(fault) = &one.fault {
@@ -153,11 +160,11 @@ impl<'a> Rotating<'a> {
             }
         }
         for (host, faults) in &planned.problems {
-            let faults = faults.iter().map(|(account, fault)| (account.clone(), KeptWhy::NotPossible(fault.clone())));
+            let faults = faults.iter().map(|(account, fault)| (account.clone(), StaysWhy::NotPossible(fault.clone())));
             hosts.entry(host.clone()).or_default().why.extend(faults);
         }
         let has_work = |name: &String, one: &RotatingHost| {
-            one.stages.iter().any(|one| one.managed && matches!(one.stage, RotationStage::Old | RotationStage::Beside))
+            one.stages.iter().any(|one| one.managed && is_open(one.stage, holder.is_some()))
                 || planned.jobs.iter().any(|job| job.stop.host == *name)
         };
         let with_work: Vec<String> =
@@ -166,7 +173,10 @@ impl<'a> Rotating<'a> {
             hosts.entry(name.clone()).or_default().is_chosen = true;
         }
         planned.jobs.retain(|job| hosts.get(&job.stop.host).is_some_and(|one| one.is_chosen));
-        (Besides { register, rotation, everywhere, hosts }, planned)
+        for job in &mut planned.jobs {
+            job.proof.holder.clone_from(&holder);
+        }
+        (Besides { register, rotation, everywhere, holder, hosts }, planned)
     }
 }
 
@@ -175,7 +185,13 @@ pub struct Besides<'a> {
     register: &'a Register,
     rotation: &'a Rotation,
     everywhere: bool,
+    holder: Option<Holder>,
     hosts: BTreeMap<String, RotatingHost>,
+}
+
+/// Whether something is to be done: where the private half is at hand, the new key proves itself in any case.
+fn is_open(stage: RotationStage, is_held: bool) -> bool {
+    matches!(stage, RotationStage::Old | RotationStage::Beside) || (is_held && stage == RotationStage::New)
 }
 
 /// How far it is in each account of a host; with `everywhere` accounts are worked on that are not managed.
@@ -228,7 +244,7 @@ impl Besides<'_> {
                 ),
                 Err(fault) => one
                     .why
-                    .extend(question.accounts.into_iter().map(|(account, _)| (account, KeptWhy::Host(fault.clone())))),
+                    .extend(question.accounts.into_iter().map(|(account, _)| (account, StaysWhy::Host(fault.clone())))),
             }
         }
         Ok(())
@@ -249,7 +265,7 @@ impl Besides<'_> {
                 if matches!(end, End::Unknown(_)) {
                     one.unknown.insert(account.clone());
                 }
-                one.why.insert(account.clone(), KeptWhy::Change(why));
+                one.why.insert(account.clone(), StaysWhy::Change(why));
             }
         }
         for asked in ended.asked.iter().filter(|asked| asked.fingerprint == old) {
@@ -270,13 +286,16 @@ impl Besides<'_> {
     /// Accounts that have both keys and were not asked about the new one.
     fn questions(&self, ways: &Ways) -> Vec<HostQuestion> {
         let open = |one: &RotatingHost| -> Vec<_> {
-            let beside = one.managed(RotationStage::Beside).filter(|account| !one.heard.contains_key(*account));
+            let new = one.managed(RotationStage::New).filter(|_| self.holder.is_some());
+            let beside = one.managed(RotationStage::Beside).chain(new);
+            let beside = beside.filter(|account| !one.heard.contains_key(*account));
             beside.map(|account| (account.to_owned(), vec![self.rotation.new.clone()])).collect()
         };
         let of = |(name, one): (&String, &RotatingHost)| {
             let accounts = open(one);
             let known = self.register.hosts.get(name).filter(|_| one.is_chosen && !accounts.is_empty())?;
-            Some(HostQuestion { stop: ways.stop(known), accounts })
+            let holders = self.holder.iter().cloned().collect();
+            Some(HostQuestion { holders, ..HostQuestion::of(ways.stop(known), accounts) })
         };
         self.hosts.iter().filter_map(of).collect()
     }
@@ -308,7 +327,7 @@ impl Besides<'_> {
         let planned = plan.end(ways);
         for (host, faults) in planned.problems {
             for (account, fault) in faults {
-                self.one(&host).why.insert(account, KeptWhy::NotPossible(fault));
+                self.one(&host).why.insert(account, StaysWhy::NotPossible(fault));
             }
         }
         let ended = run.part("old").carry(planned.jobs, ways).await?;
@@ -317,22 +336,22 @@ impl Besides<'_> {
         }
         // The register asks for the old key all the same.
         for host in ready {
-            self.one(&host).keep(&KeptWhy::OtherOwner);
+            self.one(&host).keep(&StaysWhy::OtherOwner);
         }
         Ok(())
     }
 
     /// The old key stays for now wherever it is.
     pub fn keep_old(&mut self) {
-        self.keep(&KeptWhy::NotNow);
+        self.keep(&StaysWhy::NotNow);
     }
 
     /// The old key is that of the login, and nothing else is at hand to sign in with.
     pub fn keep_login(&mut self) {
-        self.keep(&KeptWhy::OwnLogin);
+        self.keep(&StaysWhy::OwnLogin);
     }
 
-    fn keep(&mut self, why: &KeptWhy) {
+    fn keep(&mut self, why: &StaysWhy) {
         for one in self.hosts.values_mut() {
             one.hold_back();
             one.keep(why);
@@ -369,24 +388,24 @@ impl RotatingHost {
         }
         let old: Vec<String> = self.managed(RotationStage::Old).map(str::to_owned).collect();
         for account in old {
-            self.why.entry(account).or_insert(KeptWhy::NoGrant);
+            self.why.entry(account).or_insert(StaysWhy::NoGrant);
         }
         let beside: Vec<String> = self.managed(RotationStage::Beside).map(str::to_owned).collect();
         for account in beside {
             let heard = self.heard.get(&account).cloned().unwrap_or(Heard::LeftOut);
             if !heard.opens() {
-                self.why.entry(account).or_insert(KeptWhy::NotProven(heard));
+                self.why.entry(account).or_insert(StaysWhy::NotProven(heard));
             }
         }
         let Some(first) = self.why.keys().min().cloned() else { return };
         let beside: Vec<String> = self.managed(RotationStage::Beside).map(str::to_owned).collect();
         for account in beside {
-            self.why.entry(account).or_insert_with(|| KeptWhy::OtherAccount(first.clone()));
+            self.why.entry(account).or_insert_with(|| StaysWhy::OtherAccount(first.clone()));
         }
     }
 
     /// Says why the old key stays, where nothing else says it.
-    fn keep(&mut self, why: &KeptWhy) {
+    fn keep(&mut self, why: &StaysWhy) {
         let beside: Vec<String> = self.managed(RotationStage::Beside).map(str::to_owned).collect();
         for account in beside {
             self.why.entry(account).or_insert_with(|| why.clone());
@@ -408,9 +427,9 @@ impl RotatingHost {
             old: self.heard_of_old.get(account).cloned(),
         };
         if let Some(fault) = &self.fault {
-            return vec![row("", RotationState::NotReached, Some(KeptWhy::Host(fault.clone())))];
+            return vec![row("", RotationState::NotReached, Some(StaysWhy::Host(fault.clone())))];
         }
-        let not_now = || (!self.is_chosen).then_some(KeptWhy::NotNow);
+        let not_now = || (!self.is_chosen).then_some(StaysWhy::NotNow);
         let of = |one: &RotationPlace| {
             let account = one.account.as_str();
             let why = self.why.get(account).cloned();

@@ -6,8 +6,8 @@ mod help;
 mod next;
 
 use crate::command::{
-    agent, audit, compare, demo, enforce, grant, history, host, install, key, mend, offboard, person, probe, register,
-    remove, rotate, survey, undo, where_one_is, why, withdraw,
+    agent, audit, compare, demo, enforce, grant, history, host, install, kept, key, mend, offboard, person, probe,
+    register, remove, rotate, survey, undo, where_one_is, why, withdraw,
 };
 use crate::error::CommandError;
 use crate::exit::Exit;
@@ -60,6 +60,9 @@ enum Command {
     /// What the running agent holds; give it a key for a time, or take one
     #[command(subcommand)]
     Agent(agent::AgentCommand),
+    /// The keys of accounts that several people use, sealed in the register
+    #[command(subcommand)]
+    Kept(kept::KeptCommand),
     /// Begin a register, check it, or build it from what is there
     #[command(subcommand)]
     Register(register::RegisterCommand),
@@ -134,6 +137,7 @@ fn dispatch(command: Option<&Command>, ui: &Ui) -> Result<Exit, CommandError> {
         Command::Key(command) => key::run(command, ui),
         Command::Demo(args) => demo::run(args, ui),
         Command::Agent(command) => agent::run(command, ui),
+        Command::Kept(command) => kept::run(command, ui),
         Command::Register(command) => register::run(command, ui),
         Command::Person(command) => person::run(command, ui),
         Command::Host(command) => host::run(command, ui),

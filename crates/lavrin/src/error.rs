@@ -58,6 +58,13 @@ impl CommandError {
         self.hint(if what_for.is_empty() { command } else { format!("{what_for}: {command}") })
     }
 
+    /// What happened and why, without what to do about it.
+    #[must_use]
+    pub fn in_one_line(&self) -> String {
+        let parts = std::iter::once(&self.message).chain(&self.causes);
+        parts.map(String::as_str).collect::<Vec<_>>().join("; ")
+    }
+
     /// A file on this machine that could not be read or written.
     pub fn file(path: &Path, does: &str, error: &std::io::Error) -> Self {
         let said = Self::usage(format!("cannot {does} {}", crate::paths::shown(path))).because(error.to_string());

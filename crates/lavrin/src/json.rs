@@ -230,10 +230,11 @@ mod tests {
     use crate::command::{
         agent::list::AgentListOut, audit::AuditOut, audit::FleetOut, change::ChangeOut, compare::CompareOut,
         enforce::EnforceOut, history::AccessAtOut, history::HistoryOut, history::RunsOut, host::HostOut,
-        host::HostsOut, host::settings::SettingsOut, key::convert::ConvertOut, key::generate::GenerateOut,
-        key::inspect::InspectOut, mend::MendOut, offboard::OffboardOut, offboard::OffboardPreviewOut,
-        person::PeopleOut, person::PersonOut, probe::ProbeManyOut, probe::ProbeOut, register::adopt::AdoptOut,
-        register::check::CheckOut, rotate::RotateOut, survey::SurveyOut, undo::UndoOut, why::WhoOut, why::WhyOut,
+        host::HostsOut, host::settings::SettingsOut, kept::KeptDoneOut, kept::KeptProveOut, kept::list::KeptListOut,
+        kept::seal::KeptSealOut, key::convert::ConvertOut, key::generate::GenerateOut, key::inspect::InspectOut,
+        mend::MendOut, offboard::OffboardOut, offboard::OffboardPreviewOut, person::PeopleOut, person::PersonOut,
+        probe::ProbeManyOut, probe::ProbeOut, register::adopt::AdoptOut, register::check::CheckOut, rotate::RotateOut,
+        survey::SurveyOut, undo::UndoOut, why::WhoOut, why::WhyOut,
     };
     use schemars::{JsonSchema, schema_for};
 
@@ -278,6 +279,12 @@ mod tests {
         check::<CompareOut>("compare");
         check::<EnforceOut>("enforce");
         check::<AgentListOut>("agent-list");
+        check::<KeptDoneOut>("kept-make");
+        check::<KeptDoneOut>("kept-take-in");
+        check::<KeptDoneOut>("kept-hand-out");
+        check::<KeptListOut>("kept-list");
+        check::<KeptProveOut>("kept-prove");
+        check::<KeptSealOut>("kept-seal");
         check::<RotateOut<'static>>("rotate");
         check::<OffboardPreviewOut>("offboard-preview");
         check::<OffboardOut<'static>>("offboard");

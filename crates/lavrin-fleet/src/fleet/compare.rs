@@ -149,7 +149,7 @@ impl<'a> Comparer<'a> {
             known: KnownKeys::default(),
             now,
         };
-        for grant in register.grants.iter().filter(|grant| !grant.has_ended(now.today)) {
+        for grant in register.all_grants().filter(|grant| !grant.has_ended(now.today)) {
             for host in &grant.hosts {
                 match host.value.as_str() {
                     "*" => new.everywhere.push(grant),
@@ -262,6 +262,10 @@ impl<'a> Comparer<'a> {
         match &grant.whom.value {
             Whom::Person(id) => self.register.people.get(id).into_iter().flat_map(of).collect(),
             Whom::Team(team) => self.teams.get(team.as_str()).into_iter().flatten().copied().flat_map(of).collect(),
+            Whom::Kept { account, host } => {
+                let kept = self.register.kept_of(account, host);
+                kept.map(|kept| of_all(format!("kept for {account}@{host}"), &kept.keys)).unwrap_or_default()
+            }
             Whom::Machine { account, host } => {
                 let keys = self.register.hosts.get(host).map(|host| host.keys.as_slice()).unwrap_or_default();
                 let all = of_all(format!("{account}@{host}"), keys).into_iter();

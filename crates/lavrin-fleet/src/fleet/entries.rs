@@ -160,6 +160,14 @@ impl Owner {
         match self {
             Self::Person { id, .. } => id.clone(),
             Self::Machine { account, host, .. } => format!("{account}@{host}"),
+            Self::Kept { account, host, .. } => format!("kept for {account}@{host}"),
         }
+    }
+
+    /// The label of the key.
+    #[must_use]
+    pub fn label(&self) -> &str {
+        let (Self::Person { label, .. } | Self::Machine { label, .. } | Self::Kept { label, .. }) = self;
+        label
     }
 }

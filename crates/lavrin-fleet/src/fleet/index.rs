@@ -24,6 +24,15 @@ pub enum Owner {
         /// Label of the key.
         label: String,
     },
+    /// The office, which keeps the key of an account.
+    Kept {
+        /// The account.
+        account: String,
+        /// The host.
+        host: String,
+        /// Label of the key: its version.
+        label: String,
+    },
 }
 
 /// What the register says about one entry.
@@ -68,19 +77,26 @@ impl<'a> Index<'a> {
                 index.owners.entry(key.fingerprint).or_insert(owner);
             }
         }
-        // A person before a machine, where both have it.
+        for kept in &register.kept {
+            for key in &kept.keys {
+                let (account, host) = (kept.account.clone(), kept.host.clone());
+                let owner = Owner::Kept { account, host, label: key.label.clone() };
+                index.owners.insert(key.fingerprint, owner);
+            }
+        }
+        // A person before the others, where both have it.
         for person in register.people.values() {
             for key in &person.keys {
                 let owner = Owner::Person { id: person.id.clone(), label: key.label.clone() };
                 index.owners.insert(key.fingerprint, owner);
             }
         }
-        for grant in &register.grants {
+        for grant in register.all_grants() {
             let account = grant.account.as_str();
             match &grant.whom.value {
                 Whom::Person(id) => index.of_person.entry((id, account)).or_default().push(grant),
                 Whom::Team(team) => index.of_team.entry((team, account)).or_default().push(grant),
-                Whom::Machine { .. } => index.by_account.entry(account).or_default().push(grant),
+                Whom::Machine { .. } | Whom::Kept { .. } => index.by_account.entry(account).or_default().push(grant),
             }
         }
         index
@@ -105,6 +121,7 @@ impl<'a> Index<'a> {
         let (keys, label) = match owner {
             Owner::Person { id, label } => (&self.register.people.get(id)?.keys, label),
             Owner::Machine { host, label, .. } => (&self.register.hosts.get(host)?.keys, label),
+            Owner::Kept { account, host, label } => (&self.register.kept_of(account, host)?.keys, label),
         };
         keys.iter().find(|key| key.label == *label)
     }
@@ -116,12 +133,30 @@ impl<'a> Index<'a> {
             Owner::Person { id, label } => self.of_persons_key(id, label, account, host, today),
             Owner::Machine { account: from, host: home, label } => {
                 let machine = Whom::Machine { account: from.clone(), host: home.clone() };
-                let grants = self.by_account.get(account).into_iter().flatten().copied();
-                let own = grants.filter(|grant| grant.whom.value == machine);
                 let keys = self.register.hosts.get(home).map(|host| host.keys.as_slice()).unwrap_or_default();
-                retired(keys, label, today).unwrap_or_else(|| best(own, label, keys, host, today))
+                self.of_account(&machine, keys, label, account, host, today)
+            }
+            Owner::Kept { account: of, host: on, label } => {
+                let kept = Whom::Kept { account: of.clone(), host: on.clone() };
+                let keys = self.register.kept_of(of, on).map(|kept| kept.keys.as_slice()).unwrap_or_default();
+                self.of_account(&kept, keys, label, account, host, today)
             }
         }
+    }
+
+    /// Of a key that belongs to an account: that of a program, or a kept one.
+    fn of_account(
+        &self,
+        whom: &Whom,
+        keys: &[OwnedKey],
+        label: &str,
+        account: &str,
+        host: &Host,
+        today: Date,
+    ) -> Standing {
+        let grants = self.by_account.get(account).into_iter().flatten().copied();
+        let own = grants.filter(|grant| grant.whom.value == *whom);
+        retired(keys, label, today).unwrap_or_else(|| best(own, label, keys, host, today))
     }
 
     fn of_persons_key(&self, id: &str, label: &str, account: &str, host: &Host, today: Date) -> Standing {

@@ -25,7 +25,7 @@ impl Offers {
         let people = register.people.values().filter(|person| person.left.is_none());
         let known = people.flat_map(|person| &person.keys).map(|key| key.fingerprint).collect();
         let mut offers = Self { known, ..Self::default() };
-        for grant in &register.grants {
+        for grant in register.all_grants() {
             let keys = keys_of(register, grant);
             let all = || keys.iter().map(|key| (grant.account.clone(), *key));
             for host in &grant.hosts {
@@ -59,10 +59,14 @@ impl Offers {
 }
 
 fn keys_of(register: &Register, grant: &Grant) -> Vec<Fingerprint> {
+    if let Whom::Kept { account, host } = &grant.whom.value {
+        let kept = register.kept_of(account, host);
+        return kept.into_iter().flat_map(|kept| &kept.keys).map(|key| key.fingerprint).collect();
+    }
     let people = register.people.values().filter(|person| match &grant.whom.value {
         Whom::Person(id) => person.id == *id,
         Whom::Team(team) => person.team.as_deref() == Some(team.as_str()),
-        Whom::Machine { .. } => false,
+        Whom::Machine { .. } | Whom::Kept { .. } => false,
     });
     let here = people.filter(|person| person.left.is_none());
     let meant = |person: &Person| {

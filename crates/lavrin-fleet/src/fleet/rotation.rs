@@ -101,7 +101,12 @@ pub fn rotations(register: &Register, today: Date) -> Vec<Rotation> {
             |label: &str| Owner::Machine { account: account(label), host: host.id.clone(), label: label.to_owned() };
         of_keys(&host.keys, owner, today)
     });
-    of_people.chain(of_hosts).collect()
+    let of_kept = register.kept.iter().flat_map(|kept| {
+        let (account, host) = (&kept.account, &kept.host);
+        let owner = |label: &str| Owner::Kept { account: account.clone(), host: host.clone(), label: label.to_owned() };
+        of_keys(&kept.keys, owner, today)
+    });
+    of_people.chain(of_hosts).chain(of_kept).collect()
 }
 
 fn of_keys(keys: &[OwnedKey], owner: impl Fn(&str) -> Owner, today: Date) -> Vec<Rotation> {

@@ -73,16 +73,16 @@ pub struct NewOwed<'a> {
     pub since: Date,
 }
 
-fn document(text: &str) -> Result<DocumentMut, EditFault> {
+pub(super) fn document(text: &str) -> Result<DocumentMut, EditFault> {
     text.parse().map_err(|fault: toml_edit::TomlError| EditFault::Syntax(fault.message().to_owned()))
 }
 
-fn day(date: Date) -> Item {
+pub(super) fn day(date: Date) -> Item {
     // A date of TOML's own, without quotes.
     date.to_string().parse::<Value>().map_or_else(|_| value(date.to_string()), Item::Value)
 }
 
-fn list(values: &[String]) -> Item {
+pub(super) fn list(values: &[String]) -> Item {
     value(values.iter().collect::<Array>())
 }
 
@@ -107,7 +107,7 @@ pub fn set_date(text: &str, name: &str, new: Date) -> Result<String, EditFault> 
 }
 
 /// Puts a value in place of another one, whose blanks and comment stay.
-fn set(table: &mut Table, name: &str, new: Option<Item>) {
+pub(super) fn set(table: &mut Table, name: &str, new: Option<Item>) {
     let Some(mut new) = new else {
         table.remove(name);
         return;
@@ -120,7 +120,7 @@ fn set(table: &mut Table, name: &str, new: Option<Item>) {
 }
 
 /// The text with a table behind its end, so that nothing that is there moves.
-fn appended(text: &str, header: &str, table: &Table) -> Result<String, EditFault> {
+pub(super) fn appended(text: &str, header: &str, table: &Table) -> Result<String, EditFault> {
     let gap = match text {
         "" => "",
         text if text.ends_with('\n') => "\n",

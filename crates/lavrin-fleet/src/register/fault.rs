@@ -198,6 +198,15 @@ pub enum RegisterFault {
     GrantWithoutKey,
     /// The same grant again.
     GrantTwice,
+    /// A kept key of an account that the register does not manage: no command puts it there.
+    KeptNotManaged,
+    /// Somebody who left may have a copy of a kept key in use.
+    KeptKnownToLeaver {
+        /// Who.
+        person: String,
+        /// When.
+        left: Date,
+    },
     /// A host whose keys nobody has pinned.
     HostUnpinned,
     /// Another host has the same host key: one of them was cloned, and can answer for the other.
@@ -269,6 +278,8 @@ lavrin_keys::rules!(RegisterFault {
     RegisterFault::GrantOfLeaver { .. } => "grant-of-leaver", High;
     RegisterFault::GrantWithoutKey => "grant-without-key", Medium;
     RegisterFault::GrantTwice => "grant-twice", Low;
+    RegisterFault::KeptNotManaged => "kept-not-managed", Medium;
+    RegisterFault::KeptKnownToLeaver { .. } => "kept-known-to-leaver", High;
     RegisterFault::HostUnpinned => "host-unpinned", Medium;
     RegisterFault::SharedHostKey { .. } => "shared-host-key", Medium;
     RegisterFault::ThroughLoop => "through-loop", High;

@@ -6,13 +6,16 @@
 pub mod check;
 mod defaults;
 pub mod edit;
+pub mod edit_kept;
 mod fault;
 mod fields;
+pub mod kept;
 mod read;
 
 pub use defaults::{Defaults, HOST_LIMIT_MAX, PARALLEL_MAX, read_defaults};
 pub use fault::{FieldKind, RegisterFault, RegisterFinding};
 pub use fields::near;
+pub use kept::{HandOut, KeptAccount, KeptVersion};
 pub use lavrin_keys::date::Date;
 use lavrin_keys::key::policy::Policy;
 use lavrin_keys::key::{Fingerprint, PublicKey};
@@ -237,6 +240,13 @@ pub enum Whom {
         /// The host.
         host: String,
     },
+    /// Whoever is handed the kept key of this very account.
+    Kept {
+        /// The account.
+        account: String,
+        /// The host.
+        host: String,
+    },
 }
 
 /// Who may use which account where.
@@ -371,6 +381,10 @@ pub struct Register {
     pub hosts: BTreeMap<String, Host>,
     /// The grants in their order.
     pub grants: Vec<Grant>,
+    /// The kept keys of accounts.
+    pub kept: Vec<KeptAccount>,
+    /// The people for whom private halves are sealed.
+    pub administrators: Vec<Placed<String>>,
     /// The exceptions.
     pub exceptions: Vec<Exception>,
     /// Removals that are still owed.
@@ -381,6 +395,17 @@ impl Register {
     /// The people of a team.
     pub fn team<'a>(&'a self, team: &'a str) -> impl Iterator<Item = &'a Person> {
         self.people.values().filter(move |person| person.team.as_deref() == Some(team))
+    }
+
+    /// Every grant: those that are written down as such, in their order, and those of kept keys.
+    pub fn all_grants(&self) -> impl Iterator<Item = &Grant> {
+        self.grants.iter().chain(self.kept.iter().map(|kept| &kept.grant))
+    }
+
+    /// The kept key of an account.
+    #[must_use]
+    pub fn kept_of(&self, account: &str, host: &str) -> Option<&KeptAccount> {
+        self.kept.iter().find(|kept| kept.account == account && kept.host == host)
     }
 
     /// The hosts that a grant names or that carry one of its tags; a host named `*` stands for all.
@@ -426,7 +451,7 @@ impl Register {
         match &grant.whom.value {
             Whom::Person(id) => self.people.get(id).into_iter().collect(),
             Whom::Team(team) => self.team(team).collect(),
-            Whom::Machine { .. } => Vec::new(),
+            Whom::Machine { .. } | Whom::Kept { .. } => Vec::new(),
         }
     }
 }

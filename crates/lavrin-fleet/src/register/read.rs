@@ -5,7 +5,7 @@ use super::fault::FieldKind;
 use super::fields::{Faults, Fields};
 use super::{
     Date, Exception, Grant, Host, Owed, OwnedKey, Person, Placed, Purpose, ReachKind, Register, RegisterFault,
-    RegisterFinding, RegisterPlace, RootProgram, Rules, SourceFile, Whom, is_id,
+    RegisterFinding, RegisterPlace, RootProgram, Rules, SourceFile, Whom, is_id, kept,
 };
 use crate::rules;
 use lavrin_keys::key::container::line;
@@ -34,6 +34,7 @@ struct FileSettings {
     rules: Rules,
     defaults: Defaults,
     exceptions: Vec<Exception>,
+    administrators: Vec<Placed<String>>,
 }
 
 /// What one file holds.
@@ -44,6 +45,7 @@ struct FileContent {
     hosts: Vec<Host>,
     grants: Vec<Grant>,
     owed: Vec<Owed>,
+    kept: Vec<kept::KeptAccount>,
     faults: Faults,
 }
 
@@ -58,6 +60,7 @@ pub fn read(files: &[SourceFile]) -> Reading {
         if let Some(settings) = part.settings {
             (register.name, register.rules) = (settings.name, settings.rules);
             (register.defaults, register.exceptions) = (settings.defaults, settings.exceptions);
+            register.administrators = settings.administrators;
         }
         for person in part.people {
             put(&mut register.people, person.id.clone(), person, |person| &person.place, &mut faults);
@@ -67,6 +70,7 @@ pub fn read(files: &[SourceFile]) -> Reading {
         }
         register.grants.extend(part.grants);
         register.owed.extend(part.owed);
+        register.kept.extend(part.kept);
         faults.extend(part.faults);
     }
     reading.findings = faults
@@ -131,6 +135,7 @@ fn part(number: usize, file: &SourceFile) -> FileContent {
             part.grants = tables.into_iter().filter_map(|table| grant(number, table, fields.faults())).collect();
             fields.end();
         }
+        (kept::FOLDER, name) => part.kept.extend(kept::read(number, name, table, &mut part.faults)),
         ("", "owed") => {
             let mut fields = Fields::new(number, "owed", table, &mut part.faults);
             let tables = fields.tables("removal");
@@ -149,10 +154,17 @@ fn settings(number: usize, table: Spanned<DeTable<'_>>, part: &mut FileContent) 
     let rules = policy.map(|table| rules(number, table, fields.faults())).unwrap_or_default();
     let defaults = fields.table("defaults");
     let defaults = defaults.map(|table| defaults::of_table(number, table, fields.faults())).unwrap_or_default();
+    let administrators = fields.table("kept").map(|table| {
+        let mut kept = Fields::new(number, "kept", table, fields.faults());
+        let administrators = kept.texts("administrators");
+        kept.end();
+        administrators
+    });
     let tables = fields.tables("exception");
     let exceptions = tables.into_iter().filter_map(|table| exception(number, table, fields.faults())).collect();
     fields.end();
-    part.settings = Some(FileSettings { name, rules, defaults, exceptions });
+    part.settings =
+        Some(FileSettings { name, rules, defaults, exceptions, administrators: administrators.unwrap_or_default() });
 }
 
 fn rules(number: usize, table: Spanned<DeTable<'_>>, faults: &mut Faults) -> Rules {
@@ -302,9 +314,9 @@ fn owned_key(
     })
 }
 
-type Own = (lavrin_keys::key::PublicKey, lavrin_keys::key::Fingerprint, String);
+pub(super) type Own = (lavrin_keys::key::PublicKey, lavrin_keys::key::Fingerprint, String);
 
-fn own(read: Result<line::KeyLine<'_>, KeyFault>) -> Result<Own, KeyFault> {
+pub(super) fn own(read: Result<line::KeyLine<'_>, KeyFault>) -> Result<Own, KeyFault> {
     let read = read?;
     let comment = lavrin_keys::text::printable(read.comment.trim_ascii());
     Ok((Arc::unwrap_or_clone(read.key), read.fingerprint, comment))

@@ -5,6 +5,7 @@ mod trust;
 
 use crate::StoreFault;
 use lavrin_fleet::register::SourceFile;
+use lavrin_fleet::register::kept::FOLDER as KEPT;
 use rustix::fd::OwnedFd;
 use rustix::fs::{
     AtFlags, CWD, Dir, FileType, Mode, OFlags, RenameFlags, fstat, mkdirat, openat, renameat, renameat_with, unlinkat,
@@ -88,6 +89,10 @@ impl RegisterFolder {
         }
         self.take(own.as_ref(), "", "access.toml", &mut files)?;
         self.take(own.as_ref(), "", "owed.toml", &mut files)?;
+        let kept = self.open_folder(KEPT)?;
+        for name in self.names(kept.as_ref(), KEPT)? {
+            self.take(kept.as_ref(), KEPT, &name, &mut files)?;
+        }
         Ok(files)
     }
 
@@ -112,13 +117,22 @@ impl RegisterFolder {
     }
 
     fn names(&self, folder: Option<&OwnedFd>, name: &str) -> Result<Vec<String>, StoreFault> {
+        self.names_that(folder, name, |name| name.ends_with(".toml") && !name.starts_with('.'))
+    }
+
+    fn names_that(
+        &self,
+        folder: Option<&OwnedFd>,
+        name: &str,
+        fits: impl Fn(&str) -> bool,
+    ) -> Result<Vec<String>, StoreFault> {
         let Some(folder) = folder else { return Ok(Vec::new()) };
         let fault = |errno: Errno| self.fault(name)(errno.into());
         let mut names = Vec::new();
         for entry in Dir::read_from(folder).map_err(fault)?.take(FILES_MAX) {
             let entry = entry.map_err(fault)?;
             let Ok(name) = entry.file_name().to_str() else { continue };
-            if name.ends_with(".toml") && !name.starts_with('.') {
+            if fits(name) {
                 names.push(name.to_owned());
             }
         }
@@ -138,6 +152,38 @@ impl RegisterFolder {
         let text = folder.map(|folder| self.read_file(folder, name)).transpose().map_err(self.fault(&path))?.flatten();
         files.extend(text.map(|text| SourceFile { path, text }));
         Ok(())
+    }
+
+    /// The text of one file; none where it is not there.
+    ///
+    /// # Errors
+    /// [`StoreFault`].
+    pub fn text(&self, path: &str) -> Result<Option<String>, StoreFault> {
+        let (below, name) = path.rsplit_once('/').unwrap_or(("", path));
+        let folder = self.open_folder(below)?;
+        Ok(folder.map(|folder| self.read_file(&folder, name)).transpose().map_err(self.fault(path))?.flatten())
+    }
+
+    /// The names in one of its folders, whatever they end in; none where there is no such folder.
+    ///
+    /// # Errors
+    /// [`StoreFault`].
+    pub fn names_in(&self, folder: &str) -> Result<Vec<String>, StoreFault> {
+        self.names_that(self.open_folder(folder)?.as_ref(), folder, |name| !name.starts_with('.'))
+    }
+
+    /// Takes a file away, where it is still what was read.
+    ///
+    /// # Errors
+    /// [`StoreFault`].
+    pub fn remove(&self, path: &str, old: &str) -> Result<(), StoreFault> {
+        let fault = self.fault(path);
+        let (below, name) = path.rsplit_once('/').unwrap_or(("", path));
+        let folder = self.open_folder(below)?.ok_or_else(|| fault(ErrorKind::NotFound.into()))?;
+        if self.read_file(&folder, name).map_err(&fault)?.as_deref() != Some(old) {
+            return Err(fault(Error::other("somebody else has changed it; nothing was removed")));
+        }
+        unlinkat(&folder, name, AtFlags::empty()).and_then(|()| rustix::fs::fsync(&folder)).map_err(|e| fault(e.into()))
     }
 
     /// Puts a file in place of the one that was read, or where there was none, in one step.

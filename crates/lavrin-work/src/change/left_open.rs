@@ -32,7 +32,7 @@ impl LeftOpen {
                 Event::Intent { login, .. } if login.as_deref() != Some(BY_HAND) && line.time.as_str() < before => {
                     open.insert(line.id.clone(), line);
                 }
-                Event::Intent { .. } => {}
+                Event::Intent { .. } | Event::Kept { .. } => {}
                 Event::Outcome { .. } => drop(open.remove(&line.id)),
             }
         }

@@ -52,7 +52,7 @@ impl Rest<'_> {
             if accounts.is_empty() {
                 continue;
             }
-            let question = HostQuestion { stop: ways.stop(host), accounts };
+            let question = HostQuestion::of(ways.stop(host), accounts);
             match unspoken(self.register, host) {
                 None => questions.push(question),
                 Some(why) => unasked.push((question, Err(why))),
@@ -94,7 +94,7 @@ impl Rest<'_> {
         let theirs = self.register.grants.iter().filter(|grant| match &grant.whom.value {
             Whom::Person(id) => *id == self.leaver.id,
             Whom::Team(name) => team == Some(name),
-            Whom::Machine { .. } => false,
+            Whom::Machine { .. } | Whom::Kept { .. } => false,
         });
         let here = theirs.filter(|grant| self.register.hosts_of(grant).any(|other| other.id == host.id));
         here.map(|grant| grant.account.as_str()).collect()

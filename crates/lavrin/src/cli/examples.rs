@@ -59,6 +59,18 @@ pub const EXAMPLES: &[(&str, &[&str])] = &[
     ("person show", &["lavrin person show sten", "lavrin person show sten --format json"]),
     ("agent list", &["lavrin agent list", "lavrin agent list --register halvmark"]),
     ("agent hold", &["lavrin agent hold ~/.ssh/edda", "lavrin agent hold ~/.ssh/office --for 30m --confirm"]),
+    ("kept list", &["lavrin kept list", "lavrin kept list root@buoy-7"]),
+    ("kept make", &["lavrin kept make root@buoy-7", "lavrin kept make root@buoy-7 --algorithm rsa-4096"]),
+    ("kept take-in", &["lavrin kept take-in root@buoy-7 --key came-with-it"]),
+    ("kept prove", &["lavrin kept prove", "lavrin kept prove root@buoy-7"]),
+    (
+        "kept hand-out",
+        &[
+            "lavrin kept hand-out root@buoy-7 --to agent --for 30m --reason 'the lamp is out'",
+            "lavrin kept hand-out root@buoy-7 --to ./buoy-7-root --reason 'work on site'",
+        ],
+    ),
+    ("kept seal", &["lavrin kept seal", "lavrin kept seal --administrators edda,sten"]),
     ("agent release", &["lavrin agent release ~/.ssh/edda", "lavrin agent release --left"]),
     ("person set", &["lavrin person set edda --team lights", "lavrin person set sten --name 'Sten Åkre'"]),
     ("person rename", &["lavrin person rename edda edda.holm", "lavrin person rename sten sten-lights"]),

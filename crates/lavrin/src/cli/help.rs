@@ -14,7 +14,7 @@ const ASIDE: [&str; 4] = ["color", "quiet", "verbose", "help_connection"];
 
 /// Commands in the order of the work.
 const GROUPS: [(&str, &[&str]); 6] = [
-    ("Keys", &["key", "agent"]),
+    ("Keys", &["key", "agent", "kept"]),
     ("One account", &["install", "remove", "mend", "why", "probe"]),
     ("The register (who should have access)", &["register", "person", "host", "grant", "withdraw"]),
     ("The fleet (who has access, and putting it right)", &["survey", "compare", "enforce", "audit"]),

@@ -42,7 +42,7 @@ pub struct ManyArgs {
 }
 
 /// What every command takes that changes hosts of a register.
-#[derive(Debug, Args)]
+#[derive(Debug, Args, Clone)]
 pub struct FleetArgs {
     #[command(flatten)]
     pub change: ChangeArgs,

@@ -110,6 +110,7 @@ pub fn run(args: &GrantArgs, ui: &Ui) -> Result<Exit, CommandError> {
 pub fn whom_text(whom: &Whom) -> String {
     match whom {
         Whom::Person(name) | Whom::Team(name) => name.clone(),
+        Whom::Kept { account, host } => format!("kept for {account}@{host}"),
         Whom::Machine { account, host } => format!("{account}@{host}"),
     }
 }

@@ -12,6 +12,7 @@ pub mod grant;
 pub mod history;
 pub mod host;
 pub mod install;
+pub mod kept;
 pub mod key;
 pub mod mend;
 pub mod offboard;

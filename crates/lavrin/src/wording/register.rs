@@ -44,6 +44,13 @@ pub fn message(fault: &RegisterFault) -> String {
         }
         RegisterFault::GrantWithoutKey => "nobody whom this grant is for has a key in use".to_owned(),
         RegisterFault::GrantTwice => "the same grant is listed above".to_owned(),
+        RegisterFault::KeptNotManaged => {
+            "the register does not manage this account, so no command puts the kept key there or takes it away"
+                .to_owned()
+        }
+        RegisterFault::KeptKnownToLeaver { person, left } => {
+            format!("{person}, who left on {left}, may have a copy of this private key")
+        }
         RegisterFault::HostUnpinned => {
             "the keys of this host are not pinned, so another machine could answer in its place".to_owned()
         }
@@ -89,6 +96,12 @@ pub fn remedy(finding: &RegisterFinding) -> String {
             format!("lavrin host add {name}, or correct the name")
         }
         RegisterFault::OldKey { .. } if !about.contains('@') => format!("lavrin rotate {about} --from-file NEW.pub"),
+        RegisterFault::OldKey { .. } | RegisterFault::KeptKnownToLeaver { .. } => {
+            format!("lavrin rotate --account {}", shell_word(about))
+        }
+        RegisterFault::KeptNotManaged => {
+            format!("name it under accounts: lavrin host show {}", about.rsplit('@').next().unwrap_or_default())
+        }
         RegisterFault::GrantEndsSoon { team, account, hosts, tags, .. } => {
             let team = if *team { " --team" } else { "" };
             let hosts = hosts.iter().map(|host| format!(" --host {}", shell_word(host)));
@@ -98,7 +111,7 @@ pub fn remedy(finding: &RegisterFinding) -> String {
                 shell_word(account)
             )
         }
-        RegisterFault::WeakKey { .. } | RegisterFault::OldKey { .. } | RegisterFault::AlgorithmNotAllowed { .. } => {
+        RegisterFault::WeakKey { .. } | RegisterFault::AlgorithmNotAllowed { .. } => {
             format!("have a new pair made (lavrin key generate), then: lavrin person add {about} --key KEY.pub")
         }
         RegisterFault::SharedKey { .. } => "ask both; a key belongs to one person or one machine".to_owned(),

@@ -68,6 +68,8 @@ fn whom(
                 found.say(RegisterFault::GrantWithoutKey, place, team);
             }
         }
+        // It has no grant of its own among these.
+        Whom::Kept { .. } => {}
         Whom::Machine { account, host } => {
             let about = about(&grant.whom.value);
             match register.hosts.get(host) {

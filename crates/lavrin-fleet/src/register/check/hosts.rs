@@ -88,7 +88,7 @@ struct GrantedAccounts<'a> {
 impl<'a> GrantedAccounts<'a> {
     fn of(register: &'a Register, today: Date) -> Self {
         let mut ways = Self { everywhere: HashSet::new(), by_host: HashSet::new(), by_tag: HashSet::new() };
-        for grant in register.grants.iter().filter(|grant| !grant.has_ended(today)) {
+        for grant in register.all_grants().filter(|grant| !grant.has_ended(today)) {
             for host in &grant.hosts {
                 if host.value == "*" {
                     ways.everywhere.insert(&grant.account);

@@ -7,11 +7,12 @@ use lavrin_keys::key::strength::{self, Depth, Weakness};
 use lavrin_keys::key::{Fingerprint, PublicKey};
 use lavrin_keys::patterns::matches;
 use rayon::prelude::*;
+use std::borrow::Cow;
 use std::collections::{HashMap, HashSet};
 
 /// A key and who has it.
 struct HeldKey<'a> {
-    owner: &'a str,
+    owner: Cow<'a, str>,
     key: &'a OwnedKey,
 }
 
@@ -19,8 +20,19 @@ pub(super) fn check(register: &Register, today: Date, found: &mut CheckFindings)
     let held: Vec<HeldKey<'_>> = register
         .people
         .values()
-        .flat_map(|person| person.keys.iter().map(|key| HeldKey { owner: &person.id, key }))
-        .chain(register.hosts.values().flat_map(|host| host.keys.iter().map(|key| HeldKey { owner: &host.id, key })))
+        .flat_map(|person| person.keys.iter().map(|key| HeldKey { owner: Cow::from(&person.id), key }))
+        .chain(
+            register
+                .hosts
+                .values()
+                .flat_map(|host| host.keys.iter().map(|key| HeldKey { owner: Cow::from(&host.id), key })),
+        )
+        .chain(
+            register
+                .kept
+                .iter()
+                .flat_map(|kept| kept.keys.iter().map(|key| HeldKey { owner: Cow::from(kept.name()), key })),
+        )
         .collect();
     weak(register, &held, found);
     for person in register.people.values() {
@@ -73,7 +85,7 @@ fn weak(register: &Register, held: &[HeldKey<'_>], found: &mut CheckFindings) {
     for (one, weak) in held.iter().zip(judged) {
         for weakness in weak {
             let fault = RegisterFault::WeakKey { weakness, fingerprint: one.key.fingerprint };
-            found.say(fault, &one.key.place, one.owner);
+            found.say(fault, &one.key.place, &one.owner);
         }
     }
     held_against_each_other(held, found);
@@ -95,14 +107,14 @@ fn held_against_each_other(held: &[HeldKey<'_>], found: &mut CheckFindings) {
             Shown::SmallFactor(factor) => {
                 if strength::small_factor(&one.key.key, Depth::Quick).is_none() {
                     let fault = RegisterFault::WeakKey { weakness: Weakness::SmallFactor { factor }, fingerprint };
-                    found.say(fault, &one.key.place, one.owner);
+                    found.say(fault, &one.key.place, &one.owner);
                 }
             }
             Shown::SharedPrime(others) => {
-                let with = others.iter().map(|other| held[*other].owner.to_owned()).collect();
+                let with = others.iter().map(|other| held[*other].owner.to_string()).collect();
                 let beside = others.iter().map(|other| held[*other].key.place.clone()).collect();
                 let fault = RegisterFault::WeakKey { weakness: Weakness::SharedPrime { with }, fingerprint };
-                found.say_beside(fault, &one.key.place, beside, one.owner);
+                found.say_beside(fault, &one.key.place, beside, &one.owner);
             }
             // Only distinct moduli were looked at.
             Shown::SameModulus(_) => {}
@@ -122,28 +134,28 @@ fn in_several_hands(held: &[HeldKey<'_>], found: &mut CheckFindings) {
         let fault = if earlier.owner == one.owner && earlier.key.account == one.key.account {
             RegisterFault::DuplicateKey { fingerprint }
         } else {
-            RegisterFault::SharedKey { fingerprint, other: earlier.owner.to_owned() }
+            RegisterFault::SharedKey { fingerprint, other: earlier.owner.to_string() }
         };
-        found.say_beside(fault, &one.key.place, beside, one.owner);
+        found.say_beside(fault, &one.key.place, beside, &one.owner);
     }
 }
 
 fn by_policy(register: &Register, one: &HeldKey<'_>, today: Date, found: &mut CheckFindings) {
     let algorithm = one.key.key.algorithm();
     if !register.rules.policy.algorithms.contains(&algorithm) {
-        found.say(RegisterFault::AlgorithmNotAllowed { name: algorithm.name() }, &one.key.place, one.owner);
+        found.say(RegisterFault::AlgorithmNotAllowed { name: algorithm.name() }, &one.key.place, &one.owner);
     }
     if let (Some(limit), Some(added)) = (register.rules.key_age_days_max, one.key.added) {
         let days = today.number() - added.number();
         if days > limit {
-            found.say(RegisterFault::OldKey { days, limit }, &one.key.place, one.owner);
+            found.say(RegisterFault::OldKey { days, limit }, &one.key.place, &one.owner);
         }
     }
     if let Some(pattern) = &register.rules.comment
         && !matches(pattern.as_bytes(), one.key.comment.as_bytes())
     {
         let fault = RegisterFault::CommentForm { comment: one.key.comment.clone(), pattern: pattern.clone() };
-        found.say(fault, &one.key.place, one.owner);
+        found.say(fault, &one.key.place, &one.owner);
     }
 }
 

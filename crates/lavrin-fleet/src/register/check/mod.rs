@@ -3,6 +3,7 @@
 mod exceptions;
 mod grants;
 mod hosts;
+mod kept;
 mod keys;
 
 use super::fields::is_near;
@@ -20,6 +21,7 @@ pub fn check(reading: &Reading, today: Date, seen: &AccountsSeen<'_>) -> Vec<Reg
     keys::check(register, today, &mut found);
     grants::check(register, today, &mut found);
     hosts::check(register, today, seen, &mut found);
+    kept::check(register, today, &mut found);
     let mut findings = exceptions::apply(register, today, found.findings);
     weigh(register, &mut findings);
     findings.sort_by_key(|finding| (finding.place.file, finding.place.span.start, finding.fault.rule()));
@@ -70,6 +72,6 @@ fn about(whom: &Whom) -> String {
     match whom {
         Whom::Person(id) => id.clone(),
         Whom::Team(team) => team.clone(),
-        Whom::Machine { account, host } => format!("{account}@{host}"),
+        Whom::Machine { account, host } | Whom::Kept { account, host } => format!("{account}@{host}"),
     }
 }

@@ -56,6 +56,12 @@ pub fn run(command: &AgentCommand, ui: &Ui) -> Result<Exit, CommandError> {
     }
 }
 
+/// Remembers until when an agent holds a key that it was handed.
+pub fn handed(key: Fingerprint, socket: &str, until: i64, confirm: bool) -> Result<(), CommandError> {
+    let handed = record::Handed { key: key.to_string(), socket: socket.to_owned(), until: Some(until), confirm };
+    record::remember(handed, crate::clock::unix())
+}
+
 /// What an agent says that does not do what it is asked for.
 pub fn fault(fault: &AgentFault) -> CommandError {
     let said = CommandError::with(Exit::NotChecked, fault.to_string());
@@ -86,7 +92,7 @@ pub fn standing(register: Option<&Register>, key: Fingerprint) -> (Option<Owner>
     let Some(owner) = index.owner(key).cloned() else { return (None, None) };
     let left = match &owner {
         Owner::Person { id, .. } => register.people.get(id).filter(|person| person.has_left(today())),
-        Owner::Machine { .. } => None,
+        Owner::Machine { .. } | Owner::Kept { .. } => None,
     };
     let left = left.and_then(|person| person.left.as_ref()).map(|left| Outdated::Left(left.value));
     let retired = index.key(&owner).and_then(|key| key.retired).filter(|day| *day <= today()).map(Outdated::Retired);

@@ -156,7 +156,7 @@ fn open_intents(store: &Database, id: &str, host: &str) -> Result<Vec<String>, C
         lines.iter().filter(|line| matches!(line.event, Event::Outcome { .. })).map(|line| line.id.as_str()).collect();
     let is_meant = |line: &&JournalEntry| match &line.event {
         Event::Intent { place, run, .. } => place == host && run.as_deref() == Some(id),
-        Event::Outcome { .. } => false,
+        Event::Outcome { .. } | Event::Kept { .. } => false,
     };
     Ok(lines.iter().filter(is_meant).map(|line| line.id.clone()).filter(|id| !ended.contains(&id.as_str())).collect())
 }

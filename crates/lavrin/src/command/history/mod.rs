@@ -1,6 +1,7 @@
 //! `lavrin history`: which entries came and went, what was changed, and who could log in on a day.
 
 mod day;
+mod kept;
 mod runs;
 
 #[cfg(test)]
@@ -77,6 +78,9 @@ struct EventOut {
     detail: String,
     /// For a change: what `lavrin undo` takes.
     id: Option<String>,
+    /// People whom it concerns, whoever's key it is about.
+    #[serde(skip_serializing_if = "Vec::is_empty")]
+    people: Vec<String>,
 }
 
 /// What happened.
@@ -145,6 +149,7 @@ enum Subject {
     Host(String),
     Account(String, String),
     Keys(Vec<Fingerprint>),
+    Person(String, Vec<Fingerprint>),
 }
 
 /// Runs the command.
@@ -178,7 +183,7 @@ impl Subject {
         let Some(what) = what else { return Ok(Self::Everything) };
         let register = &opened.reading.register;
         if let Some(person) = register.people.get(what) {
-            return Ok(Self::Keys(person.keys.iter().map(|key| key.fingerprint).collect()));
+            return Ok(Self::Person(what.to_owned(), person.keys.iter().map(|key| key.fingerprint).collect()));
         }
         if let Some((account, host)) = what.split_once('@') {
             return Ok(Self::Account(account.to_owned(), host.to_owned()));
@@ -201,7 +206,11 @@ impl Subject {
 
     /// Whether it is about this account, by whatever key.
     fn concerns(&self, host: &str, account: &str) -> bool {
-        matches!(self, Self::Keys(_)) || self.covers(host, account, None)
+        matches!(self, Self::Keys(_) | Self::Person(..)) || self.covers(host, account, None)
+    }
+
+    fn is_one_of(&self, people: &[String]) -> bool {
+        matches!(self, Self::Person(id, _) if people.contains(id))
     }
 
     fn covers(&self, host: &str, account: &str, key: Option<Fingerprint>) -> bool {
@@ -209,7 +218,7 @@ impl Subject {
             Self::Everything => true,
             Self::Host(name) => name == host,
             Self::Account(name, of) => name == account && of == host,
-            Self::Keys(keys) => key.is_some_and(|key| keys.contains(&key)),
+            Self::Keys(keys) | Self::Person(_, keys) => key.is_some_and(|key| keys.contains(&key)),
         }
     }
 }
@@ -226,7 +235,7 @@ fn events(subject: &Subject, opened: &OpenedRegister, store: &Database, ui: &Ui)
     }
     for (time, event) in journal(store)? {
         let key = event.key.as_ref().and_then(|key| Fingerprint::parse(key).ok());
-        if subject.covers(&event.host, &event.account, key) {
+        if subject.covers(&event.host, &event.account, key) || subject.is_one_of(&event.people) {
             list.push((time, EventOut { owner: key.and_then(owner), ..event }));
         }
     }
@@ -264,6 +273,7 @@ fn sighting(seen: &Seen, time: i64, what: EventKind, owner: Option<String>) -> E
         owner,
         detail: seen.comment.clone(),
         id: None,
+        people: Vec::new(),
     }
 }
 
@@ -277,6 +287,9 @@ fn journal(store: &dyn Keeper) -> Result<Vec<(i64, EventOut)>, CommandError> {
         }
     }
     let change = |entry: &JournalEntry| {
+        if let Event::Kept { .. } = &entry.event {
+            return kept::event(entry);
+        }
         let Event::Intent { command, place, account, key, reason, .. } = &entry.event else { return None };
         let outcome = match outcomes.get(entry.id.as_str()) {
             Some((ChangeOutcome::Done, detail)) => format!("done: {detail}"),
@@ -295,6 +308,7 @@ fn journal(store: &dyn Keeper) -> Result<Vec<(i64, EventOut)>, CommandError> {
             owner: None,
             detail: format!("{outcome}{reason}"),
             id: Some(entry.id.clone()),
+            people: Vec::new(),
         };
         Some((clock::seconds_of(&entry.time).unwrap_or_default(), event))
     };

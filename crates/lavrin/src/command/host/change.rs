@@ -9,7 +9,7 @@ use crate::exit::Exit;
 use crate::ui::Ui;
 use clap::Args;
 use lavrin_fleet::register::edit::{HostField, remove_host, rename_host, rename_in_grants, set_host};
-use lavrin_fleet::register::{Host, Whom};
+use lavrin_fleet::register::{Host, Whom, kept};
 use lavrin_keys::text::count;
 use lavrin_store::database::Database;
 
@@ -89,6 +89,11 @@ pub fn remove(args: &HostRemoveArgs, ui: &Ui) -> Result<Exit, CommandError> {
         return Err(stop(format!("{} it", count(grants, "grant names", "grants name")))
             .hint(format!("to see them: lavrin host show {}", host.id)));
     }
+    if let Some(kept) = register.kept.iter().find(|kept| kept.host == host.id) {
+        let file = kept::file(&kept.account, &kept.host);
+        return Err(stop(format!("a key is kept for {}", kept.name()))
+            .hint(format!("if it is not needed any more, move {file} and its sealed file away")));
+    }
     let owed = register.owed.iter().filter(|owed| owed.host == host.id).count();
     if owed > 0 {
         return Err(stop(format!("{} owed there", count(owed, "removal is", "removals are"))).hint("lavrin audit"));
@@ -151,10 +156,31 @@ pub fn rename(args: &HostRenameArgs, ui: &Ui) -> Result<Exit, CommandError> {
         let text = set_host(opened.text(&path).unwrap_or_default(), id, "through", &HostField::Text(&args.new));
         opened = change_file(&opened, ui, &path, &text.map_err(edit_fault(&path))?)?;
     }
+    rename_kept(&opened, &args.id, &args.new, ui)?;
     if let Some(store) = store {
         store.rename_host(&args.id, &args.new)?;
     }
     Ok(Exit::Done)
+}
+
+/// The files of kept keys go by the name of their host.
+fn rename_kept(opened: &OpenedRegister, old: &str, new: &str, ui: &Ui) -> Result<(), CommandError> {
+    for name in opened.folder.names_in(kept::FOLDER)? {
+        let Some((account, rest)) = name.split_once('@') else { continue };
+        let Some(ending) = rest.strip_prefix(old).filter(|ending| is_ending(ending)) else { continue };
+        let (path, new_path) =
+            (format!("{}/{name}", kept::FOLDER), format!("{}/{account}@{new}{ending}", kept::FOLDER));
+        let text = opened.folder.text(&path)?.unwrap_or_default();
+        opened.folder.rename(&path, &text, &new_path)?;
+        ui.result(&format!("{path} is now {new_path}"));
+    }
+    Ok(())
+}
+
+/// What follows the name of a host in the name of such a file: `.toml`, or a version and `.age`.
+fn is_ending(text: &str) -> bool {
+    let version = text.strip_prefix('.').and_then(|text| text.strip_suffix(".age"));
+    text == ".toml" || version.is_some_and(|number| number.parse::<u32>().is_ok())
 }
 
 fn is_through(host: &Host, id: &str) -> bool {

@@ -221,11 +221,11 @@ fn show(args: &HostShowArgs, ui: &Ui) -> Result<Exit, CommandError> {
 }
 
 fn entrants(register: &Register, host: &Host) -> Vec<EntrantOut> {
-    let grants = register.grants.iter().filter(|grant| register.hosts_of(grant).any(|other| other.id == host.id));
+    let grants = register.all_grants().filter(|grant| register.hosts_of(grant).any(|other| other.id == host.id));
     let mut found = Vec::new();
     for grant in grants {
         let who: Vec<String> = match &grant.whom.value {
-            Whom::Machine { account, host } => vec![format!("{account}@{host}")],
+            Whom::Machine { .. } | Whom::Kept { .. } => vec![crate::command::grant::whom_text(&grant.whom.value)],
             Whom::Person(_) | Whom::Team(_) => {
                 let there = |person: &&&lavrin_fleet::register::Person| !person.has_left(today());
                 register.people_of(grant).iter().filter(there).map(|person| person.id.clone()).collect()

@@ -1,6 +1,7 @@
 //! `lavrin offboard`: a person leaves. Their keys go from every managed account, and every host is asked whether it still
 //! takes them.
 
+mod kept;
 mod out;
 mod preview;
 
@@ -12,6 +13,7 @@ use super::change;
 use super::compare::moment;
 use super::compare::out::problem;
 use super::fleet_change::{FleetArgs, begin, check_reads};
+use super::kept::{KeptName, OpenerArgs};
 use super::register::{OpenedRegister, edit_fault, today, typed_date};
 use super::survey::look;
 use crate::error::CommandError;
@@ -45,6 +47,11 @@ pub struct OffboardArgs {
     /// Remove the keys from unmanaged accounts too
     #[arg(long)]
     pub everywhere: bool,
+    /// Replace kept keys of which the person may have a copy
+    #[arg(long)]
+    pub rotate_kept: bool,
+    #[command(flatten)]
+    opener: OpenerArgs,
     #[command(flatten)]
     fleet: FleetArgs,
 }
@@ -59,6 +66,8 @@ struct Case<'a> {
     unseen: Vec<String>,
     /// What the files of the others show.
     shown: NotShownByHost,
+    /// Kept keys of which the leaver may have a copy, and whether they are replaced.
+    kept: (Vec<KeptName>, bool),
 }
 
 /// Runs the command.
@@ -99,7 +108,8 @@ pub async fn run(args: &OffboardArgs, ui: &Ui) -> Result<Exit, CommandError> {
     let looked = looked.await?;
     let planned = plan.end(&ways);
     let store = Database::open_existing(opened.folder.path())?;
-    let preview = OffboardPreviewOut::of(&leaver, &planned, &looked, store.as_ref())?;
+    let known = kept::known_to(&opened, &leaver);
+    let preview = OffboardPreviewOut::of(&leaver, &planned, &looked, store.as_ref(), &known)?;
     drop(store);
     if !(args.fleet.change.preview && ui.is_json()) {
         ui.status(preview.text(ui).trim_end());
@@ -113,8 +123,10 @@ pub async fn run(args: &OffboardArgs, ui: &Ui) -> Result<Exit, CommandError> {
     }
     let unseen = looked.into_iter().filter(|host| host.fault.is_some()).map(|host| host.host).collect();
     change::confirm(ui, &args.fleet.change)?;
+    let are_replaced = kept::are_replaced(args, &known, ui)?;
+    let kept = (known, are_replaced);
     mark(args, &mut opened, left, ui)?;
-    carry(args, &mut opened, Case { leaver: &leaver, ways: &ways, planned, shut_out, unseen, shown }, ui).await
+    carry(args, &mut opened, Case { leaver: &leaver, ways: &ways, planned, shut_out, unseen, shown, kept }, ui).await
 }
 
 /// A day that stands in the register already counts, unless another one is given.
@@ -162,7 +174,7 @@ async fn carry(
     case: Case<'_>,
     ui: &Ui,
 ) -> Result<Exit, CommandError> {
-    let Case { leaver, ways, planned, shut_out, unseen, mut shown } = case;
+    let Case { leaver, ways, planned, shut_out, unseen, mut shown, kept: (known, are_replaced) } = case;
     let reason = args.fleet.change.reason.clone().or_else(|| Some(format!("{} left on {}", leaver.id, leaver.left)));
     let run = begin("offboard", opened, &args.fleet.many, reason, ui)?;
     let first = run.part("revoked-keys").carry(shut_out.jobs(ways), ways).await?;
@@ -191,6 +203,8 @@ async fn carry(
         (done || shown.is_gone(host, account, key)) && !is_owed(host, account, key)
     })?;
     owed::add(opened, &owing, today())?;
-    out::print(leaver, run.terms.run.as_deref().unwrap_or_default(), &rows, owing.len(), ui);
-    Ok(rows.iter().map(out::exit_of).max().unwrap_or(Exit::Done))
+    let kept = if are_replaced { kept::replace(args, &known, ui).await } else { kept::left(&known) };
+    out::print(leaver, run.terms.run.as_deref().unwrap_or_default(), &rows, owing.len(), &kept, ui);
+    let exits = rows.iter().map(out::exit_of).chain(kept.iter().map(kept::KeptKnownOut::exit));
+    Ok(exits.max().unwrap_or(Exit::Done))
 }

@@ -1,5 +1,6 @@
 //! What is told when somebody has left.
 
+use super::kept::KeptKnownOut;
 use crate::command::compare::out::problem;
 use crate::exit::Exit;
 use crate::table::columns;
@@ -22,6 +23,8 @@ pub struct OffboardOut<'a> {
     keys: Vec<RowOut>,
     /// Removals that are owed from now on.
     owed: usize,
+    /// Kept keys of which the person may have a copy.
+    kept: &'a [KeptKnownOut],
 }
 
 /// One key in one account.
@@ -99,7 +102,7 @@ fn cells(row: &Row, ui: &Ui) -> Vec<String> {
 }
 
 /// Prints it; the rows come in their order.
-pub fn print(leaver: &Leaver, run: &str, rows: &[Row], owed: usize, ui: &Ui) {
+pub fn print(leaver: &Leaver, run: &str, rows: &[Row], owed: usize, kept: &[KeptKnownOut], ui: &Ui) {
     let out = |row: &Row| RowOut {
         host: row.host.clone(),
         account: row.account.clone(),
@@ -109,8 +112,8 @@ pub fn print(leaver: &Leaver, run: &str, rows: &[Row], owed: usize, ui: &Ui) {
     };
     let (schema, left) = ("lavrin/offboard/1", leaver.left.to_string());
     let keys = rows.iter().map(out).collect();
-    let out = OffboardOut { schema, person: &leaver.id, left, run, keys, owed };
-    ui.give(&out, || text(leaver, rows, owed, ui));
+    let out = OffboardOut { schema, person: &leaver.id, left, run, keys, owed, kept };
+    ui.give(&out, || text(leaver, rows, owed, ui) + &super::kept::text(kept, leaver, ui));
 }
 
 fn text(leaver: &Leaver, rows: &[Row], owed: usize, ui: &Ui) -> String {

@@ -2,6 +2,7 @@
 
 use crate::clock;
 use crate::command::compare::out::{AccountOut, account_text};
+use crate::command::kept::KeptName;
 use crate::error::CommandError;
 use crate::exit::Exit;
 use crate::ui::{Label, Ui};
@@ -24,6 +25,8 @@ pub struct OffboardPreviewOut {
     hosts: Vec<HostPreviewOut>,
     /// Hosts that were not reached, with what was last known of this person there.
     not_reached: Vec<NotReachedOut>,
+    /// Kept keys of which this person may have a copy: `ACCOUNT@HOST`.
+    kept: Vec<String>,
 }
 
 #[derive(Debug, Serialize)]
@@ -51,6 +54,7 @@ impl OffboardPreviewOut {
         planned: &Planned,
         looked: &[Surveyed],
         store: Option<&Database>,
+        kept: &[KeptName],
     ) -> Result<Self, CommandError> {
         let changed = planned.accounts.iter().filter(|(_, accounts)| !accounts.is_empty());
         let hosts = changed.map(|(host, accounts)| HostPreviewOut {
@@ -72,7 +76,14 @@ impl OffboardPreviewOut {
             });
         }
         let (person, left) = (leaver.id.clone(), leaver.left.to_string());
-        Ok(Self { schema: "lavrin/offboard-preview/1", person, left, hosts: hosts.collect(), not_reached })
+        Ok(Self {
+            schema: "lavrin/offboard-preview/1",
+            person,
+            left,
+            hosts: hosts.collect(),
+            not_reached,
+            kept: kept.iter().map(ToString::to_string).collect(),
+        })
     }
 
     /// How a preview ends.
@@ -101,6 +112,10 @@ impl OffboardPreviewOut {
             let name = ui.paint_status(Label::Strong, &host.host);
             let what = ui.paint_status(Label::Warn, "not reached");
             text += &format!("{name}\n  {what}  {}; {known}\n", host.why);
+        }
+        if !self.kept.is_empty() {
+            let told = format!("{} may have a copy of kept keys: {}", self.person, self.kept.join(", "));
+            text += &format!("{}\n", ui.paint_status(Label::Warn, &told));
         }
         text
     }

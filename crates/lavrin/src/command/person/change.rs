@@ -1,6 +1,7 @@
 //! `lavrin person set`, `remove` and `rename`.
 
 use crate::command::grant::FILE as GRANTS;
+use crate::command::kept::may_have;
 use crate::command::register::{OpenedRegister, RegisterArgs, change_file, edit_fault, typed_date, typed_id};
 use crate::command::unknown;
 use crate::error::CommandError;
@@ -8,9 +9,11 @@ use crate::exit::Exit;
 use crate::ui::Ui;
 use clap::Args;
 use lavrin_fleet::register::edit::{rename_in_grants, set_date, set_text};
-use lavrin_fleet::register::{Date, Person, Whom};
+use lavrin_fleet::register::edit_kept::rename_person;
+use lavrin_fleet::register::{Date, Person, Whom, kept};
 use lavrin_keys::text::count;
 use lavrin_store::database::Database;
+use lavrin_store::register::MAIN_FILE;
 
 /// Change the name, the team or the first day of a person
 #[derive(Debug, Args)]
@@ -96,6 +99,11 @@ pub fn remove(args: &PersonRemoveArgs, ui: &Ui) -> Result<Exit, CommandError> {
     if grants > 0 {
         return stop(format!("{} for {}", count(grants, "grant is", "grants are"), person.id));
     }
+    let kept = opened.register().kept.iter();
+    let kept = kept.filter(|kept| may_have(&opened, kept, &person.id, &[])).count();
+    if kept > 0 {
+        return stop(format!("they may have a copy of {}", count(kept, "kept key", "kept keys")));
+    }
     let there = entries(person, &opened)?;
     if there > 0 {
         return stop(format!("their keys are in {} on the hosts", count(there, "entry", "entries")));
@@ -130,9 +138,17 @@ pub fn rename(args: &PersonRenameArgs, ui: &Ui) -> Result<Exit, CommandError> {
     let (path, new_path) = (path_of(person), format!("people/{}.toml", args.new));
     opened.folder.rename(&path, opened.text(&path).unwrap_or_default(), &new_path)?;
     ui.result(&format!("{path} is now {new_path}"));
+    let mut again = args.register.open()?;
     if renamed != grants {
-        let again = args.register.open()?;
-        change_file(&again, ui, GRANTS, &renamed)?;
+        again = change_file(&again, ui, GRANTS, &renamed)?;
+    }
+    let of_kept = again.register().kept.iter().map(|kept| kept::file(&kept.account, &kept.host));
+    for path in of_kept.chain([MAIN_FILE.to_owned()]).collect::<Vec<_>>() {
+        let old = again.text(&path).unwrap_or_default();
+        let new = rename_person(old, &args.id, &args.new).map_err(edit_fault(&path))?;
+        if new != old {
+            again = change_file(&again, ui, &path, &new)?;
+        }
     }
     Ok(Exit::Done)
 }

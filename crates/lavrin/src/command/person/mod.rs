@@ -349,7 +349,7 @@ fn access(person: &Person, register: &Register) -> Vec<AccessOut> {
     let concerns = |(_, grant): &(usize, &Grant)| match &grant.whom.value {
         Whom::Person(id) => *id == person.id,
         Whom::Team(team) => person.team.as_ref() == Some(team),
-        Whom::Machine { .. } => false,
+        Whom::Machine { .. } | Whom::Kept { .. } => false,
     };
     let out = |(number, grant): (usize, &Grant)| AccessOut {
         number: number + 1,

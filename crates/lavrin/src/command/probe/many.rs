@@ -176,7 +176,7 @@ async fn round(
     let (mut questions, mut answered) = (Vec::new(), Vec::new());
     for (host, accounts) in by_host {
         let Some(known) = register.hosts.get(host) else { continue };
-        let question = HostQuestion { stop: ways.stop(known), accounts };
+        let question = HostQuestion::of(ways.stop(known), accounts);
         match unspoken(register, known) {
             None => questions.push(question),
             Some(fault) => answered.push((question, Err(fault))),

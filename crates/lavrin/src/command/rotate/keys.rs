@@ -1,7 +1,9 @@
 //! Which key is replaced by which: what was typed, held against the register.
 
 use super::RotateArgs;
+use super::kept::KeptHalves;
 use crate::command::host::file_of;
+use crate::command::kept::{KeptKeyDeed, NewVersionOf};
 use crate::command::key::generate::{AlgorithmName, MadeKey, PassphraseHow, chosen, made_key, tell_quality};
 use crate::command::key::pair::Pair;
 use crate::command::person::may_come_in;
@@ -16,7 +18,8 @@ use crate::ui::Ui;
 use lavrin_fleet::fleet::rotation::{Rotation, rotations};
 use lavrin_fleet::fleet::{Index, Owner};
 use lavrin_fleet::register::edit::{KeyField, NewKey, add_key, set_grant_key, set_key};
-use lavrin_fleet::register::{OwnedKey, Register, Whom};
+use lavrin_fleet::register::edit_kept::set_day;
+use lavrin_fleet::register::{OwnedKey, Register, Whom, kept};
 use lavrin_keys::key::{Fingerprint, PrivateKey};
 use lavrin_keys::text::{printable, shell_word};
 use std::path::{Path, PathBuf};
@@ -34,6 +37,8 @@ pub struct RotationCase {
     pub private: Option<PrivateHalf>,
     /// The file of its public half, where it came from one.
     pub public: Option<PathBuf>,
+    /// Both private halves, where it is a kept key.
+    pub kept: Option<KeptHalves>,
 }
 
 /// A private half that is at hand.
@@ -61,21 +66,33 @@ impl PrivateHalf {
 }
 
 /// What a rotation begins with.
-pub struct Begin {
-    path: String,
-    text: String,
-    made: Option<(Pair, MadeKey)>,
+pub enum Begin {
+    /// The new key in the register, and its pair, where one was made.
+    Key {
+        /// The file.
+        path: String,
+        /// Its new text.
+        text: String,
+        /// The pair.
+        made: Option<Box<(Pair, MadeKey)>>,
+    },
+    /// The next version of a kept key, and why.
+    Kept(Box<NewVersionOf>, Option<String>),
 }
 
 impl Begin {
     /// Writes the new pair, where one was made, and the register. The pair comes first: a key that nobody has is worse in the
     /// register than one that is in no register.
     pub fn write(self, opened: &OpenedRegister, ui: &Ui) -> Result<OpenedRegister, CommandError> {
-        if let Some((pair, made)) = &self.made {
+        let (path, text, made) = match self {
+            Self::Kept(version, reason) => return version.write(opened, KeptKeyDeed::Made, reason.as_deref(), ui),
+            Self::Key { path, text, made } => (path, text, made),
+        };
+        if let Some((pair, made)) = made.as_deref() {
             pair.write(&made.text, &format!("{}\n", made.line), false)?;
             ui.status(&format!("made: {} and its public half", paths::shown(&pair.private)));
         }
-        change_file(opened, ui, &self.path, &self.text)
+        change_file(opened, ui, &path, &text)
     }
 }
 
@@ -118,6 +135,10 @@ fn owned<'a>(register: &'a Register, who: &str, label: Option<&str>) -> Result<O
     let keys = match &owner {
         Owner::Person { id, .. } => register.people.get(id).map(|person| person.keys.as_slice()),
         Owner::Machine { host, .. } => register.hosts.get(host).map(|host| host.keys.as_slice()),
+        Owner::Kept { account, host, .. } => {
+            return Err(CommandError::usage(format!("this is the kept key of {account}@{host}"))
+                .hint(format!("lavrin rotate --account {account}@{host}")));
+        }
     };
     let keys = keys.unwrap_or_default();
     Ok(Owned { keys, owner, named: keys.iter().find(|key| key.fingerprint == print) })
@@ -229,7 +250,7 @@ fn go_on(opened: &OpenedRegister, who: &str, owned: &Owned<'_>) -> Result<Rotati
 
 /// One that is in the register already.
 pub fn of_rotation(opened: &OpenedRegister, rotation: Rotation) -> RotationCase {
-    RotationCase { register: opened.clone(), rotation, begin: None, private: None, public: None }
+    RotationCase { register: opened.clone(), rotation, begin: None, private: None, public: None, kept: None }
 }
 
 /// The key that the new one replaces.
@@ -301,10 +322,10 @@ fn begin(
     })?;
     let (private, public) = (new.private(), new.public());
     let made = match new {
-        NewOne::Made(pair, made, _) => Some((pair, *made)),
+        NewOne::Made(pair, made, _) => Some(Box::new((pair, *made))),
         NewOne::Given(..) => None,
     };
-    Ok(RotationCase { register, rotation, begin: Some(Begin { path, text, made }), private, public })
+    Ok(RotationCase { register, rotation, begin: Some(Begin::Key { path, text, made }), private, public, kept: None })
 }
 
 /// The file that holds the keys of an owner, and the host in it where it holds several.
@@ -318,6 +339,7 @@ fn file(owner: &Owner, opened: &OpenedRegister) -> (String, Option<String>) {
             }
             None => (format!("hosts/{host}.toml"), None),
         },
+        Owner::Kept { account, host, .. } => (kept::file(account, host), None),
     }
 }
 
@@ -334,9 +356,12 @@ fn free_label(old: &str, keys: &[OwnedKey]) -> String {
 /// The register as it is once the old key is not used any more.
 pub fn retired(opened: &OpenedRegister, rotation: &Rotation) -> Result<(String, OpenedRegister), CommandError> {
     let (path, host) = file(&rotation.owner, opened);
-    let (Owner::Person { label, .. } | Owner::Machine { label, .. }) = &rotation.owner;
-    let text = opened.text(&path).unwrap_or_default();
-    let text = set_key(text, host.as_deref(), label, "retired", &KeyField::Day(today())).map_err(edit_fault(&path))?;
+    let (text, label) = (opened.text(&path).unwrap_or_default(), rotation.owner.label());
+    let text = match &rotation.owner {
+        Owner::Kept { .. } => set_day(text, label.parse().unwrap_or_default(), "retired", today()),
+        _ => set_key(text, host.as_deref(), label, "retired", &KeyField::Day(today())),
+    };
+    let text = text.map_err(edit_fault(&path))?;
     let after = opened.with(&path, &text);
     Ok((path, after))
 }

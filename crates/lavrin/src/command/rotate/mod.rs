@@ -1,6 +1,7 @@
 //! `lavrin rotate`: a key is replaced by a new one, host by host: beside the old one, proven, then the old one goes.
 
 mod due;
+mod kept;
 mod keys;
 mod out;
 mod status;
@@ -12,6 +13,7 @@ use super::change;
 use super::compare::moment;
 use super::fleet_change::{FleetArgs, begin, check_reads};
 use super::grant::FILE as GRANTS;
+use super::kept::{KeptName, OpenerArgs};
 use super::key::generate::PassphraseHow;
 use super::register::{OpenedRegister, change_file};
 use super::survey::look;
@@ -20,6 +22,7 @@ use crate::exit::Exit;
 use crate::ui::Ui;
 use crate::{defaults, paths};
 use clap::Args;
+use kept::KeptHalves;
 use keys::RotationCase;
 use lavrin_fleet::fleet::rotation::Rotation;
 use lavrin_fleet::register::{Host, Register};
@@ -28,7 +31,7 @@ use lavrin_store::database::Database;
 use lavrin_work::fleet::removed;
 use lavrin_work::rotate::{Rotating, RotationRow, RotationState};
 use lavrin_work::ways::{Way, Ways};
-use out::RotationEnd;
+pub use out::RotationEnd;
 use std::path::PathBuf;
 use std::sync::Arc;
 
@@ -36,8 +39,11 @@ use std::sync::Arc;
 #[derive(Debug, Args)]
 pub struct RotateArgs {
     /// Whose key, or which (fingerprint or public half)
-    #[arg(value_name = "PERSON|KEY", required_unless_present_any = ["status", "due"])]
+    #[arg(value_name = "PERSON|KEY", required_unless_present_any = ["status", "due", "account"])]
     pub who: Option<String>,
+    /// The kept key of an account: its next version is made and sealed
+    #[arg(long, value_name = "ACCOUNT@HOST", conflicts_with_all = ["who", "label", "from_file", "paste", "make", "due"])]
+    pub account: Option<KeptName>,
     /// Which key of the person
     #[arg(long, value_name = "LABEL")]
     pub label: Option<String>,
@@ -69,7 +75,36 @@ pub struct RotateArgs {
     #[arg(long, conflicts_with_all = ["who", "status", "from_file", "paste", "make", "label"])]
     pub due: bool,
     #[command(flatten)]
+    opener: OpenerArgs,
+    #[command(flatten)]
     fleet: FleetArgs,
+}
+
+impl RotateArgs {
+    /// The next version of a kept key, as a part of another command, which has asked already.
+    pub fn of_kept(name: KeptName, opener: &OpenerArgs, fleet: &FleetArgs) -> Self {
+        let mut fleet = fleet.clone();
+        fleet.change.yes = true;
+        let (who, label, from_file, make, passphrase, first) = (None, None, None, None, None, None);
+        let (paste, keep_old, everywhere, status, due) = (false, false, false, false, false);
+        let (account, opener) = (Some(name), opener.clone());
+        Self {
+            who,
+            account,
+            label,
+            from_file,
+            paste,
+            make,
+            passphrase,
+            keep_old,
+            everywhere,
+            first,
+            status,
+            due,
+            opener,
+            fleet,
+        }
+    }
 }
 
 /// Runs the command.
@@ -82,8 +117,21 @@ pub async fn run(args: &RotateArgs, ui: &Ui) -> Result<Exit, CommandError> {
     if args.due {
         return due::run(args, &opened, ui).await;
     }
-    let case = keys::find(args, args.who.as_deref().unwrap_or_default(), &opened, ui)?;
+    let case = match &args.account {
+        Some(name) => kept::find(args, name, &opened, ui)?,
+        None => keys::find(args, args.who.as_deref().unwrap_or_default(), &opened, ui)?,
+    };
     Ok(out::print(&[one(args, case, &opened, ui).await?], &[], ui))
+}
+
+/// The next version of a kept key.
+pub async fn of_kept(
+    args: &RotateArgs,
+    name: &KeptName,
+    opened: &OpenedRegister,
+    ui: &Ui,
+) -> Result<RotationEnd, CommandError> {
+    one(args, kept::find(args, name, opened, ui)?, opened, ui).await
 }
 
 /// One key from what is seen to the register.
@@ -94,14 +142,16 @@ async fn one(
     ui: &Ui,
 ) -> Result<RotationEnd, CommandError> {
     let register = case.register.register();
-    let hosts: Vec<&Host> = register.hosts.values().collect();
+    let is_meant = |host: &&Host| case.kept.as_ref().is_none_or(|kept| kept.name.host == host.id);
+    let hosts: Vec<&Host> = register.hosts.values().filter(is_meant).collect();
     let store = Database::open_existing(opened.folder.path())?;
     let removed = store.as_ref().map(removed).transpose()?.unwrap_or_default();
     drop(store);
     let ways = OwnWays::of(args, &case, register)?;
     let pace = args.fleet.many.pace(register, ui)?;
     let mut rotating =
-        Rotating::new(register, &case.rotation, moment(), removed, args.fleet.sign_in.network_homes, args.everywhere);
+        Rotating::new(register, &case.rotation, moment(), removed, args.fleet.sign_in.network_homes, args.everywhere)
+            .with_holder(case.kept.as_ref().map(KeptHalves::holder));
     let looked = look(opened, &hosts, &ways.first, &pace, ui, |host, seen| rotating.take(host, seen)).await?;
     let (mut besides, planned) = rotating.plan(&looked, &ways.first, args.first.map(|first| first as usize));
     ui.status(&out::intent(&case.rotation, &besides, ui));
@@ -134,7 +184,7 @@ async fn one(
         }
     }
     end.rows = besides.rows();
-    end.is_retired = !args.keep_old && finish(opened, &end.rotation, &end.rows, ui)?;
+    end.is_retired = !args.keep_old && finish(opened, &end.rotation, &end.rows, case.kept.as_ref(), ui)?;
     end.run = run.terms.run.filter(|_| besides.is_changed());
     Ok(end)
 }
@@ -151,9 +201,18 @@ struct OwnWays {
 impl OwnWays {
     fn of(args: &RotateArgs, case: &RotationCase, register: &Register) -> Result<Self, CommandError> {
         let way = args.fleet.sign_in.way("the logins on these hosts", &defaults::of(Some(register))?)?;
+        let ways = |way: Way| Arc::new(Ways::of(register, way, args.fleet.sign_in.login.clone()));
+        if let Some(kept) = &case.kept {
+            let with = |first: Vec<Credential>| {
+                ways(Way {
+                    credentials: first.into_iter().chain(way.credentials.iter().cloned()).collect(),
+                    ..way.clone()
+                })
+            };
+            return Ok(Self { first: with(kept.both()), then: Some(with(kept.new_only())), is_own: false });
+        }
         let old = case.rotation.old_print();
         let is_old = |one: &Credential| matches!(one, Credential::Key { key, .. } if key.public().fingerprint() == old);
-        let ways = |way: Way| Arc::new(Ways::of(register, way, args.fleet.sign_in.login.clone()));
         if !way.credentials.iter().any(is_old) {
             let first = ways(way);
             return Ok(Self { then: Some(first.clone()), first, is_own: false });
@@ -169,12 +228,23 @@ impl OwnWays {
 
 /// Once no host that was reached has the old key any more, the register says that it is retired: what was not reached is
 /// finished by the next `enforce` or `rotate`. Says whether it is retired now.
-fn finish(opened: &OpenedRegister, rotation: &Rotation, rows: &[RotationRow], ui: &Ui) -> Result<bool, CommandError> {
+fn finish(
+    opened: &OpenedRegister,
+    rotation: &Rotation,
+    rows: &[RotationRow],
+    kept: Option<&KeptHalves>,
+    ui: &Ui,
+) -> Result<bool, CommandError> {
     let is_off = |state| matches!(state, RotationState::Replaced | RotationState::NotReached);
     // Where nothing was reached nothing is known.
     let is_anywhere = rows.is_empty() || rows.iter().any(|row| row.state == RotationState::Replaced);
     if rotation.retired.is_some() || !is_anywhere || !rows.iter().all(|row| is_off(row.state)) {
         return Ok(false);
+    }
+    if let Some(kept) = kept {
+        let replaced = rows.iter().filter(|row| row.state == RotationState::Replaced);
+        let new: Vec<_> = replaced.map(|row| row.new.clone()).collect();
+        return kept::finish(opened, rotation, &kept.name, &new, ui);
     }
     let (path, after) = keys::retired(opened, rotation)?;
     let opened = change_file(opened, ui, &path, after.text(&path).unwrap_or_default())?;

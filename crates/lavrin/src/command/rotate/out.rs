@@ -11,7 +11,7 @@ use lavrin_fleet::fleet::Owner;
 use lavrin_fleet::fleet::rotation::{Rotation, RotationStage};
 use lavrin_keys::text::{printable, shell_word};
 use lavrin_work::Heard;
-use lavrin_work::rotate::{Besides, KeptWhy, RotationRow, RotationState};
+use lavrin_work::rotate::{Besides, RotationRow, RotationState, StaysWhy};
 use serde::Serialize;
 use std::path::{Path, PathBuf};
 
@@ -113,24 +113,24 @@ fn why(row: &RotationRow) -> Option<String> {
         return Some("not everything that the server reads for this account was read: lavrin audit".to_owned());
     }
     let text = match row.why.as_ref()? {
-        KeptWhy::Change(why) => wording::trouble(why),
-        KeptWhy::NotPossible(why) => crate::command::compare::out::problem(why, &row.account, &row.host),
-        KeptWhy::Host(fault) => wording::host_fault(fault),
-        KeptWhy::NotProven(heard) => {
+        StaysWhy::Change(why) => wording::trouble(why),
+        StaysWhy::NotPossible(why) => crate::command::compare::out::problem(why, &row.account, &row.host),
+        StaysWhy::Host(fault) => wording::host_fault(fault),
+        StaysWhy::NotProven(heard) => {
             let (answer, why) = wording::heard(heard);
             let why = why.map(|why| format!(" ({why})")).unwrap_or_default();
             format!("the new key is {} from here{why}, so the old one stays", answer.word())
         }
-        KeptWhy::NoGrant => format!(
+        StaysWhy::NoGrant => format!(
             "no grant of the new key covers {}: lavrin grant PERSON {} --host {}",
             printable(row.account.as_bytes()),
             shell_word(&row.account),
             row.host
         ),
-        KeptWhy::OtherOwner => "the old key is somebody else's too, who has a grant: lavrin register check".to_owned(),
-        KeptWhy::OtherAccount(other) => format!("waits for {} on this host", printable(other.as_bytes())),
-        KeptWhy::NotNow => "waits for the next run".to_owned(),
-        KeptWhy::OwnLogin => {
+        StaysWhy::OtherOwner => "the old key is somebody else's too, who has a grant: lavrin register check".to_owned(),
+        StaysWhy::OtherAccount(other) => format!("waits for {} on this host", printable(other.as_bytes())),
+        StaysWhy::NotNow => "waits for the next run".to_owned(),
+        StaysWhy::OwnLogin => {
             "the old key is that of this login: run it again with --identity and the new key".to_owned()
         }
     };
@@ -140,7 +140,10 @@ fn why(row: &RotationRow) -> Option<String> {
 /// What the host said in this run.
 fn proof(row: &RotationRow) -> Option<String> {
     let said = |heard: &Heard| wording::heard(heard).0.word();
-    let new = row.new.as_ref().map(|heard| format!("new key {}", said(heard)));
+    let new = row.new.as_ref().map(|heard| match heard {
+        Heard::LoggedIn(_) => "a login with the new key worked".to_owned(),
+        heard => format!("new key {}", said(heard)),
+    });
     let old = row.old.as_ref().map(|heard| format!("old key {}", said(heard)));
     let told: Vec<String> = new.into_iter().chain(old).collect();
     (!told.is_empty()).then(|| told.join(", "))
@@ -156,9 +159,9 @@ fn exit_of(row: &RotationRow) -> Exit {
         RotationState::Unknown => Exit::Midway,
     };
     let by_why = match &row.why {
-        Some(KeptWhy::Change(_)) if row.state != RotationState::Unknown => Exit::Stopped,
-        Some(KeptWhy::NotPossible(why)) if row.state != RotationState::NotRead => exit_of_no_steps(why),
-        Some(KeptWhy::Host(_)) => Exit::NotChecked,
+        Some(StaysWhy::Change(_)) if row.state != RotationState::Unknown => Exit::Stopped,
+        Some(StaysWhy::NotPossible(why)) if row.state != RotationState::NotRead => exit_of_no_steps(why),
+        Some(StaysWhy::Host(_)) => Exit::NotChecked,
         _ => Exit::Done,
     };
     by_state.max(by_why)
@@ -166,10 +169,11 @@ fn exit_of(row: &RotationRow) -> Exit {
 
 /// Which key is replaced by which.
 pub fn heading(rotation: &Rotation, ui: &Ui) -> String {
-    let (Owner::Person { label, .. } | Owner::Machine { label, .. }) = &rotation.owner;
+    let version = if matches!(rotation.owner, Owner::Kept { .. }) { "version " } else { "" };
+    let label = rotation.owner.label();
     let since = rotation.begun.map(|day| format!(", since {day}")).unwrap_or_default();
     format!(
-        "{}: a new key replaces the old one{since}\n  old  {}  {}\n  new  {}  {}\n",
+        "{}: a new key replaces the old one{since}\n  old  {}  {version}{}\n  new  {}  {version}{}\n",
         ui.paint_status(Label::Strong, &rotation.owner.name()),
         rotation.old_print(),
         printable(label.as_bytes()),
@@ -201,7 +205,7 @@ pub fn table(rows: &[RotationRow], ui: &Ui) -> String {
         let place = if row.account.is_empty() { row.host.clone() } else { format!("{}@{}", row.account, row.host) };
         let place = printable(place.as_bytes());
         // What was shown stands before what is still to come.
-        let proof = proof(row).filter(|_| matches!(row.why, None | Some(KeptWhy::NotNow | KeptWhy::OwnLogin)));
+        let proof = proof(row).filter(|_| matches!(row.why, None | Some(StaysWhy::NotNow | StaysWhy::OwnLogin)));
         let told: Vec<String> = proof.into_iter().chain(why(row)).collect();
         let told = told.join("; ");
         vec![ui.paint(label, words), ui.paint(Label::Strong, &place), told]
@@ -222,12 +226,13 @@ pub fn table(rows: &[RotationRow], ui: &Ui) -> String {
 /// How the command that goes on is typed. `from`: the public half of the new key, where its private half is needed again.
 pub fn next(rotation: &Rotation, from: Option<&Path>, everywhere: bool) -> String {
     let who = match &rotation.owner {
-        Owner::Person { id, .. } => id.clone(),
+        Owner::Person { id, .. } => shell_word(id),
         Owner::Machine { .. } => rotation.old_print().to_string(),
+        Owner::Kept { account, host, .. } => format!("--account {}", shell_word(&format!("{account}@{host}"))),
     };
     let from = from.map(|path| format!(" --from-file {}", shell_word(&paths::shown(path)))).unwrap_or_default();
     let everywhere = if everywhere { " --everywhere" } else { "" };
-    crate::cli::complete(&format!("lavrin rotate {}{from}{everywhere}", shell_word(&who)))
+    crate::cli::complete(&format!("lavrin rotate {who}{from}{everywhere}"))
 }
 
 /// What became of one key.
@@ -272,6 +277,13 @@ impl RotationEnd {
             _ => {}
         }
         text
+    }
+
+    /// Why it is not done, by its worst account.
+    pub fn why(&self) -> Option<String> {
+        let worst = self.rows.iter().filter(|row| row.state != RotationState::Replaced).max_by_key(|row| row.state)?;
+        let (_, words, _) = words(worst.state);
+        Some(why(worst).map_or_else(|| words.to_owned(), |why| format!("{words}: {why}")))
     }
 
     fn exit(&self) -> Exit {

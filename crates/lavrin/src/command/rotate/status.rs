@@ -12,7 +12,7 @@ use lavrin_fleet::fleet::rotation::{Rotation, RotationPlace, RotationStage, rota
 use lavrin_server::system::System;
 use lavrin_store::database::Database;
 use lavrin_work::fleet::Memory;
-use lavrin_work::rotate::{KeptWhy, RotationRow, RotationState};
+use lavrin_work::rotate::{RotationRow, RotationState, StaysWhy};
 
 /// Hosts that are held in memory at once.
 const HOSTS_AT_ONCE: usize = 512;
@@ -21,7 +21,17 @@ const HOSTS_AT_ONCE: usize = 512;
 pub fn run(args: &RotateArgs, ui: &Ui) -> Result<Exit, CommandError> {
     let opened = args.fleet.register.open()?;
     let all = rotations(opened.register(), today());
+    if let Some(name) = &args.account {
+        name.of(opened.register())?;
+    }
     let wanted: Vec<Rotation> = match args.who.as_deref() {
+        None if args.account.is_some() => {
+            let is_it = |one: &Rotation| {
+                let Owner::Kept { account, host, .. } = &one.owner else { return false };
+                args.account.as_ref().is_some_and(|name| name.account == *account && name.host == *host)
+            };
+            all.into_iter().filter(is_it).collect()
+        }
         None => all,
         Some(who) if who.starts_with("SHA256:") => {
             let is_it = |one: &Rotation| [one.old_print(), one.new_print()].iter().any(|key| key.to_string() == who);
@@ -93,6 +103,6 @@ fn row(host: &str, stage: RotationPlace) -> RotationRow {
         RotationStage::Beside => RotationState::Beside,
         RotationStage::Old => RotationState::Old,
     };
-    let why = matches!(state, RotationState::Beside | RotationState::Old).then_some(KeptWhy::NotNow);
+    let why = matches!(state, RotationState::Beside | RotationState::Old).then_some(StaysWhy::NotNow);
     RotationRow { host: host.to_owned(), account: stage.account, state, why, new: None, old: None }
 }

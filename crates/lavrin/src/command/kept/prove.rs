@@ -1,0 +1,229 @@
+//! `lavrin kept prove`
+
+use super::make::mark_proven;
+use super::sealed::{current, open, set_back};
+use super::{KeptName, OpenerArgs, SealOpener};
+use crate::command::fleet_change::check_reads;
+use crate::command::pace::PaceArgs;
+use crate::command::register::{OpenedRegister, RegisterArgs};
+use crate::error::CommandError;
+use crate::exit::Exit;
+use crate::outcome::KeyAnswer;
+use crate::sign_in::SignInArgs;
+use crate::table::columns;
+use crate::ui::{Label, Ui};
+use crate::wording;
+use clap::Args;
+use lavrin_fleet::register::KeptAccount;
+use lavrin_keys::key::Fingerprint;
+use lavrin_keys::text::{count, printable};
+use lavrin_store::database::Database;
+use lavrin_work::ask::{HostQuestion, ask};
+use lavrin_work::kept::claimed_version;
+use lavrin_work::ways::unspoken;
+use lavrin_work::{Heard, Holder};
+use serde::Serialize;
+use std::collections::BTreeMap;
+
+/// Sign in with kept keys: does each still open its account?
+#[derive(Debug, Args)]
+pub struct ProveArgs {
+    /// Only these accounts (default: all)
+    #[arg(value_name = "ACCOUNT@HOST")]
+    pub names: Vec<KeptName>,
+    #[command(flatten)]
+    opener: OpenerArgs,
+    #[command(flatten)]
+    sign_in: SignInArgs,
+    #[command(flatten)]
+    pace: PaceArgs,
+    #[command(flatten)]
+    register: RegisterArgs,
+}
+
+/// What `--format json` prints.
+#[derive(Debug, Serialize)]
+#[cfg_attr(test, derive(schemars::JsonSchema))]
+pub struct KeptProveOut {
+    schema: &'static str,
+    kept: Vec<ProvenOut>,
+}
+
+/// One kept key.
+#[derive(Debug, Serialize)]
+#[cfg_attr(test, derive(schemars::JsonSchema))]
+struct ProvenOut {
+    account: String,
+    host: String,
+    version: Option<u32>,
+    key: Option<String>,
+    /// `opens`, `refused`, `no-answer`, or `not-opened`: the seal could not be opened here.
+    state: &'static str,
+    why: Option<String>,
+}
+
+/// A version whose private half is at hand.
+struct Ready<'a> {
+    kept: &'a KeptAccount,
+    version: u32,
+    key: Fingerprint,
+    holder: Holder,
+}
+
+/// Runs the command.
+pub async fn run(args: &ProveArgs, ui: &Ui) -> Result<Exit, CommandError> {
+    let mut opened = args.register.open_for_hosts(ui)?;
+    check_reads(&opened)?;
+    let before = opened.clone();
+    let register = before.register();
+    let wanted: Vec<&KeptAccount> = if args.names.is_empty() {
+        register.kept.iter().collect()
+    } else {
+        args.names.iter().map(|name| name.of(register)).collect::<Result<_, _>>()?
+    };
+    let mut opener = SealOpener::new(&args.opener, args.sign_in.identity.as_ref(), args.sign_in.passphrase());
+    let (mut ready, mut rows) = (Vec::new(), Vec::new());
+    for kept in wanted {
+        match unseal(kept, &before, &mut opener) {
+            Ok(one) => ready.push(one),
+            Err(fault) => rows.push(row(kept, None, "not-opened", Some(fault.in_one_line()))),
+        }
+    }
+    let heard = ask_all(args, &ready, &before, ui).await?;
+    for one in &ready {
+        let said = heard.get(&(one.kept.account.clone(), one.kept.host.clone()));
+        let (state, why) = match said {
+            Some(Ok(Heard::LoggedIn(_))) => {
+                let name = KeptName { account: one.kept.account.clone(), host: one.kept.host.clone() };
+                opened = mark_proven(&opened, &name, one.version, one.key, ui)?;
+                ("opens", None)
+            }
+            Some(Ok(heard)) => {
+                let (answer, why) = wording::heard(heard);
+                let is_no = matches!(answer, KeyAnswer::Refused);
+                (if is_no { "refused" } else { "no-answer" }, newer(one, &before).or(why))
+            }
+            Some(Err(why)) => ("no-answer", Some(why.clone())),
+            None => ("no-answer", None),
+        };
+        rows.push(row(one.kept, Some(one), state, why));
+    }
+    let exit = rows.iter().map(|row| exit_of(row.state)).max().unwrap_or(Exit::Done);
+    let out = KeptProveOut { schema: "lavrin/kept-prove/1", kept: rows };
+    ui.give(&out, || text(&out, ui));
+    Ok(exit)
+}
+
+fn unseal<'a>(
+    kept: &'a KeptAccount,
+    opened: &OpenedRegister,
+    opener: &mut SealOpener,
+) -> Result<Ready<'a>, CommandError> {
+    set_back(opened, kept)?;
+    let (key, version) = current(kept)?;
+    let unsealed = open(opened, kept, (key, version), opener)?;
+    let source = format!("kept key of {}", kept.name());
+    let holder = Holder { key: unsealed.key, source };
+    Ok(Ready { kept, version: version.number, key: key.fingerprint, holder })
+}
+
+type Said = BTreeMap<(String, String), Result<Heard, String>>;
+
+/// One question to each host about all its kept keys.
+async fn ask_all(
+    args: &ProveArgs,
+    ready: &[Ready<'_>],
+    opened: &OpenedRegister,
+    ui: &Ui,
+) -> Result<Said, CommandError> {
+    if ready.is_empty() {
+        return Ok(Said::new());
+    }
+    let register = opened.register();
+    let ways = args.sign_in.ways(register)?;
+    let pace = args.pace.pace(register, ui)?;
+    let mut questions: BTreeMap<&str, HostQuestion> = BTreeMap::new();
+    let mut said = Said::new();
+    for one in ready {
+        let place = (one.kept.account.clone(), one.kept.host.clone());
+        let Some(host) = register.hosts.get(&one.kept.host) else {
+            said.insert(place, Err("the register does not know this host".to_owned()));
+            continue;
+        };
+        if let Some(why) = unspoken(register, host) {
+            said.insert(place, Err(wording::host_fault(&why)));
+            continue;
+        }
+        let question = questions.entry(&one.kept.host).or_insert_with(|| HostQuestion::of(ways.stop(host), Vec::new()));
+        question.accounts.push((one.kept.account.clone(), vec![one.holder.key.public().clone()]));
+        question.holders.push(one.holder.clone());
+    }
+    for (question, answer) in ask(questions.into_values().collect(), &ways, &pace).await {
+        for (account, _) in &question.accounts {
+            let heard = match &answer {
+                Ok(all) => all
+                    .iter()
+                    .find(|(name, _)| name == account)
+                    .and_then(|(_, heard)| heard.first().cloned())
+                    .map_or_else(|| Err(wording::not_asked()), Ok),
+                Err(fault) => Err(wording::host_fault(fault)),
+            };
+            said.insert((account.clone(), question.stop.host.clone()), heard);
+        }
+    }
+    Ok(said)
+}
+
+/// An entry of the account that says of itself that it is a newer version, by what was last seen there.
+fn newer(one: &Ready<'_>, opened: &OpenedRegister) -> Option<String> {
+    let store = Database::open_existing(opened.folder.path()).ok()??;
+    let here = |seen: &lavrin_store::database::Seen| {
+        seen.gone.is_none() && seen.host == one.kept.host && seen.account == one.kept.account
+    };
+    let seen = store.sightings().ok()?.into_iter().filter(here);
+    let newest = seen.filter_map(|seen| claimed_version(one.kept, &seen.comment)).max()?;
+    (newest > one.kept.newest()).then(|| {
+        format!(
+            "an entry in the account says that it is version {newest}, and the register knows up to {}: \
+             perhaps the register was set back",
+            one.kept.newest()
+        )
+    })
+}
+
+fn row(kept: &KeptAccount, ready: Option<&Ready<'_>>, state: &'static str, why: Option<String>) -> ProvenOut {
+    ProvenOut {
+        account: kept.account.clone(),
+        host: kept.host.clone(),
+        version: ready.map(|one| one.version),
+        key: ready.map(|one| one.key.to_string()),
+        state,
+        why,
+    }
+}
+
+fn exit_of(state: &str) -> Exit {
+    match state {
+        "opens" => Exit::Done,
+        "refused" => Exit::Findings,
+        _ => Exit::NotChecked,
+    }
+}
+
+fn text(out: &KeptProveOut, ui: &Ui) -> String {
+    let row = |one: &ProvenOut| {
+        let (words, label) = match one.state {
+            "opens" => ("opens", Label::Good),
+            "refused" => ("REFUSED", Label::Bad),
+            "no-answer" => ("no answer", Label::Warn),
+            _ => ("not opened", Label::Bad),
+        };
+        let version = one.version.map(|version| format!("version {version}")).unwrap_or_default();
+        let name = printable(format!("{}@{}", one.account, one.host).as_bytes());
+        let why = one.why.clone().or_else(|| (one.state == "opens").then(|| "a new login with it worked".to_owned()));
+        vec![ui.paint(label, words), ui.paint(Label::Strong, &name), version, why.unwrap_or_default()]
+    };
+    let rows: Vec<Vec<String>> = out.kept.iter().map(row).collect();
+    let lines: String = columns(&rows, 0).into_iter().map(|line| line + "\n").collect();
+    format!("{lines}{}", count(out.kept.len(), "kept key", "kept keys"))
+}
