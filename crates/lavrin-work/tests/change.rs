@@ -131,6 +131,7 @@ impl Journal {
         for JournalEntry { id, event, .. } in lines {
             match event {
                 Event::Intent { .. } => open.push((id, None)),
+                Event::Kept { .. } => panic!("no kept key is in this test"),
                 Event::Outcome { outcome, .. } => {
                     let own = open.iter_mut().rev().find(|(own, _)| *own == id).expect("an intent comes first");
                     assert!(own.1.replace(outcome).is_none(), "{id} has two outcomes");

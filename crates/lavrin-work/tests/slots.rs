@@ -287,7 +287,7 @@ fn journalled(site: &Site) -> Vec<Change> {
     let lines = Database::journal(&store).unwrap();
     let kept = lines.into_iter().find_map(|line| match line.event {
         Event::Intent { changes, .. } => Some(changes),
-        Event::Outcome { .. } => None,
+        Event::Outcome { .. } | Event::Kept { .. } => None,
     });
     let whole = kept.unwrap().into_iter().map(|change| change.whole(|name| store.kept(name).unwrap()));
     whole.collect::<Option<_>>().unwrap()

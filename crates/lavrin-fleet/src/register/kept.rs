@@ -79,14 +79,17 @@ impl KeptAccount {
     #[must_use]
     pub fn current(&self, today: Date) -> Option<(&OwnedKey, &KeptVersion)> {
         let newest = |is_proven: bool| {
-            let active = self.all().filter(|(key, _)| key.is_active(today));
-            active.filter(|(_, version)| !is_proven || version.proven.is_some()).last()
+            let is_it = |(key, version): &(&OwnedKey, &KeptVersion)| {
+                key.is_active(today) && (!is_proven || version.proven.is_some())
+            };
+            self.all().rfind(is_it)
         };
         newest(true).or_else(|| newest(false))
     }
 
     /// Every version with its key, oldest first.
-    pub fn all(&self) -> impl Iterator<Item = (&OwnedKey, &KeptVersion)> {
+    #[must_use]
+    pub fn all(&self) -> impl DoubleEndedIterator<Item = (&OwnedKey, &KeptVersion)> {
         self.keys.iter().zip(&self.versions)
     }
 

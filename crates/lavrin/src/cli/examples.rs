@@ -61,7 +61,13 @@ pub const EXAMPLES: &[(&str, &[&str])] = &[
     ("agent hold", &["lavrin agent hold ~/.ssh/edda", "lavrin agent hold ~/.ssh/office --for 30m --confirm"]),
     ("kept list", &["lavrin kept list", "lavrin kept list root@buoy-7"]),
     ("kept make", &["lavrin kept make root@buoy-7", "lavrin kept make root@buoy-7 --algorithm rsa-4096"]),
-    ("kept take-in", &["lavrin kept take-in root@buoy-7 --key came-with-it"]),
+    (
+        "kept take-in",
+        &[
+            "lavrin kept take-in root@buoy-7 --key came-with-it",
+            "lavrin kept take-in root@buoy-7 --key ~/.ssh/buoy-7 --reason 'from the builder'",
+        ],
+    ),
     ("kept prove", &["lavrin kept prove", "lavrin kept prove root@buoy-7"]),
     (
         "kept hand-out",

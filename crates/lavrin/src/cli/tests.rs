@@ -127,6 +127,8 @@ fn fault(line: &str) -> Option<String> {
     for at in 1..words.len() {
         match (words[at - 1].as_str(), words[at].as_str()) {
             ("--until" | "--since" | "--from-date" | "--at", "edda") => words[at] = "2026-10-10".to_owned(),
+            ("--account", "edda") if words[1] == "rotate" => words[at] = "edda@lantern".to_owned(),
+            (_, "edda") if words[1] == "kept" && at == 3 => words[at] = "edda@lantern".to_owned(),
             ("--number" | "--first" | "--port", "edda") => words[at] = "3".to_owned(),
             _ => {}
         }

@@ -80,6 +80,8 @@ pub const RULES: &[(&str, &str)] = &[
     ("grant-of-leaver", "a grant of somebody who has left"),
     ("grant-without-key", "a grant of somebody without a key"),
     ("grant-twice", "a grant that is there twice"),
+    ("kept-not-managed", "a kept key of an account that the register does not manage"),
+    ("kept-known-to-leaver", "a kept key of which somebody who left may have a copy"),
     ("host-unpinned", "a host whose key is not pinned"),
     ("shared-host-key", "two hosts with one host key, so one is a copy of the other"),
     ("through-loop", "hosts that are reached through each other in a loop"),

@@ -9,6 +9,7 @@ mod enforce;
 mod enforce_faults;
 mod held;
 mod help;
+mod kept;
 mod key_convert;
 mod key_generate;
 mod key_inspect;

@@ -81,6 +81,12 @@ pub async fn run(args: &HandOutArgs, ui: &Ui) -> Result<Exit, CommandError> {
     let kept = args.name.of(opened.register())?;
     set_back(&opened, kept)?;
     let (key, version) = current(kept)?;
+    if let Some((_, newer)) = kept.all().rfind(|(key, other)| key.is_active(today()) && other.number > version.number) {
+        ui.warn(&crate::cli::complete(&format!(
+            "version {} is on its way; which of them opens the account: lavrin kept prove {}",
+            newer.number, args.name
+        )));
+    }
     // Before a passphrase is asked for, and before anything is written down.
     let socket = match &args.to {
         Receiver::Agent => {
@@ -131,7 +137,10 @@ pub async fn run(args: &HandOutArgs, ui: &Ui) -> Result<Exit, CommandError> {
             out.key,
             ui.paint(
                 Label::Warn,
-                &format!("{} counts as knowing it from now on; to end that: lavrin rotate --account {name}", person.id)
+                &crate::cli::complete(&format!(
+                    "{} may have a copy from now on; to make it worth nothing: lavrin rotate --account {name}",
+                    person.id
+                ))
             ),
         )
     });

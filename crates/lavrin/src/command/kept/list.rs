@@ -102,7 +102,7 @@ fn one(kept: &KeptAccount, opened: &OpenedRegister, remembered: &RememberedVersi
         LyingSeal::Sealed(sealed, _) => holders(sealed, register),
         _ => (Vec::new(), 0),
     };
-    let newer = kept.all().filter(|(key, other)| key.is_active(today()) && other.number > version.number);
+    let mut newer = kept.all().filter(|(key, other)| key.is_active(today()) && other.number > version.number);
     Some(KeptOut {
         account: kept.account.clone(),
         host: kept.host.clone(),
@@ -116,7 +116,7 @@ fn one(kept: &KeptAccount, opened: &OpenedRegister, remembered: &RememberedVersi
         known_to: kept.known_to(version.number).into_iter().map(str::to_owned).collect(),
         added: key.added.map(|day| day.to_string()),
         proven: version.proven.map(|day| day.to_string()),
-        next: newer.last().map(|(_, other)| other.number),
+        next: newer.next_back().map(|(_, other)| other.number),
     })
 }
 
@@ -245,7 +245,7 @@ fn text(out: &KeptListOut, ui: &Ui) -> String {
         }
         if let Some(next) = one.next {
             let name = format!("{}@{}", one.account, one.host);
-            let next = format!("version {next} is on its way: lavrin rotate --account {name}");
+            let next = crate::cli::complete(&format!("version {next} is on its way: lavrin rotate --account {name}"));
             text += &format!("    {}\n", ui.paint(Label::Warn, &next));
         }
         text += &one.faults.iter().map(|fault| format!("    {}\n", ui.paint(Label::Bad, fault))).collect::<String>();

@@ -18,7 +18,7 @@ const FILES_MAX: usize = 200;
 /// Which key opens seals.
 #[derive(Debug, Args, Clone, Default)]
 pub struct OpenerArgs {
-    /// Private key that opens the seal (default: the one in ~/.ssh that fits)
+    /// Key that opens the seal (default: ~/.ssh)
     #[arg(long, value_name = "FILE", value_parser = paths::typed)]
     pub open_with: Option<PathBuf>,
 }
@@ -26,14 +26,16 @@ pub struct OpenerArgs {
 /// Opens seals, each with the same key where that fits: a passphrase is asked for once.
 pub struct SealOpener {
     named: Option<PathBuf>,
+    /// Tried before any other, where it fits.
+    identity: Option<PathBuf>,
     given: Given,
     opened: Option<Arc<PrivateKey>>,
 }
 
 impl SealOpener {
-    /// With the key that is named, else `or`, else one that is found.
-    pub fn new(args: &OpenerArgs, or: Option<&PathBuf>, given: Given) -> Self {
-        Self { named: args.open_with.as_ref().or(or).cloned(), given, opened: None }
+    /// With the key that is named, else that of the login where it fits, else one that is found.
+    pub fn new(args: &OpenerArgs, identity: Option<&PathBuf>, given: Given) -> Self {
+        Self { named: args.open_with.clone(), identity: identity.cloned(), given, opened: None }
     }
 
     /// The key that opens this one. `what` names it.
@@ -41,7 +43,8 @@ impl SealOpener {
         if let Some(key) = self.opened.as_ref().filter(|key| sealed.is_for(key.public())) {
             return Ok(key.clone());
         }
-        let path = match &self.named {
+        let identity = self.identity.as_ref().filter(|path| public_of(path).is_none_or(|key| sealed.is_for(&key)));
+        let path = match self.named.as_ref().or(identity) {
             Some(path) => path.clone(),
             None => found(sealed).ok_or_else(|| for_others(what, "no key in ~/.ssh opens it"))?,
         };

@@ -1,11 +1,11 @@
 //! `lavrin kept prove`
 
 use super::make::mark_proven;
-use super::sealed::{current, open, set_back};
+use super::sealed::{open, set_back};
 use super::{KeptName, OpenerArgs, SealOpener};
 use crate::command::fleet_change::check_reads;
 use crate::command::pace::PaceArgs;
-use crate::command::register::{OpenedRegister, RegisterArgs};
+use crate::command::register::{OpenedRegister, RegisterArgs, today};
 use crate::error::CommandError;
 use crate::exit::Exit;
 use crate::outcome::KeyAnswer;
@@ -14,7 +14,7 @@ use crate::table::columns;
 use crate::ui::{Label, Ui};
 use crate::wording;
 use clap::Args;
-use lavrin_fleet::register::KeptAccount;
+use lavrin_fleet::register::{KeptAccount, KeptVersion, OwnedKey};
 use lavrin_keys::key::Fingerprint;
 use lavrin_keys::text::{count, printable};
 use lavrin_store::database::Database;
@@ -23,7 +23,7 @@ use lavrin_work::kept::claimed_version;
 use lavrin_work::ways::unspoken;
 use lavrin_work::{Heard, Holder};
 use serde::Serialize;
-use std::collections::BTreeMap;
+use std::collections::{BTreeMap, HashMap};
 
 /// Sign in with kept keys: does each still open its account?
 #[derive(Debug, Args)]
@@ -55,9 +55,9 @@ pub struct KeptProveOut {
 struct ProvenOut {
     account: String,
     host: String,
-    version: Option<u32>,
-    key: Option<String>,
-    /// `opens`, `refused`, `no-answer`, or `not-opened`: the seal could not be opened here.
+    version: u32,
+    key: String,
+    /// `opens`, `replaced` by a newer version, `not-yet-there` (a newer one), `refused`, `no-answer`, or `not-opened`: the seal could not be opened here.
     state: &'static str,
     why: Option<String>,
 }
@@ -65,7 +65,7 @@ struct ProvenOut {
 /// A version whose private half is at hand.
 struct Ready<'a> {
     kept: &'a KeptAccount,
-    version: u32,
+    version: (&'a OwnedKey, &'a KeptVersion),
     key: Fingerprint,
     holder: Holder,
 }
@@ -84,18 +84,21 @@ pub async fn run(args: &ProveArgs, ui: &Ui) -> Result<Exit, CommandError> {
     let mut opener = SealOpener::new(&args.opener, args.sign_in.identity.as_ref(), args.sign_in.passphrase());
     let (mut ready, mut rows) = (Vec::new(), Vec::new());
     for kept in wanted {
-        match unseal(kept, &before, &mut opener) {
-            Ok(one) => ready.push(one),
-            Err(fault) => rows.push(row(kept, None, "not-opened", Some(fault.in_one_line()))),
+        // While one replaces another both are asked about: which of them the host has is what is to be found out.
+        for version in kept.all().filter(|(key, _)| key.is_active(today())) {
+            match unseal(kept, version, &before, &mut opener) {
+                Ok(one) => ready.push(one),
+                Err(fault) => rows.push(row(kept, version, "not-opened", Some(fault.in_one_line()))),
+            }
         }
     }
     let heard = ask_all(args, &ready, &before, ui).await?;
     for one in &ready {
-        let said = heard.get(&(one.kept.account.clone(), one.kept.host.clone()));
+        let said = heard.get(&one.key);
         let (state, why) = match said {
             Some(Ok(Heard::LoggedIn(_))) => {
                 let name = KeptName { account: one.kept.account.clone(), host: one.kept.host.clone() };
-                opened = mark_proven(&opened, &name, one.version, one.key, ui)?;
+                opened = mark_proven(&opened, &name, one.version.1.number, one.key, ui)?;
                 ("opens", None)
             }
             Some(Ok(heard)) => {
@@ -106,28 +109,47 @@ pub async fn run(args: &ProveArgs, ui: &Ui) -> Result<Exit, CommandError> {
             Some(Err(why)) => ("no-answer", Some(why.clone())),
             None => ("no-answer", None),
         };
-        rows.push(row(one.kept, Some(one), state, why));
+        rows.push(row(one.kept, one.version, state, why));
     }
+    tell_under_way(&mut rows);
     let exit = rows.iter().map(|row| exit_of(row.state)).max().unwrap_or(Exit::Done);
     let out = KeptProveOut { schema: "lavrin/kept-prove/1", kept: rows };
     ui.give(&out, || text(&out, ui));
     Ok(exit)
 }
 
+/// Of two versions one is refused while a rotation is under way: that is no finding as long as the other one opens the account.
+fn tell_under_way(rows: &mut [ProvenOut]) {
+    let opens: Vec<(String, String, u32)> = rows
+        .iter()
+        .filter(|row| row.state == "opens")
+        .map(|row| (row.account.clone(), row.host.clone(), row.version))
+        .collect();
+    for row in rows.iter_mut().filter(|row| row.state == "refused") {
+        let other = opens.iter().find(|(account, host, _)| *account == row.account && *host == row.host);
+        if let Some((account, host, version)) = other {
+            row.state = if *version > row.version { "replaced" } else { "not-yet-there" };
+            row.why = Some(crate::cli::complete(&format!(
+                "version {version} opens it; to go on: lavrin rotate --account {account}@{host}"
+            )));
+        }
+    }
+}
+
 fn unseal<'a>(
     kept: &'a KeptAccount,
+    (key, version): (&'a OwnedKey, &'a KeptVersion),
     opened: &OpenedRegister,
     opener: &mut SealOpener,
 ) -> Result<Ready<'a>, CommandError> {
     set_back(opened, kept)?;
-    let (key, version) = current(kept)?;
     let unsealed = open(opened, kept, (key, version), opener)?;
     let source = format!("kept key of {}", kept.name());
     let holder = Holder { key: unsealed.key, source };
-    Ok(Ready { kept, version: version.number, key: key.fingerprint, holder })
+    Ok(Ready { kept, version: (key, version), key: key.fingerprint, holder })
 }
 
-type Said = BTreeMap<(String, String), Result<Heard, String>>;
+type Said = HashMap<Fingerprint, Result<Heard, String>>;
 
 /// One question to each host about all its kept keys.
 async fn ask_all(
@@ -145,30 +167,35 @@ async fn ask_all(
     let mut questions: BTreeMap<&str, HostQuestion> = BTreeMap::new();
     let mut said = Said::new();
     for one in ready {
-        let place = (one.kept.account.clone(), one.kept.host.clone());
         let Some(host) = register.hosts.get(&one.kept.host) else {
-            said.insert(place, Err("the register does not know this host".to_owned()));
+            said.insert(one.key, Err("the register does not know this host".to_owned()));
             continue;
         };
         if let Some(why) = unspoken(register, host) {
-            said.insert(place, Err(wording::host_fault(&why)));
+            said.insert(one.key, Err(wording::host_fault(&why)));
             continue;
         }
         let question = questions.entry(&one.kept.host).or_insert_with(|| HostQuestion::of(ways.stop(host), Vec::new()));
-        question.accounts.push((one.kept.account.clone(), vec![one.holder.key.public().clone()]));
+        let key = one.holder.key.public().clone();
+        match question.accounts.iter_mut().find(|(account, _)| *account == one.kept.account) {
+            Some((_, keys)) => keys.push(key),
+            None => question.accounts.push((one.kept.account.clone(), vec![key])),
+        }
         question.holders.push(one.holder.clone());
     }
     for (question, answer) in ask(questions.into_values().collect(), &ways, &pace).await {
-        for (account, _) in &question.accounts {
-            let heard = match &answer {
-                Ok(all) => all
-                    .iter()
-                    .find(|(name, _)| name == account)
-                    .and_then(|(_, heard)| heard.first().cloned())
-                    .map_or_else(|| Err(wording::not_asked()), Ok),
-                Err(fault) => Err(wording::host_fault(fault)),
-            };
-            said.insert((account.clone(), question.stop.host.clone()), heard);
+        for (account, keys) in &question.accounts {
+            for (number, key) in keys.iter().enumerate() {
+                let own = |all: &Vec<(String, Vec<Heard>)>| {
+                    let own = all.iter().find(|(name, _)| name == account);
+                    own.and_then(|(_, heard)| heard.get(number).cloned())
+                };
+                let heard = match &answer {
+                    Ok(all) => own(all).map_or_else(|| Err(wording::not_asked()), Ok),
+                    Err(fault) => Err(wording::host_fault(fault)),
+                };
+                said.insert(key.fingerprint(), heard);
+            }
         }
     }
     Ok(said)
@@ -191,12 +218,17 @@ fn newer(one: &Ready<'_>, opened: &OpenedRegister) -> Option<String> {
     })
 }
 
-fn row(kept: &KeptAccount, ready: Option<&Ready<'_>>, state: &'static str, why: Option<String>) -> ProvenOut {
+fn row(
+    kept: &KeptAccount,
+    (key, version): (&OwnedKey, &KeptVersion),
+    state: &'static str,
+    why: Option<String>,
+) -> ProvenOut {
     ProvenOut {
         account: kept.account.clone(),
         host: kept.host.clone(),
-        version: ready.map(|one| one.version),
-        key: ready.map(|one| one.key.to_string()),
+        version: version.number,
+        key: key.fingerprint.to_string(),
         state,
         why,
     }
@@ -204,7 +236,7 @@ fn row(kept: &KeptAccount, ready: Option<&Ready<'_>>, state: &'static str, why: 
 
 fn exit_of(state: &str) -> Exit {
     match state {
-        "opens" => Exit::Done,
+        "opens" | "replaced" | "not-yet-there" => Exit::Done,
         "refused" => Exit::Findings,
         _ => Exit::NotChecked,
     }
@@ -214,16 +246,18 @@ fn text(out: &KeptProveOut, ui: &Ui) -> String {
     let row = |one: &ProvenOut| {
         let (words, label) = match one.state {
             "opens" => ("opens", Label::Good),
+            "replaced" => ("replaced", Label::Warn),
+            "not-yet-there" => ("not yet there", Label::Warn),
             "refused" => ("REFUSED", Label::Bad),
             "no-answer" => ("no answer", Label::Warn),
             _ => ("not opened", Label::Bad),
         };
-        let version = one.version.map(|version| format!("version {version}")).unwrap_or_default();
+        let version = format!("version {}", one.version);
         let name = printable(format!("{}@{}", one.account, one.host).as_bytes());
         let why = one.why.clone().or_else(|| (one.state == "opens").then(|| "a new login with it worked".to_owned()));
         vec![ui.paint(label, words), ui.paint(Label::Strong, &name), version, why.unwrap_or_default()]
     };
     let rows: Vec<Vec<String>> = out.kept.iter().map(row).collect();
     let lines: String = columns(&rows, 0).into_iter().map(|line| line + "\n").collect();
-    format!("{lines}{}", count(out.kept.len(), "kept key", "kept keys"))
+    format!("{lines}{}", count(out.kept.len(), "private key", "private keys"))
 }

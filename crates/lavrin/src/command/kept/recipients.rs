@@ -12,7 +12,7 @@ use lavrin_seal::{NoRecipient, RSA_BITS_MAX, RSA_BITS_MIN, can_be_recipient};
 pub struct Recipients<'a> {
     /// Those for whom something can be sealed, and their keys.
     pub people: Vec<(&'a Person, Vec<&'a PublicKey>)>,
-    /// Those for whom nothing can be sealed, and why.
+    /// Those who are there and for whom nothing can be sealed, and why.
     pub unable: Vec<(String, String)>,
 }
 
@@ -36,6 +36,7 @@ impl Recipients<'_> {
 /// The administrators; there has to be one.
 pub fn administrators(register: &Register) -> Result<Recipients<'_>, CommandError> {
     let mut found = Recipients { people: Vec::new(), unable: Vec::new() };
+    let mut gone = Vec::new();
     for named in &register.administrators {
         let Some(person) = register.people.get(&named.value) else {
             let name = printable(named.value.as_bytes());
@@ -43,7 +44,7 @@ pub fn administrators(register: &Register) -> Result<Recipients<'_>, CommandErro
             continue;
         };
         if let Some(left) = person.left.as_ref().filter(|_| person.has_left(today())) {
-            found.unable.push((person.id.clone(), format!("left on {}", left.value)));
+            gone.push(format!("{} left on {}", person.id, left.value));
             continue;
         }
         let active: Vec<&PublicKey> =
@@ -51,7 +52,7 @@ pub fn administrators(register: &Register) -> Result<Recipients<'_>, CommandErro
         let (able, unable): (Vec<_>, Vec<_>) = active.into_iter().partition(|key| can_be_recipient(key).is_ok());
         if able.is_empty() {
             let why = unable.first().and_then(|key| can_be_recipient(key).err());
-            found.unable.push((person.id.clone(), why.map_or_else(|| "has no key in use".to_owned(), cannot)));
+            found.unable.push((person.id.clone(), why.map_or_else(|| "no key is in use".to_owned(), cannot)));
         } else {
             found.people.push((person, able));
         }
@@ -60,7 +61,8 @@ pub fn administrators(register: &Register) -> Result<Recipients<'_>, CommandErro
         return Ok(found);
     }
     let error = CommandError::with(Exit::Stopped, "the register names nobody who could open a kept key");
-    let error = found.unable.iter().fold(error, |error, (name, why)| error.because(format!("{name} {why}")));
+    let error = gone.into_iter().fold(error, CommandError::because);
+    let error = found.unable.iter().fold(error, |error, (name, why)| error.because(format!("{name}: {why}")));
     let named: Vec<&str> = found.unable.iter().map(|(name, _)| name.as_str()).collect();
     let able =
         register.people.values().filter(|person| !person.has_left(today()) && !named.contains(&person.id.as_str()));
@@ -77,10 +79,10 @@ pub fn administrators(register: &Register) -> Result<Recipients<'_>, CommandErro
 pub fn cannot(why: NoRecipient) -> String {
     match why {
         NoRecipient::Algorithm(name) => {
-            format!("has a key of {name} only, and private halves can be sealed for ssh-ed25519 and ssh-rsa keys only")
+            format!("the key in use is {name}, and private halves are sealed for ssh-ed25519 and ssh-rsa keys only")
         }
         NoRecipient::RsaBits(bits) => format!(
-            "has an RSA key of {bits} bits, and private halves can be sealed for RSA keys of {RSA_BITS_MIN} to {RSA_BITS_MAX} bits"
+            "the key in use is RSA of {bits} bits, and private halves are sealed for RSA keys of {RSA_BITS_MIN} to {RSA_BITS_MAX} bits only"
         ),
     }
 }

@@ -93,7 +93,7 @@ pub fn run(args: &SealArgs, ui: &Ui) -> Result<Exit, CommandError> {
     };
     let recipients = administrators(wanted.register())?;
     for (person, why) in &recipients.unable {
-        ui.warn(&format!("{person} cannot be sealed for: {why}"));
+        ui.warn(&format!("{person} is left out: {why}"));
     }
     let kept: Vec<&KeptAccount> = if args.names.is_empty() {
         wanted.register().kept.iter().collect()

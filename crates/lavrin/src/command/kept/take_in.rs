@@ -25,7 +25,7 @@ use lavrin_server::survey::Observation;
 use lavrin_server::system::System;
 use lavrin_work::Scope;
 use lavrin_work::site::Site;
-use lavrin_work::ways::{Rights, Way, Ways, unspoken};
+use lavrin_work::ways::{Rights, Way, WayFault, Ways, unspoken};
 use std::path::PathBuf;
 use std::sync::Arc;
 use std::time::Duration;
@@ -101,7 +101,9 @@ pub async fn run(args: &TakeInArgs, ui: &Ui) -> Result<Exit, CommandError> {
             out.sealed_for.join(", "),
             ui.paint(
                 Label::Warn,
-                &format!("{file} is still there; others may have copies: lavrin rotate --account {name}")
+                &crate::cli::complete(&format!(
+                    "{file} is still there; others may have copies: lavrin rotate --account {name}"
+                ))
             ),
         )
     });
@@ -146,13 +148,22 @@ async fn sign_in(
         return Err(host_fault(&name.host, &why));
     }
     let mut site = Site::host(ways.stop(known), ways, Rights::Own, LIMIT);
-    site.open().await.map_err(|fault| {
-        host_fault(&name.host, &fault).because("a key is kept only once it has opened its account; nothing was changed")
-    })?;
+    site.open().await.map_err(|fault| does_not_open(name, &fault))?;
     let (mut seen, scope) = (Observation::default(), Scope::Account(name.account.clone()));
     let looked = site.look(&mut seen, &|seen| scope.wants(seen)).await;
     site.close().await;
     Ok(looked.is_ok().then_some(seen).filter(|seen| seen.account(&name.account).is_some()))
+}
+
+fn does_not_open(name: &KeptName, fault: &WayFault) -> CommandError {
+    const RULE: &str = "a key is kept only once it has opened its account; nothing was changed";
+    if !matches!(fault, WayFault::Rejected(_)) {
+        return host_fault(&name.host, fault).because(RULE);
+    }
+    CommandError::with(Exit::Stopped, format!("this key does not open {name}"))
+        .because(wording::host_fault(fault))
+        .because(RULE)
+        .hint(format!("which keys the account has: lavrin audit {}", name.host))
 }
 
 /// What stands in front of the key in the account.

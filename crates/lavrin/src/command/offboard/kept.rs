@@ -76,7 +76,7 @@ pub fn text(kept: &[KeptKnownOut], leaver: &Leaver, ui: &Ui) -> String {
         let (words, label) =
             if one.state == "replaced" { ("replaced", Label::Good) } else { ("NOT REPLACED", Label::Bad) };
         let name = format!("{}@{}", one.account, one.host);
-        let next = || format!("{} may have a copy: lavrin rotate --account {name}", leaver.id);
+        let next = || crate::cli::complete(&format!("{} may have a copy: lavrin rotate --account {name}", leaver.id));
         let why = match &one.why {
             _ if one.state == "replaced" => {
                 "kept key: a new version is sealed, and the old one opens nothing".to_owned()

@@ -41,7 +41,7 @@ pub struct RotateArgs {
     /// Whose key, or which (fingerprint or public half)
     #[arg(value_name = "PERSON|KEY", required_unless_present_any = ["status", "due", "account"])]
     pub who: Option<String>,
-    /// The kept key of an account: its next version is made and sealed
+    /// Make the next version of a kept key
     #[arg(long, value_name = "ACCOUNT@HOST", conflicts_with_all = ["who", "label", "from_file", "paste", "make", "due"])]
     pub account: Option<KeptName>,
     /// Which key of the person
