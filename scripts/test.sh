@@ -38,6 +38,10 @@ for suite in bullseye bookworm trixie; do [ "$suite" = "$own" ] || others+=("$su
 LAVRIN_SERVER_TREES=$(scripts/server-trees.sh "${others[@]}")
 export LAVRIN_SERVER_TREES
 
+# Another implementation of the format in which private halves are sealed.
+LAVRIN_AGE_PYTHON=$(scripts/age-python.sh)
+export LAVRIN_AGE_PYTHON
+
 export INSTA_UPDATE=no
 cargo fmt --all --check
 cargo clippy --workspace --all-targets -- -D warnings

@@ -117,6 +117,8 @@ pub struct FleetReport {
     pub findings: Vec<FleetFinding>,
     /// What could not be checked, by host.
     pub not_checked: Vec<(String, NotChecked)>,
+    /// On how many hosts an agent can be forwarded to the server.
+    pub take_agents: usize,
 }
 
 impl FleetReport {
@@ -126,6 +128,7 @@ impl FleetReport {
         self.entries.extend(part.entries);
         self.findings.extend(part.findings);
         self.not_checked.extend(part.not_checked);
+        self.take_agents += part.take_agents;
     }
 
     /// How many findings have this severity.
@@ -166,6 +169,7 @@ impl<'a> FleetAuditor<'a> {
             let seen = System::of(seen);
             let of_system = self.system(&seen);
             report.accounts = of_system.accounts;
+            report.take_agents = usize::from(of_system.takes_agents);
             report.not_checked = of_system.not_checked.into_iter().map(|item| (host.id.clone(), item)).collect();
             let own = of_system.findings.into_iter().filter(|finding| !is_expected(finding, host));
             findings.extend(own.map(|finding| finding.map(What::System)));

@@ -33,6 +33,8 @@ pub struct Report {
     pub findings: Vec<Finding>,
     /// What could not be checked.
     pub not_checked: Vec<NotChecked>,
+    /// Whether the server lets an agent be forwarded to it, as far as its settings were read.
+    pub takes_agents: bool,
     /// Paths about which a finding was told that concerns no single line; several accounts may share a folder.
     told: HashSet<(BytePath, &'static str)>,
 }
@@ -91,6 +93,7 @@ impl Report {
     /// be read.
     pub fn add_server(&mut self, seen: &System<'_>) {
         self.findings.extend(settings::check(seen));
+        self.takes_agents |= settings::takes_agents(seen);
         let ahead = seen.clock.and_then(|clock| clock.ahead).filter(|ahead| *ahead != 0);
         self.findings.extend(ahead.map(|ahead| Finding::of(Fault::ClockOff { ahead })));
         self.not_checked.extend(settings_unseen(seen));

@@ -2,28 +2,36 @@
 
 use crate::abilities::Ability;
 use crate::finding::{Fault, Finding};
-use crate::fs::Fact;
-use crate::server_config::USUAL_PATH;
+use crate::fs::{BytePath, Fact};
+use crate::server_config::{Settings, USUAL_PATH};
 use crate::system::System;
+use std::sync::Arc;
 
-pub(super) fn check(seen: &System<'_>) -> Vec<Finding> {
-    if !seen.abilities.has(Ability::Settings) {
-        return Vec::new();
-    }
+/// The settings for root, where this server has them and all of them were read, and the file that they begin with.
+fn settings_read(seen: &System<'_>) -> Option<(Arc<Settings>, BytePath)> {
     // Only OpenSSH has these settings; where its files could not be read, that is told as not checked.
-    let Some(root) = seen.accounts.iter().find(|account| account.is_root()).filter(|_| !seen.server.is_dropbear())
-    else {
-        return Vec::new();
-    };
+    if !seen.abilities.has(Ability::Settings) || seen.server.is_dropbear() {
+        return None;
+    }
+    let root = seen.accounts.iter().find(|account| account.is_root())?;
     let main = seen.config_path.clone().unwrap_or_else(|| USUAL_PATH.into());
     // Where there is no configuration no server is set up: it does not start without one.
     if seen.said_by_server.is_none() && matches!(seen.bytes.get(&main), None | Some(Fact::Absent)) {
-        return Vec::new();
+        return None;
     }
     let settings = seen.settings(root);
-    if !settings.unseen.is_empty() {
-        return Vec::new();
-    }
+    settings.unseen.is_empty().then_some((settings, main))
+}
+
+/// Whether an agent can be forwarded to it: whoever is root there can use it for as long as its owner is signed in.
+pub(super) fn takes_agents(seen: &System<'_>) -> bool {
+    settings_read(seen).is_some_and(|(settings, _)| {
+        settings.word("allowagentforwarding") == "yes" && settings.word("disableforwarding") != "yes"
+    })
+}
+
+pub(super) fn check(seen: &System<'_>) -> Vec<Finding> {
+    let Some((settings, main)) = settings_read(seen) else { return Vec::new() };
     let is = |keyword: &str, wanted: &str| settings.word(keyword) == wanted;
     let passwords = is("passwordauthentication", "yes") || is("kbdinteractiveauthentication", "yes");
     let root_with_password = passwords && is("permitrootlogin", "yes");

@@ -79,6 +79,7 @@ impl DemoStage<'_> {
         let lighthouses = self.survey_the_lighthouses()?;
         self.bring_into_line()?;
         self.replace_a_key(&lighthouses)?;
+        self.keep_a_key()?;
         self.somebody_leaves()?;
         drop(lighthouses);
         self.say("9. Edda moves on, and her key is removed. A login with that same key may not do it, though");
@@ -174,13 +175,31 @@ impl DemoStage<'_> {
         self.expect(1, "lavrin rotate --status --register ~/halvmark")
     }
 
+    /// An account that several people use has a key that the office keeps.
+    fn keep_a_key(&self) -> Result<(), CommandError> {
+        let (there, open) = ("--register ~/halvmark", format!("--passphrase-env {PASSPHRASE}"));
+        let sign_in = format!("--identity ~/.ssh/edda {open}");
+        self.say(
+            "The keeper's account of Kvarnholm is used by several people. The office keeps a key for it, sealed for Edda and Runa, and hands it\nout to Runa for a night",
+        );
+        self.expect(0, &format!("lavrin kept seal --administrators edda,runa --yes {there}"))?;
+        self.expect(0, &format!("lavrin kept make keeper@kvarnholm --yes {sign_in} {there}"))?;
+        self.expect(
+            0,
+            &format!(
+                "lavrin kept hand-out keeper@kvarnholm --to ~/lamp-key --person runa --reason 'the lamp is out' {open} {there}"
+            ),
+        )?;
+        self.expect(0, &format!("lavrin kept list {there}"))
+    }
+
     /// Somebody leaves.
     fn somebody_leaves(&self) -> Result<(), CommandError> {
         let there = format!("--identity ~/.ssh/edda --passphrase-env {PASSPHRASE} --register ~/halvmark");
         self.say(
-            "Runa has left. Her keys are removed from every host, and each host is asked whether it still accepts them.\nOne line in the office is damaged and cannot be read, so nothing proves that her key is gone there: that removal stays owed",
+            "Runa has left. Her keys are removed from every host, each host is asked whether it still accepts them, and the kept key is replaced.\nOne line in the office is damaged and cannot be read, so nothing proves that her key is gone there: that removal stays owed",
         );
-        self.expect(3, &format!("lavrin offboard runa --yes {there}"))?;
+        self.expect(3, &format!("lavrin offboard runa --rotate-kept --yes {there}"))?;
         self.expect(0, &format!("lavrin probe runa --until refused {there}"))?;
         self.expect(1, "lavrin audit lights --register ~/halvmark")
     }

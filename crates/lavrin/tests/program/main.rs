@@ -24,6 +24,7 @@ mod real_agent;
 mod real_dropbear;
 mod real_enforce;
 mod real_held;
+mod real_kept;
 mod real_login;
 mod real_mend;
 mod real_owner;

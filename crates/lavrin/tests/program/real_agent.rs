@@ -1,36 +1,7 @@
 //! A real agent of OpenSSH, on a socket of the test's own: handed keys, listed, and relieved of them.
 
-use crate::common::site::{PLAIN, Running, Site, wait_for};
-use std::io::{Read as _, Write as _};
-use std::os::unix::net::UnixStream;
-use std::path::PathBuf;
-use std::process::{Command, Stdio};
-
-/// The agent's process.
-struct Agent {
-    _process: Running,
-    socket: PathBuf,
-}
-
-impl Agent {
-    fn start(site: &Site) -> Self {
-        let socket = site.world.path("agent.sock");
-        let mut agent = Command::new("/usr/bin/ssh-agent");
-        agent.arg("-D").arg("-a").arg(&socket).stdin(Stdio::null()).stdout(Stdio::null()).stderr(Stdio::null());
-        let process = Running(agent.spawn().unwrap());
-        wait_for(|| UnixStream::connect(&socket).is_ok());
-        Self { _process: process, socket }
-    }
-
-    /// Locks it with a passphrase, or unlocks it (draft-ietf-sshm-ssh-agent: messages 22 and 23).
-    fn lock(&self, message: u8) {
-        let mut stream = UnixStream::connect(&self.socket).unwrap();
-        stream.write_all(&[0, 0, 0, 8, message, 0, 0, 0, 3, b'l', b'o', b'w']).unwrap();
-        let mut answer = [0; 5];
-        stream.read_exact(&mut answer).unwrap();
-        assert_eq!(answer[4], 6, "the agent takes the lock");
-    }
-}
+use crate::common::agent::{Agent, gets_in_by_agent};
+use crate::common::site::{PLAIN, Site};
 
 fn run(site: &Site, agent: &Agent, line: &str, exit: i32) -> crate::common::Run {
     let words: Vec<&str> = line.split_whitespace().collect();
@@ -38,21 +9,11 @@ fn run(site: &Site, agent: &Agent, line: &str, exit: i32) -> crate::common::Run 
     site.world.run_with(&[("SSH_AUTH_SOCK", &socket), ("TIDE", "low water")], &words).expect(exit)
 }
 
-/// The real client, which has nothing but the agent.
-fn gets_in_by_agent(site: &Site, agent: &Agent) -> bool {
-    let mut ssh = Command::new("/usr/bin/ssh");
-    let options = "-F none -o BatchMode=yes -o StrictHostKeyChecking=no -o LogLevel=ERROR -o IdentityFile=none";
-    let hosts = format!("UserKnownHostsFile={}", site.world.path("client_known_hosts").display());
-    ssh.args(options.split(' ')).args(["-o", &hosts, "-p", &site.server.port.to_string()]);
-    ssh.args([&site.target(), "true"]).env("SSH_AUTH_SOCK", &agent.socket);
-    ssh.stdin(Stdio::null()).stderr(Stdio::null()).status().unwrap().success()
-}
-
 #[test]
 #[ignore = "needs a real sshd and agent: scripts/test.sh"]
 fn keys_of_every_kind_are_held_used_and_released() {
     let site = Site::new(PLAIN);
-    let agent = Agent::start(&site);
+    let agent = Agent::start(&site.world);
     assert!(run(&site, &agent, "agent list", 0).stdout.contains("0 keys"));
     for kind in ["ed25519", "ecdsa-p256", "ecdsa-p521", "rsa-3072"] {
         let line = "key generate --passphrase-env TIDE --folder home/keys --name KIND --algorithm KIND --comment KIND";
@@ -76,7 +37,7 @@ fn keys_of_every_kind_are_held_used_and_released() {
 #[ignore = "needs a real sshd and agent: scripts/test.sh"]
 fn an_agent_that_is_locked_full_or_gone_is_told_and_leavers_keys_go() {
     let site = Site::new(PLAIN);
-    let agent = Agent::start(&site);
+    let agent = Agent::start(&site.world);
     for number in 0..40 {
         let line = format!("key generate --passphrase none --folder home/keys --name k{number} --comment k{number}");
         drop(site.world.typed(&line).expect(0));
@@ -115,11 +76,12 @@ fn an_agent_that_is_locked_full_or_gone_is_told_and_leavers_keys_go() {
 #[ignore = "needs a real agent: scripts/test.sh"]
 fn every_command_of_the_guide_about_the_agent_does_what_it_says() {
     let site = Site::new(PLAIN);
-    let agent = Agent::start(&site);
+    let agent = Agent::start(&site.world);
     site.write_register(&["edda"], &[("lantern", &site.server)]);
     drop(site.world.typed("key generate --passphrase none --name office").expect(0));
     let guide = include_str!("../../../../docs/guide.md");
     let (_, guide) = guide.split_once("## The agent").unwrap();
+    let (guide, _) = guide.split_once("## Keys that the office keeps").unwrap();
     for line in guide.lines().filter_map(|line| line.strip_prefix("    lavrin ")) {
         let line = line.replace("~/", &format!("{}/", site.world.path("home").display()));
         drop(run(&site, &agent, &line, 0));

@@ -2,7 +2,7 @@
 
 use crate::common::World;
 use crate::common::servers::{Account, Server, Sudo};
-use crate::common::site::{PLAIN, RootKeys};
+use crate::common::site::{PLAIN, RootKeys, Site};
 use std::fmt::Write as _;
 
 fn public(world: &World, name: &str) -> String {
@@ -119,4 +119,34 @@ fn what_sudo_keeps_from_a_survey_is_not_gone() {
     let then = world.typed("history --at today").expect(3);
     let kept = then.stdout.lines().find(|line| line.contains(&format!("{}@s", other.name))).unwrap_or_default();
     assert!(kept.contains("last read on 2026-11-20"), "{then}");
+}
+
+#[test]
+#[ignore = "needs a real sshd: scripts/test.sh"]
+fn a_clock_that_is_a_day_off_is_a_finding_and_ends_are_judged_by_it() {
+    let site = Site::new(PLAIN);
+    let world = &site.world;
+    // Whatever asks the clock of this host hears that it is tomorrow.
+    let date = "#!/bin/sh\necho \"$(($(/bin/busybox date +%s) + 86400)) +0000\"\n";
+    let date = world.write("date", date, 0o755);
+    let session = format!("mount --bind {} /usr/bin/date; exec /bin/sh -c \"$SSH_ORIGINAL_COMMAND\"", date.display());
+    let session = world.write("session", format!("#!/bin/sh\n{session}\n"), 0o755);
+    let roots = site.root_keys.0.display();
+    let forced = format!("ForceCommand unshare --mount --propagation private {}\n", session.display());
+    let ahead = Server::sshd(world, &format!("{PLAIN}Match User root\nAuthorizedKeysFile {roots}\n{forced}"));
+    site.write_register(&["edda"], &[("ahead", &ahead), ("lantern", &site.server)]);
+    // It ends in fourteen days by the clock of that host, and in more by ours.
+    let line = format!("expiry-time=\"20261207120000Z\" {}", world.read("home/keys/edda.pub"));
+    site.account.put(".ssh/authorized_keys", &line, "600", &site.account.name);
+    drop(world.typed("survey --login root --identity home/keys/root").expect(0));
+    let audit = world.typed("audit --format json").json();
+    let rules = |host: &str| -> Vec<String> {
+        let all = audit["findings"].as_array().unwrap().iter().filter(|finding| finding["host"] == host);
+        let rules = all.map(|finding| finding["rule"].as_str().unwrap().to_owned());
+        rules.filter(|rule| ["clock-off", "entry-ends-soon"].contains(&rule.as_str())).collect()
+    };
+    assert_eq!(rules("lantern"), Vec::<String>::new(), "{audit}");
+    let mut found = rules("ahead");
+    found.sort();
+    assert_eq!(found, ["clock-off", "entry-ends-soon"], "{audit}");
 }

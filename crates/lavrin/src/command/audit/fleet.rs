@@ -158,6 +158,7 @@ fn summary(report: &FleetReport) -> AuditSummary {
         entries: report.entries.len(),
         findings: Severity::URGENT_FIRST.into_iter().map(counts).collect(),
         not_checked: report.not_checked.len(),
+        take_agents: report.take_agents,
     }
 }
 

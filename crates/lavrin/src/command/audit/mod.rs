@@ -79,6 +79,8 @@ struct AuditSummary {
     entries: usize,
     findings: BTreeMap<&'static str, usize>,
     not_checked: usize,
+    /// On how many hosts an agent can be forwarded to the server, where whoever is root can use it.
+    take_agents: usize,
 }
 
 /// One entry.
@@ -338,6 +340,7 @@ fn print_end(report: &Report, entries: usize, work: &Work, told: bool, ui: &Ui) 
         entries,
         findings: Severity::URGENT_FIRST.into_iter().map(count).collect(),
         not_checked: report.not_checked.len(),
+        take_agents: usize::from(report.takes_agents),
     };
     if ui.is_json() {
         let (not_checked, summary) = (crate::json::line(&not_checked), crate::json::line(&summary));
@@ -424,5 +427,15 @@ fn summary_text(summary: &AuditSummary, place: &str, ui: &Ui) -> String {
         ui.paint(Label::Strong, place),
         count(summary.accounts, "account", "accounts"),
         count(summary.entries, "entry", "entries")
-    )
+    ) + &agents(summary.take_agents, ui)
+}
+
+/// What a forwarded agent is open to. No finding: servers come so, and it is for the owner of the agent to forward it or not.
+fn agents(hosts: usize, ui: &Ui) -> String {
+    let told = match hosts {
+        0 => return String::new(),
+        1 => "an agent can be forwarded to 1 host: root there can use it meanwhile".to_owned(),
+        hosts => format!("an agent can be forwarded to {hosts} hosts: root there can use it meanwhile"),
+    };
+    format!("\n{}", ui.paint(Label::Faint, &told))
 }

@@ -35,7 +35,7 @@ pub struct ListArgs {
 pub struct KeptListOut {
     schema: &'static str,
     kept: Vec<KeptOut>,
-    /// Files in the folder that belong to no version.
+    /// Files in the folder that belong to no version in use.
     strays: Vec<String>,
     /// Administrators for whom nothing can be sealed, and why.
     unable: Vec<UnableOut>,
@@ -194,13 +194,16 @@ pub fn recipients_are(sealed: &Sealed, wanted: &Recipients<'_>) -> bool {
     keys.iter().all(|key| sealed.is_for(key)) && sealed.others_than(&keys) == 0
 }
 
-/// Files of the folder that no version accounts for.
+/// Files of the folder that no version in use accounts for: those of a run that was killed, or of a version that is retired.
 fn strays(opened: &OpenedRegister) -> Result<Vec<String>, CommandError> {
     let known: BTreeSet<String> = opened
         .register()
         .kept
         .iter()
-        .flat_map(|kept| kept.versions.iter().map(|version| sealed_file(&kept.account, &kept.host, version.number)))
+        .flat_map(|kept| {
+            let active = kept.all().filter(|(key, _)| key.is_active(today()));
+            active.map(|(_, version)| sealed_file(&kept.account, &kept.host, version.number))
+        })
         .collect();
     let is_register = |name: &str| name.strip_suffix(".toml").and_then(account_and_host).is_some();
     let names = opened.folder.names_in(FOLDER)?.into_iter().filter(|name| !is_register(name));
@@ -251,7 +254,7 @@ fn text(out: &KeptListOut, ui: &Ui) -> String {
         text += &one.faults.iter().map(|fault| format!("    {}\n", ui.paint(Label::Bad, fault))).collect::<String>();
     }
     for stray in &out.strays {
-        text += &format!("{}\n", ui.paint(Label::Warn, &format!("{stray} belongs to no version")));
+        text += &format!("{}\n", ui.paint(Label::Warn, &format!("{stray} belongs to no version in use")));
     }
     for one in &out.unable {
         text += &format!("{}\n", ui.paint(Label::Warn, &format!("{} can open none: {}", one.person, one.why)));

@@ -146,13 +146,21 @@ pub fn finish(
     let path = file(&name.account, &name.host);
     let text = set_day(opened.text(&path).unwrap_or_default(), old, "retired", today()).map_err(edit_fault(&path))?;
     let opened = change_file(&opened, ui, &path, &text)?;
-    let sealed = sealed_file(&name.account, &name.host, old);
-    // What is not there any more, or is something else than was sealed, is left to whoever put it there.
-    if let Ok(Some(text)) = opened.folder.text(&sealed) {
-        opened.folder.remove(&sealed, &text)?;
-        ui.status(&format!("{sealed} is removed: its key opens nothing any more"));
-    }
+    remove_sealed(&opened, name, ui)?;
     let place = (name.account.as_str(), name.host.as_str(), old);
     record(&opened, KeptKeyDeed::Retired, place, rotation.old_print(), &[], None)?;
     Ok(true)
+}
+
+/// Removes the private half of each version that is retired: also that of an earlier one, whose run was killed before this.
+fn remove_sealed(opened: &OpenedRegister, name: &KeptName, ui: &Ui) -> Result<(), CommandError> {
+    let kept = opened.register().kept_of(&name.account, &name.host);
+    for (_, version) in kept.into_iter().flat_map(KeptAccount::all).filter(|(key, _)| !key.is_active(today())) {
+        let sealed = sealed_file(&name.account, &name.host, version.number);
+        if let Some(text) = opened.folder.text(&sealed)? {
+            opened.folder.remove(&sealed, &text)?;
+            ui.status(&format!("{sealed} is removed: its key opens nothing any more"));
+        }
+    }
+    Ok(())
 }

@@ -1,6 +1,7 @@
 //! What the tests of the built program share: a temporary world with a home, a fixed clock and a cleared environment,
 //! and one block of text for everything a run gave.
 
+pub mod agent;
 pub mod fleet;
 pub mod random;
 pub mod releases;
