@@ -122,7 +122,6 @@ printf '\n[[grant]]\nperson = "eda"\naccount = "keeper"\nhosts = ["lantren"]\nun
 sed -i 's/^team = "lights"/teem = "lights"/' "$work/faulty/people/sten.toml"
 mv "$work/faulty" "$HOME/faulty"
 picture check 4 "$HOME/faulty" 'lavrin register check'
-picture person-show 3 "$register" 'lavrin person show sten'
 cd "$register"; q lavrin survey --host-limit 20
 picture survey 7 "$register" 'lavrin survey'
 picture audit-register 5 "$register" 'lavrin audit'
@@ -132,8 +131,13 @@ picture enforce 9 "$register" "lavrin enforce --yes --reason 'the register is in
 cd "$register"; q lavrin enforce --yes
 q lavrin key generate --name edda-2 --passphrase none --comment 'edda, her new machine'
 picture rotate 12 "$register" 'lavrin rotate edda --from-file ~/.ssh/edda-2.pub --first 1 --yes; lavrin rotate --status'
+q lavrin kept seal --administrators office,runa --yes
+for account in root@lantern keeper@skerry root@kvarnholm; do q lavrin kept make "$account" --yes; done
+q lavrin kept hand-out keeper@skerry --to "$HOME/lamp" --person runa --reason 'the lamp is out'
 picture offboard 14 "$register" 'lavrin offboard runa --yes'
 cd "$register"; q lavrin rotate edda --from-file ~/.ssh/edda-2.pub --yes; q lavrin offboard runa --yes
+q lavrin kept seal root@kvarnholm --administrators office,edda --yes; q lavrin rotate --account root@lantern --yes
+picture kept 4 "$register" 'lavrin kept list'
 ssh-agent -D -a "$work/agent" >/dev/null 2>&1 & agent=$!
 for _ in $(seq 50); do [ -S "$work/agent" ] && break; sleep 0.1; done
 export SSH_AUTH_SOCK=$work/agent

@@ -99,7 +99,7 @@ pub fn seal(
 
 /// A sealed private half, as it was read.
 #[derive(Debug, Clone)]
-pub struct Sealed {
+pub struct SealedFile {
     bytes: Vec<u8>,
     stanzas: Vec<header::Stanza>,
 }
@@ -113,7 +113,7 @@ pub struct Unsealed {
     pub comment: Vec<u8>,
 }
 
-impl Sealed {
+impl SealedFile {
     /// Reads a sealed file, as far as that can be done without a key.
     ///
     /// # Errors

@@ -15,7 +15,7 @@ fn whoever_it_is_sealed_for_opens_it_and_nobody_else() {
     let (kept, ines, other) = (ed25519(), ed25519(), ed25519());
     let oskar = generate(Recipe::Rsa(RsaBits::B2048), &SystemSource).unwrap();
     let text = sealed(&kept, &[&ines, &oskar]);
-    let read = Sealed::read(text.as_bytes()).unwrap();
+    let read = SealedFile::read(text.as_bytes()).unwrap();
     assert_eq!(read.others_than(&[]), 2);
     assert_eq!(read.others_than(&[ines.public(), other.public()]), 1);
     for holder in [&ines, &oskar] {
@@ -47,15 +47,15 @@ fn a_damaged_file_is_told_at_every_byte() {
     let lines: Vec<&str> = text.lines().collect();
     for cut in 0..lines.len() {
         let short: String = lines[..cut].iter().map(|line| format!("{line}\n")).collect();
-        let opened = Sealed::read(short.as_bytes()).and_then(|read| read.open(&ines, &SystemSource));
+        let opened = SealedFile::read(short.as_bytes()).and_then(|read| read.open(&ines, &SystemSource));
         assert!(opened.is_err(), "cut after line {cut}");
     }
-    let read = Sealed::read(text.as_bytes()).unwrap();
+    let read = SealedFile::read(text.as_bytes()).unwrap();
     for at in 0..read.bytes.len() {
         let mut bytes = read.bytes.clone();
         bytes[at] ^= 1;
         let stanzas = header::stanzas(&bytes);
-        let opened = stanzas.map(|stanzas| Sealed { bytes, stanzas }.open(&ines, &SystemSource).map(drop));
+        let opened = stanzas.map(|stanzas| SealedFile { bytes, stanzas }.open(&ines, &SystemSource).map(drop));
         assert!(!matches!(opened, Some(Ok(()))), "byte {at}");
     }
 }
@@ -68,7 +68,7 @@ fn keys_that_the_format_does_not_know_are_refused_before_anything_is_sealed() {
     assert!(matches!(fault, SealFault::NoRecipient(NoRecipient::Algorithm(_))), "{fault:?}");
     assert_eq!(seal(&kept, "", &[], &SystemSource).unwrap_err(), SealFault::Nobody);
     for text in ["", "-----BEGIN AGE ENCRYPTED FILE-----\n", "age-encryption.org/v1\n--- x\n"] {
-        assert_eq!(Sealed::read(text.as_bytes()).unwrap_err(), SealFault::Damaged);
+        assert_eq!(SealedFile::read(text.as_bytes()).unwrap_err(), SealFault::Damaged);
     }
-    assert_eq!(Sealed::read(&vec![b'a'; SEALED_BYTES_MAX + 1]).unwrap_err(), SealFault::Damaged);
+    assert_eq!(SealedFile::read(&vec![b'a'; SEALED_BYTES_MAX + 1]).unwrap_err(), SealFault::Damaged);
 }

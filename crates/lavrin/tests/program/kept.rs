@@ -55,7 +55,7 @@ fn steady(run: &Run) -> String {
             let is_key = word.starts_with("SHA256:") || word.starts_with("AAAA");
             let is_run = word.len() > 20 && word.as_bytes()[..8].iter().all(u8::is_ascii_digit);
             let end: String =
-                word.chars().rev().take_while(|letter| letter.is_whitespace() || ",;.".contains(*letter)).collect();
+                word.chars().rev().take_while(|letter| letter.is_whitespace() || ",;.)".contains(*letter)).collect();
             if is_key {
                 format!("KEY{}", end.chars().rev().collect::<String>())
             } else if is_run {

@@ -14,14 +14,14 @@ use lavrin_fleet::register::kept::{FOLDER, account_and_host, sealed_file};
 use lavrin_fleet::register::{Date, KeptAccount, KeptVersion, OwnedKey, Person, Register};
 use lavrin_keys::key::PublicKey;
 use lavrin_keys::text::{count, printable};
-use lavrin_seal::Sealed;
+use lavrin_seal::SealedFile;
 use lavrin_work::kept::RememberedVersions;
 use serde::Serialize;
 use std::collections::BTreeSet;
 
 /// Show which keys are kept, for whom each is sealed, and what is wrong with it
 #[derive(Debug, Args)]
-pub struct ListArgs {
+pub struct KeptListArgs {
     /// Only these accounts (default: all)
     #[arg(value_name = "ACCOUNT@HOST")]
     pub names: Vec<KeptName>,
@@ -75,7 +75,7 @@ struct KeptOut {
 }
 
 /// Runs the command.
-pub fn run(args: &ListArgs, ui: &Ui) -> Result<Exit, CommandError> {
+pub fn run(args: &KeptListArgs, ui: &Ui) -> Result<Exit, CommandError> {
     let opened = args.register.open()?;
     let register = opened.register();
     let named: Vec<&KeptAccount> = if args.names.is_empty() {
@@ -121,7 +121,7 @@ fn one(kept: &KeptAccount, opened: &OpenedRegister, remembered: &RememberedVersi
 }
 
 /// The people of the register who can open it, and how many others can.
-pub fn holders(sealed: &Sealed, register: &Register) -> (Vec<String>, usize) {
+pub fn holders(sealed: &SealedFile, register: &Register) -> (Vec<String>, usize) {
     let can = |person: &&Person| person.keys.iter().any(|key| sealed.is_for(&key.key));
     let people = register.people.values().filter(can).map(|person| person.id.clone()).collect();
     let keys: Vec<&PublicKey> = register.people.values().flat_map(|person| &person.keys).map(|key| &key.key).collect();
@@ -161,7 +161,7 @@ fn faults(
 }
 
 /// Who should be able to open it and cannot, and who can and should not.
-fn not_as_wanted(sealed: &Sealed, register: &Register) -> Vec<String> {
+fn not_as_wanted(sealed: &SealedFile, register: &Register) -> Vec<String> {
     let Ok(wanted) = administrators(register) else { return vec!["no administrator could open a new one".to_owned()] };
     let mut faults = Vec::new();
     let without: Vec<&str> = wanted
@@ -189,7 +189,7 @@ fn not_as_wanted(sealed: &Sealed, register: &Register) -> Vec<String> {
 }
 
 /// Whether exactly these can open it.
-pub fn recipients_are(sealed: &Sealed, wanted: &Recipients<'_>) -> bool {
+pub fn recipients_are(sealed: &SealedFile, wanted: &Recipients<'_>) -> bool {
     let keys = wanted.keys();
     keys.iter().all(|key| sealed.is_for(key)) && sealed.others_than(&keys) == 0
 }

@@ -36,7 +36,7 @@ use std::str::FromStr;
 #[derive(Debug, Subcommand)]
 pub enum KeptCommand {
     /// Show which keys are kept, for whom each is sealed, and what is wrong with it
-    List(list::ListArgs),
+    List(list::KeptListArgs),
     /// Make a key for an account, seal it, put it there and sign in with it
     Make(make::MakeArgs),
     /// Seal a private key that an account came with, once it has opened it

@@ -8,7 +8,7 @@ use clap::Args;
 use lavrin_keys::key::container::{FILE_BYTES_MAX, PieceKind};
 use lavrin_keys::key::{PrivateKey, PublicKey};
 use lavrin_keys::pieces::read;
-use lavrin_seal::Sealed;
+use lavrin_seal::SealedFile;
 use std::path::{Path, PathBuf};
 use std::sync::Arc;
 
@@ -39,7 +39,7 @@ impl SealOpener {
     }
 
     /// The key that opens this one. `what` names it.
-    pub fn key_for(&mut self, sealed: &Sealed, what: &str) -> Result<Arc<PrivateKey>, CommandError> {
+    pub fn key_for(&mut self, sealed: &SealedFile, what: &str) -> Result<Arc<PrivateKey>, CommandError> {
         if let Some(key) = self.opened.as_ref().filter(|key| sealed.is_for(key.public())) {
             return Ok(key.clone());
         }
@@ -70,7 +70,7 @@ fn for_others(what: &str, cause: &str) -> CommandError {
 }
 
 /// The first private key of the user that fits.
-fn found(sealed: &Sealed) -> Option<PathBuf> {
+fn found(sealed: &SealedFile) -> Option<PathBuf> {
     let folder = paths::home()?.join(".ssh");
     let mut files: Vec<PathBuf> = std::fs::read_dir(folder).ok()?.flatten().map(|entry| entry.path()).collect();
     files.sort_unstable();

@@ -149,7 +149,7 @@ fn unseal<'a>(
     Ok(Ready { kept, version: (key, version), key: key.fingerprint, holder })
 }
 
-type Said = HashMap<Fingerprint, Result<Heard, String>>;
+type AnswersByKey = HashMap<Fingerprint, Result<Heard, String>>;
 
 /// One question to each host about all its kept keys.
 async fn ask_all(
@@ -157,15 +157,15 @@ async fn ask_all(
     ready: &[Ready<'_>],
     opened: &OpenedRegister,
     ui: &Ui,
-) -> Result<Said, CommandError> {
+) -> Result<AnswersByKey, CommandError> {
     if ready.is_empty() {
-        return Ok(Said::new());
+        return Ok(AnswersByKey::new());
     }
     let register = opened.register();
     let ways = args.sign_in.ways(register)?;
     let pace = args.pace.pace(register, ui)?;
     let mut questions: BTreeMap<&str, HostQuestion> = BTreeMap::new();
-    let mut said = Said::new();
+    let mut said = AnswersByKey::new();
     for one in ready {
         let Some(host) = register.hosts.get(&one.kept.host) else {
             said.insert(one.key, Err("the register does not know this host".to_owned()));

@@ -20,7 +20,7 @@ use lavrin_fleet::register::kept::{file, sealed_file};
 use lavrin_fleet::register::{KeptAccount, KeptVersion, OwnedKey};
 use lavrin_keys::key::generate::SystemSource;
 use lavrin_keys::text::count;
-use lavrin_seal::Sealed;
+use lavrin_seal::SealedFile;
 use lavrin_work::kept::comment_of;
 use serde::Serialize;
 use std::collections::BTreeSet;
@@ -196,7 +196,7 @@ fn seal_again(
     let comment = comment_of(account, host, &number.to_string());
     let fault = |fault: lavrin_seal::SealFault| CommandError::with(Exit::Stopped, fault.to_string());
     let sealed = lavrin_seal::seal(&unsealed.key, &comment, &recipients.keys(), &SystemSource).map_err(fault)?;
-    Sealed::read(sealed.as_bytes()).map_err(fault)?;
+    SealedFile::read(sealed.as_bytes()).map_err(fault)?;
     // For whom it is sealed from now on stands in the register before anybody can open it.
     let path = file(account, host);
     let mut ever: Vec<String> = one.version.sealed_for.iter().map(|person| person.value.clone()).collect();

@@ -10,13 +10,13 @@ use lavrin_fleet::register::{KeptAccount, KeptVersion, OwnedKey};
 use lavrin_keys::key::generate::SystemSource;
 use lavrin_keys::key::{PrivateKey, PublicKey};
 use lavrin_keys::text::shell_word;
-use lavrin_seal::{SealFault, Sealed};
+use lavrin_seal::{SealFault, SealedFile};
 use std::sync::Arc;
 
 /// What lies in the file of a version.
 pub enum LyingSeal {
     /// A sealed file, and its text.
-    Sealed(Box<Sealed>, String),
+    Sealed(Box<SealedFile>, String),
     /// Nothing.
     Missing,
     /// Something that cannot be read, and why.
@@ -28,7 +28,7 @@ pub fn lying(opened: &OpenedRegister, kept: &KeptAccount, version: u32) -> Lying
     match opened.folder.text(&sealed_file(&kept.account, &kept.host, version)) {
         Ok(None) => LyingSeal::Missing,
         Err(fault) => LyingSeal::Damaged(fault.source.to_string()),
-        Ok(Some(text)) => match Sealed::read(text.as_bytes()) {
+        Ok(Some(text)) => match SealedFile::read(text.as_bytes()) {
             Ok(sealed) => LyingSeal::Sealed(Box::new(sealed), text),
             Err(fault) => LyingSeal::Damaged(fault.to_string()),
         },

@@ -11,7 +11,7 @@ use lavrin_fleet::register::edit_kept::{NewVersion, add_version, begin};
 use lavrin_fleet::register::kept::{FOLDER, VERSION_MAX, file, sealed_file};
 use lavrin_keys::key::PrivateKey;
 use lavrin_keys::key::generate::SystemSource;
-use lavrin_seal::{Sealed, seal};
+use lavrin_seal::{SealedFile, seal};
 use lavrin_work::kept::comment_of;
 use std::sync::Arc;
 
@@ -50,7 +50,7 @@ pub fn new_version(
         CommandError::with(Exit::Stopped, "the private half could not be sealed").because(fault.to_string())
     };
     let sealed = seal(&key, &comment, &recipients.keys(), &SystemSource).map_err(unsealed)?;
-    Sealed::read(sealed.as_bytes()).map_err(unsealed)?;
+    SealedFile::read(sealed.as_bytes()).map_err(unsealed)?;
     let (path, people) = (file(account, host), recipients.names());
     let line = key.public().line(&comment);
     let new = NewVersion { version, line: &line, added: today(), sealed_for: &people, proven: proven.then(today) };
