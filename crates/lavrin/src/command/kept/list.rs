@@ -211,6 +211,12 @@ fn strays(opened: &OpenedRegister) -> Result<Vec<String>, CommandError> {
     Ok(paths.map(|path| printable(path.as_bytes())).collect())
 }
 
+/// Whether nothing else tells that somebody may have a copy.
+fn is_news(one: &KeptOut, person: &str) -> bool {
+    let told = format!("{person}, who left");
+    !one.sealed_for.iter().any(|other| other == person) && !one.faults.iter().any(|fault| fault.starts_with(&told))
+}
+
 /// When it was made, as a person says it.
 fn made(one: &KeptOut) -> String {
     let added = one.added.as_deref().and_then(Date::parse);
@@ -241,8 +247,7 @@ fn text(out: &KeptListOut, ui: &Ui) -> String {
     let mut text = String::new();
     for (line, one) in columns(&rows, 0).into_iter().zip(&out.kept) {
         text += &format!("{line}\n    {}\n", one.key);
-        let more: Vec<&str> =
-            one.known_to.iter().filter(|person| !one.sealed_for.contains(person)).map(String::as_str).collect();
+        let more: Vec<&str> = one.known_to.iter().map(String::as_str).filter(|person| is_news(one, person)).collect();
         if !more.is_empty() {
             text += &format!("    may have a copy too: {}\n", more.join(", "));
         }
