@@ -15,6 +15,8 @@ mod message {
     pub const SUCCESS: u8 = 6;
     pub const REQUEST_IDENTITIES: u8 = 11;
     pub const IDENTITIES_ANSWER: u8 = 12;
+    pub const SIGN_REQUEST: u8 = 13;
+    pub const SIGN_RESPONSE: u8 = 14;
     pub const ADD_IDENTITY: u8 = 17;
     pub const REMOVE_IDENTITY: u8 = 18;
     pub const REMOVE_ALL_IDENTITIES: u8 = 19;
@@ -26,6 +28,9 @@ mod constrain {
     pub const LIFETIME: u8 = 1;
     pub const CONFIRM: u8 = 2;
 }
+
+/// With SHA-512, where the key is RSA (RFC 8332).
+const RSA_SHA2_512: u32 = 4;
 
 /// Longest answer that is read, in bytes: OpenSSH's agent gives no longer ones.
 const ANSWER_BYTES_MAX: usize = 256 << 10;
@@ -104,6 +109,19 @@ pub async fn hold(
         request.raw(&[constrain::CONFIRM]);
     }
     done(socket, &request.finish()).await
+}
+
+/// Has the agent sign with a key that it holds: the signature's name and its bytes (RFC 4253, section 6.6).
+///
+/// # Errors
+/// [`AgentFault`]: it refuses where it does not hold the key, or where somebody says no.
+pub async fn sign(socket: &str, key: &PublicKey, data: &[u8]) -> Result<Vec<u8>, AgentFault> {
+    let mut request = Writer::new();
+    request.raw(&[message::SIGN_REQUEST]).string(&key.blob()).string(data).u32(RSA_SHA2_512);
+    let answer = asked(socket, &request.finish()).await?;
+    let refused = || AgentFault::Refused { socket: socket.to_owned() };
+    let rest = answer.strip_prefix(&[message::SIGN_RESPONSE]).ok_or_else(refused)?;
+    Reader::new(rest).string().map(<[u8]>::to_vec).map_err(|_| refused())
 }
 
 /// Has the agent let go of a key.
@@ -283,6 +301,14 @@ mod tests {
         assert_eq!(asked[5..], own.public().blob()[..]);
         let (asked, _) = against(yes, async |socket| release_all(socket).await).await;
         assert_eq!(asked, [message::REMOVE_ALL_IDENTITIES]);
+        let signature = [&[0, 0, 0, 8, message::SIGN_RESPONSE, 0, 0, 0, 3][..], b"sig"].concat();
+        let (asked, fault) = against(signature, async |socket| {
+            assert_eq!(sign(socket, own.public(), b"data").await?, b"sig");
+            Ok(())
+        })
+        .await;
+        assert!(asked[0] == message::SIGN_REQUEST && fault.is_none());
+        assert!(asked.ends_with(b"data\0\0\0\x04"));
         let no = vec![0, 0, 0, 1, 5];
         let (_, fault) = against(no.clone(), async |socket| release_all(socket).await).await;
         assert!(matches!(fault, Some(AgentFault::Refused { .. })), "{fault:?}");

@@ -229,12 +229,13 @@ pub fn line<T: Serialize>(value: &T) -> String {
 mod tests {
     use crate::command::{
         agent::list::AgentListOut, audit::AuditOut, audit::FleetOut, change::ChangeOut, compare::CompareOut,
-        enforce::EnforceOut, history::AccessAtOut, history::HistoryOut, history::RunsOut, host::HostOut,
-        host::HostsOut, host::settings::SettingsOut, kept::KeptDoneOut, kept::KeptProveOut, kept::list::KeptListOut,
-        kept::seal::KeptSealOut, key::convert::ConvertOut, key::generate::GenerateOut, key::inspect::InspectOut,
-        mend::MendOut, offboard::OffboardOut, offboard::OffboardPreviewOut, person::PeopleOut, person::PersonOut,
-        probe::ProbeManyOut, probe::ProbeOut, register::adopt::AdoptOut, register::check::CheckOut, rotate::RotateOut,
-        survey::SurveyOut, undo::UndoOut, why::WhoOut, why::WhyOut,
+        enforce::EnforceOut, history::AccessAtOut, history::HistoryOut, history::RunsOut, history::VerifyOut,
+        host::HostOut, host::HostsOut, host::settings::SettingsOut, kept::KeptDoneOut, kept::KeptProveOut,
+        kept::list::KeptListOut, kept::seal::KeptSealOut, key::convert::ConvertOut, key::generate::GenerateOut,
+        key::inspect::InspectOut, mend::MendOut, offboard::OffboardOut, offboard::OffboardPreviewOut,
+        offboard::StatementOut, person::PeopleOut, person::PersonOut, probe::ProbeManyOut, probe::ProbeOut,
+        register::adopt::AdoptOut, register::check::CheckOut, rotate::RotateOut, survey::SurveyOut, undo::UndoOut,
+        why::WhoOut, why::WhyOut,
     };
     use schemars::{JsonSchema, schema_for};
 
@@ -286,6 +287,8 @@ mod tests {
         check::<KeptProveOut>("kept-prove");
         check::<KeptSealOut>("kept-seal");
         check::<RotateOut<'static>>("rotate");
+        check::<StatementOut<'static>>("statement");
+        check::<VerifyOut>("history-verify");
         check::<OffboardPreviewOut>("offboard-preview");
         check::<OffboardOut<'static>>("offboard");
         check::<UndoOut>("undo");

@@ -14,6 +14,7 @@ pub mod policy;
 pub mod private;
 pub mod public;
 pub mod revocation;
+pub mod signature;
 pub mod strength;
 
 pub use algorithm::{Algorithm, Curve};

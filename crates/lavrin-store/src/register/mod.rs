@@ -1,9 +1,11 @@
 //! The register's folder: its files in, and a changed file out in one step. What lies in it came from elsewhere, by version
 //! control: no link in it is followed, and nothing but regular files and folders is opened.
 
+mod commit;
 mod trust;
 
 use crate::StoreFault;
+pub use commit::commit;
 use lavrin_fleet::register::SourceFile;
 use lavrin_fleet::register::kept::FOLDER as KEPT;
 use rustix::fd::OwnedFd;

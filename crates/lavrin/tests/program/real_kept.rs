@@ -125,7 +125,7 @@ fn it_is_handed_to_the_agent_for_a_time_and_rotated_when_its_holder_leaves() {
     assert!(list.stdout.contains("retired since 2026-11-23"), "{list}");
 }
 
-/// A Python that has PyPI's package `age`, with what that needs.
+/// A Python that has the package `age`, with what that needs.
 fn python() -> PathBuf {
     std::env::var_os("LAVRIN_AGE_PYTHON").map_or_else(
         || PathBuf::from(concat!(env!("CARGO_MANIFEST_DIR"), "/../../target/age-python/bin/python")),
@@ -188,7 +188,7 @@ fn what_is_sealed_for_ed25519_is_opened_by_other_code_and_the_other_way_round() 
     drop(run(&site, "kept prove --open-with home/keys/root", 0));
 }
 
-/// Makes a kept key; gives its file where PyPI's package can read it. It writes a header that it holds against the one in the file,
+/// Makes a kept key; gives its file where the package `age` can read it. It writes a header that it holds against the one in the file,
 /// and writes it in its own way: without the empty line behind a body that fills its last line, with a blank behind a stanza without
 /// words. The stanza that means nobody, which is made at random, may have either.
 fn made_for_the_package(site: &Site, version: u32) -> Option<String> {

@@ -3,9 +3,12 @@
 mod day;
 mod kept;
 mod runs;
+mod verify;
 
 #[cfg(test)]
 pub use runs::RunsOut;
+#[cfg(test)]
+pub use verify::VerifyOut;
 
 use crate::clock;
 use crate::command::change::keeper;
@@ -30,6 +33,7 @@ use lavrin_work::survey::unread;
 use rayon::prelude::*;
 use serde::Serialize;
 use std::collections::HashMap;
+use std::path::PathBuf;
 
 /// Hosts that are held in memory at once.
 const HOSTS_AT_ONCE: usize = 512;
@@ -49,6 +53,12 @@ pub struct HistoryArgs {
     /// Who could log in at the end of this day: 2026-10-10, yesterday, '3 days ago'
     #[arg(long, value_name = "DAY", value_parser = day::typed_day)]
     pub at: Option<Date>,
+    /// Is this statement as it was signed?
+    #[arg(long, value_name = "FILE", value_parser = paths::typed, conflicts_with_all = ["what", "at"])]
+    pub verify: Option<PathBuf>,
+    /// Whose signatures count (default: the register)
+    #[arg(long, value_name = "FILE", value_parser = paths::typed, requires = "verify")]
+    pub signers: Option<PathBuf>,
     #[command(flatten)]
     register: RegisterArgs,
 }
@@ -154,6 +164,9 @@ enum Subject {
 
 /// Runs the command.
 pub fn run(args: &HistoryArgs, ui: &Ui) -> Result<Exit, CommandError> {
+    if let Some(path) = &args.verify {
+        return verify::run(path, args.signers.as_deref(), &args.register, ui);
+    }
     let is_here = args.register.folder().is_some() || args.register.register.is_some();
     let wants_runs = args.what.as_deref() == Some(RUNS) && args.at.is_none();
     if !is_here && args.at.is_none() && (wants_runs || args.what.is_none()) {

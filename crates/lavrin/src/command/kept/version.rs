@@ -93,8 +93,10 @@ impl NewVersionOf {
         let sealed = sealed_file(&self.account, &self.host, self.version);
         opened.folder.save(&sealed, None, &self.sealed)?;
         ui.status(&format!("sealed for {}: {sealed}", self.people.join(", ")));
+        let written = change_file(opened, ui, &self.path, &self.text)?;
+        // On record only once the register knows it: else a run that is killed here would look like a register that was set back.
         let place = (self.account.as_str(), self.host.as_str(), self.version);
         record(opened, deed, place, self.key.public().fingerprint(), &self.people, reason)?;
-        change_file(opened, ui, &self.path, &self.text)
+        Ok(written)
     }
 }

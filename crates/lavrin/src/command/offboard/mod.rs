@@ -4,10 +4,14 @@
 mod kept;
 mod out;
 mod preview;
+mod statement;
 
 #[cfg(test)]
 pub use out::OffboardOut;
 pub use preview::OffboardPreviewOut;
+#[cfg(test)]
+pub use statement::StatementOut;
+pub use statement::{HASH_MARK, NAMESPACE, beside, hex};
 
 use super::change;
 use super::compare::moment;
@@ -30,6 +34,7 @@ use lavrin_work::offboard::{Leaver, NotShownByHost, Rest, ShutOut, sort};
 use lavrin_work::owed::{self, NewDebt};
 use lavrin_work::plan::{Plan, Planned, Which};
 use lavrin_work::ways::Ways;
+use statement::{Prepared, StatementArgs, Told, prepare};
 use std::sync::{Arc, PoisonError};
 
 /// Take all keys of a person who leaves from every host, and ask each host whether it still takes them
@@ -51,6 +56,8 @@ pub struct OffboardArgs {
     #[arg(long)]
     pub rotate_kept: bool,
     #[command(flatten)]
+    statement: StatementArgs,
+    #[command(flatten)]
     opener: OpenerArgs,
     #[command(flatten)]
     fleet: FleetArgs,
@@ -68,6 +75,8 @@ struct Case<'a> {
     shown: NotShownByHost,
     /// Kept keys of which the leaver may have a copy, and whether they are replaced.
     kept: (Vec<KeptName>, bool),
+    /// What is told in the end, where a statement is asked for.
+    statement: Option<Prepared>,
 }
 
 /// Runs the command.
@@ -81,6 +90,9 @@ pub async fn run(args: &OffboardArgs, ui: &Ui) -> Result<Exit, CommandError> {
     if left > today() {
         return only_mark(args, &mut opened, left, ui);
     }
+    let sign_in = &args.fleet.sign_in;
+    let statement =
+        prepare(&args.statement, sign_in.identity.as_ref(), &sign_in.passphrase(), &opened, &args.id).await?;
     // The register as it will be, so that the plan follows from it.
     let leaver = Leaver::of(person, left);
     let mut register = opened.register().clone();
@@ -126,7 +138,13 @@ pub async fn run(args: &OffboardArgs, ui: &Ui) -> Result<Exit, CommandError> {
     let are_replaced = kept::are_replaced(args, &known, ui)?;
     let kept = (known, are_replaced);
     mark(args, &mut opened, left, ui)?;
-    carry(args, &mut opened, Case { leaver: &leaver, ways: &ways, planned, shut_out, unseen, shown, kept }, ui).await
+    carry(
+        args,
+        &mut opened,
+        Case { leaver: &leaver, ways: &ways, planned, shut_out, unseen, shown, kept, statement },
+        ui,
+    )
+    .await
 }
 
 /// A day that stands in the register already counts, unless another one is given.
@@ -174,7 +192,7 @@ async fn carry(
     case: Case<'_>,
     ui: &Ui,
 ) -> Result<Exit, CommandError> {
-    let Case { leaver, ways, planned, shut_out, unseen, mut shown, kept: (known, are_replaced) } = case;
+    let Case { leaver, ways, planned, shut_out, unseen, mut shown, kept: (known, are_replaced), statement } = case;
     let reason = args.fleet.change.reason.clone().or_else(|| Some(format!("{} left on {}", leaver.id, leaver.left)));
     let run = begin("offboard", opened, &args.fleet.many, reason, ui)?;
     let first = run.part("revoked-keys").carry(shut_out.jobs(ways), ways).await?;
@@ -204,6 +222,12 @@ async fn carry(
     })?;
     owed::add(opened, &owing, today())?;
     let kept = if are_replaced { kept::replace(args, &known, ui).await } else { kept::left(&known) };
+    let run_id = run.terms.run.clone().unwrap_or_default();
+    if let Some(statement) = statement {
+        let rows = rows.iter().map(out::row_out).collect();
+        let told = Told { leaver, run: &run_id, rows, kept: &kept, owed: owing.len() };
+        statement.write(told, &args.fleet.register.open()?, ui).await?;
+    }
     out::print(leaver, run.terms.run.as_deref().unwrap_or_default(), &rows, owing.len(), &kept, ui);
     let exits = rows.iter().map(out::exit_of).chain(kept.iter().map(kept::KeptKnownOut::exit));
     Ok(exits.max().unwrap_or(Exit::Done))

@@ -30,14 +30,33 @@ pub struct OffboardOut<'a> {
 /// One key in one account.
 #[derive(Debug, Serialize)]
 #[cfg_attr(test, derive(schemars::JsonSchema))]
-struct RowOut {
+pub struct RowOut {
     host: String,
     account: String,
-    key: String,
+    pub key: String,
     /// `removed`, `refused`, `still-accepted`, `not-removed`, `unreachable`, `no-answer`, `unknown`, `not-managed`, `not-shown` or
     /// `not-shut-out`.
-    state: &'static str,
-    why: Option<String>,
+    pub state: &'static str,
+    pub why: Option<String>,
+}
+
+impl RowOut {
+    /// The account and the host, or the host alone.
+    pub fn place(&self) -> String {
+        let place = if self.account.is_empty() { self.host.clone() } else { format!("{}@{}", self.account, self.host) };
+        printable(place.as_bytes())
+    }
+}
+
+/// A row as programs read it.
+pub fn row_out(row: &Row) -> RowOut {
+    RowOut {
+        host: row.host.clone(),
+        account: row.account.clone(),
+        key: key(row),
+        state: words(row.state).0,
+        why: why(row),
+    }
 }
 
 /// How the command ends because of a row.
@@ -103,15 +122,8 @@ fn cells(row: &Row, ui: &Ui) -> Vec<String> {
 
 /// Prints it; the rows come in their order.
 pub fn print(leaver: &Leaver, run: &str, rows: &[Row], owed: usize, kept: &[KeptKnownOut], ui: &Ui) {
-    let out = |row: &Row| RowOut {
-        host: row.host.clone(),
-        account: row.account.clone(),
-        key: key(row),
-        state: words(row.state).0,
-        why: why(row),
-    };
     let (schema, left) = ("lavrin/offboard/1", leaver.left.to_string());
-    let keys = rows.iter().map(out).collect();
+    let keys = rows.iter().map(row_out).collect();
     let out = OffboardOut { schema, person: &leaver.id, left, run, keys, owed, kept };
     ui.give(&out, || text(leaver, rows, owed, ui) + &super::kept::text(kept, leaver, ui));
 }
