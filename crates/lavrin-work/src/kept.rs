@@ -1,10 +1,10 @@
 //! Kept keys over time: what the journal remembers of them.
 
 use lavrin_fleet::register::KeptAccount;
-use lavrin_store::{Event, Keeper, KeptKeyDeed, StoreFault};
+use lavrin_store::{Event, Keeper, StoreFault};
 use std::collections::HashMap;
 
-/// The newest version of each kept key that was made or taken in from here, and when (RFC 3339, in UTC).
+/// The newest version of each kept key that anything was done with from here, and when that was first (RFC 3339, in UTC).
 #[derive(Debug, Clone, Default)]
 pub struct RememberedVersions(HashMap<(String, String), (u32, String)>);
 
@@ -16,12 +16,9 @@ impl RememberedVersions {
     pub fn read(keeper: &dyn Keeper) -> Result<Self, StoreFault> {
         let mut found: HashMap<(String, String), (u32, String)> = HashMap::new();
         for line in keeper.lines()? {
-            let Event::Kept { deed: KeptKeyDeed::Made | KeptKeyDeed::TakenIn, account, host, version, .. } = line.event
-            else {
-                continue;
-            };
+            let Event::Kept { account, host, version, .. } = line.event else { continue };
             let newest = found.entry((account, host)).or_default();
-            if version >= newest.0 {
+            if version > newest.0 {
                 *newest = (version, line.time);
             }
         }
