@@ -13,6 +13,7 @@ pub mod pieces;
 pub mod repair;
 pub mod services;
 pub mod severity;
+pub mod signers;
 pub mod text;
 pub mod version;
 pub mod wire;

@@ -132,8 +132,16 @@ pub const EXAMPLES: &[(&str, &[&str])] = &[
     ("enforce", &["lavrin enforce --preview", "lavrin enforce --first 2 --reason 'the register is in force'"]),
     ("audit", &["lavrin audit lights", "lavrin audit --tree /"]),
     ("rotate", &["lavrin rotate edda --from-file edda-2.pub", "lavrin rotate --status"]),
-    ("offboard", &["lavrin offboard runa --preview", "lavrin offboard runa --revoke-first"]),
-    ("history", &["lavrin history sten", "lavrin history runs", "lavrin history --at '3 days ago'"]),
+    ("offboard", &["lavrin offboard runa --preview", "lavrin offboard runa --statement runa-left.txt"]),
+    (
+        "history",
+        &[
+            "lavrin history sten",
+            "lavrin history runs",
+            "lavrin history --at '3 days ago'",
+            "lavrin history --verify runa-left.txt",
+        ],
+    ),
     ("undo", &["lavrin undo --last --preview", "lavrin undo --run 20261123-080000-61d125"]),
     ("demo", &["lavrin demo", "lavrin demo --keep"]),
 ];

@@ -39,6 +39,7 @@ mod rotate;
 mod secrets;
 mod server_cases;
 mod stand_in;
+mod statement;
 mod stores;
 mod structure;
 mod survey;

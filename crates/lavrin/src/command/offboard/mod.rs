@@ -34,7 +34,7 @@ use lavrin_work::offboard::{Leaver, NotShownByHost, Rest, ShutOut, sort};
 use lavrin_work::owed::{self, NewDebt};
 use lavrin_work::plan::{Plan, Planned, Which};
 use lavrin_work::ways::Ways;
-use statement::{Prepared, StatementArgs, Told, prepare};
+use statement::{Prepared, StatedLeaving, StatementArgs, prepare};
 use std::sync::{Arc, PoisonError};
 
 /// Take all keys of a person who leaves from every host, and ask each host whether it still takes them
@@ -225,7 +225,7 @@ async fn carry(
     let run_id = run.terms.run.clone().unwrap_or_default();
     if let Some(statement) = statement {
         let rows = rows.iter().map(out::row_out).collect();
-        let told = Told { leaver, run: &run_id, rows, kept: &kept, owed: owing.len() };
+        let told = StatedLeaving { leaver, run: &run_id, rows, kept: &kept, owed: owing.len() };
         statement.write(told, &args.fleet.register.open()?, ui).await?;
     }
     out::print(leaver, run.terms.run.as_deref().unwrap_or_default(), &rows, owing.len(), &kept, ui);

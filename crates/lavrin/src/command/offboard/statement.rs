@@ -103,7 +103,7 @@ struct RegisterVersionOut {
 }
 
 /// What a statement tells.
-pub struct Told<'a> {
+pub struct StatedLeaving<'a> {
     pub leaver: &'a Leaver,
     pub run: &'a str,
     pub rows: Vec<RowOut>,
@@ -186,7 +186,7 @@ impl Prepared {
     }
 
     /// Writes the three files.
-    pub async fn write(self, told: Told<'_>, opened: &OpenedRegister, ui: &Ui) -> Result<(), CommandError> {
+    pub async fn write(self, told: StatedLeaving<'_>, opened: &OpenedRegister, ui: &Ui) -> Result<(), CommandError> {
         let register = opened.register();
         let name = register.people.get(&told.leaver.id).map_or(told.leaver.id.as_str(), |person| person.name.as_str());
         let out = StatementOut {

@@ -1,7 +1,4 @@
-//! Signatures of files with SSH keys, in the open SSH signature format (PROTOCOL.sshsig in OpenSSH's source tree), and the lists of
-//! those whose signatures count (`signers`).
-
-pub mod signers;
+//! Signatures of files with SSH keys, in the open SSH signature format (PROTOCOL.sshsig in OpenSSH's source tree).
 
 use crate::key::private::{CannotSign, RsaHash};
 use crate::key::{Curve, PrivateKey, PublicKey};
