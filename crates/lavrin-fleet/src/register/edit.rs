@@ -385,6 +385,8 @@ pub enum HostField<'a> {
     Number(i64),
     /// Several texts.
     List(&'a [String]),
+    /// A date.
+    Day(Date),
 }
 
 impl HostField<'_> {
@@ -393,6 +395,7 @@ impl HostField<'_> {
             Self::Text(text) => value(*text),
             Self::Number(number) => value(*number),
             Self::List(texts) => list(texts),
+            Self::Day(date) => day(*date),
         }
     }
 }

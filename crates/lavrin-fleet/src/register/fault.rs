@@ -209,6 +209,15 @@ pub enum RegisterFault {
     },
     /// A host whose keys nobody has pinned.
     HostUnpinned,
+    /// Nobody has written down how to get in where no key opens the host any more.
+    WayBackMissing,
+    /// The way back was not tried for longer than policy allows.
+    WayBackUntried {
+        /// How many days ago it was last tried; none: never.
+        days: Option<i64>,
+        /// The most that is allowed.
+        limit: i64,
+    },
     /// Another host has the same host key: one of them was cloned, and can answer for the other.
     SharedHostKey {
         /// The other host.
@@ -281,6 +290,8 @@ lavrin_keys::rules!(RegisterFault {
     RegisterFault::KeptNotManaged => "kept-not-managed", Medium;
     RegisterFault::KeptKnownToLeaver { .. } => "kept-known-to-leaver", High;
     RegisterFault::HostUnpinned => "host-unpinned", Medium;
+    RegisterFault::WayBackMissing => "way-back-missing", Medium;
+    RegisterFault::WayBackUntried { .. } => "way-back-untried", Medium;
     RegisterFault::SharedHostKey { .. } => "shared-host-key", Medium;
     RegisterFault::ThroughLoop => "through-loop", High;
     RegisterFault::AccountWithoutWayIn { .. } => "account-without-way-in", Medium;

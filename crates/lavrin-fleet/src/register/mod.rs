@@ -210,6 +210,10 @@ pub struct Host {
     pub root_by: Option<RootProgram>,
     /// The host through which it is reached.
     pub through: Option<Placed<String>>,
+    /// How somebody gets in where no key opens it any more: a console, a rescue system, a person on site.
+    pub way_back: Option<String>,
+    /// When that was last tried.
+    pub way_back_tried: Option<Placed<Date>>,
     /// Its host keys.
     pub host_keys: Vec<Placed<PublicKey>>,
     /// The accounts whose key files are managed.
@@ -340,6 +344,7 @@ impl Default for Rules {
             key_age_days_max: None,
             ends_soon_days: ENDS_SOON_DAYS,
             break_glass_hosts: Vec::new(),
+            way_back_days_max: None,
             comment: None,
             automation_options: Vec::new(),
             severities: BTreeMap::new(),
@@ -358,6 +363,8 @@ pub struct Rules {
     pub ends_soon_days: i64,
     /// Hosts, or tags, that need an entry of a key for the day on which nothing else works; `*` stands for all.
     pub break_glass_hosts: Vec<Placed<String>>,
+    /// Days after which the way back to a host has to be tried again; none: nobody is asked for one.
+    pub way_back_days_max: Option<i64>,
     /// A pattern with `*` and `?` that each comment has to match.
     pub comment: Option<String>,
     /// Options of which keys for automation have to carry one.

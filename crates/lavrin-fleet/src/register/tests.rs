@@ -58,6 +58,26 @@ fn replace(texts: &mut [(&'static str, String)], number: usize, what: &str, by: 
 }
 
 #[test]
+fn a_way_back_is_asked_for_where_policy_says_so() {
+    let host = |name: &str, lines: &str| format!("[{name}]\nhost_keys = []\n{lines}\n");
+    let hosts = host("none", "")
+        + &host("never", "way_back = \"console\"")
+        + &host("old", "way_back = \"console\"\nway_back_tried = 2025-01-01")
+        + &host("fine", "way_back = \"console\"\nway_back_tried = 2026-10-01");
+    let found = |policy: &str| -> Vec<(String, &'static str)> {
+        let files = [("lavrin.toml", format!("name = \"x\"\n[policy]\n{policy}\n")), ("hosts.toml", hosts.clone())];
+        let files = files.map(|(path, text)| SourceFile { path: path.to_owned(), text });
+        let today = Date::parse("2026-11-23").unwrap();
+        let findings = check::check(&read(&files), today, &|_| None);
+        let ways = findings.into_iter().filter(|finding| finding.fault.rule().starts_with("way-back"));
+        ways.map(|finding| (finding.about.clone(), finding.fault.rule())).collect()
+    };
+    assert!(found("").is_empty());
+    let told = [("none", "way-back-missing"), ("never", "way-back-untried"), ("old", "way-back-untried")];
+    assert_eq!(found("way_back_days_max = 365"), told.map(|(host, rule)| (host.to_owned(), rule)));
+}
+
+#[test]
 fn a_register_in_order_gives_nothing() {
     assert_eq!(found(|_| {}), []);
     let reading = read(&files(&whole()));

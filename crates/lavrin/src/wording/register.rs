@@ -54,6 +54,13 @@ pub fn message(fault: &RegisterFault) -> String {
         RegisterFault::HostUnpinned => {
             "the keys of this host are not pinned, so another machine could answer in its place".to_owned()
         }
+        RegisterFault::WayBackMissing => {
+            "nobody has written down how to get into this host where no key opens it any more".to_owned()
+        }
+        RegisterFault::WayBackUntried { days: None, .. } => "the way back to this host was never tried".to_owned(),
+        RegisterFault::WayBackUntried { days: Some(days), limit } => {
+            format!("the way back to this host was last tried {days} days ago, and {limit} are allowed")
+        }
         RegisterFault::SharedHostKey { other, .. } => {
             format!("{other} has the same host key: one machine is a copy of the other and can answer in its place")
         }
@@ -121,6 +128,10 @@ pub fn remedy(finding: &RegisterFinding) -> String {
             format!("lavrin person add {about} --key KEY.pub")
         }
         RegisterFault::HostUnpinned => format!("lavrin host trust {about}"),
+        RegisterFault::WayBackMissing => format!("lavrin host set {about} --way-back 'HOW' --way-back-tried DATE"),
+        RegisterFault::WayBackUntried { .. } => {
+            format!("try it, then: lavrin host set {about} --way-back-tried DATE")
+        }
         RegisterFault::SharedHostKey { .. } => {
             format!("make new host keys on one of them, then: lavrin host trust {about} --replace")
         }

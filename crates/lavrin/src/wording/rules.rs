@@ -83,6 +83,8 @@ pub const RULES: &[(&str, &str)] = &[
     ("kept-not-managed", "a kept key of an account that the register does not manage"),
     ("kept-known-to-leaver", "a kept key of which somebody who left may have a copy"),
     ("host-unpinned", "a host whose key is not pinned"),
+    ("way-back-missing", "a host for which nobody has written down how to get in without a key"),
+    ("way-back-untried", "a way back to a host that was not tried for longer than policy allows"),
     ("shared-host-key", "two hosts with one host key, so one is a copy of the other"),
     ("through-loop", "hosts that are reached through each other in a loop"),
     ("account-without-way-in", "an account that no grant opens"),

@@ -71,6 +71,28 @@ fn every_command_of_the_guide_does_what_it_says() {
 }
 
 #[test]
+fn the_way_back_of_the_guide_is_written_down_and_asked_for() {
+    let world = begun();
+    let folder = world.path("register").display().to_string();
+    let run = |line: &str| world.run_with(&[("LAVRIN_REGISTER", &folder)], &words(line));
+    drop(run("host add lantern --address 192.0.2.7 --account keeper").expect(0));
+    let policy = world.read("register/lavrin.toml").replace("[policy]\n", "[policy]\nway_back_days_max = 30\n");
+    world.write("register/lavrin.toml", policy, 0o644);
+    assert!(run("register check").expect(1).stdout.contains("[way-back-missing]"));
+    let guide = include_str!("../../../../docs/guide.md");
+    let (_, guide) = guide.split_once("## When the only key is lost").unwrap();
+    let lines: Vec<&str> = guide.lines().filter_map(|line| line.strip_prefix("    lavrin ")).collect();
+    let runs: Vec<crate::common::Run> = lines.iter().map(|line| run(line)).collect();
+    assert!(runs[0].stdout.contains("way_back_tried = 2026-11-01"), "{}", runs[0]);
+    assert!(
+        runs[1].stdout.contains("screen in the lamp room, root password in the safe (tried on 2026-11-01)"),
+        "{}",
+        runs[1]
+    );
+    assert!(!runs[2].stdout.contains("way-back") && runs.len() == 3, "{}", runs[2]);
+}
+
+#[test]
 fn faults_are_drawn_at_their_place_all_in_one_run() {
     let world = begun();
     let edda = key(1).public().line("edda@kvarnholm");

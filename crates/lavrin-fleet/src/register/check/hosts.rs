@@ -22,6 +22,7 @@ pub(super) fn check(register: &Register, today: Date, seen: &AccountsSeen<'_>, f
             found.say(RegisterFault::HostUnpinned, &host.place, &host.id);
         }
         cloned(host, &mut first, found);
+        way_back(register, host, today, found);
         through(register, host, found);
         leave(register, host, found);
         for account in &host.accounts {
@@ -35,6 +36,20 @@ pub(super) fn check(register: &Register, today: Date, seen: &AccountsSeen<'_>, f
                 found.say(fault, &account.place, &format!("{}@{}", account.value, host.id));
             }
         }
+    }
+}
+
+/// Where policy asks for it: how one gets in without a key is written down, and was tried not too long ago.
+fn way_back(register: &Register, host: &Host, today: Date, found: &mut CheckFindings) {
+    let Some(limit) = register.rules.way_back_days_max else { return };
+    if host.way_back.is_none() {
+        found.say(RegisterFault::WayBackMissing, &host.place, &host.id);
+        return;
+    }
+    let days = host.way_back_tried.as_ref().map(|tried| today.number() - tried.value.number());
+    if days.is_none_or(|days| days > limit) {
+        let place = host.way_back_tried.as_ref().map_or(&host.place, |tried| &tried.place);
+        found.say(RegisterFault::WayBackUntried { days, limit }, place, &host.id);
     }
 }
 

@@ -1,9 +1,10 @@
 //! What the register says of a host, as it is typed for `lavrin host add` and `lavrin host set`.
 
 use crate::account_target::parse_host;
-use crate::command::register::typed_id;
+use crate::command::register::{typed_date, typed_id};
 use crate::sign_in::RootByArg;
 use clap::Args;
+use lavrin_fleet::register::Date;
 use lavrin_fleet::register::edit::HostField;
 
 /// The fields of a host in the register
@@ -30,6 +31,12 @@ pub struct HostFields {
     /// The host through which it is reached
     #[arg(long, value_name = "HOST")]
     pub through: Option<String>,
+    /// How to get in when no key opens it
+    #[arg(long, value_name = "TEXT")]
+    pub way_back: Option<String>,
+    /// When that way was last tried
+    #[arg(long, value_name = "DATE", value_parser = typed_date)]
+    pub way_back_tried: Option<Date>,
     /// An account that the register manages there (repeatable; replaces the list)
     #[arg(long, value_name = "ACCOUNT")]
     pub account: Vec<String>,
@@ -46,6 +53,8 @@ impl HostFields {
         fields.extend(self.login.as_deref().map(|login| ("login", HostField::Text(login))));
         fields.extend(self.root_by.and_then(RootByArg::name).map(|way| ("root_by", HostField::Text(way))));
         fields.extend(self.through.as_deref().map(|through| ("through", HostField::Text(through))));
+        fields.extend(self.way_back.as_deref().map(|way| ("way_back", HostField::Text(way))));
+        fields.extend(self.way_back_tried.map(|tried| ("way_back_tried", HostField::Day(tried))));
         fields.extend((!self.account.is_empty()).then_some(("accounts", HostField::List(&self.account))));
         fields
     }

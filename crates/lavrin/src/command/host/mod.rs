@@ -118,6 +118,9 @@ struct OneHost {
     accounts: Vec<String>,
     /// Fingerprints of its pinned keys.
     host_keys: Vec<String>,
+    /// How to get in when no key opens it, and when that was last tried.
+    way_back: Option<String>,
+    way_back_tried: Option<String>,
 }
 
 /// Somebody who may enter.
@@ -173,6 +176,8 @@ fn one_host(host: &Host) -> OneHost {
         through: host.through.as_ref().map(|through| through.value.clone()),
         accounts: host.accounts.iter().map(|account| account.value.clone()).collect(),
         host_keys: host.host_keys.iter().map(|key| key.value.fingerprint().to_string()).collect(),
+        way_back: host.way_back.clone(),
+        way_back_tried: host.way_back_tried.as_ref().map(|tried| tried.value.to_string()),
     }
 }
 
@@ -255,6 +260,9 @@ fn text_of(host: &Host, access: &[EntrantOut], ui: &Ui) -> String {
     line("login", host.login.clone().unwrap_or_default());
     line("through", host.through.as_ref().map(|through| through.value.clone()).unwrap_or_default());
     line("accounts", host.accounts.iter().map(|account| account.value.clone()).collect::<Vec<_>>().join(", "));
+    let tried = host.way_back_tried.as_ref().map(|tried| format!(" (tried on {})", tried.value)).unwrap_or_default();
+    let way = host.way_back.as_ref().map(|way| printable(way.as_bytes()) + &tried);
+    line("way back", way.unwrap_or_default());
     for key in &host.host_keys {
         line("host key", format!("{} {}", key.value.algorithm().name(), key.value.fingerprint()));
     }
