@@ -5,10 +5,12 @@ use lavrin_keys::hostkey::{known_algorithms, standing};
 use lavrin_keys::key::container::certificate::Certificate;
 use lavrin_keys::key::container::{PieceKind, private_key_head};
 use lavrin_keys::key::policy::Policy;
+use lavrin_keys::key::signature::{Signature, armored};
 use lavrin_keys::key::{PrivateKey, PublicKey, paste, strength};
 use lavrin_keys::keysfile::KeysFile;
 use lavrin_keys::keysfile::options::{Options, split};
 use lavrin_keys::pieces::read;
+use lavrin_keys::signers;
 use lavrin_server::account::{add_shadow, read_groups, read_passwd};
 use lavrin_server::server_config::{Settings, matches};
 
@@ -16,7 +18,7 @@ use lavrin_server::server_config::{Settings, matches};
 pub type Entry = (&'static str, fn(&[u8]));
 
 /// All of them.
-pub const ALL: [Entry; 10] = [
+pub const ALL: [Entry; 11] = [
     ("key-file", key_file),
     ("openssh-private", openssh_private),
     ("der", der),
@@ -27,6 +29,7 @@ pub const ALL: [Entry; 10] = [
     ("paste", pasted),
     ("known-hosts", known_hosts),
     ("server-files", server_files),
+    ("signatures", signatures),
 ];
 
 fn sound(key: &PublicKey) {
@@ -65,6 +68,24 @@ pub fn key_file(bytes: &[u8]) {
 /// The binary inside an openssh-key-v1 block.
 pub fn openssh_private(bytes: &[u8]) {
     pieces(&armoured("OPENSSH PRIVATE KEY", bytes), None);
+}
+
+/// Signatures of files, and lists of those whose signatures count. No message fits bytes that nobody signed.
+pub fn signatures(bytes: &[u8]) {
+    if let Ok(read) = Signature::read(bytes) {
+        sound(&read.key);
+        let again = armored(&read.key, &read.namespace, b"");
+        assert!(Signature::read(again.as_bytes()).is_err(), "a signature without a name is none");
+        assert!(read.check(&read.namespace, b"the message that nobody signed").is_err());
+    }
+    let (known, odd) = signers::read(bytes);
+    let lines = bytes.split(|byte| *byte == b'\n').count();
+    assert!(known.len() + odd.len() <= lines);
+    for signer in known {
+        sound(&signer.key);
+        assert!(signer.line <= lines);
+        let _ = signer.allows("statement@lavrin", 0);
+    }
 }
 
 /// PKCS#8, PKCS#1, SEC1 and public keys as DER and behind each label.
