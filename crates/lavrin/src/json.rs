@@ -233,9 +233,9 @@ mod tests {
         host::HostOut, host::HostsOut, host::settings::SettingsOut, kept::KeptDoneOut, kept::KeptProveOut,
         kept::list::KeptListOut, kept::seal::KeptSealOut, key::convert::ConvertOut, key::generate::GenerateOut,
         key::inspect::InspectOut, mend::MendOut, offboard::OffboardOut, offboard::OffboardPreviewOut,
-        offboard::StatementOut, person::PeopleOut, person::PersonOut, probe::ProbeManyOut, probe::ProbeOut,
-        register::adopt::AdoptOut, register::check::CheckOut, rotate::RotateOut, survey::SurveyOut, undo::UndoOut,
-        why::WhoOut, why::WhyOut,
+        offboard::OffboardStatusOut, offboard::StatementOut, person::PeopleOut, person::PersonOut, probe::ProbeManyOut,
+        probe::ProbeOut, register::adopt::AdoptOut, register::check::CheckOut, rotate::RotateOut, survey::SurveyOut,
+        undo::UndoOut, why::WhoOut, why::WhyOut,
     };
     use schemars::{JsonSchema, schema_for};
 
@@ -287,6 +287,7 @@ mod tests {
         check::<KeptProveOut>("kept-prove");
         check::<KeptSealOut>("kept-seal");
         check::<RotateOut<'static>>("rotate");
+        check::<OffboardStatusOut>("offboard-status");
         check::<StatementOut<'static>>("statement");
         check::<VerifyOut>("history-verify");
         check::<OffboardPreviewOut>("offboard-preview");

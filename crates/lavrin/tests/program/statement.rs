@@ -80,6 +80,30 @@ fn a_leaving_is_stated_signed_and_checked() {
 }
 
 #[test]
+fn what_is_open_of_those_who_left_is_listed_until_it_is_done() {
+    let mut fleet = fleet();
+    drop(fleet.run("offboard --status").expect(0));
+    drop(fleet.run(&format!("offboard sten {GO}")));
+    let open = fleet.run("offboard --status").expect(1);
+    snapshot("offboard_status", &open.to_string());
+    // The host is back; and another one that nobody has looked at since.
+    let (port, host_key) = (fleet.hosts[0].address().port(), fleet.hosts[0].host_key_line());
+    fleet.register("skerry", port, &host_key, "");
+    drop(fleet.run(&format!("offboard sten {GO}")).expect(0));
+    fleet.add("late", "", Behaviour::default());
+    let unseen = fleet.run("offboard sten --status").expect(3);
+    assert!(unseen.stdout.contains("not looked at since: late"), "{unseen}");
+    drop(fleet.survey("late").expect(0));
+    let done = fleet.run("offboard --status").expect(0);
+    assert!(done.stdout.contains("nothing is open"), "{done}");
+    // An entry that comes back is seen.
+    fleet.put(1, "/home/edda/.ssh/authorized_keys", &format!("{}\n", key(3).public().line("sten")));
+    drop(fleet.survey("late").expect(0));
+    let back = fleet.run("offboard --status --format json").expect(1).json();
+    assert_eq!(back["people"][0]["seen"][0]["host"], "late", "{back}");
+}
+
+#[test]
 fn what_cannot_be_stated_stops_before_anything_is_changed() {
     let fleet = fleet();
     let before = std::fs::read_to_string(fleet.hosts[0].file("/home/edda/.ssh/authorized_keys")).unwrap();

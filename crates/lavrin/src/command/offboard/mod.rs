@@ -5,6 +5,7 @@ mod kept;
 mod out;
 mod preview;
 mod statement;
+mod status;
 
 #[cfg(test)]
 pub use out::OffboardOut;
@@ -12,6 +13,8 @@ pub use preview::OffboardPreviewOut;
 #[cfg(test)]
 pub use statement::StatementOut;
 pub use statement::{HASH_MARK, NAMESPACE, beside, hex};
+#[cfg(test)]
+pub use status::OffboardStatusOut;
 
 use super::change;
 use super::compare::moment;
@@ -41,8 +44,11 @@ use std::sync::{Arc, PoisonError};
 #[derive(Debug, Args)]
 pub struct OffboardArgs {
     /// The person
-    #[arg(value_name = "PERSON")]
-    pub id: String,
+    #[arg(value_name = "PERSON", required_unless_present = "status")]
+    pub person: Option<String>,
+    /// What is open of everybody who left
+    #[arg(long, conflicts_with_all = ["from_date", "revoke_first", "everywhere", "rotate_kept", "statement"])]
+    pub status: bool,
     /// The day from which the person is gone (default: today)
     #[arg(long, value_name = "DATE", value_parser = typed_date)]
     pub from_date: Option<Date>,
@@ -63,6 +69,13 @@ pub struct OffboardArgs {
     fleet: FleetArgs,
 }
 
+impl OffboardArgs {
+    /// Who leaves.
+    fn id(&self) -> &str {
+        self.person.as_deref().unwrap_or_default()
+    }
+}
+
 /// What is known when the steps are about to be carried out.
 struct Case<'a> {
     leaver: &'a Leaver,
@@ -81,10 +94,13 @@ struct Case<'a> {
 
 /// Runs the command.
 pub async fn run(args: &OffboardArgs, ui: &Ui) -> Result<Exit, CommandError> {
+    if args.status {
+        return status::run(&args.fleet.register.open()?, args.person.as_deref(), ui);
+    }
     let mut opened = args.fleet.register.open_for_hosts(ui)?;
     check_reads(&opened)?;
-    let person = opened.register().people.get(&args.id).ok_or_else(|| {
-        CommandError::usage(format!("there is no person '{}' in the register", args.id)).hint("lavrin person list")
+    let person = opened.register().people.get(args.id()).ok_or_else(|| {
+        CommandError::usage(format!("there is no person '{}' in the register", args.id())).hint("lavrin person list")
     })?;
     let left = leaving_day(args, person);
     if left > today() {
@@ -92,11 +108,11 @@ pub async fn run(args: &OffboardArgs, ui: &Ui) -> Result<Exit, CommandError> {
     }
     let sign_in = &args.fleet.sign_in;
     let statement =
-        prepare(&args.statement, sign_in.identity.as_ref(), &sign_in.passphrase(), &opened, &args.id).await?;
+        prepare(&args.statement, sign_in.identity.as_ref(), &sign_in.passphrase(), &opened, args.id()).await?;
     // The register as it will be, so that the plan follows from it.
     let leaver = Leaver::of(person, left);
     let mut register = opened.register().clone();
-    if let Some(person) = register.people.get_mut(&args.id) {
+    if let Some(person) = register.people.get_mut(args.id()) {
         person.left = Some(Placed { value: left, place: person.place.clone() });
     }
     let store = Database::open_existing(opened.folder.path())?;
@@ -154,22 +170,22 @@ fn leaving_day(args: &OffboardArgs, person: &Person) -> Date {
 
 fn only_mark(args: &OffboardArgs, opened: &mut OpenedRegister, left: Date, ui: &Ui) -> Result<Exit, CommandError> {
     if args.fleet.change.preview {
-        ui.result(&format!("{} would be marked as gone from {left} on; nothing was changed", args.id));
+        ui.result(&format!("{} would be marked as gone from {left} on; nothing was changed", args.id()));
         return Ok(Exit::Done);
     }
     mark(args, opened, left, ui)?;
-    ui.result(&format!("{} is marked as gone from {left}. On that day: lavrin offboard {}", args.id, args.id));
+    ui.result(&format!("{} is marked as gone from {left}. On that day: lavrin offboard {}", args.id(), args.id()));
     Ok(Exit::Done)
 }
 
 /// Writes the day into the person's file.
 fn mark(args: &OffboardArgs, opened: &mut OpenedRegister, left: Date, ui: &Ui) -> Result<(), CommandError> {
-    let path = format!("people/{}.toml", args.id);
+    let path = format!("people/{}.toml", args.id());
     let old = opened.text(&path).unwrap_or_default();
     let new = set_date(old, "left", left).map_err(edit_fault(&path))?;
     if new != old {
         opened.save(&path, &new)?;
-        ui.status(&format!("{} is marked as gone from {left} ({path})", args.id));
+        ui.status(&format!("{} is marked as gone from {left} ({path})", args.id()));
     }
     Ok(())
 }
