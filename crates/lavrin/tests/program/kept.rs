@@ -344,6 +344,24 @@ fn names_that_change_take_kept_keys_along() {
 }
 
 #[test]
+fn a_key_that_is_given_up_is_told_and_may_be_made_anew() {
+    let fleet = made();
+    let path = format!("kept/{NAME}.toml");
+    fleet.world.write(&path, fleet.world.read(&path) + "retired = 2026-11-01\n", 0o644);
+    fleet.world.write("kept/README.md", "what lies here", 0o644);
+    let list = fleet.run("kept list").expect(1);
+    assert!(
+        list.stdout.contains("no version is in use") && list.stdout.contains(".1.age belongs to no version"),
+        "{list}"
+    );
+    assert!(!list.stdout.contains("README"), "{list}");
+    assert!(fleet.run("kept prove").expect(3).stdout.contains("no version is in use"));
+    assert!(fleet.run(&format!("rotate --account {NAME} {GO}")).expect(2).stderr.contains("lavrin kept make"));
+    drop(fleet.run(&format!("kept make {NAME} {GO}")).expect(0));
+    assert!(keys(&fleet).contains("version 2"));
+}
+
+#[test]
 fn what_cannot_be_kept_is_refused_with_the_next_command() {
     let mut fleet = fleet();
     fleet.add("lantern", "", Behaviour::default());

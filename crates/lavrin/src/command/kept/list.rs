@@ -10,7 +10,7 @@ use crate::exit::Exit;
 use crate::table::columns;
 use crate::ui::{Label, Ui};
 use clap::Args;
-use lavrin_fleet::register::kept::{FOLDER, account_and_host, sealed_file};
+use lavrin_fleet::register::kept::{FOLDER, sealed_file};
 use lavrin_fleet::register::{Date, KeptAccount, KeptVersion, OwnedKey, Person, Register};
 use lavrin_keys::key::PublicKey;
 use lavrin_keys::text::{count, printable};
@@ -95,7 +95,8 @@ pub fn run(args: &KeptListArgs, ui: &Ui) -> Result<Exit, CommandError> {
 }
 
 fn one(kept: &KeptAccount, opened: &OpenedRegister, remembered: &RememberedVersions) -> Option<KeptOut> {
-    let (key, version) = kept.current(today())?;
+    let in_use = kept.current(today());
+    let (key, version) = in_use.or_else(|| kept.all().next_back())?;
     let register = opened.register();
     let lying = lying(opened, kept, version.number);
     let (sealed_for, others) = match &lying {
@@ -110,7 +111,10 @@ fn one(kept: &KeptAccount, opened: &OpenedRegister, remembered: &RememberedVersi
         key: key.fingerprint.to_string(),
         algorithm: key.key.algorithm().name(),
         bits: key.key.bits(),
-        faults: faults(kept, (key, version), &lying, register, remembered),
+        faults: match in_use {
+            Some(_) => faults(kept, (key, version), &lying, register, remembered),
+            None => vec!["no version is in use".to_owned()],
+        },
         sealed_for,
         others,
         known_to: kept.known_to(version.number).into_iter().map(str::to_owned).collect(),
@@ -194,7 +198,7 @@ pub fn recipients_are(sealed: &SealedFile, wanted: &Recipients<'_>) -> bool {
     keys.iter().all(|key| sealed.is_for(key)) && sealed.others_than(&keys) == 0
 }
 
-/// Files of the folder that no version in use accounts for: those of a run that was killed, or of a version that is retired.
+/// Sealed files that no version in use accounts for: those of a run that was killed, or of a version that is retired.
 fn strays(opened: &OpenedRegister) -> Result<Vec<String>, CommandError> {
     let known: BTreeSet<String> = opened
         .register()
@@ -205,8 +209,7 @@ fn strays(opened: &OpenedRegister) -> Result<Vec<String>, CommandError> {
             active.map(|(_, version)| sealed_file(&kept.account, &kept.host, version.number))
         })
         .collect();
-    let is_register = |name: &str| name.strip_suffix(".toml").and_then(account_and_host).is_some();
-    let names = opened.folder.names_in(FOLDER)?.into_iter().filter(|name| !is_register(name));
+    let names = opened.folder.names_in(FOLDER)?.into_iter().filter(|name| name.ends_with(".age"));
     let paths = names.map(|name| format!("{FOLDER}/{name}")).filter(|path| !known.contains(path));
     Ok(paths.map(|path| printable(path.as_bytes())).collect())
 }

@@ -44,7 +44,7 @@ pub async fn run(args: &MakeArgs, ui: &Ui) -> Result<Exit, CommandError> {
     check_reads(&opened)?;
     let (name, register) = (&args.name, opened.register());
     args.name.host(register)?;
-    if register.kept_of(&name.account, &name.host).is_some() {
+    if register.kept_of(&name.account, &name.host).is_some_and(|kept| kept.current(today()).is_some()) {
         return Err(CommandError::usage(format!("a key is kept for {name} already"))
             .hint(format!("to replace it: lavrin rotate --account {name}")));
     }

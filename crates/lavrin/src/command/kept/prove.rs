@@ -84,6 +84,11 @@ pub async fn run(args: &ProveArgs, ui: &Ui) -> Result<Exit, CommandError> {
     let mut opener = SealOpener::new(&args.opener, args.sign_in.identity.as_ref(), args.sign_in.passphrase());
     let (mut ready, mut rows) = (Vec::new(), Vec::new());
     for kept in wanted {
+        if kept.current(today()).is_none()
+            && let Some(last) = kept.all().next_back()
+        {
+            rows.push(row(kept, last, "not-opened", Some("no version is in use".to_owned())));
+        }
         // While one replaces another both are asked about: which of them the host has is what is to be found out.
         for version in kept.all().filter(|(key, _)| key.is_active(today())) {
             match unseal(kept, version, &before, &mut opener) {

@@ -6,7 +6,7 @@ use super::version::new_version;
 use super::{KeptDoneOut, KeptName};
 use crate::command::change::{self, ChangeArgs};
 use crate::command::fleet_change::check_reads;
-use crate::command::register::RegisterArgs;
+use crate::command::register::{RegisterArgs, today};
 use crate::error::{CommandError, host_fault};
 use crate::exit::Exit;
 use crate::secret::PassphraseArgs;
@@ -56,7 +56,7 @@ pub async fn run(args: &TakeInArgs, ui: &Ui) -> Result<Exit, CommandError> {
     check_reads(&opened)?;
     let (name, register) = (&args.name, opened.register());
     name.host(register)?;
-    if register.kept_of(&name.account, &name.host).is_some() {
+    if register.kept_of(&name.account, &name.host).is_some_and(|kept| kept.current(today()).is_some()) {
         return Err(CommandError::usage(format!("a key is kept for {name} already"))
             .hint(format!("to replace it: lavrin rotate --account {name}")));
     }
