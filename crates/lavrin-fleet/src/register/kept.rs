@@ -189,8 +189,9 @@ fn version(
     faults: &mut Faults,
 ) -> Option<(OwnedKey, KeptVersion)> {
     let mut fields = Fields::new(number, about, table, faults);
+    let before = fields.faults().len();
     let version = fields.number("version", 1..=i64::from(VERSION_MAX)).and_then(|number| u32::try_from(number).ok());
-    if version.is_none() {
+    if version.is_none() && fields.faults().len() == before {
         let place = fields.place();
         fields.fault(RegisterFault::MissingField { name: "version" }, place);
     }

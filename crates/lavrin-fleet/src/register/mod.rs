@@ -491,4 +491,6 @@ pub fn is_id(text: &str) -> bool {
 }
 
 #[cfg(test)]
+mod kept_tests;
+#[cfg(test)]
 mod tests;
