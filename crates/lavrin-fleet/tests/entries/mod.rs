@@ -4,6 +4,7 @@
 use lavrin_keys::hostkey::{known_algorithms, standing};
 use lavrin_keys::key::container::certificate::Certificate;
 use lavrin_keys::key::container::{PieceKind, private_key_head};
+use lavrin_keys::key::generate::SystemSource;
 use lavrin_keys::key::policy::Policy;
 use lavrin_keys::key::signature::{Signature, armored};
 use lavrin_keys::key::{PrivateKey, PublicKey, paste, strength};
@@ -11,6 +12,7 @@ use lavrin_keys::keysfile::KeysFile;
 use lavrin_keys::keysfile::options::{Options, split};
 use lavrin_keys::pieces::read;
 use lavrin_keys::signers;
+use lavrin_seal::SealedFile;
 use lavrin_server::account::{add_shadow, read_groups, read_passwd};
 use lavrin_server::server_config::{Settings, matches};
 
@@ -18,7 +20,7 @@ use lavrin_server::server_config::{Settings, matches};
 pub type Entry = (&'static str, fn(&[u8]));
 
 /// All of them.
-pub const ALL: [Entry; 11] = [
+pub const ALL: [Entry; 12] = [
     ("key-file", key_file),
     ("openssh-private", openssh_private),
     ("der", der),
@@ -30,6 +32,7 @@ pub const ALL: [Entry; 11] = [
     ("known-hosts", known_hosts),
     ("server-files", server_files),
     ("signatures", signatures),
+    ("sealed", sealed),
 ];
 
 fn sound(key: &PublicKey) {
@@ -85,6 +88,18 @@ pub fn signatures(bytes: &[u8]) {
         sound(&signer.key);
         assert!(signer.line <= lines);
         let _ = signer.allows("statement@lavrin", 0);
+    }
+}
+
+/// Private halves sealed for people, opened with the key of the seeds.
+pub fn sealed(bytes: &[u8]) {
+    let Ok(read) = SealedFile::read(bytes) else { return };
+    let holder = PrivateKey::ed25519(&[7; 32]).unwrap();
+    let others = read.others_than(&[holder.public()]);
+    assert!(others <= read.others_than(&[]));
+    if let Ok(opened) = read.open(&holder, &SystemSource) {
+        assert!(read.is_for(holder.public()));
+        sound(opened.key.public());
     }
 }
 

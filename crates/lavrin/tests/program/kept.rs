@@ -97,6 +97,7 @@ fn a_key_is_made_proven_handed_out_and_replaced_and_the_history_tells_it() {
     let told = history["events"].as_array().unwrap().iter().map(|event| event["detail"].as_str().unwrap().to_owned());
     let told: Vec<String> = told.filter(|detail| detail.starts_with("version")).collect();
     insta::assert_snapshot!("kept_history", told.join("\n"));
+    assert!(fleet.run("person show sten").expect(0).stdout.contains("may have a copy of kept keys: edda@lantern"));
     let stens = fleet.run("history sten").expect(0);
     assert!(stens.stdout.contains("version 1 handed out to sten; reason: lamp"), "{stens}");
     drop(fleet.run("compare --identity home/office").expect(0));
@@ -219,10 +220,18 @@ fn a_key_that_came_with_an_account_is_taken_in_once_it_has_opened_it() {
     fleet.add("lantern", &line, Behaviour::default());
     let plain = openssh::write(&came, "came", None, &SystemSource).unwrap();
     fleet.world.write("came", plain.as_bytes(), 0o600);
-    for (container, file) in [("pkcs8", "came.pkcs8"), ("openssh", "came.openssh")] {
-        let line = format!("key convert came --to {container} --out {file} --passphrase-env TIDE --protect");
+    let with_passphrase = |line: &str| {
         let words: Vec<&str> = line.split(' ').collect();
-        let _ = fleet.world.run_with(&[("TIDE", "low water at noon")], &words);
+        fleet.world.run_with(&[("TIDE", "low water at noon")], &words)
+    };
+    // In any container, protected or not.
+    for container in ["pkcs8", "openssh"] {
+        let convert = format!("key convert came --to {container} --out came.{container} --new-passphrase-env TIDE");
+        drop(with_passphrase(&convert).expect(0));
+        let preview = format!("kept take-in {NAME} --key came.{container} --passphrase-env TIDE --preview");
+        let preview = with_passphrase(&preview).expect(0);
+        assert!(preview.stderr.contains("a login as edda@lantern with this key worked"), "{preview}");
+        assert!(!fleet.world.path("kept").exists());
     }
     let wrong = openssh::write(&key(8), "wrong", None, &SystemSource).unwrap();
     fleet.world.write("wrong", wrong.as_bytes(), 0o600);

@@ -3,6 +3,7 @@
 mod change;
 mod key;
 
+use crate::command::kept::may_have;
 use crate::command::register::{OpenedRegister, RegisterArgs, change_file, edit_fault, today, typed_date, typed_id};
 use crate::command::sightings::{Column, SightingOut, Sightings};
 use crate::command::unknown;
@@ -14,8 +15,8 @@ use crate::ui::{Label, Ui};
 use crate::{input, paths, wording};
 use clap::{Args, Subcommand, ValueEnum};
 use lavrin_fleet::register::edit::{NewKey, add_key, set_date, set_text};
-use lavrin_fleet::register::{Date, Grant, OwnedKey, Person, Purpose, Register, Whom};
-use lavrin_keys::key::strength;
+use lavrin_fleet::register::{Date, Grant, KeptAccount, OwnedKey, Person, Purpose, Register, Whom};
+use lavrin_keys::key::{PublicKey, strength};
 use lavrin_keys::text::{count, printable};
 use lavrin_server::finding::Fault;
 use serde::Serialize;
@@ -119,6 +120,8 @@ pub struct PersonOut {
     access: Vec<AccessOut>,
     /// Where surveys saw their keys.
     seen: Vec<SightingOut>,
+    /// Kept keys of which they may have a copy: `ACCOUNT@HOST`.
+    kept: Vec<String>,
 }
 
 /// What `--format json` prints for all people.
@@ -339,9 +342,15 @@ fn show(args: &PersonShowArgs, ui: &Ui) -> Result<Exit, CommandError> {
     let person = unknown::person(register, &args.id)?;
     let access = access(person, register);
     let seen = Sightings::of_keys(person.keys.iter().map(|key| key.fingerprint), &opened)?;
-    let words = text_of(person, &access, ui) + &seen.text(Column::Host, ui);
+    let keys: Vec<PublicKey> = person.keys.iter().map(|key| key.key.clone()).collect();
+    let kept = register.kept.iter().filter(|kept| may_have(&opened, kept, &person.id, &keys));
+    let kept: Vec<String> = kept.map(KeptAccount::name).collect();
+    let mut words = text_of(person, &access, ui) + &seen.text(Column::Host, ui);
+    if !kept.is_empty() {
+        words += &format!("\nmay have a copy of kept keys: {}", kept.join(", "));
+    }
     let person = one_person(person);
-    ui.give(&PersonOut { schema: "lavrin/person-show/1", person, access, seen: seen.entries }, || words);
+    ui.give(&PersonOut { schema: "lavrin/person-show/1", person, access, seen: seen.entries, kept }, || words);
     Ok(Exit::Done)
 }
 

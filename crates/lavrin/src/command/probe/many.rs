@@ -154,7 +154,8 @@ fn unknown(word: &str) -> CommandError {
 fn known_key(print: Fingerprint, register: &Register) -> Result<PublicKey, CommandError> {
     let people = register.people.values().flat_map(|person| &person.keys);
     let hosts = register.hosts.values().flat_map(|host| &host.keys);
-    let found = people.chain(hosts).find(|key| key.fingerprint == print).map(|key| key.key.clone());
+    let kept = register.kept.iter().flat_map(|kept| &kept.keys);
+    let found = people.chain(hosts).chain(kept).find(|key| key.fingerprint == print).map(|key| key.key.clone());
     found.ok_or_else(|| {
         CommandError::usage(format!("the key {print} is not in the register, so it cannot be asked about"))
             .hint("give its public half: lavrin probe KEY.pub")
