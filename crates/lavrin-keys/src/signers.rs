@@ -36,7 +36,7 @@ pub enum SignerFault {
 /// A line that does not count, and why.
 pub type OddLine = (usize, SignerFault);
 
-/// Reads a list. Lines that are not understood are told, and allow nobody anything.
+/// Reads a list. Lines that are not understood are reported, and nobody may sign by them.
 #[must_use]
 pub fn read(text: &[u8]) -> (Vec<Signer>, Vec<OddLine>) {
     let (mut signers, mut odd) = (Vec::new(), Vec::new());

@@ -11,7 +11,7 @@ pub fn event(entry: &JournalEntry) -> Option<(i64, EventOut)> {
     let names = people.iter().map(|person| printable(person.as_bytes())).collect::<Vec<_>>().join(", ");
     let (command, what) = match deed {
         KeptKeyDeed::Made => ("kept make", format!("made and sealed for {names}")),
-        KeptKeyDeed::TakenIn => ("kept take-in", format!("taken in and sealed for {names}")),
+        KeptKeyDeed::TakenIn => ("kept take-in", format!("imported and sealed for {names}")),
         KeptKeyDeed::SealedAgain => ("kept seal", format!("sealed again, for {names}")),
         KeptKeyDeed::HandedOut => ("kept hand-out", format!("handed out to {names}")),
         KeptKeyDeed::Proven => ("kept prove", "opened the account".to_owned()),

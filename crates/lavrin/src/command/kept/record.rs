@@ -1,4 +1,4 @@
-//! What the journal is told about kept keys.
+//! What the journal records about kept keys.
 
 use crate::clock;
 use crate::command::register::OpenedRegister;
@@ -33,7 +33,7 @@ pub fn record(
     Ok(Database::open(opened.folder.path())?.write_down(&entry)?)
 }
 
-/// Which versions were made or taken in from here.
+/// Which versions this journal knows.
 pub fn remembered(opened: &OpenedRegister) -> Result<RememberedVersions, CommandError> {
     let store = Database::open_existing(opened.folder.path())?;
     Ok(store.as_ref().map(|store| RememberedVersions::read(store)).transpose()?.unwrap_or_default())

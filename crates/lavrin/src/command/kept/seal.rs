@@ -34,7 +34,7 @@ pub struct SealArgs {
     /// Only these accounts (default: all)
     #[arg(value_name = "ACCOUNT@HOST")]
     pub names: Vec<KeptName>,
-    /// Name the administrators anew in the register, and then seal
+    /// Set the administrators in the register, then seal
     #[arg(long, value_name = "PERSON,…", value_delimiter = ',')]
     pub administrators: Vec<String>,
     #[command(flatten)]

@@ -65,7 +65,7 @@ pub async fn replace(args: &OffboardArgs, names: &[KeptName], ui: &Ui) -> Vec<Ke
     all
 }
 
-/// What is told where they were left as they are.
+/// The result where they were not replaced.
 pub fn left(names: &[KeptName]) -> Vec<KeptKnownOut> {
     names.iter().map(|name| KeptKnownOut::not_replaced(name, None)).collect()
 }
