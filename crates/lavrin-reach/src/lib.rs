@@ -13,11 +13,36 @@ pub use shell::{Claims, by_hand};
 
 use lavrin_server::fs::BytePath;
 use lavrin_server::steps::{Change, ChangeSubject};
+use std::time::Duration;
 use thiserror::Error;
 
 /// Work on a host, boxed: what the transport brings along is then built once, here, and not again in every crate that waits
 /// for it.
 pub type Boxed<'a, T> = std::pin::Pin<Box<dyn Future<Output = T> + Send + 'a>>;
+
+/// A host that puts changes back by itself, unless it is told in time that they are proven.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Armed {
+    /// Its name on the host.
+    pub name: String,
+    /// Where on the host it lies.
+    pub folder: String,
+    /// What counts the time.
+    pub kind: TimerKind,
+    /// Whether it also happens when the host is started anew meanwhile.
+    pub over_a_restart: bool,
+    /// How long it waits.
+    pub after: Duration,
+}
+
+/// What counts the time on a host.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum TimerKind {
+    /// A timer of systemd, apart from every session.
+    Systemd,
+    /// A process of its own.
+    Process,
+}
 
 /// Why a change was not made, or not for certain.
 #[derive(Debug, Clone, PartialEq, Eq, Error)]
@@ -46,6 +71,9 @@ pub enum CarryFault {
         /// What was set.
         wanted: u32,
     },
+    /// The host has put everything back by itself, since it was not told in time that the changes are proven.
+    #[error("the time was over, and the host has put everything back by itself")]
+    PutBack,
     /// The connection was lost while the change was made; which state the host is in is not known.
     #[error("the connection was lost while {subject} was changed")]
     Unknown {
@@ -64,6 +92,6 @@ impl CarryFault {
     /// Whether the host is certainly as it was before this change.
     #[must_use]
     pub fn nothing_changed(&self) -> bool {
-        matches!(self, Self::Changed { .. } | Self::Refused { .. })
+        matches!(self, Self::Changed { .. } | Self::Refused { .. } | Self::PutBack)
     }
 }

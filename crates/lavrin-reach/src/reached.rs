@@ -4,13 +4,14 @@
 use crate::local::LocalTree;
 use crate::shell::{Claims, ShellHost};
 use crate::ssh::{Connection, ExecFault, RootBy};
-use crate::{Boxed, CarryFault};
+use crate::{Armed, Boxed, CarryFault};
 use lavrin_keys::key::generate::Randomness;
 use lavrin_server::abilities::Abilities;
 use lavrin_server::account::Account;
 use lavrin_server::steps::Guarded;
 use lavrin_server::survey::{Observation, Want};
 use std::sync::Arc;
+use std::time::Duration;
 
 /// A host or tree that is open: it is looked at, and changes are carried out there.
 pub trait Reach: Send + Sync {
@@ -46,6 +47,33 @@ pub trait Reach: Send + Sync {
         account: &'a Account,
         seen: &'a Observation,
     ) -> Boxed<'a, Result<(), CarryFault>>;
+
+    /// Has the host put back what these changes will write, after this time, unless it is disarmed before.
+    ///
+    /// # Errors
+    /// [`CarryFault`] where it has no means for that; nothing was changed then.
+    fn arm<'a>(&'a self, changes: &'a [Guarded], _after: Duration) -> Boxed<'a, Result<Armed, CarryFault>> {
+        Box::pin(async move {
+            let change = changes.first().map(Guarded::change);
+            Err(change.map_or(CarryFault::PutBack, CarryFault::not_there))
+        })
+    }
+
+    /// The changes are proven: the host keeps them.
+    ///
+    /// # Errors
+    /// [`CarryFault::PutBack`] where it was too late.
+    fn disarm<'a>(&'a self, _armed: &'a Armed) -> Boxed<'a, Result<(), CarryFault>> {
+        Box::pin(async { Err(CarryFault::PutBack) })
+    }
+
+    /// The changes are not proven: the host puts everything back at once.
+    ///
+    /// # Errors
+    /// [`CarryFault`].
+    fn put_back<'a>(&'a self, _armed: &'a Armed) -> Boxed<'a, Result<(), CarryFault>> {
+        Box::pin(async { Err(CarryFault::PutBack) })
+    }
 
     /// Writes a line into the host's own log, where it has the means. Whether it worked is not known.
     fn note<'a>(&'a self, _text: &'a str) -> Boxed<'a, ()> {
@@ -164,6 +192,18 @@ impl Reach for ShellHost {
         seen: &'a Observation,
     ) -> Boxed<'a, Result<(), CarryFault>> {
         ShellHost::carry(self, change, account, seen)
+    }
+
+    fn arm<'a>(&'a self, changes: &'a [Guarded], after: Duration) -> Boxed<'a, Result<Armed, CarryFault>> {
+        ShellHost::arm(self, changes, after)
+    }
+
+    fn disarm<'a>(&'a self, armed: &'a Armed) -> Boxed<'a, Result<(), CarryFault>> {
+        ShellHost::disarm(self, armed)
+    }
+
+    fn put_back<'a>(&'a self, armed: &'a Armed) -> Boxed<'a, Result<(), CarryFault>> {
+        ShellHost::put_back(self, armed)
     }
 
     fn note<'a>(&'a self, text: &'a str) -> Boxed<'a, ()> {

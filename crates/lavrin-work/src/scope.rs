@@ -1,9 +1,12 @@
 //! How far a look goes.
 
 use lavrin_fleet::fleet;
-use lavrin_server::survey::{Observation, Want, Wanted, Who};
+use lavrin_server::fs::BytePath;
+use lavrin_server::steps::keys_only_wants;
+use lavrin_server::survey::{CONFIG_BYTES_MAX, Observation, Want, Wanted, Who};
 use lavrin_server::system::System;
 use lavrin_server::{audit, login};
+use std::sync::Arc;
 
 /// How far a look goes, so that the same look can be made again.
 #[derive(Debug, Clone, PartialEq, Eq)]
@@ -14,6 +17,10 @@ pub enum Scope {
     Accounts,
     /// Everything that a survey remembers.
     Survey,
+    /// The same, and what the settings of the server are changed by.
+    Settings,
+    /// The same as a survey, and these files.
+    With(Arc<[BytePath]>),
 }
 
 impl Scope {
@@ -29,6 +36,26 @@ impl Scope {
                 wants
             }
             Self::Survey => fleet::wants(&System::of(seen)),
+            Self::Settings => {
+                let system = System::of(seen);
+                let mut wants = fleet::wants(&system);
+                let more =
+                    keys_only_wants(&system).into_iter().filter(|want| !wants.contains(want)).collect::<Vec<_>>();
+                wants.extend(more);
+                wants
+            }
+            Self::With(files) => {
+                let mut wants = fleet::wants(&System::of(seen));
+                if seen.looked {
+                    wants.extend(files.iter().flat_map(whole).filter(|want| !seen.answers(want)));
+                }
+                wants
+            }
         }
     }
+}
+
+/// What a file is and what it holds.
+fn whole(file: &BytePath) -> [Want; 2] {
+    [Wanted::Node(file.clone()), Wanted::Bytes(file.clone(), CONFIG_BYTES_MAX)].map(|what| Want { what, account: None })
 }

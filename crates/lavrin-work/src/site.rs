@@ -7,11 +7,11 @@ use lavrin_keys::key::PublicKey;
 use lavrin_keys::key::generate::SystemSource;
 use lavrin_reach::local::LocalTree;
 use lavrin_reach::ssh::{Connection, ExecFault, SignedIn, Target};
-use lavrin_reach::{Boxed, CarryFault, Reached};
+use lavrin_reach::{Armed, Boxed, CarryFault, Reached};
 use lavrin_server::abilities::Ability;
 use lavrin_server::account::Account;
 use lavrin_server::fs::BytePath;
-use lavrin_server::steps::{Guarded, Login};
+use lavrin_server::steps::{ChangeSubject, Guarded, Login};
 use lavrin_server::survey::Observation;
 use std::path::{Path, PathBuf};
 use std::sync::Arc;
@@ -22,6 +22,14 @@ pub struct Site {
     name: String,
     on_record: String,
     kind: SiteKind,
+}
+
+/// A login over a new connection.
+pub(crate) struct FreshLogin {
+    /// How it was opened.
+    pub(crate) signed: SignedIn,
+    /// Why root's rights were not got, where they were not.
+    pub(crate) refused: Option<ExecFault>,
 }
 
 enum SiteKind {
@@ -211,6 +219,48 @@ impl Site {
         let (connection, ..) = in_time(host.limit, host.ways.sign_in(&host.stop)).await?;
         connection.close().await;
         Ok(())
+    }
+
+    /// The same, and root's rights over it. What is shown by it depends on nothing that is open.
+    pub(crate) async fn fresh_rights(&self) -> Result<FreshLogin, WayFault> {
+        let Some(host) = self.as_host() else {
+            return Err(WayFault::NotBegun);
+        };
+        let open = in_time(host.limit, host.ways.open(&host.stop, Rights::Wanted)).await?;
+        open.reached.close().await;
+        Ok(FreshLogin { signed: open.signed, refused: open.refused })
+    }
+
+    /// The methods by which the server would let an account in, over a new connection.
+    pub(crate) async fn offered(&self, account: &str) -> Option<Vec<String>> {
+        let mut connection = self.target()?.connect().await.ok()?;
+        let methods = connection.offered(account).await;
+        connection.close().await;
+        methods
+    }
+
+    /// Has the host put back what these changes will write, after this time.
+    pub(crate) async fn arm(&self, changes: &[Guarded], after: Duration) -> Result<Armed, CarryFault> {
+        match self.reached() {
+            Some(reached) => reached.reach().arm(changes, after).await,
+            None => Err(CarryFault::Unknown { subject: ChangeSubject::Server }),
+        }
+    }
+
+    /// The changes are proven: the host keeps them.
+    pub(crate) async fn disarm(&self, armed: &Armed) -> Result<(), CarryFault> {
+        match self.reached() {
+            Some(reached) => reached.reach().disarm(armed).await,
+            None => Err(CarryFault::Unknown { subject: ChangeSubject::Server }),
+        }
+    }
+
+    /// The changes are not proven: the host puts everything back at once.
+    pub(crate) async fn put_back(&self, armed: &Armed) -> Result<(), CarryFault> {
+        match self.reached() {
+            Some(reached) => reached.reach().put_back(armed).await,
+            None => Err(CarryFault::Unknown { subject: ChangeSubject::Server }),
+        }
     }
 
     /// Where further connections go; `None`: there is no server to be asked.

@@ -91,11 +91,11 @@ pub struct Surveyed {
 }
 
 /// Looks at every host and hands on what was seen, in the order in which it comes: exactly one result for each.
-pub async fn survey(stops: Vec<Stop>, ways: Arc<Ways>, pace: &Pace, done: mpsc::Sender<(String, LookResult)>) {
-    let jobs = stops.into_iter().map(|stop| (stop.host.clone(), stop)).collect();
+pub async fn survey(stops: Vec<(Stop, Scope)>, ways: Arc<Ways>, pace: &Pace, done: mpsc::Sender<(String, LookResult)>) {
+    let jobs = stops.into_iter().map(|stop| (stop.0.host.clone(), stop)).collect();
     let limit = pace.limit;
     let (finished, mut results) = mpsc::channel(1);
-    let work = pool::each(jobs, pace, |stop| one(stop, ways.clone(), limit), finished);
+    let work = pool::each(jobs, pace, |(stop, scope)| one(stop, scope, ways.clone(), limit), finished);
     let hand_on = async {
         while let Some((host, finished)) = results.recv().await {
             let _ = done.send((host, seen(finished))).await;
@@ -114,13 +114,13 @@ pub(crate) fn seen<T>(finished: Finished<Result<T, WayFault>>) -> Result<T, WayF
     }
 }
 
-async fn one(stop: Stop, ways: Arc<Ways>, limit: std::time::Duration) -> LookResult {
+async fn one(stop: Stop, scope: Scope, ways: Arc<Ways>, limit: std::time::Duration) -> LookResult {
     crash_if_told(&stop.host, "look");
     let mut seen = Box::<Observation>::default();
     let mut site = Site::host(stop, ways, Rights::Wanted, limit);
     // The limit is for the whole look.
     let look = async {
-        let looked = site.look(&mut seen, &|seen| Scope::Survey.wants(seen)).await;
+        let looked = site.look(&mut seen, &|seen| scope.wants(seen)).await;
         let refused = site.refused().cloned();
         site.close().await;
         looked.map(|()| refused)
@@ -131,6 +131,14 @@ async fn one(stop: Stop, ways: Arc<Ways>, limit: std::time::Duration) -> LookRes
     }
 }
 
+/// What is looked at.
+pub struct LookAt<'a> {
+    /// The hosts.
+    pub hosts: &'a [&'a Host],
+    /// How far.
+    pub scope: Scope,
+}
+
 /// Looks at these hosts of a register and writes down what is seen, each as soon as it comes; `take` is handed each host as it
 /// is remembered, and what was seen of it.
 ///
@@ -139,7 +147,7 @@ async fn one(stop: Stop, ways: Arc<Ways>, limit: std::time::Duration) -> LookRes
 pub fn look<'a>(
     store: &'a Database,
     register: &'a Register,
-    hosts: &'a [&'a Host],
+    at: LookAt<'a>,
     ways: &'a Arc<Ways>,
     pace: &'a Pace,
     clock: Clock,
@@ -149,13 +157,13 @@ pub fn look<'a>(
         let (done, mut looked) = mpsc::channel(WAITING);
         let mut stops = Vec::new();
         let mut waiting: Vec<(String, LookResult)> = Vec::with_capacity(WAITING);
-        for host in hosts {
+        let mut recorder = Recorder::new(store, clock)?;
+        for host in at.hosts {
             match unspoken(register, host) {
-                None => stops.push(ways.stop(host)),
+                None => stops.push((ways.stop(host), recorder.scope(&host.id, &at.scope))),
                 Some(why) => waiting.push((host.id.clone(), Err(why))),
             }
         }
-        let mut recorder = Recorder::new(store, clock)?;
         recorder.take(&mut waiting, take)?;
         let looking = survey(stops, ways.clone(), pace, done);
         let recording = async {
@@ -236,6 +244,12 @@ impl<'a> Recorder<'a> {
         let before = looks.into_iter().filter_map(|look| Some((look.host, look.seen?))).collect();
         let left_open = clock.left_open(store)?;
         Ok(Self { store, auditor: Auditor::default(), clock, before, left_open, hosts: Vec::new() })
+    }
+
+    /// How far a look at a host goes: files of settings that a killed run left open are looked at too.
+    fn scope(&self, host: &str, usual: &Scope) -> Scope {
+        let files = self.left_open.settings_of(host);
+        if files.is_empty() || *usual == Scope::Settings { usual.clone() } else { Scope::With(files.into()) }
     }
 
     /// Several at once, since each writing waits for the disk.

@@ -23,7 +23,7 @@ use lavrin_work::interrupt::Interrupt;
 use lavrin_work::offboard::{KeyState, Leaver, NotShownByHost, Rest};
 use lavrin_work::plan::{Plan, Planned, Which};
 use lavrin_work::pool::Pace;
-use lavrin_work::survey::{Clock, look};
+use lavrin_work::survey::{Clock, LookAt, look};
 use lavrin_work::ways::{Way, Ways};
 use std::collections::{BTreeMap, HashMap};
 use std::sync::{Arc, Mutex};
@@ -165,7 +165,8 @@ impl Site {
             assert!(surveyed.lacks.contains(&Ability::Settings));
             seen.extend(found);
         };
-        look(&store, register, &hosts, &self.ways, &self.pace, self.run.clock, &mut take).await.unwrap();
+        let at = LookAt { hosts: &hosts, scope: Scope::Survey };
+        look(&store, register, at, &self.ways, &self.pace, self.run.clock, &mut take).await.unwrap();
         seen
     }
 

@@ -4,6 +4,7 @@ use lavrin_keys::hostkey::line_for;
 use lavrin_keys::key::{PrivateKey, PublicKey};
 use lavrin_reach::ssh::{Credential, Target};
 use lavrin_standin::{Behaviour, StandIn, TreeAccount};
+use lavrin_work::Scope;
 use lavrin_work::interrupt::Interrupt;
 use lavrin_work::pool::Pace;
 use lavrin_work::survey::{LookResult, survey};
@@ -60,6 +61,7 @@ async fn all(stops: Vec<Stop>, jumps: Vec<Stop>, parallel: usize, seconds: u64) 
     let (done, mut looked) = mpsc::channel(1);
     let pace = Pace { parallel, limit: Duration::from_secs(seconds), interrupt: Interrupt::default() };
     let ways = Arc::new(Ways::over_these(jumps, way));
+    let stops = stops.into_iter().map(|stop| (stop, Scope::Survey)).collect();
     let looking = tokio::spawn(async move { survey(stops, ways, &pace, done).await });
     let mut found = Vec::new();
     while let Some(one) = looked.recv().await {

@@ -6,8 +6,8 @@ mod help;
 mod next;
 
 use crate::command::{
-    agent, audit, compare, demo, enforce, grant, history, host, install, kept, key, mend, offboard, person, probe,
-    register, remove, rotate, survey, undo, where_one_is, why, withdraw,
+    agent, audit, compare, demo, enforce, grant, history, host, install, kept, key, keys_only, mend, offboard, person,
+    probe, register, remove, rotate, survey, undo, where_one_is, why, withdraw,
 };
 use crate::error::CommandError;
 use crate::exit::Exit;
@@ -86,6 +86,8 @@ enum Command {
     Audit(audit::AuditArgs),
     /// Replace a key by a new one, with proof before the old one goes
     Rotate(rotate::RotateArgs),
+    /// Have a server take keys only, proven before it stays so
+    KeysOnly(keys_only::KeysOnlyArgs),
     /// Remove all keys of a person who leaves from every host
     Offboard(offboard::OffboardArgs),
     /// Who came and went, what was changed, who could log in on a day
@@ -152,6 +154,7 @@ fn dispatch(command: Option<&Command>, ui: &Ui) -> Result<Exit, CommandError> {
         Command::Compare(args) => block_on(ui, compare::run(args, ui)),
         Command::Enforce(args) => block_on(ui, enforce::run(args, ui)),
         Command::Rotate(args) => block_on(ui, rotate::run(args, ui)),
+        Command::KeysOnly(args) => block_on(ui, keys_only::run(args, ui)),
         Command::Offboard(args) => block_on(ui, offboard::run(args, ui)),
         Command::Undo(args) => block_on(ui, undo::run(args, ui)),
         Command::Survey(args) => block_on(ui, survey::run(args, ui)),

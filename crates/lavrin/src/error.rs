@@ -298,6 +298,33 @@ pub fn no_steps(fault: &NoSteps, account: &str, place: &str) -> CommandError {
             stop(format!("{path} is a binary list of revoked keys, which only its own program can write"))
                 .hint("add the key there with the program that made it")
         }
+        NoSteps::OthersMayWrite(path) => {
+            let path = shell_word(&path.to_string());
+            stop(format!("others than root may change {path} or a folder above it, so root does not work there"))
+                .hint(format!("look at it: namei -l {path}"))
+        }
+        NoSteps::StartOption(option) => {
+            let option = lavrin_keys::text::printable(option.as_bytes());
+            stop(format!("the server was started with -o {option}, and that goes before its files"))
+                .hint("take the option out of the server's own start script, start the server again, then run this again")
+        }
+        NoSteps::StartSwitches => {
+            stop("this server (dropbear) has no settings in files: it takes switches when it starts".to_owned())
+                .because("on Debian: add -s (no passwords) and -g (none for root) to DROPBEAR_EXTRA_ARGS in /etc/default/dropbear, then: service dropbear restart")
+                .because("on OpenWrt: uci set dropbear.@dropbear[0].PasswordAuth=off; uci set dropbear.@dropbear[0].RootPasswordAuth=off; uci commit dropbear; /etc/init.d/dropbear restart")
+                .because("keep a session open until a new login with a key has worked")
+                .hint(format!("prove the key first: lavrin probe KEY.pub root@{place}"))
+        }
+        NoSteps::BrokenSettings(fault) => {
+            let (path, line) = (&fault.path, fault.line);
+            let what = crate::wording::config::error(&fault.what);
+            stop(format!("the server would not start with its settings: {path} line {line}: {what}"))
+                .hint(format!("lavrin host settings {place}"))
+        }
+        NoSteps::SettingNotUnderstood { path, line } => {
+            stop(format!("line {line} of {path} cannot be told well enough to change it safely"))
+                .hint(format!("lavrin host settings {place}"))
+        }
         NoSteps::ChangedSince(path) => {
             stop(format!("{path} was changed again since then, and later changes would be lost"))
                 .hint(format!("lavrin history {account}@{place}"))

@@ -232,10 +232,10 @@ mod tests {
         enforce::EnforceOut, history::AccessAtOut, history::HistoryOut, history::RunsOut, history::VerifyOut,
         host::HostOut, host::HostsOut, host::settings::SettingsOut, kept::KeptDoneOut, kept::KeptProveOut,
         kept::list::KeptListOut, kept::seal::KeptSealOut, key::convert::ConvertOut, key::generate::GenerateOut,
-        key::inspect::InspectOut, mend::MendOut, offboard::OffboardOut, offboard::OffboardPreviewOut,
-        offboard::OffboardStatusOut, offboard::StatementOut, person::PeopleOut, person::PersonOut, probe::ProbeManyOut,
-        probe::ProbeOut, register::adopt::AdoptOut, register::check::CheckOut, rotate::RotateOut, survey::SurveyOut,
-        undo::UndoOut, why::WhoOut, why::WhyOut,
+        key::inspect::InspectOut, keys_only::out::KeysOnlyOut, keys_only::status::KeysOnlyStatusOut, mend::MendOut,
+        offboard::OffboardOut, offboard::OffboardPreviewOut, offboard::OffboardStatusOut, offboard::StatementOut,
+        person::PeopleOut, person::PersonOut, probe::ProbeManyOut, probe::ProbeOut, register::adopt::AdoptOut,
+        register::check::CheckOut, rotate::RotateOut, survey::SurveyOut, undo::UndoOut, why::WhoOut, why::WhyOut,
     };
     use schemars::{JsonSchema, schema_for};
 
@@ -286,6 +286,8 @@ mod tests {
         check::<KeptListOut>("kept-list");
         check::<KeptProveOut>("kept-prove");
         check::<KeptSealOut>("kept-seal");
+        check::<KeysOnlyOut>("keys-only");
+        check::<KeysOnlyStatusOut>("keys-only-status");
         check::<RotateOut<'static>>("rotate");
         check::<OffboardStatusOut>("offboard-status");
         check::<StatementOut<'static>>("statement");

@@ -95,6 +95,8 @@ pub enum DifferenceKind {
     NotUnderstood,
     /// A mode or owner is wrong.
     Mode,
+    /// The server takes passwords, and should not.
+    Passwords,
 }
 
 impl DifferenceKind {
@@ -106,6 +108,7 @@ impl DifferenceKind {
             Self::Extra => "extra",
             Self::Unknown | Self::NotUnderstood => "unknown",
             Self::Mode => "mode",
+            Self::Passwords => "passwords",
         }
     }
 }

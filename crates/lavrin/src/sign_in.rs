@@ -74,6 +74,11 @@ impl RootByArg {
 }
 
 impl SignInArgs {
+    /// Whether root's rights come with a password that is given to the program that gives them.
+    pub fn asks_for_root_password(&self) -> bool {
+        self.ask_root_password || self.root_password_env.is_some()
+    }
+
     /// Where the passphrase of the identity is given.
     pub fn passphrase(&self) -> Given {
         self.passphrase.given()

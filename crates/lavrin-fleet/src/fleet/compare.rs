@@ -17,7 +17,7 @@ use lavrin_server::account::Account;
 use lavrin_server::fs::{BytePath, Fact};
 use lavrin_server::login::{AccountKeys, HeldEntry};
 use lavrin_server::server::Software;
-use lavrin_server::steps::{self, Edits, Kept, NoSteps, Steps, bring};
+use lavrin_server::steps::{self, Edits, Kept, NoSteps, RootLogin, Steps, bring};
 use lavrin_server::survey::{Resolved, resolve};
 use lavrin_server::system::System;
 use std::collections::{BTreeSet, HashMap, HashSet};
@@ -202,6 +202,9 @@ impl<'a> Comparer<'a> {
             }
         }
         share(&mut found, host, seen);
+        if self.register.rules.asks_for_keys_only(host) {
+            add_passwords(&mut found, seen);
+        }
         found
     }
 
@@ -291,6 +294,22 @@ fn may_hold_keys(path: &BytePath, content: &Fact<Vec<u8>>, seen: &System<'_>) ->
             || path.as_bytes().starts_with(b"/etc/ssh/sshd_config.d/")
     };
     content.known().is_none_or(|bytes| !bytes.is_empty()) && *content != Fact::Absent && !of_server()
+}
+
+/// By what the server takes passwords: it is told with root, whom every host has.
+fn add_passwords(found: &mut Vec<AccountComparison>, seen: &System<'_>) {
+    let open = steps::open_to_passwords(RootLogin::Keys, seen).ok();
+    if open.as_ref().is_some_and(Vec::is_empty) {
+        return;
+    }
+    let root = seen.accounts.iter().find(|account| account.is_root()).map_or("root", |account| &account.name);
+    let difference = Difference::Passwords(open);
+    if let Some(own) = found.iter_mut().find(|one| one.account == root) {
+        own.differences.push(difference);
+        return;
+    }
+    let (account, differences) = (root.to_owned(), vec![difference]);
+    found.push(AccountComparison { account, managed: false, differences, fault: None, granted: Vec::new() });
 }
 
 /// Files that several managed accounts read: a change for one of them would be one for the others.
@@ -421,7 +440,9 @@ impl AccountComparison {
     /// Whether it counts as different: an account that is not managed does where somebody was let into it.
     #[must_use]
     pub fn counts(&self) -> bool {
-        let asked = |difference: &Difference| self.managed || matches!(difference, Difference::Add { .. });
+        let is_asked =
+            |difference: &Difference| matches!(difference, Difference::Add { .. } | Difference::Passwords(_));
+        let asked = |difference: &Difference| self.managed || is_asked(difference);
         self.fault.is_some() || self.differences.iter().any(asked)
     }
 
@@ -450,7 +471,7 @@ impl AccountComparison {
                 Difference::Options { place, to, .. } => edits.options.push((place.clone(), to.clone())),
                 Difference::Remove { place, .. } => edits.remove.push(place.clone()),
                 Difference::Mode(_) => edits.modes = true,
-                Difference::Unknown { .. } | Difference::NotUnderstood { .. } => {}
+                Difference::Unknown { .. } | Difference::NotUnderstood { .. } | Difference::Passwords(_) => {}
             }
         }
         bring(&self.account, &edits, &|key| self.granted.contains(key), seen, policy)

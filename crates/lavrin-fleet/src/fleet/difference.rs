@@ -3,7 +3,7 @@
 use crate::register::Date;
 use lavrin_keys::key::Fingerprint;
 use lavrin_server::login::Place;
-use lavrin_server::steps::Change;
+use lavrin_server::steps::{Change, OpenSetting};
 
 /// One thing that register and observation disagree on.
 #[derive(Debug, Clone, PartialEq, Eq)]
@@ -63,6 +63,8 @@ pub enum Difference {
     },
     /// A mode or an owner is not as it should be.
     Mode(Change),
+    /// The server takes passwords, and should take keys only. None: whether it does is not known.
+    Passwords(Option<Vec<OpenSetting>>),
 }
 
 /// Why an entry should not be there.
@@ -100,7 +102,8 @@ impl Difference {
         match self {
             Self::Add { .. } | Self::Options { .. } => Some(Part::Add),
             Self::Remove { .. } => Some(Part::Remove),
-            Self::Unknown { .. } | Self::NotUnderstood { .. } => None,
+            // Passwords end by a command of their own, which proves more.
+            Self::Unknown { .. } | Self::NotUnderstood { .. } | Self::Passwords(_) => None,
             Self::Mode(_) => Some(Part::Modes),
         }
     }
@@ -113,7 +116,7 @@ impl Difference {
             | Self::Options { fingerprint, .. }
             | Self::Remove { fingerprint, .. }
             | Self::Unknown { fingerprint, .. } => Some(*fingerprint),
-            Self::NotUnderstood { .. } | Self::Mode(_) => None,
+            Self::NotUnderstood { .. } | Self::Mode(_) | Self::Passwords(_) => None,
         }
     }
 }

@@ -108,8 +108,7 @@ fn used_in_need(
 
 /// Whether a host that needs one has no entry of a key for the day on which nothing else works.
 pub(super) fn lacks_break_glass(all: &FleetAuditor<'_>, host: &Host, entries: &[FleetEntry]) -> bool {
-    let is_meant = |name: &str| name == "*" || name == host.id || host.tags.iter().any(|tag| tag == name);
-    let is_asked = all.register.rules.break_glass_hosts.iter().any(|name| is_meant(&name.value));
+    let is_asked = all.register.rules.asks_for_break_glass(host);
     let is_one = |entry: &FleetEntry| {
         let owner = entry.owner.as_ref().filter(|_| entry.host == host.id);
         let key = owner.and_then(|owner| all.index.key(owner));

@@ -255,6 +255,7 @@ fn differences(access: &str, hosts: &str, keys: &str, change: impl FnOnce(&mut O
         Difference::Unknown { place, .. } => format!("?{}", place.line().unwrap()),
         Difference::NotUnderstood { place } => format!("!{}", place.line().unwrap()),
         Difference::Mode(change) => format!("m{}", change.subject()),
+        Difference::Passwords(open) => format!("p{}", open.as_ref().map_or(0, Vec::len)),
     };
     let mut all: Vec<String> = Vec::new();
     for account in &found {
@@ -466,4 +467,22 @@ fn what_ends_soon_what_is_old_and_what_is_for_the_worst_day_is_told() {
     let used = lavrin_server::survey::key_use::KeyUse { time: now().time - DAY, from: "192.0.2.1".to_owned() };
     state.uses.insert(("edda".to_owned(), key(1).fingerprint()), used);
     assert_eq!(rules_of(&need, "lantern", Some(seen(&lines(&[1]))), &state), ["break-glass-used"]);
+}
+
+#[test]
+fn passwords_are_a_difference_where_policy_asks_for_keys_only() {
+    use compare::{Comparer, Difference};
+    let open = |policy: &str, config: &str| {
+        let register = register("", policy);
+        let seen = host_with("", config);
+        let found =
+            Comparer::new(&register, now()).host(&register.hosts["lantern"], &System::of(&seen), &HashMap::new());
+        let all: Vec<_> = found.into_iter().flat_map(|one| one.differences).collect();
+        all.into_iter().find_map(|one| if let Difference::Passwords(open) = one { Some(open) } else { None })
+    };
+    let count = |policy: &str, config: &str| open(policy, config).map(|open| open.map(|open| open.len()));
+    assert_eq!(count("[policy]\nkeys_only = [\"north\"]\n", ""), Some(Some(2)));
+    assert_eq!(count("[policy]\nkeys_only = [\"*\"]\n", "Lighthouse yes\n"), Some(None));
+    assert_eq!(count("[policy]\nkeys_only = [\"*\"]\n", SHUT), None);
+    assert_eq!(count("[policy]\nkeys_only = [\"skerry\"]\n", ""), None);
 }

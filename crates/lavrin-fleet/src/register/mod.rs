@@ -345,11 +345,32 @@ impl Default for Rules {
             ends_soon_days: ENDS_SOON_DAYS,
             break_glass_hosts: Vec::new(),
             way_back_days_max: None,
+            keys_only: Vec::new(),
             comment: None,
             automation_options: Vec::new(),
             severities: BTreeMap::new(),
         }
     }
+}
+
+impl Rules {
+    /// Whether nobody may get into this host by a password.
+    #[must_use]
+    pub fn asks_for_keys_only(&self, host: &Host) -> bool {
+        names_host(&self.keys_only, host)
+    }
+
+    /// Whether this host needs an entry of a key for the day on which nothing else works.
+    #[must_use]
+    pub fn asks_for_break_glass(&self, host: &Host) -> bool {
+        names_host(&self.break_glass_hosts, host)
+    }
+}
+
+/// Whether one of these names, each a host, a tag or `*`, is meant for a host.
+fn names_host(names: &[Placed<String>], host: &Host) -> bool {
+    let is_meant = |name: &str| name == "*" || name == host.id || host.tags.iter().any(|tag| tag == name);
+    names.iter().any(|name| is_meant(&name.value))
 }
 
 /// What the register asks beyond what every register is asked.
@@ -365,6 +386,8 @@ pub struct Rules {
     pub break_glass_hosts: Vec<Placed<String>>,
     /// Days after which the way back to a host has to be tried again; none: nobody is asked for one.
     pub way_back_days_max: Option<i64>,
+    /// Hosts, or tags, on which nobody may get in by a password; `*` stands for all.
+    pub keys_only: Vec<Placed<String>>,
     /// A pattern with `*` and `?` that each comment has to match.
     pub comment: Option<String>,
     /// Options of which keys for automation have to carry one.

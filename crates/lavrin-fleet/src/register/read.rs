@@ -192,6 +192,7 @@ fn rules(number: usize, table: Spanned<DeTable<'_>>, faults: &mut Faults) -> Rul
         key_age_days_max: fields.number("key_age_days_max", 1..=36_500),
         ends_soon_days: fields.number("ends_soon_days", 0..=365).unwrap_or(Rules::default().ends_soon_days),
         break_glass_hosts: fields.texts("break_glass_hosts"),
+        keys_only: fields.texts("keys_only"),
         way_back_days_max: fields.number("way_back_days_max", 1..=36_500),
         comment: fields.text("comment").map(|pattern| pattern.value),
         automation_options: fields.texts("automation_options").into_iter().map(|option| option.value).collect(),

@@ -22,7 +22,7 @@ const CARRY: &str = include_str!("scripts/carry.sh");
 const WRITE: &str = include_str!("scripts/write.sh");
 
 /// Functions for a change of the server or of an account.
-const SERVER: &str = include_str!("scripts/server.sh");
+pub(super) const SERVER: &str = include_str!("scripts/server.sh");
 
 /// How long what runs as an account may take for a change, in seconds, beside a second for each 100 KB that are sent.
 const ACCOUNT_SECONDS: u64 = 20;
@@ -103,6 +103,11 @@ impl ShellHost {
     }
 
     async fn make(&self, call: &str, subject: &ChangeSubject) -> Result<(), CarryFault> {
+        self.told(call, subject).await.map(drop)
+    }
+
+    /// The same, and what is said behind "ok".
+    pub(super) async fn told(&self, call: &str, subject: &ChangeSubject) -> Result<String, CarryFault> {
         let (nonce, child) = (self.nonce(), self.nonce());
         let script = format!(
             "T={ACCOUNT_SECONDS}; {}{CHANGE}\n{CARRY}\nb p; {call}; e $?\nprintf '\\n%s Z\\n' \"$N\"\n",
@@ -120,7 +125,8 @@ impl ShellHost {
         let said = frames.first().map(|frame| String::from_utf8_lossy(frame.bytes).trim().to_owned());
         let said = said.unwrap_or_default();
         match said.lines().last().unwrap_or_default() {
-            "ok" => Ok(()),
+            "ok" => Ok(String::new()),
+            last if last.starts_with("ok ") => Ok(last[3..].to_owned()),
             last => match last.strip_prefix("fail ") {
                 Some(word) => Err(fault(subject, word.trim())),
                 // What runs as an account may end, or be ended, at any moment.
@@ -251,7 +257,7 @@ pub(super) fn by_hand_opening() -> String {
 }
 
 /// Bytes as `printf %b` takes them inside single quotes.
-fn octal(bytes: &[u8]) -> String {
+pub(super) fn octal(bytes: &[u8]) -> String {
     bytes.iter().fold(String::with_capacity(bytes.len() * 2), |mut text, byte| {
         match byte {
             b'a'..=b'z'
@@ -371,6 +377,12 @@ fn fault(subject: &ChangeSubject, said: &str) -> CarryFault {
             )
         }
         "no-listener" => "no server was found that waits for connections and runs this session".to_owned(),
+        "busy" => {
+            "somebody else changes the server's settings right now, and has not proven them yet; try again in some minutes"
+                .to_owned()
+        }
+        "no-timer" => "nothing was found on this host that could put the settings back by itself".to_owned(),
+        "put-back" => return CarryFault::PutBack,
         "no-chage" => "this host has no chage that sets the day on which an account ends".to_owned(),
         "short" => "not all bytes arrived".to_owned(),
         "owner" | "group" | "mode" => {

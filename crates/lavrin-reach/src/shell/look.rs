@@ -330,6 +330,9 @@ fn take_system(
     if !config.is_empty() {
         seen.config_path = Some(BytePath::from(config.as_str()));
     }
+    seen.start_options =
+        text("options").split(" -o ").map(|one| one.trim_start_matches("-o").trim().to_owned()).collect();
+    seen.start_options.retain(|option| !option.is_empty());
     seen.said_by_server = map
         .get(&b"said"[..])
         .filter(|frame| frame.status == 0 && !frame.bytes.is_empty())

@@ -7,6 +7,7 @@ mod heard;
 mod listing;
 mod look;
 mod network;
+mod put_back;
 
 pub use network::Claims;
 

@@ -50,6 +50,19 @@ impl russh::Signer for NeverSigns {
 }
 
 impl Connection {
+    /// The methods by which the server would let this account in (RFC 4252, section 5.2), by asking for `none`. `None`: it gave no
+    /// answer, or let the account in without asking for anything.
+    pub fn offered<'a>(&'a mut self, account: &'a str) -> Boxed<'a, Option<Vec<String>>> {
+        Box::pin(async move {
+            match timed(self.handle.authenticate_none(account)).await {
+                Some(Ok(AuthResult::Failure { remaining_methods, .. })) => {
+                    Some(remaining_methods.iter().map(|kind| <&str>::from(kind).to_owned()).collect())
+                }
+                _ => None,
+            }
+        })
+    }
+
     /// Asks. RSA keys are asked about with each signature name that servers take today.
     pub fn ask<'a>(&'a mut self, account: &'a str, key: &'a PublicKey) -> Boxed<'a, Answer> {
         Box::pin(async move {

@@ -49,6 +49,14 @@ pub(super) fn reasons(account: &Account, settings: &Settings, question: &Questio
     reasons
 }
 
+/// Whether nothing keeps the account out that has to do with itself and not with a key.
+pub(super) fn lets_in(account: &Account, settings: &Settings, now: i64, seen: &System<'_>) -> bool {
+    state(account, settings, now.div_euclid(SECONDS_A_DAY), seen).is_none()
+        && shell(account, seen).is_none()
+        && kept_out(account, settings, seen).is_none()
+        && !(account.is_root() && settings.word("permitrootlogin") == "no")
+}
+
 /// Locks and dates. With `UsePAM` the server leaves them to PAM, which asks after the key was accepted.
 fn state(account: &Account, settings: &Settings, today: i64, seen: &System<'_>) -> Option<ReasonKind> {
     if seen.server.is_dropbear() {

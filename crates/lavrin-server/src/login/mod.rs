@@ -226,6 +226,12 @@ fn folders_of_patterns(account: &Account, seen: &System<'_>) -> (Vec<BytePath>, 
     })
 }
 
+/// Whether the server lets this account in by anything: its state, its shell, and the lists of users and groups.
+#[must_use]
+pub fn lets_account_in(account: &Account, seen: &System<'_>, now: i64) -> bool {
+    account_rules::lets_in(account, &seen.settings(account), now, seen)
+}
+
 /// Whether the server refuses to read files with loose modes. Dropbear always does.
 #[must_use]
 pub fn strict(settings: &Settings, seen: &System<'_>) -> bool {

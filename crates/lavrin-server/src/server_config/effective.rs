@@ -4,11 +4,13 @@
 //! `Match all` counts, and once for each connection, where the blocks that hold go before what the first reading gave.
 
 use super::conditions::{Applies, condition};
+use super::drop_in::{SetLine, set_lines};
 use super::fault::{ConfigError, ConfigFault, WrongMatch};
 use super::lines::{Collected, Statement, collect};
 use super::values::{STRICT_SINCE, ValueRules, check, may_hold_only_comment};
 use super::{Setting, Settings, Takes, USUAL_PATH, add, keywords, main_path};
 use crate::account::Account;
+use crate::fs::BytePath;
 use crate::server::Version;
 use crate::survey::Observation;
 use lavrin_keys::services::Services;
@@ -33,6 +35,24 @@ impl Config {
         let services = seen.services();
         let same = (!differs).then(|| Arc::new(settings(&collected, Some(&nobody), &services, seen)));
         Self { collected, services, same }
+    }
+
+    /// The lines that set one of these keywords (in lower case), in the order in which the server reads them.
+    #[must_use]
+    pub fn set_lines(&self, keywords: &[&str], seen: &Observation) -> Vec<SetLine> {
+        set_lines(&self.collected.statements, seen.server.rules(), keywords)
+    }
+
+    /// The files that it was read from, each once.
+    #[must_use]
+    pub fn files(&self, seen: &Observation) -> Vec<BytePath> {
+        let mut files = vec![main_path(seen)];
+        for statement in &self.collected.statements {
+            if !files.contains(&statement.path) {
+                files.push(statement.path.clone());
+            }
+        }
+        files
     }
 
     /// What is in force for this account.

@@ -3,6 +3,7 @@
 pub mod addresses;
 mod algorithms;
 mod conditions;
+mod drop_in;
 mod effective;
 mod fault;
 mod keywords;
@@ -15,6 +16,7 @@ use crate::account::{Account, Group};
 use crate::fs::BytePath;
 use crate::server::{OPENSSH_MEASURED, Version};
 use crate::survey::{Observation, Want, Wanted};
+pub use drop_in::{SetLine, drop_in_folder, with_value};
 pub use effective::Config;
 pub use fault::{ConfigError, ConfigFault, WrongMatch, WrongSwitch, WrongValue};
 pub use lavrin_keys::patterns::{list_matches, matches};

@@ -24,7 +24,7 @@ pub struct Switches {
     /// `-w`: whoever has the user number 0 is refused.
     pub no_root: bool,
     /// `-s`: passwords are off.
-    no_passwords: bool,
+    pub no_passwords: bool,
     /// `-t`: a password is asked for behind the key.
     pub password_too: bool,
     /// `-G`: only members of this group.

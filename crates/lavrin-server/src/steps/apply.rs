@@ -49,10 +49,14 @@ impl Observation {
                     self.said_by_server = None;
                 }
                 self.put(path, NodeKind::File, *mode, *owner);
+                self.name(path);
                 self.bytes.insert(path.clone(), Fact::Known(new.clone()));
             }
             FileChange::RemoveFolder { path, .. } | FileChange::RemoveFile { path, .. } => {
                 self.nodes.insert(path.clone(), Fact::Absent);
+                if let Some(Fact::Known(names)) = path.parent().and_then(|folder| self.names.get_mut(&folder)) {
+                    names.retain(|name| name != path.name());
+                }
                 self.bytes.insert(path.clone(), Fact::Absent);
             }
             FileChange::SetMode { path, to, .. } => self.change(path, |node| node.mode = *to),
@@ -64,6 +68,15 @@ impl Observation {
         let access_list = self.node(path).into_known().is_some_and(|node| node.access_list);
         let node = Node { kind, mode, uid: owner.uid, gid: owner.gid, access_list };
         self.nodes.insert(path.clone(), Fact::Known(node));
+    }
+
+    /// A new file has a name in its folder, by which patterns find it.
+    fn name(&mut self, path: &BytePath) {
+        let names = path.parent().and_then(|folder| self.names.get_mut(&folder));
+        let Some(Fact::Known(names)) = names else { return };
+        if !names.iter().any(|name| name == path.name()) {
+            names.push(path.name().to_vec());
+        }
     }
 
     fn change(&mut self, path: &BytePath, change: impl FnOnce(&mut Node)) {

@@ -110,6 +110,12 @@ impl Change {
         matches!(self, Self::File(FileChange::WriteFile { path, .. }) if path == file)
     }
 
+    /// Whether it writes settings of the server.
+    #[must_use]
+    pub fn is_of_settings(&self) -> bool {
+        matches!(self, Self::File(FileChange::WriteFile { deed: Deed::Settings { .. }, .. }))
+    }
+
     /// The change of a file, where it is one.
     #[must_use]
     pub fn as_file(&self) -> Option<&FileChange> {

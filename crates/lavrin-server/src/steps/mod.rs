@@ -7,6 +7,7 @@ mod effect;
 mod guard;
 mod install;
 mod keep_out;
+mod keys_only;
 mod mend;
 mod modes;
 mod remove;
@@ -19,6 +20,7 @@ use crate::access_rules::{FileAccess, Obstacle, ObstacleKind, access};
 use crate::account::Account;
 use crate::fs::{BytePath, Fact, Node, NodeKind, Why};
 use crate::login::{self, KeySource, Place};
+use crate::server_config::ConfigFault;
 use crate::survey::{Resolved, is_under_root_alone, resolve, resolve_new};
 use crate::system::System;
 pub use bring::{Edits, bring};
@@ -28,6 +30,9 @@ pub use effect::Effect;
 pub use guard::{Around, Guarded, Kept, LockOut, Login, Whose, guard, guard_around};
 pub use install::{Installation, install};
 pub use keep_out::keep_out;
+pub use keys_only::{
+    KeysOnly, OnlyPassword, OpenSetting, RootLogin, SettingLine, keys_only, keys_only_wants, open_to_passwords,
+};
 use lavrin_keys::key::Fingerprint;
 use lavrin_keys::key::policy::Policy;
 use lavrin_keys::keysfile::KeysFile;
@@ -146,6 +151,21 @@ pub enum NoSteps {
     ChangedSince(ChangeSubject),
     /// Setting modes right would bring entries to life that nobody has granted.
     WouldRevive(Vec<Revived>),
+    /// Others than root may change this file, or what its name means.
+    OthersMayWrite(BytePath),
+    /// The server was started with an option that says otherwise, and goes before its files.
+    StartOption(String),
+    /// The server has its settings from the switches that it is started with.
+    StartSwitches,
+    /// The server would not start with its own configuration.
+    BrokenSettings(ConfigFault),
+    /// What a setting says cannot be told well enough to change it.
+    SettingNotUnderstood {
+        /// The file.
+        path: BytePath,
+        /// The line in it.
+        line: usize,
+    },
     /// Several accounts read this file, so a change for one of them would be one for the others.
     SharedFile(BytePath),
     /// It could not be read, so it cannot be changed safely.

@@ -126,6 +126,8 @@ pub struct Observation {
     pub server_known: Known,
     /// The main configuration file, where it is not the usual one.
     pub config_path: Option<BytePath>,
+    /// The options (`-o`) that the server was started with; they go before its files.
+    pub start_options: Vec<String>,
     /// What the server itself said is in force for the account asked about (`keyword value` lines).
     pub said_by_server: Option<Vec<u8>>,
     /// When the server was started and a file of its configuration changed after that.

@@ -1,6 +1,7 @@
 //! Intents that a run left open when it was killed: the next look at their place says how they ended.
 
 use super::state::{TaskState, state_of};
+use lavrin_server::fs::BytePath;
 use lavrin_server::steps::Change;
 use lavrin_server::survey::Observation;
 use lavrin_store::{ChangeOutcome, Event, JournalEntry, Keeper, StoreFault};
@@ -47,6 +48,13 @@ impl LeftOpen {
             }
         }
         Ok(Self(by_place))
+    }
+
+    /// The files of the server's settings that are open at a place: no survey looks at them by itself.
+    #[must_use]
+    pub fn settings_of(&self, place: &str) -> Vec<BytePath> {
+        let changes = self.0.get(place).into_iter().flatten().flat_map(|intent| &intent.changes);
+        changes.filter(|change| change.is_of_settings()).filter_map(Change::path).cloned().collect()
     }
 
     /// Writes down how those of a place ended, by what was seen of it at this moment (RFC 3339, in UTC). Gives how many.

@@ -5,6 +5,7 @@ mod journal;
 mod left_open;
 mod many;
 mod prove;
+mod put_back;
 mod run;
 mod running;
 mod settle;
@@ -21,7 +22,7 @@ use crate::interrupt::{Interrupt, Stage};
 use crate::ways::WayFault;
 use lavrin_keys::key::Fingerprint;
 use lavrin_keys::key::generate::{Randomness as _, SystemSource};
-use lavrin_reach::CarryFault;
+use lavrin_reach::{Armed, CarryFault};
 use lavrin_server::login::{NotGone, Reason};
 use lavrin_server::steps::{Around, ChangeSubject, LockOut, Steps, Whose};
 use lavrin_server::survey::Observation;
@@ -128,6 +129,31 @@ pub enum Trouble {
     /// Nobody could sign in any more.
     #[error("a new login failed while the old session was open: {0}")]
     NoLogin(WayFault),
+    /// A new login was not opened by a key.
+    #[error("a new login was opened by {0} and not by a key")]
+    NotByKey(&'static str),
+    /// A new login does not become root any more.
+    #[error("a new login does not become root: {0}")]
+    NoRights(String),
+    /// The server still lets accounts in by a password.
+    #[error("for {account} the server still offers {}", .methods.join(", "))]
+    StillOffered {
+        /// The account.
+        account: String,
+        /// All methods that it offers.
+        methods: Vec<String>,
+    },
+    /// The server does not say by which methods it lets accounts in.
+    #[error("the server does not say by which methods it lets accounts in")]
+    NothingOffered,
+    /// The changes are not proven, and the host puts everything back by itself.
+    #[error("{why}; the host puts everything back by itself within {seconds} s")]
+    LeftToHost {
+        /// After how many seconds, counted from the beginning.
+        seconds: u64,
+        /// Why they are not proven.
+        why: Arc<Trouble>,
+    },
     /// A key that was added did not prove itself.
     #[error("{fingerprint} was added to {account} and did not prove itself: {heard}")]
     NoProof {
@@ -217,6 +243,8 @@ pub struct Ended {
     pub asked: Vec<Asked>,
     /// Keys that went and are not shown to be gone, although all that was to be done is done.
     pub not_shown: Vec<NotShown>,
+    /// How the host would have put the changes back by itself.
+    pub armed: Option<Armed>,
     /// What it is like now, where it was looked at again.
     pub after: Option<Box<Observation>>,
 }
@@ -236,7 +264,7 @@ impl Ended {
     /// The same end for all of them.
     pub(crate) fn all(accounts: impl IntoIterator<Item = String>, end: &End) -> Self {
         let accounts = accounts.into_iter().map(|account| (account, end.clone())).collect();
-        Self { accounts, asked: Vec::new(), not_shown: Vec::new(), after: None }
+        Self { accounts, asked: Vec::new(), not_shown: Vec::new(), armed: None, after: None }
     }
 
     /// The gravest end; that of a place where nothing was to be done is a good one.

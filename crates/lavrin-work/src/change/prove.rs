@@ -52,8 +52,12 @@ impl Running<'_> {
         self.terms.stage(self.site.name(), Stage::Proving);
         crash_if_told(self.site.name(), "prove");
         let Some(after) = self.read_back().await else { return (Vec::new(), None) };
-        if let Err(fault) = self.site.fresh_login().await {
-            let why = Arc::new(Trouble::NoLogin(fault));
+        let fresh = match self.proof.put_back {
+            Some(_) => self.takes_keys_only().await,
+            None => self.site.fresh_login().await.map_err(Trouble::NoLogin),
+        };
+        if let Err(why) = fresh {
+            let why = Arc::new(why);
             self.back_where(&|_| true, &why).await;
             return (Vec::new(), self.look().await.ok());
         }

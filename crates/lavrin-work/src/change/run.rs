@@ -39,14 +39,20 @@ pub(super) async fn run(site: &mut Site, tasks: Vec<Task>, proof: &Proof, terms:
         Err(fault) => return not_begun(fault.into()),
     };
     drop(intents);
-    let mut running = Running { site, all, proof, terms };
-    running.carry_all().await;
+    let mut running = Running { site, all, proof, terms, armed: None };
+    match running.arm().await {
+        Ok(()) => running.carry_all().await,
+        Err(fault) => running.all_end(&End::NotBegun(Arc::new(fault.into()))),
+    }
+    let armed = running.armed.clone();
     let (asked, after) = running.prove().await;
+    running.end_timer().await;
     let is_host = running.site.is_host();
-    let ended: Vec<(ChangeOutcome, String)> = running.all.iter().map(|begun| outcome(begun, &asked, is_host)).collect();
+    let ended: Vec<Option<(ChangeOutcome, String)>> =
+        running.all.iter().map(|begun| outcome(begun, &asked, is_host)).collect();
     let not_shown = after.as_ref().map(|after| running.not_shown(after)).unwrap_or_default();
     let accounts = running.all.into_iter().map(|begun| (begun.task.steps.account.name, begun.end)).collect();
-    let mut ended_all = Ended { accounts, asked, not_shown, after };
+    let mut ended_all = Ended { accounts, asked, not_shown, armed, after };
     if let Err(fault) = open.close(|number| ended[number].clone()) {
         let why = Arc::new(Trouble::Store(fault));
         ended_all.accounts.iter_mut().for_each(|(_, end)| *end = End::Unknown(why.clone()));
@@ -71,6 +77,10 @@ fn guarded(tasks: Vec<Task>, site: &Site, terms: &Terms) -> Result<Vec<Begun>, L
 }
 
 impl Running<'_> {
+    fn all_end(&mut self, end: &End) {
+        self.all.iter_mut().for_each(|begun| begun.end = end.clone());
+    }
+
     /// Each account in turn. One that fails is taken back and leaves the others going; a line that was lost is opened again.
     async fn carry_all(&mut self) {
         for number in 0..self.all.len() {
@@ -83,6 +93,10 @@ impl Running<'_> {
             };
             let certain = fault.nothing_changed() || matches!(fault, CarryFault::ModeDidNotHold { .. });
             let why = Arc::new(Trouble::Carry(fault));
+            if let Some(armed) = self.armed.clone() {
+                self.all[number].end = self.back_by_host(number, &armed, why).await;
+                return;
+            }
             self.all[number].end = if certain && self.take_back(number, done).await {
                 End::AsBefore(why)
             } else {
@@ -95,11 +109,12 @@ impl Running<'_> {
     }
 }
 
-/// How one account's work ended, for the journal.
-fn outcome(begun: &Begun, asked: &[super::Asked], is_host: bool) -> (ChangeOutcome, String) {
-    match &begun.end {
+/// How one account's work ended, for the journal; `None`: a later look says it.
+fn outcome(begun: &Begun, asked: &[super::Asked], is_host: bool) -> Option<(ChangeOutcome, String)> {
+    Some(match &begun.end {
+        End::Unknown(why) if matches!(**why, Trouble::LeftToHost { .. }) => return None,
         End::Done => (ChangeOutcome::Done, super::prove::detail(asked, &begun.task.steps.account.name, is_host)),
         End::NotBegun(why) | End::AsBefore(why) => (ChangeOutcome::AsBefore, why.to_string()),
         End::Unknown(why) => (ChangeOutcome::Unknown, why.to_string()),
-    }
+    })
 }

@@ -6,9 +6,10 @@ use crate::scope::Scope;
 use crate::site::Site;
 use crate::ways::WayFault;
 use lavrin_keys::key::{Fingerprint, PublicKey};
-use lavrin_reach::CarryFault;
+use lavrin_reach::{Armed, CarryFault};
 use lavrin_server::steps::{Change, Guarded};
 use lavrin_server::survey::Observation;
+use std::time::Duration;
 
 /// How changes are proven, beside the fresh login that is always made.
 #[derive(Clone)]
@@ -21,6 +22,9 @@ pub struct Proof {
     pub gone: Vec<(String, Fingerprint)>,
     /// Keys that the server should refuse for these accounts, beside those that the steps take away.
     pub refused: Vec<(String, PublicKey)>,
+    /// After this time the host itself puts everything back, unless it is shown that keys alone still open the login and root's
+    /// rights, and that no password is asked for.
+    pub put_back: Option<Duration>,
     /// The private half of a key that comes, where it is at hand: then it has to open a login.
     pub holder: Option<Holder>,
 }
@@ -29,7 +33,7 @@ impl Proof {
     /// Read back as far as this goes, and asked about from outside.
     #[must_use]
     pub fn of(scope: Scope) -> Self {
-        Self { scope, asks: true, gone: Vec::new(), refused: Vec::new(), holder: None }
+        Self { scope, asks: true, gone: Vec::new(), refused: Vec::new(), put_back: None, holder: None }
     }
 }
 
@@ -54,6 +58,8 @@ pub(super) struct Running<'a> {
     pub(super) all: Vec<Begun>,
     pub(super) proof: &'a Proof,
     pub(super) terms: &'a Terms,
+    /// How the host puts the changes back by itself, as long as it would.
+    pub(super) armed: Option<Armed>,
 }
 
 impl Running<'_> {

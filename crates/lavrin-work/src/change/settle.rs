@@ -31,6 +31,9 @@ impl Running<'_> {
     /// Takes an account's changes back: over the session that is open, else over a new one.
     pub(super) async fn back(&mut self, number: usize, why: Arc<Trouble>) -> End {
         self.terms.stage(self.site.name(), Stage::Settling);
+        if let Some(armed) = self.armed.clone() {
+            return self.back_by_host(number, &armed, why).await;
+        }
         if self.take_back(number, self.all[number].changes.len()).await {
             return End::AsBefore(why);
         }

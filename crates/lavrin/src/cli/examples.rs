@@ -140,6 +140,7 @@ pub const EXAMPLES: &[(&str, &[&str])] = &[
             "lavrin offboard --status",
         ],
     ),
+    ("keys-only", &["lavrin keys-only lights --first 2 --preview", "lavrin keys-only --status"]),
     (
         "history",
         &[

@@ -18,7 +18,7 @@ const GROUPS: [(&str, &[&str]); 6] = [
     ("One account", &["install", "remove", "mend", "why", "probe"]),
     ("The register (who should have access)", &["register", "person", "host", "grant", "withdraw"]),
     ("The fleet (who has access, and putting it right)", &["survey", "compare", "enforce", "audit"]),
-    ("People come and go", &["rotate", "offboard"]),
+    ("People come and go, passwords end", &["rotate", "offboard", "keys-only"]),
     ("Looking back, and a first look", &["history", "undo", "demo"]),
 ];
 

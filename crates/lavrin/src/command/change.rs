@@ -25,7 +25,7 @@ use std::sync::{Arc, Mutex};
 use std::time::Duration;
 
 /// How long each look may take where there is one place only.
-const STEP_LIMIT: Duration = Duration::from_mins(10);
+pub const STEP_LIMIT: Duration = Duration::from_mins(10);
 
 /// Options of commands that change something.
 #[derive(Debug, Args, Clone)]

@@ -191,16 +191,7 @@ impl ResultOut {
         let (word, label) = match self.state {
             ChangeState::Done if self.exit == Exit::Findings => ("done", Label::Bad),
             ChangeState::Done if self.exit == Exit::NotChecked => ("done, not shown", Label::Warn),
-            ChangeState::Done => ("done", Label::Good),
-            ChangeState::NothingToDo => ("nothing to do", Label::Good),
-            ChangeState::NotPossible => ("not changed", Label::Warn),
-            ChangeState::AsBefore => ("as before", Label::Warn),
-            ChangeState::Unknown => ("not known", Label::Bad),
-            ChangeState::NotBegun => ("not started", Label::Warn),
-            ChangeState::NotReached => ("not reached", Label::Warn),
-            ChangeState::NotSeen => ("not seen", Label::Warn),
-            ChangeState::Waiting => ("waiting", Label::Warn),
-            ChangeState::Preview => ("to be changed", Label::Strong),
+            state => state_label(state),
         };
         vec![
             ui.paint(Label::Strong, &self.host),
@@ -238,7 +229,24 @@ impl EndOut {
     }
 }
 
-fn state_of(end: &End) -> ChangeState {
+/// A state in words, and how it is painted.
+pub fn state_label(state: ChangeState) -> (&'static str, Label) {
+    match state {
+        ChangeState::Done => ("done", Label::Good),
+        ChangeState::NothingToDo => ("nothing to do", Label::Good),
+        ChangeState::NotPossible => ("not changed", Label::Warn),
+        ChangeState::AsBefore => ("as before", Label::Warn),
+        ChangeState::Unknown => ("not known", Label::Bad),
+        ChangeState::NotBegun => ("not started", Label::Warn),
+        ChangeState::NotReached => ("not reached", Label::Warn),
+        ChangeState::NotSeen => ("not seen", Label::Warn),
+        ChangeState::Waiting => ("waiting", Label::Warn),
+        ChangeState::Preview => ("to be changed", Label::Strong),
+    }
+}
+
+/// How it ended, as results carry it.
+pub fn state_of(end: &End) -> ChangeState {
     match end {
         End::Done => ChangeState::Done,
         End::NotBegun(_) => ChangeState::NotBegun,

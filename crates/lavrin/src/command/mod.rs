@@ -14,6 +14,7 @@ pub mod host;
 pub mod install;
 pub mod kept;
 pub mod key;
+pub mod keys_only;
 pub mod mend;
 pub mod offboard;
 pub mod pace;

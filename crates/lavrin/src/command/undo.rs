@@ -5,7 +5,7 @@ use super::change::{self, ChangeArgs, keeper};
 use super::fleet_change::{ManyArgs, ResultOut, begin, differs_now, text};
 use super::place::Work;
 use super::register::{OpenedRegister, RegisterArgs};
-use super::survey::look;
+use super::survey::look_at;
 use crate::error::{CommandError, no_steps};
 use crate::exit::Exit;
 use crate::host::HostArgs;
@@ -19,6 +19,7 @@ use lavrin_fleet::fleet::compare::Comparer;
 use lavrin_fleet::register::{Host, Register};
 use lavrin_keys::key::Fingerprint;
 use lavrin_keys::text::count;
+use lavrin_server::fs::BytePath;
 use lavrin_server::steps::{Around, Change, Effect, Steps, keep_out, restore};
 use lavrin_server::survey::Observation;
 use lavrin_server::system::System;
@@ -26,6 +27,7 @@ use lavrin_store::{ChangeOutcome, Event, JournalEntry, Keeper};
 use lavrin_work::Scope;
 use lavrin_work::change::{Asked, Job, Proof, Task};
 use lavrin_work::plan::pairs;
+use lavrin_work::survey::LookAt;
 use lavrin_work::ways::Rights;
 use serde::Serialize;
 use std::collections::BTreeMap;
@@ -49,13 +51,13 @@ pub struct UndoArgs {
     #[arg(long)]
     pub even_leavers: bool,
     #[command(flatten)]
-    change: ChangeArgs,
+    pub change: ChangeArgs,
     #[command(flatten)]
-    many: ManyArgs,
+    pub many: ManyArgs,
     #[command(flatten)]
-    host: HostArgs,
+    pub host: HostArgs,
     #[command(flatten)]
-    register: RegisterArgs,
+    pub register: RegisterArgs,
 }
 
 /// What `--format json` prints.
@@ -82,28 +84,60 @@ struct KnownChange {
 pub async fn run(args: &UndoArgs, ui: &Ui) -> Result<Exit, CommandError> {
     let opened = args.register.here_for_host(None, ui)?;
     let keeper = keeper(opened.as_ref())?;
-    let known = known(args, keeper.as_ref())?;
-    show(&known, opened.as_ref(), ui);
-    let is_host = |known: &KnownChange| {
-        opened.as_ref().is_some_and(|opened| opened.reading.register.hosts.contains_key(&known.place))
-    };
-    match (&opened, &known[..]) {
-        (Some(opened), _) if known.iter().all(is_host) => on_hosts(args, opened, &known, ui).await,
-        (_, [one]) => on_one(args, opened.as_ref(), one, ui).await,
+    let lines = keeper.lines()?;
+    let wanted = wanted(args, &lines)?;
+    let is_meant = |id: &str, run: Option<&String>| id == wanted && args.run.is_none() || run == Some(&wanted);
+    let known = known(&lines, keeper.as_ref(), &is_meant)?;
+    if known.is_empty() {
+        return Err(unknown(&wanted));
+    }
+    take_back(args, opened.as_ref(), &known, ui).await
+}
+
+/// Takes back these changes of the journal.
+pub async fn these(args: &UndoArgs, ids: &[String], ui: &Ui) -> Result<Exit, CommandError> {
+    let opened = args.register.here_for_host(None, ui)?;
+    let keeper = keeper(opened.as_ref())?;
+    let known = known(&keeper.lines()?, keeper.as_ref(), &|id, _| ids.iter().any(|one| one == id))?;
+    take_back(args, opened.as_ref(), &known, ui).await
+}
+
+fn unknown(wanted: &str) -> CommandError {
+    CommandError::usage(format!(
+        "the journal knows no change '{}' that could be taken back",
+        lavrin_keys::text::printable(wanted.as_bytes())
+    ))
+    .hint("lavrin history")
+    .hint("lavrin history runs")
+}
+
+async fn take_back(
+    args: &UndoArgs,
+    opened: Option<&OpenedRegister>,
+    known: &[KnownChange],
+    ui: &Ui,
+) -> Result<Exit, CommandError> {
+    show(known, opened, ui);
+    let is_host =
+        |known: &KnownChange| opened.is_some_and(|opened| opened.reading.register.hosts.contains_key(&known.place));
+    match (opened, known) {
+        (Some(opened), _) if known.iter().all(is_host) => on_hosts(args, opened, known, ui).await,
+        (_, [one]) => on_one(args, opened, one, ui).await,
         _ => Err(CommandError::usage("this run changed a host that is not in the register any more")
             .hint("put it back there, or take its changes back one by one: lavrin history")),
     }
 }
 
 /// The changes that are meant, the last one first.
-fn known(args: &UndoArgs, keeper: &dyn Keeper) -> Result<Vec<KnownChange>, CommandError> {
-    let lines = keeper.lines()?;
-    let wanted = wanted(args, &lines)?;
+fn known(
+    lines: &[JournalEntry],
+    keeper: &dyn Keeper,
+    is_meant: &dyn Fn(&str, Option<&String>) -> bool,
+) -> Result<Vec<KnownChange>, CommandError> {
     let mut found: Vec<KnownChange> = Vec::new();
-    for JournalEntry { id, time, event } in &lines {
+    for JournalEntry { id, time, event } in lines {
         let Event::Intent { command, place, account, run, changes, files, .. } = event else { continue };
-        let is_one = *id == wanted && args.run.is_none();
-        if !is_one && run.as_ref() != Some(&wanted) || ended(&lines, id) == Some(ChangeOutcome::AsBefore) {
+        if !is_meant(id, run.as_ref()) || ended(lines, id) == Some(ChangeOutcome::AsBefore) {
             continue;
         }
         if changes.is_empty() && !files.is_empty() {
@@ -121,14 +155,6 @@ fn known(args: &UndoArgs, keeper: &dyn Keeper) -> Result<Vec<KnownChange>, Comma
         })?;
         let (time, command) = (time.clone(), command.clone());
         found.push(KnownChange { time, command, place: place.clone(), account: account.clone(), changes });
-    }
-    if found.is_empty() {
-        return Err(CommandError::usage(format!(
-            "the journal knows no change '{}' that could be taken back",
-            lavrin_keys::text::printable(wanted.as_bytes())
-        ))
-        .hint("lavrin history")
-        .hint("lavrin history runs"));
     }
     found.reverse();
     // Hosts were changed side by side; what matters is the order on each.
@@ -205,8 +231,10 @@ async fn on_hosts(
     let comparer = Comparer::new(register, super::compare::moment());
     let barred = Barred::of(args, Some(register));
     let mut kept_out: Vec<(String, String, Fingerprint)> = Vec::new();
+    let scope = scope_of(known, Scope::Survey);
+    let at = LookAt { hosts: &hosts, scope: scope.clone() };
     let looked =
-        look(opened, &hosts, &ways, &pace, ui, |host, seen| match plan(known, host, &seen, &barred, &mut kept_out) {
+        look_at(opened, at, &ways, &pace, ui, |host, seen| match plan(known, host, &seen, &barred, &mut kept_out) {
             Ok(steps) if steps.is_empty() => {
                 results.push(ResultOut::still(host, ChangeState::NothingToDo, None, Exit::Done));
             }
@@ -215,7 +243,8 @@ async fn on_hosts(
                 let around = Arc::new(Around { seen: seen.clone(), granted: comparer.granted(known) });
                 let task = |steps| Task { steps, seen: seen.clone(), around: around.clone() };
                 let tasks = steps.into_iter().map(task).collect();
-                Job { stop: ways.stop(known), pairs: pairs(known), tasks, proof: Proof::of(Scope::Survey) }
+                let proof = Proof::of(scope.clone());
+                Job { stop: ways.stop(known), pairs: pairs(known), tasks, proof }
             })),
             Err(error) => results.push(ResultOut::still(host, ChangeState::AsBefore, Some(error.message), error.exit)),
         });
@@ -239,6 +268,14 @@ async fn on_hosts(
     let out = UndoOut { schema: "lavrin/undo/1", run: run_id, hosts: results };
     ui.give(&out, || text(&out.hosts, ui));
     Ok(exit)
+}
+
+/// How far a look goes: no other looks at the files of the server's settings.
+fn scope_of(known: &[KnownChange], usual: Scope) -> Scope {
+    let changes = known.iter().flat_map(|one| &one.changes);
+    let files: Vec<BytePath> =
+        changes.filter(|change| change.is_of_settings()).filter_map(Change::path).cloned().collect();
+    if files.is_empty() { usual } else { Scope::With(files.into()) }
 }
 
 /// The steps on one host, account by account.
@@ -280,7 +317,7 @@ async fn on_one(
         Some(Ok(tree)) => Work::open_tree(Path::new(&tree))?,
         _ => Work::open_host(ui, register, &known.place, account, &args.host, Rights::Needed).await?,
     };
-    let scope = Scope::Account(account.clone());
+    let scope = scope_of(std::slice::from_ref(known), Scope::Account(account.clone()));
     work.look(&|seen| scope.wants(seen)).await?;
     change::close_left_open(&work, register)?;
     let barred = Barred::of(args, register.map(OpenedRegister::register));

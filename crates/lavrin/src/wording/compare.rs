@@ -2,7 +2,8 @@
 
 use super::mode;
 use lavrin_fleet::fleet::compare::{Difference, WhyGone};
-use lavrin_server::steps::{Change, FileChange};
+use lavrin_keys::text::printable;
+use lavrin_server::steps::{Change, FileChange, OpenSetting};
 
 /// Why something differs, and what would be done.
 pub fn message(difference: &Difference) -> String {
@@ -25,7 +26,17 @@ pub fn message(difference: &Difference) -> String {
             format!("{}{file}: not understood, so it may be any key; left in place", super::number(place))
         }
         Difference::Mode(change) => mode_change(change),
+        Difference::Passwords(None) => "whether it takes passwords is not known; policy asks for keys only".to_owned(),
+        Difference::Passwords(Some(open)) => {
+            let open: Vec<String> = open.iter().map(open_setting).collect();
+            format!("takes passwords, and policy asks for keys only: {}", open.join("; "))
+        }
     }
+}
+
+fn open_setting(open: &OpenSetting) -> String {
+    let place = open.place.as_ref().map_or("built in".to_owned(), |(path, line)| format!("{path} line {line}"));
+    format!("{} {} ({place})", open.keyword, printable(open.value.as_bytes()))
 }
 
 fn named(comment: &str) -> String {

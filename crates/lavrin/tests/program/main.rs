@@ -25,6 +25,7 @@ mod real_dropbear;
 mod real_enforce;
 mod real_held;
 mod real_kept;
+mod real_keys_only;
 mod real_login;
 mod real_mend;
 mod real_owner;

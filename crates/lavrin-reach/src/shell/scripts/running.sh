@@ -1,5 +1,6 @@
 # What the server says itself, and who is logged in.
 b config; printf '%s' "$C"; e 0
+b options; printf '%s' "$O"; e 0
 content "$C" 1048576
 b started # the server, in seconds since 1970
 if [ -n "$L" ]; then

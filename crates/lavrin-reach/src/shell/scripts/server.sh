@@ -1,9 +1,24 @@
 # One change of the server or of an account, by root alone. It says "ok" or "fail ...".
+find_server() { # the program S and its configuration C: that which waits for connections, or is started for each of them
+  A=
+  if [ -z "$L" ] || [ -z "$S" ]; then
+    j=$PPID; t=
+    while [ "${j:-0}" -gt 1 ]; do
+      case $(readlink "/proc/$j/exe") in */sshd | */sshd-session) t=$j ;; esac
+      n=; while read -r k v; do if [ "$k" = PPid: ]; then n=$v; fi; done <"/proc/$j/status"
+      if [ "$t" = "$j" ] && [ "$n" = 1 ]; then A=y; fi
+      j=$n
+    done 2>/dev/null
+    # systemd holds the socket and starts a server for each connection.
+    if [ -z "$A" ] || ! grep -q '/ssh[^/]*@[^/]*\.service' "/proc/$t/cgroup"; then fail "no-listener"; fi
+    L=; S=$(command -v sshd); [ -n "$S" ] || fail "no-listener"
+  fi
+}
 reload() { # the server reads its configuration again, once its own test mode has taken it
   root || fail "only root can do this"
-  if [ -z "$L" ] || [ -z "$S" ]; then fail "no-listener"; fi
+  find_server
   m=$("$S" -t -f "$C" $O 2>&1) || fail "rejected $(printf '%s\n' "$m" | tail -n 1)"
-  kill -HUP "$L" 2>/dev/null || fail "no-listener"
+  if [ -z "$A" ]; then kill -HUP "$L" 2>/dev/null || fail "no-listener"; fi
   echo ok
 }
 ends() { # name: the day on which the account ends, as the shadow file has it

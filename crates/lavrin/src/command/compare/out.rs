@@ -98,6 +98,8 @@ pub struct Summary {
     unknown: usize,
     not_understood: usize,
     mode: usize,
+    /// Hosts that take passwords, and should not.
+    passwords: usize,
 }
 
 impl CompareOut {
@@ -113,6 +115,7 @@ impl CompareOut {
             summary.different += usize::from(differs);
             summary.in_line += usize::from(one.seen.is_some() && !differs && unseen == 0);
             accounts.iter().filter(|account| account.managed).for_each(|account| summary.add(account));
+            summary.passwords += usize::from(accounts.iter().any(AccountOut::takes_passwords));
             if one.seen.is_none() || !accounts.is_empty() {
                 let seen = one.seen.and_then(|seen| u64::try_from(seen).ok()).map(clock::date_of);
                 hosts.push(ComparedHostOut { host: one.host.clone(), seen, fault: one.fault.clone(), accounts });
@@ -138,6 +141,7 @@ impl Summary {
                 DifferenceKind::Unknown => self.unknown += 1,
                 DifferenceKind::NotUnderstood => self.not_understood += 1,
                 DifferenceKind::Mode => self.mode += 1,
+                DifferenceKind::Passwords => {}
             }
         }
     }
@@ -155,6 +159,17 @@ impl AccountOut {
             counts: found.counts(),
             differences: found.differences.iter().map(DifferenceOut::of).collect(),
         }
+    }
+}
+
+impl AccountOut {
+    fn takes_passwords(&self) -> bool {
+        self.differences.iter().any(|difference| difference.kind == DifferenceKind::Passwords)
+    }
+
+    /// Whether nothing is told of it but that the server takes passwords.
+    fn is_of_server(&self) -> bool {
+        self.differences.iter().all(|difference| difference.kind == DifferenceKind::Passwords)
     }
 }
 
@@ -215,6 +230,7 @@ impl DifferenceOut {
                 let (path, line) = at(place);
                 Self { path, line, ..plain(DifferenceKind::NotUnderstood) }
             }
+            Difference::Passwords(_) => plain(DifferenceKind::Passwords),
             Difference::Mode(change) => {
                 Self { path: change.path().map(ToString::to_string), ..plain(DifferenceKind::Mode) }
             }
@@ -262,7 +278,11 @@ pub fn host_text(host: &ComparedHostOut, ui: &Ui) -> String {
 
 /// An account with everything that differs on it.
 pub fn account_text(account: &AccountOut, ui: &Ui) -> String {
-    let told = if account.managed { "" } else { "  (not managed, so only shown)" };
+    let told = if account.managed || account.is_of_server() && account.problem.is_none() {
+        ""
+    } else {
+        "  (not managed, so only shown)"
+    };
     let mut text = format!("  {}{told}\n", ui.paint(Label::Strong, &account.account));
     let rows: Vec<Vec<String>> = account.differences.iter().map(|difference| difference.row(ui)).collect();
     let (modes, keys): (Vec<Vec<String>>, Vec<Vec<String>>) = rows.into_iter().partition(|row| row.len() == 2);
@@ -283,6 +303,7 @@ fn summary_text(summary: &Summary, register: &str, ui: &Ui) -> String {
             (summary.options, "with other options"),
             (summary.extra, "extra"),
             (summary.unknown, "unknown"),
+            (summary.passwords, "with passwords"),
             (summary.mode, if summary.mode == 1 { "mode or owner" } else { "modes or owners" }),
         ];
         let told: Vec<String> = all
@@ -293,8 +314,9 @@ fn summary_text(summary: &Summary, register: &str, ui: &Ui) -> String {
         let told = if told.is_empty() { String::new() } else { format!(" ({})", told.join(", ")) };
         parts.push(ui.paint(Label::Strong, &format!("{} different{told}", summary.different)));
     }
+    let next = if summary.passwords > 0 { "\nnext: lavrin enforce --only settings --preview" } else { "" };
     if summary.not_checked > 0 {
         parts.push(ui.paint(Label::Warn, &format!("{} not compared", summary.not_checked)));
     }
-    format!("{register}, {}: {}", count(summary.hosts, "host", "hosts"), parts.join(", "))
+    format!("{register}, {}: {}{next}", count(summary.hosts, "host", "hosts"), parts.join(", "))
 }

@@ -135,8 +135,13 @@ pub fn read(args: &EnforceArgs, path: &Path, opened: &mut OpenedRegister, ui: &U
         by_hand::read(&answer, |seen| fleet::wants(&System::of(seen))).map_err(|fault| bad(fault.to_string()))?;
     remember(&store, &Auditor::default(), &host.id, clock::unix(), &seen)?;
     if state == Told::Done {
-        let ended =
-            Ended { accounts: Vec::new(), asked: Vec::new(), not_shown: Vec::new(), after: Some(Box::new(seen)) };
+        let ended = Ended {
+            accounts: Vec::new(),
+            asked: Vec::new(),
+            not_shown: Vec::new(),
+            armed: None,
+            after: Some(Box::new(seen)),
+        };
         owed::settle(opened, &BTreeMap::from([(host.id.clone(), ended)]))?;
     }
     let headline = match &state {

@@ -5,6 +5,7 @@ mod by_hand;
 use super::compare::moment;
 use super::compare::out::{AccountOut, account_text};
 use super::fleet_change::{FleetArgs, ResultOut, begin, check_reads, differs_now, text};
+use super::keys_only;
 use super::register::{OpenedRegister, today};
 use super::survey::{hosts_named, look};
 use crate::error::{CommandError, exit_of_no_steps};
@@ -46,7 +47,7 @@ pub struct EnforceArgs {
     #[arg(long, value_name = "FILE", value_parser = crate::paths::typed, conflicts_with = "first")]
     pub read: Option<PathBuf>,
     #[command(flatten)]
-    fleet: FleetArgs,
+    pub fleet: FleetArgs,
 }
 
 /// Kinds of differences.
@@ -58,20 +59,24 @@ pub enum Only {
     Remove,
     /// Modes and owners
     Modes,
+    /// Passwords, where policy asks for keys only
+    Settings,
 }
 
 impl EnforceArgs {
     fn which(&self) -> Which {
-        self.only.map_or(Which::All, |only| Which::Part(only.part()))
+        self.only.and_then(Only::part).map_or(Which::All, Which::Part)
     }
 }
 
 impl Only {
-    fn part(self) -> Part {
+    /// What of the differences; settings are ended by a path of their own.
+    fn part(self) -> Option<Part> {
         match self {
-            Self::Add => Part::Add,
-            Self::Remove => Part::Remove,
-            Self::Modes => Part::Modes,
+            Self::Add => Some(Part::Add),
+            Self::Remove => Some(Part::Remove),
+            Self::Modes => Some(Part::Modes),
+            Self::Settings => None,
         }
     }
 }
@@ -95,6 +100,9 @@ pub async fn run(args: &EnforceArgs, ui: &Ui) -> Result<Exit, CommandError> {
     }
     if let Some(path) = &args.read {
         return by_hand::read(args, path, &mut opened, ui);
+    }
+    if args.only == Some(Only::Settings) {
+        return keys_only::where_policy_asks(&opened, args, ui).await;
     }
     let register = opened.register();
     let hosts = hosts_named(register, &args.hosts)?;

@@ -23,8 +23,9 @@ use lavrin_reach::by_hand;
 use lavrin_server::survey::Observation;
 use lavrin_server::system::System;
 use lavrin_store::database::Database;
+use lavrin_work::Scope;
 use lavrin_work::pool::Pace;
-use lavrin_work::survey::{self, Looked, Recorder, Surveyed};
+use lavrin_work::survey::{self, LookAt, Looked, Recorder, Surveyed};
 use lavrin_work::ways::Ways;
 use progress::Progress;
 use std::path::{Path, PathBuf};
@@ -77,24 +78,36 @@ pub fn hosts_named<'a>(register: &'a Register, names: &[String]) -> Result<Vec<&
     })
 }
 
-/// Looks at these hosts and writes down what is seen, each as soon as it comes; `take` is handed what was seen of each.
+/// Looks at these hosts as a survey does.
 pub async fn look(
     opened: &OpenedRegister,
     hosts: &[&Host],
     ways: &Arc<Ways>,
     pace: &Pace,
     ui: &Ui,
+    take: impl FnMut(&str, Box<Observation>),
+) -> Result<Vec<Surveyed>, CommandError> {
+    look_at(opened, LookAt { hosts, scope: Scope::Survey }, ways, pace, ui, take).await
+}
+
+/// Looks and writes down what is seen, each host as soon as it comes; `take` is handed what was seen of each.
+pub async fn look_at(
+    opened: &OpenedRegister,
+    at: LookAt<'_>,
+    ways: &Arc<Ways>,
+    pace: &Pace,
+    ui: &Ui,
     mut take: impl FnMut(&str, Box<Observation>),
 ) -> Result<Vec<Surveyed>, CommandError> {
     let store = Database::open(opened.folder.path())?;
-    let mut progress = Progress::of(hosts.len(), ui);
+    let mut progress = Progress::of(at.hosts.len(), ui);
     let mut handed = |surveyed: &Surveyed, seen: Option<Box<Observation>>| {
         progress.one(surveyed.fault.is_none());
         if let Some(seen) = seen {
             take(&surveyed.host, seen);
         }
     };
-    let looked = survey::look(&store, opened.register(), hosts, ways, pace, CLOCK, &mut handed).await;
+    let looked = survey::look(&store, opened.register(), at, ways, pace, CLOCK, &mut handed).await;
     progress.end();
     Ok(looked?)
 }

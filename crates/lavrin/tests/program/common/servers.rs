@@ -176,62 +176,75 @@ pub struct Server {
     key_name: String,
     /// What it says.
     log: PathBuf,
+    /// Its configuration, where it has a file.
+    pub config: PathBuf,
 }
 
 impl Server {
     /// OpenSSH's server with this configuration; its host key is made by Lavrin.
     pub fn sshd(world: &World, config: &str) -> Self {
-        Self::start(world, config, Command::new("/usr/sbin/sshd"))
+        Self::start(world, &world.path(""), config, Command::new("/usr/sbin/sshd"))
+    }
+
+    /// The same with its configuration in another folder.
+    pub fn sshd_in(folder: &Path, world: &World, config: &str, server: Command) -> Self {
+        Self::start(world, folder, config, server)
     }
 
     /// The same of another release.
     pub fn sshd_of(release: &Release, world: &World, config: &str) -> Self {
-        Self::start(world, config, release.command("/usr/sbin/sshd"))
+        Self::start(world, &world.path(""), config, release.command("/usr/sbin/sshd"))
     }
 
-    fn start(world: &World, config: &str, mut server: Command) -> Self {
-        let port = free_port();
+    fn start(world: &World, folder: &Path, config: &str, mut server: Command) -> Self {
         let number = ACCOUNTS.fetch_add(1, Ordering::Relaxed);
         let key_name = format!("hostkey-{number}");
         let host_key = host_key(world, &key_name);
         let pid = world.path(&format!("sshd-{number}.pid"));
-        let text = format!(
-            "Port {port}\nListenAddress 127.0.0.1\nHostKey {}\nPidFile {}\nMaxStartups 100:30:200\n{config}",
-            world.path(&format!("home/keys/hostkey-{number}")).display(),
-            pid.display()
-        );
-        let path = world.write(&format!("sshd-{number}.conf"), text, 0o644);
-        std::fs::create_dir_all("/run/sshd").unwrap();
+        let path = folder.join(format!("sshd-{number}.conf"));
         let log = world.path(&format!("sshd-{number}.log"));
-        let child = server
-            .args(["-D", "-f", path.to_str().unwrap(), "-E", log.to_str().unwrap()])
-            .stdin(Stdio::null())
-            .spawn()
-            .unwrap();
-        Self { child, port, host_key, key_name, log }.wait_until_it_listens()
+        server.args(["-D", "-f", path.to_str().unwrap(), "-E", log.to_str().unwrap()]).stdin(Stdio::null());
+        std::fs::create_dir_all("/run/sshd").unwrap();
+        Self::on_a_free_port(|port| {
+            let text = format!(
+                "Port {port}\nListenAddress 127.0.0.1\nHostKey {}\nPidFile {}\nMaxStartups 100:30:200\n{config}",
+                world.path(&format!("home/keys/hostkey-{number}")).display(),
+                pid.display()
+            );
+            std::fs::write(&path, text).unwrap();
+            let child = server.spawn().unwrap();
+            Self {
+                child,
+                port,
+                host_key: host_key.clone(),
+                key_name: key_name.clone(),
+                log: log.clone(),
+                config: path.clone(),
+            }
+        })
+    }
+
+    /// Between the moment in which a port is free and the one in which the server takes it, another test may take it.
+    fn on_a_free_port(mut start: impl FnMut(u16) -> Self) -> Self {
+        (0..5).find_map(|_| start(free_port()).listening()).expect("a server that starts on one of five free ports")
     }
 
     /// Dropbear as on small devices; the host key is its own.
     pub fn dropbear(world: &World) -> Self {
-        let port = free_port();
         // With -R it makes its host keys itself, and only here.
         std::fs::create_dir_all("/etc/dropbear").unwrap();
         let log = world.path("dropbear.log");
-        let child = Command::new("/usr/sbin/dropbear")
-            .args([
-                "-F",
-                "-E",
-                "-R",
-                "-p",
-                &format!("127.0.0.1:{port}"),
-                "-P",
-                world.path("dropbear.pid").to_str().unwrap(),
-            ])
-            .stdin(Stdio::null())
-            .stderr(std::fs::File::create(&log).unwrap())
-            .spawn()
-            .unwrap();
-        Self { child, port, host_key: String::new(), key_name: String::new(), log }.wait_until_it_listens()
+        let pid = world.path("dropbear.pid");
+        Self::on_a_free_port(|port| {
+            let child = Command::new("/usr/sbin/dropbear")
+                .args(["-F", "-E", "-R", "-p", &format!("127.0.0.1:{port}"), "-P", pid.to_str().unwrap()])
+                .stdin(Stdio::null())
+                .stderr(std::fs::File::create(&log).unwrap())
+                .spawn()
+                .unwrap();
+            let (host_key, key_name, config) = (String::new(), String::new(), PathBuf::new());
+            Self { child, port, host_key, key_name, log: log.clone(), config }
+        })
     }
 
     /// Its host key as one line without a comment.
@@ -252,15 +265,22 @@ impl Server {
         }
     }
 
-    fn wait_until_it_listens(mut self) -> Self {
+    /// Once it listens; `None` where its port was taken meanwhile: whoever answers there then is not this server.
+    fn listening(mut self) -> Option<Self> {
         let begun = Instant::now();
-        while std::net::TcpStream::connect(("127.0.0.1", self.port)).is_err() {
-            let ended = self.child.try_wait().unwrap();
+        loop {
+            let answers = std::net::TcpStream::connect(("127.0.0.1", self.port)).is_ok();
+            let ended = self.child.try_wait().unwrap().is_some();
             let said = std::fs::read_to_string(&self.log).unwrap_or_default();
-            assert!(ended.is_none() && begun.elapsed() < START_TIMEOUT, "the server did not start: {said}");
+            if ended && said.contains("Address already in use") {
+                return None;
+            }
+            assert!(!ended && begun.elapsed() < START_TIMEOUT, "the server did not start: {said}");
+            if answers && (self.key_name.is_empty() || said.contains("Server listening on")) {
+                return Some(self);
+            }
             std::thread::sleep(Duration::from_millis(20));
         }
-        self
     }
 }
 

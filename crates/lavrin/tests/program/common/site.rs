@@ -3,6 +3,7 @@
 use super::releases::Release;
 use super::servers::{Account, PASSWORD, Server, system};
 use super::{Run, World};
+use std::path::Path;
 use std::process::{Command, Stdio};
 use std::time::{Duration, Instant};
 
@@ -63,21 +64,31 @@ impl Site {
     }
 
     pub fn with_shell(config: &str, shell: &str) -> Self {
-        Self::start(config, shell, Server::sshd)
+        Self::start(config, shell, |world, _, config| Server::sshd(world, config))
+    }
+
+    /// With its configuration in a folder in which root alone decides, as on every real host.
+    pub fn on_roots_own(config: &str) -> Self {
+        Self::on_roots_own_with(config, std::process::Command::new("/usr/sbin/sshd"))
+    }
+
+    /// The same, with this server.
+    pub fn on_roots_own_with(config: &str, program: Command) -> Self {
+        Self::start(config, "/bin/sh", |world, folder, config| Server::sshd_in(folder, world, config, program))
     }
 
     /// With the server of another release.
     pub fn of(release: &Release, config: &str) -> Self {
-        Self::start(config, "/bin/sh", |world, config| Server::sshd_of(release, world, config))
+        Self::start(config, "/bin/sh", |world, _, config| Server::sshd_of(release, world, config))
     }
 
-    fn start(config: &str, shell: &str, server: impl FnOnce(&World, &str) -> Server) -> Self {
+    fn start(config: &str, shell: &str, server: impl FnOnce(&World, &Path, &str) -> Server) -> Self {
         let world = World::new();
         // Every folder above it has to be safe, which those below /tmp are not.
         let root_keys = RootKeys::new();
         let config = format!("{config}Match User root\nAuthorizedKeysFile {}\n", root_keys.0.display());
         let account = Account::new(shell);
-        let server = server(&world, &config);
+        let server = server(&world, root_keys.0.parent().unwrap(), &config);
         let site = Self { world, account, server, root_keys };
         for name in ["edda", "root"] {
             let _ = site
@@ -116,10 +127,15 @@ impl Site {
     }
 
     pub fn run(&self, line: &str) -> Run {
+        self.run_with(&[], line)
+    }
+
+    pub fn run_with(&self, variables: &[(&str, &str)], line: &str) -> Run {
         let line = line.replace("TARGET", &self.target()).replace("ACCOUNT", &self.account.name);
         let line = format!("{line} --port {} --expect-host-key {}", self.server.port, self.server.host_key);
         let words: Vec<&str> = line.split_whitespace().collect();
-        let run = self.world.run_with(&[("PW", PASSWORD)], &words);
+        let variables = [&[("PW", PASSWORD)], variables].concat();
+        let run = self.world.run_with(&variables, &words);
         let clean = |text: String| text.replace(&self.account.name, "ACCOUNT");
         Run { stdout: clean(run.stdout), stderr: clean(run.stderr), status: run.status }
     }

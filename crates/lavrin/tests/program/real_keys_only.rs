@@ -1,0 +1,226 @@
+//! `keys-only` on real servers: the proof, the host that heals itself, and what stops it.
+
+use crate::common::Run;
+use crate::common::servers::Sudo;
+use crate::common::site::{Site, wait_for};
+use std::time::{Duration, Instant};
+
+const OPEN: &str = "UsePAM no\nPasswordAuthentication yes\nKbdInteractiveAuthentication yes\nPermitRootLogin yes\n";
+
+fn keys_only(site: &Site, more: &str) -> Run {
+    accepting(site, &format!("keys-only 127.0.0.1 --login root --identity home/keys/root --yes {more}"))
+}
+
+/// Whoever has nothing but a password may lose it: other tests make such accounts at any moment.
+fn accepting(site: &Site, line: &str) -> Run {
+    accepting_with(site, line, &[])
+}
+
+fn accepting_with(site: &Site, line: &str, variables: &[(&str, &str)]) -> Run {
+    for _ in 0..5 {
+        let run = site.run_with(variables, &format!("{line} --accept-lockout {}", with_passwords()));
+        if !run.stdout.contains("would lose the only way in") {
+            return run;
+        }
+    }
+    panic!("further accounts come all the time");
+}
+
+/// Accounts of this machine that other tests have made meanwhile, and the site's own: none has a key.
+fn with_passwords() -> String {
+    let shadow = std::fs::read_to_string("/etc/shadow").unwrap();
+    let has_one = |line: &&str| line.split(':').nth(1).is_some_and(|field| field.starts_with('$'));
+    let names: Vec<&str> = shadow.lines().filter(has_one).filter_map(|line| line.split(':').next()).collect();
+    names.join(",")
+}
+
+/// What the server offers to an account, by the stock client.
+fn offered(site: &Site) -> String {
+    let mut ssh = std::process::Command::new("/usr/bin/ssh");
+    ssh.args("-F none -v -o BatchMode=yes -o PreferredAuthentications=none -o StrictHostKeyChecking=no".split(' '));
+    ssh.args(["-o", "UserKnownHostsFile=/dev/null", "-p", &site.server.port.to_string(), &site.target(), "true"]);
+    let said = String::from_utf8_lossy(&ssh.env_remove("SSH_AUTH_SOCK").output().unwrap().stderr).into_owned();
+    said.split("Authentications that can continue: ")
+        .nth(1)
+        .unwrap_or_default()
+        .lines()
+        .next()
+        .unwrap_or_default()
+        .into()
+}
+
+fn config(site: &Site) -> String {
+    std::fs::read_to_string(&site.server.config).unwrap()
+}
+
+/// What is hidden beside the configuration: nothing of a timer may stay there.
+fn left_behind(site: &Site) -> Vec<String> {
+    let names = crate::common::names(site.server.config.parent().unwrap());
+    names.into_iter().filter(|name| name.contains("put-back")).collect()
+}
+
+#[test]
+#[ignore = "needs a real sshd: scripts/test.sh"]
+fn passwords_end_once_a_key_is_proven_and_come_back() {
+    let site = Site::on_roots_own(OPEN);
+    let before = config(&site);
+    assert_eq!(offered(&site), "publickey,password,keyboard-interactive");
+    let preview = keys_only(&site, "--preview").expect(0);
+    assert!(preview.stderr.contains("PasswordAuthentication yes") && config(&site) == before, "{preview}");
+    let done = keys_only(&site, "").expect(0);
+    assert!(done.stdout.contains("no password is asked for") && done.stdout.contains("disarmed"), "{done}");
+    assert_eq!(offered(&site), "publickey");
+    assert_eq!(left_behind(&site), [""; 0]);
+    // Only the lines concerned, and the rest byte for byte.
+    let wanted = before
+        .replace("PasswordAuthentication yes", "PasswordAuthentication no")
+        .replace("KbdInteractiveAuthentication yes", "KbdInteractiveAuthentication no")
+        .replace("PermitRootLogin yes", "PermitRootLogin prohibit-password");
+    assert_eq!(config(&site), wanted);
+    let again = keys_only(&site, "").expect(0);
+    assert!(again.stdout.contains("nothing to do"), "{again}");
+    let back = site.run("keys-only 127.0.0.1 --undo --login root --identity home/keys/root --yes").expect(0);
+    assert!(back.stdout.contains("Taken back"), "{back}");
+    assert_eq!(config(&site), before);
+    wait_for(|| offered(&site) == "publickey,password,keyboard-interactive");
+    let none = site.run("keys-only 127.0.0.1 --undo --login root --identity home/keys/root --yes").expect(2);
+    assert!(none.stderr.contains("no keys-only of these hosts"), "{none}");
+}
+
+#[test]
+#[ignore = "needs a real sshd: scripts/test.sh"]
+fn a_file_of_its_own_is_made_where_the_main_file_includes_a_folder_first() {
+    let site = Site::on_roots_own("UsePAM no\nPasswordAuthentication yes\n");
+    let folder = site.server.config.parent().unwrap().to_owned();
+    std::fs::create_dir(folder.join("conf.d")).unwrap();
+    let text = config(&site);
+    let with = format!("Include {}/conf.d/*.conf\n{text}", folder.display());
+    let with =
+        with + &format!("Match User {}\n  PasswordAuthentication yes # the lamp's own panel\n", site.account.name);
+    std::fs::write(&site.server.config, &with).unwrap();
+    site.server.reload();
+    let done = keys_only(&site, "").expect(0);
+    assert!(done.stderr.contains("for some connections (Match)"), "{done}");
+    // What a Match says goes before everything outside of it; everything else is left as it is.
+    assert_eq!(config(&site), with.replace("yes # the lamp's", "no # the lamp's"));
+    let drop_in = std::fs::read_to_string(folder.join("conf.d/00-lavrin-keys-only.conf")).unwrap();
+    assert_eq!(drop_in.lines().count(), 5, "{drop_in}");
+    assert_eq!(offered(&site), "publickey");
+    let back = site.run("keys-only 127.0.0.1 --undo --login root --identity home/keys/root --yes").expect(0);
+    assert!(back.stdout.contains("Taken back"), "{back}");
+    assert!(config(&site) == with && crate::common::names(&folder.join("conf.d")).is_empty());
+}
+
+#[test]
+#[ignore = "needs a real sshd: scripts/test.sh"]
+fn the_host_heals_itself_when_nobody_comes_back() {
+    let site = Site::on_roots_own(OPEN);
+    let before = config(&site);
+    for (stage, is_changed) in [("change", false), ("prove", true)] {
+        let begun = Instant::now();
+        let told = format!("{stage}:127.0.0.1");
+        let cut = accepting_with(
+            &site,
+            "keys-only 127.0.0.1 --login root --identity home/keys/root --yes --heal-after 10",
+            &[("LAVRIN_TEST_CRASH", &told)],
+        )
+        .expect(5);
+        assert_eq!(config(&site) != before, is_changed, "{cut}");
+        if is_changed {
+            wait_for(|| offered(&site) == "publickey");
+        }
+        let limit = Duration::from_secs(25);
+        while !left_behind(&site).is_empty() {
+            assert!(begun.elapsed() < limit, "the host did not heal itself: {cut}");
+            std::thread::sleep(Duration::from_millis(200));
+        }
+        assert!(begun.elapsed() >= Duration::from_secs(10), "too early: {:?}", begun.elapsed());
+        assert_eq!(config(&site), before);
+        wait_for(|| offered(&site) == "publickey,password,keyboard-interactive");
+    }
+}
+
+#[test]
+#[ignore = "needs a real sshd: scripts/test.sh"]
+fn what_is_not_proven_is_put_back_over_the_open_session_also_by_a_server_that_died() {
+    let site = Site::on_roots_own(OPEN);
+    let before = config(&site);
+    let once_changed = |act: &(dyn Fn() + Sync)| {
+        std::thread::scope(|scope| {
+            scope.spawn(|| {
+                wait_for(|| config(&site) != before);
+                act();
+            });
+            keys_only(&site, "")
+        })
+    };
+    // The key that opened the login is gone by the time of the proof.
+    let keys = site.root_keys.0.clone();
+    let aside = keys.with_extension("aside");
+    let gone = once_changed(&|| std::fs::rename(&keys, &aside).unwrap());
+    assert_eq!(gone.status, 4, "{gone}");
+    assert!(gone.stdout.contains("a new login failed"), "{gone}");
+    assert_eq!((config(&site), left_behind(&site)), (before.clone(), Vec::new()));
+    std::fs::rename(&aside, &keys).unwrap();
+    wait_for(|| offered(&site) == "publickey,password,keyboard-interactive");
+    // The server does not come back: the host starts it again with what it had.
+    let pid = before.lines().find_map(|line| line.strip_prefix("PidFile ")).unwrap().to_owned();
+    let process = || std::fs::read_to_string(&pid).unwrap_or_default().trim().to_owned();
+    let first = process();
+    let dead = once_changed(&|| {
+        std::process::Command::new("kill").args(["-KILL", &first]).status().unwrap();
+    });
+    assert_eq!(dead.status, 4, "{dead}");
+    assert_eq!((config(&site), left_behind(&site)), (before.clone(), Vec::new()));
+    wait_for(|| process() != first && !process().is_empty());
+    wait_for(|| offered(&site) == "publickey,password,keyboard-interactive");
+    crate::common::servers::system("kill", &[&process()]);
+}
+
+#[test]
+#[ignore = "needs a real sshd: scripts/test.sh"]
+fn what_stops_it_is_told_and_nothing_is_changed() {
+    let refused = |site: &Site, run: Run, why: &str| {
+        assert!(run.status == 4 && (run.stdout.contains(why) || run.stderr.contains(why)), "{why}: {run}");
+        assert_eq!(left_behind(site), [""; 0]);
+    };
+    // Anybody may write in the folder above the configuration.
+    let loose = Site::new(OPEN);
+    refused(&loose, keys_only(&loose, ""), "others than root may change");
+    // The command line goes before the files.
+    let mut program = std::process::Command::new("/usr/sbin/sshd");
+    program.args(["-o", "PasswordAuthentication=yes"]);
+    let told = Site::on_roots_own_with(OPEN, program);
+    refused(&told, keys_only(&told, ""), "started with -o PasswordAuthentication=yes");
+    let site = Site::on_roots_own(OPEN);
+    let before = config(&site);
+    // Nobody has said that this account may lose its only way in.
+    let line = "keys-only 127.0.0.1 --login root --identity home/keys/root --yes";
+    refused(&site, site.run(line), "ACCOUNT would lose the only way in");
+    // A password is no proven key.
+    let by_password = line.replace("--login root --identity home/keys/root", "--login ACCOUNT --password-env PW");
+    refused(&site, site.run(&format!("{by_password} --root-by none")), "could not be read");
+    let sudo = Sudo::for_account(&site.account.name);
+    refused(&site, accepting(&site, &format!("{by_password} --root-by sudo")), "opened by a password");
+    // With a key of its own, and root's rights by sudo.
+    let key = site.world.read("home/keys/edda.pub");
+    site.account.put(".ssh/authorized_keys", &key, "600", &site.account.name);
+    let by_key = line.replace("--login root --identity home/keys/root", "--login ACCOUNT --identity home/keys/edda");
+    let done = accepting(&site, &by_key).expect(0);
+    assert!(!done.stderr.contains("ACCOUNT on 127.0.0.1 has a password"), "{done}");
+    drop(sudo);
+    std::fs::write(&site.server.config, format!("{before}Lighthouse yes\n")).unwrap();
+    refused(&site, keys_only(&site, ""), "would not start with its settings");
+}
+
+#[test]
+#[ignore = "needs a real sshd: scripts/test.sh"]
+fn two_administrators_at_once_leave_one_whole_change() {
+    let site = Site::on_roots_own(OPEN);
+    let runs = std::thread::scope(|scope| {
+        [0, 1].map(|_| scope.spawn(|| keys_only(&site, ""))).map(|thread| thread.join().unwrap())
+    });
+    assert!(runs.iter().any(|run| run.status == 0), "{}{}", runs[0], runs[1]);
+    assert!(runs.iter().all(|run| run.status == 0 || run.status == 4), "{}{}", runs[0], runs[1]);
+    assert_eq!((offered(&site), left_behind(&site)), ("publickey".to_owned(), Vec::new()));
+}
