@@ -66,8 +66,9 @@ impl Change {
         match self {
             Self::File(file) => {
                 let holds_bytes = matches!(file, FileChange::WriteFile { .. } | FileChange::RemoveFile { .. });
-                let path = file.path();
-                !(seen.node(path).is_unseen() || holds_bytes && seen.content(path).is_unseen())
+                let (node, content) = (seen.node(file.path()), seen.content(file.path()));
+                // What is not there holds nothing.
+                node == Fact::Absent || !(node.is_unseen() || holds_bytes && content.is_unseen())
             }
             Self::Key(key) => !seen.slots_of(&key.account).is_unseen(),
             Self::Server(ServerChange::Reload) => true,

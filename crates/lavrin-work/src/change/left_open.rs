@@ -5,7 +5,7 @@ use lavrin_server::fs::BytePath;
 use lavrin_server::steps::Change;
 use lavrin_server::survey::Observation;
 use lavrin_store::{ChangeOutcome, Event, JournalEntry, Keeper, StoreFault};
-use std::collections::HashMap;
+use std::collections::{HashMap, HashSet};
 
 /// Who signs in where a change is carried to the host by hand: its answer ends it, and nothing else.
 pub const BY_HAND: &str = "console";
@@ -15,9 +15,11 @@ struct LeftOpenIntent {
     id: String,
     account: String,
     changes: Vec<Change>,
+    /// Whether it has an end already, by which nobody knows what became of it.
+    has_end: bool,
 }
 
-/// Intents without an outcome, by place.
+/// Intents without an outcome, or with one that says nothing, by place.
 #[derive(Default)]
 pub struct LeftOpen(HashMap<String, Vec<LeftOpenIntent>>);
 
@@ -28,12 +30,15 @@ impl LeftOpen {
     /// [`StoreFault`] where the journal cannot be read.
     pub fn read(keeper: &dyn Keeper, before: &str) -> Result<Self, StoreFault> {
         let mut open: HashMap<String, JournalEntry> = HashMap::new();
+        let mut unknown: HashSet<String> = HashSet::new();
         for line in keeper.lines()? {
             match &line.event {
                 Event::Intent { login, .. } if login.as_deref() != Some(BY_HAND) && line.time.as_str() < before => {
                     open.insert(line.id.clone(), line);
                 }
                 Event::Intent { .. } | Event::Kept { .. } => {}
+                // Where nobody knew how it ended a later look may still tell.
+                Event::Outcome { outcome: ChangeOutcome::Unknown, .. } => drop(unknown.insert(line.id)),
                 Event::Outcome { .. } => drop(open.remove(&line.id)),
             }
         }
@@ -44,7 +49,8 @@ impl LeftOpen {
             let whole: Option<Vec<Change>> = changes.iter().map(|change| change.whole(content)).collect();
             // What an older version did not keep whole stays as it is told today.
             if let Some(changes) = whole.filter(|changes| !changes.is_empty()) {
-                by_place.entry(place).or_default().push(LeftOpenIntent { id, account, changes });
+                let has_end = unknown.contains(&id);
+                by_place.entry(place).or_default().push(LeftOpenIntent { id, account, changes, has_end });
             }
         }
         Ok(Self(by_place))
@@ -72,6 +78,9 @@ impl LeftOpen {
         let mut closed = 0;
         for intent in intents {
             let Some((outcome, detail)) = told(&intent, seen) else { continue };
+            if intent.has_end && outcome == ChangeOutcome::Unknown {
+                continue;
+            }
             let event = Event::Outcome { outcome, detail: detail.to_owned() };
             keeper.write_down(&JournalEntry { id: intent.id, time: time.to_owned(), event })?;
             closed += 1;
@@ -89,12 +98,17 @@ fn told(intent: &LeftOpenIntent, seen: &Observation) -> Option<(ChangeOutcome, &
     }
     Some(match state_of(&changes, seen) {
         TaskState::New => {
-            (ChangeOutcome::Done, "the run was killed; a later look found the change made, but not proven")
+            (ChangeOutcome::Done, "the run did not come to its end; a later look found the change made, but not proven")
         }
-        TaskState::Old => (ChangeOutcome::AsBefore, "the run was killed; a later look found everything as before"),
-        TaskState::Half => (ChangeOutcome::Unknown, "the run was killed; a later look found a part of it made"),
-        TaskState::Other => {
-            (ChangeOutcome::Unknown, "the run was killed; a later look found neither the old nor the new state")
+        TaskState::Old => {
+            (ChangeOutcome::AsBefore, "the run did not come to its end; a later look found everything as before")
         }
+        TaskState::Half => {
+            (ChangeOutcome::Unknown, "the run did not come to its end; a later look found a part of it made")
+        }
+        TaskState::Other => (
+            ChangeOutcome::Unknown,
+            "the run did not come to its end; a later look found neither the old nor the new state",
+        ),
     })
 }

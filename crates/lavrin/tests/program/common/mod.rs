@@ -3,6 +3,7 @@
 
 pub mod agent;
 pub mod fleet;
+pub mod machine;
 pub mod random;
 pub mod releases;
 pub mod servers;
