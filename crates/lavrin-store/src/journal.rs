@@ -3,7 +3,9 @@
 use crate::{State, StoreFault, private};
 use lavrin_keys::key::Fingerprint;
 use lavrin_server::fs::BytePath;
-use lavrin_server::steps::{AccountChange, Change, Deed, FileChange, KeyChange, OwnerIds, ServerChange, Was};
+use lavrin_server::steps::{
+    AccountChange, Change, Deed, FileChange, KeyChange, NewAccount, OwnerIds, ServerChange, Was,
+};
 use serde::{Deserialize, Serialize};
 use std::fs::OpenOptions;
 use std::io::Write as _;
@@ -183,6 +185,17 @@ pub enum KeptChange {
     },
     /// The server read its configuration again.
     Reload,
+    /// An account was made.
+    MakeAccount(NewAccount),
+    /// An account came into a group, or out of it.
+    JoinGroup {
+        /// The account.
+        account: String,
+        /// The group.
+        group: String,
+        /// Whether it is in it.
+        is_member: bool,
+    },
     /// The day on which an account ends, in days since 1970.
     Expire {
         /// The account.
@@ -270,6 +283,11 @@ impl KeptChange {
         let change = match change {
             Change::File(file) => file,
             Change::Server(ServerChange::Reload) => return Ok(Self::Reload),
+            Change::Account(AccountChange::Make(new)) => return Ok(Self::MakeAccount(new.clone())),
+            Change::Account(AccountChange::Join { account, group, is_member }) => {
+                let (account, group) = (account.clone(), group.clone());
+                return Ok(Self::JoinGroup { account, group, is_member: *is_member });
+            }
             Change::Account(AccountChange::Expire { account, from, to }) => {
                 return Ok(Self::Expire { account: account.clone(), from: *from, to: *to });
             }
@@ -332,6 +350,10 @@ impl KeptChange {
                 FileChange::RemoveFile { path, old: content(&old)?, mode, owner: owner(own) }
             }
             Self::Reload => return Some(ServerChange::Reload.into()),
+            Self::MakeAccount(new) => return Some(AccountChange::Make(new).into()),
+            Self::JoinGroup { account, group, is_member } => {
+                return Some(AccountChange::Join { account, group, is_member }.into());
+            }
             Self::Expire { account, from, to } => return Some(AccountChange::Expire { account, from, to }.into()),
             Self::SetKey { account, slot, old, new } => {
                 return Some(Change::Key(KeyChange { account, slot, old: named(old)?, new: named(new)? }));

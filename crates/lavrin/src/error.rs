@@ -1,17 +1,19 @@
 //! Every error of the libraries in words for the person at the terminal, with the command to type next.
 
+mod steps;
+
 use crate::exit::Exit;
 use lavrin_keys::key::KeyFault;
 use lavrin_keys::key::fingerprint::NotAFingerprint;
 use lavrin_keys::text::shell_word;
 use lavrin_reach::ssh::{ConnectFault, ExecFault, Rejected};
-use lavrin_server::fs::Why;
-use lavrin_server::steps::{LockOut, NoSteps, Whose};
+use lavrin_server::steps::{LockOut, Whose};
 use lavrin_store::StoreFault;
 use lavrin_store::database::DatabaseFault;
 use lavrin_work::owed::OwedFault;
 use lavrin_work::ways::{Unspoken, WayFault};
 use std::path::Path;
+pub use steps::{exit_of_no_steps, no_steps};
 
 /// An error as it is shown: what happened, why, and what to type.
 #[derive(Debug)]
@@ -253,108 +255,5 @@ pub fn exec_fault(host: &str, fault: &ExecFault) -> CommandError {
             said.because("this login is limited to one command").again("as another account", "--login NAME")
         }
         _ => said,
-    }
-}
-
-/// How a command ends because steps cannot be told.
-pub fn exit_of_no_steps(fault: &NoSteps) -> Exit {
-    match fault {
-        NoSteps::NoSuchAccount => Exit::Findings,
-        NoSteps::HomeOnNetwork(_) => Exit::NotChecked,
-        _ => Exit::Stopped,
-    }
-}
-
-/// Steps that cannot be told.
-pub fn no_steps(fault: &NoSteps, account: &str, place: &str) -> CommandError {
-    let stop = |message: String| CommandError::with(Exit::Stopped, message).because("nothing was changed");
-    match fault {
-        NoSteps::NoSuchAccount => {
-            CommandError::with(Exit::Findings, format!("there is no account {account} on {place}"))
-                .hint("which accounts there are: lavrin audit")
-        }
-        NoSteps::NoKeyFileNamed => {
-            stop(format!("the server reads no key file for {account} (AuthorizedKeysFile none)"))
-        }
-        NoSteps::HomeMissing(path) => {
-            stop(format!("{path} does not exist")).hint(format!("make the home first, owned by {account}"))
-        }
-        NoSteps::HomeOnNetwork(path) => stop(format!("{path} is on a network file system and was not looked at"))
-            .again("to look there anyway", "--network-homes"),
-        NoSteps::HomeOwner { path, found, wanted } => {
-            stop(format!("the home {path} belongs to uid {found}, not to {account} (uid {wanted})"))
-                .hint(format!("if it is {account}'s: chown {account} {}", shell_word(&path.to_string())))
-        }
-        NoSteps::NeedsRoot { path, found, wanted } => {
-            stop(format!("{path} belongs to uid {found} instead of uid {wanted}, and only root may change that"))
-                .again("as root or as a user with sudo", "--login NAME")
-        }
-        NoSteps::WrongKind(path) => stop(format!("{path} is not the file or folder that belongs there"))
-            .hint(format!("ls -ld {}", shell_word(&path.to_string()))),
-        NoSteps::LinkLeadsOut { path, to } => stop(format!("{path} is a link that leads out of the home, to {to}"))
-            .hint("change that file where it is kept"),
-        NoSteps::LinkLoop(path) => stop(format!("the links at {path} form a loop")),
-        NoSteps::BinaryList(path) => {
-            stop(format!("{path} is a binary list of revoked keys, which only its own program can write"))
-                .hint("add the key there with the program that made it")
-        }
-        NoSteps::OthersMayWrite(path) => {
-            let path = shell_word(&path.to_string());
-            stop(format!("others than root may change {path} or a folder above it, so root does not work there"))
-                .hint(format!("look at it: namei -l {path}"))
-        }
-        NoSteps::StartOption(option) => {
-            let option = lavrin_keys::text::printable(option.as_bytes());
-            stop(format!("the server was started with -o {option}, and that goes before its files"))
-                .hint("take the option out of the server's own start script, start the server again, then run this again")
-        }
-        NoSteps::StartSwitches => {
-            stop("this server (dropbear) has no settings in files: it takes switches when it starts".to_owned())
-                .because("on Debian: add -s (no passwords) and -g (none for root) to DROPBEAR_EXTRA_ARGS in /etc/default/dropbear, then: service dropbear restart")
-                .because("on OpenWrt: uci set dropbear.@dropbear[0].PasswordAuth=off; uci set dropbear.@dropbear[0].RootPasswordAuth=off; uci commit dropbear; /etc/init.d/dropbear restart")
-                .because("keep a session open until a new login with a key has worked")
-                .hint(format!("prove the key first: lavrin probe KEY.pub root@{place}"))
-        }
-        NoSteps::BrokenSettings(fault) => {
-            let (path, line) = (&fault.path, fault.line);
-            let what = crate::wording::config::error(&fault.what);
-            stop(format!("the server would not start with its settings: {path} line {line}: {what}"))
-                .hint(format!("lavrin host settings {place}"))
-        }
-        NoSteps::SettingNotUnderstood { path, line } => {
-            stop(format!("line {line} of {path} cannot be told well enough to change it safely"))
-                .hint(format!("lavrin host settings {place}"))
-        }
-        NoSteps::ChangedSince(path) => {
-            stop(format!("{path} was changed again since then, and later changes would be lost"))
-                .hint(format!("lavrin history {account}@{place}"))
-        }
-        NoSteps::WouldRevive(entries) => {
-            let said = stop(format!(
-                "repairing modes for {account} would make entries active that have no grant and that the server ignores today"
-            ));
-            let said = entries.iter().fold(said, |said, entry| said.because(crate::wording::steps::revived(entry)));
-            said.hint(format!("allow them: lavrin grant PERSON {account} --host {place}"))
-                .hint(format!("or remove them: lavrin remove SHA256:… {account}@{place}"))
-        }
-        NoSteps::SharedFile(path) => stop(format!(
-            "{path} is read for several managed accounts, so a change for {account} would change them all"
-        ))
-        .hint("give each account a file of its own: AuthorizedKeysFile with %u or %h in it"),
-        NoSteps::NotApplicable(ability) => {
-            let what = crate::wording::not_applicable(&[*ability]).unwrap_or_default();
-            stop(format!("{place}: {what}")).hint(format!("look at it: lavrin audit {place}"))
-        }
-        NoSteps::Unread(source, why) => {
-            let path = crate::wording::key_source(source);
-            let said = stop(format!("{path} could not be read, so it cannot be changed safely"))
-                .because(crate::wording::why_words(why));
-            if *why == Why::Permission {
-                said.again("as root or as a user with sudo", "--login NAME")
-                    .hint(format!("if root may not either: chown {account} {}", shell_word(&path)))
-            } else {
-                said
-            }
-        }
     }
 }

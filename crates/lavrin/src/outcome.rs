@@ -95,6 +95,8 @@ pub enum DifferenceKind {
     NotUnderstood,
     /// A mode or owner is wrong.
     Mode,
+    /// The account is not there, and is to be made.
+    Account,
     /// The server takes passwords, and should not.
     Passwords,
 }
@@ -108,6 +110,7 @@ impl DifferenceKind {
             Self::Extra => "extra",
             Self::Unknown | Self::NotUnderstood => "unknown",
             Self::Mode => "mode",
+            Self::Account => "account",
             Self::Passwords => "passwords",
         }
     }

@@ -3,7 +3,7 @@
 pub use super::difference::{Difference, Part, WhyGone};
 use super::index::{Index, Standing};
 use super::{Moment, Removed};
-use crate::register::{Date, Grant, Host, OwnedKey, Person, Register, Whom};
+use crate::register::{CreateAccount, Date, Grant, Host, OwnedKey, Person, Register, Whom};
 use foldhash::quality::RandomState;
 use lavrin_keys::key::container::line::KnownKeys;
 use lavrin_keys::key::policy::Policy;
@@ -17,7 +17,7 @@ use lavrin_server::account::Account;
 use lavrin_server::fs::{BytePath, Fact};
 use lavrin_server::login::{AccountKeys, HeldEntry};
 use lavrin_server::server::Software;
-use lavrin_server::steps::{self, Edits, Kept, NoSteps, RootLogin, Steps, bring};
+use lavrin_server::steps::{self, Edits, Kept, NewAccount, NoSteps, RootLogin, Steps, bring};
 use lavrin_server::survey::{Resolved, resolve};
 use lavrin_server::system::System;
 use std::collections::{BTreeSet, HashMap, HashSet};
@@ -182,8 +182,7 @@ impl<'a> Comparer<'a> {
             let own: Vec<&Grant> = grants.iter().filter(|grant| grant.account == **name).copied().collect();
             let managed = host.accounts.iter().any(|account| account.value == **name);
             let Some(account) = seen.account(name) else {
-                let (account, fault) = ((*name).to_owned(), Some(NoSteps::NoSuchAccount));
-                found.push(AccountComparison { account, managed, differences: Vec::new(), fault, granted: Vec::new() });
+                found.push(missing_account(name, managed, grants.iter().filter(|grant| grant.account == **name)));
                 continue;
             };
             let one = OneAccount { all: self, host, account, managed, seen, removed };
@@ -294,6 +293,28 @@ fn may_hold_keys(path: &BytePath, content: &Fact<Vec<u8>>, seen: &System<'_>) ->
             || path.as_bytes().starts_with(b"/etc/ssh/sshd_config.d/")
     };
     content.known().is_none_or(|bytes| !bytes.is_empty()) && *content != Fact::Absent && !of_server()
+}
+
+/// An account that is not there: a fault, unless a grant asks for it to be made.
+fn missing_account<'b>(name: &str, managed: bool, grants: impl Iterator<Item = &'b &'b Grant>) -> AccountComparison {
+    let asked: Vec<&CreateAccount> = grants.filter_map(|grant| grant.create.as_ref()).collect();
+    let mut groups: Vec<String> = Vec::new();
+    for group in asked.iter().flat_map(|create| &create.groups) {
+        if !groups.contains(&group.value) {
+            groups.push(group.value.clone());
+        }
+    }
+    let new = NewAccount {
+        name: name.to_owned(),
+        shell: asked.iter().find_map(|create| create.shell.clone()),
+        home: asked.iter().find_map(|create| create.home.clone()),
+    };
+    let (differences, fault) = if asked.is_empty() {
+        (Vec::new(), Some(NoSteps::NoSuchAccount))
+    } else {
+        (vec![Difference::MakeAccount { new, groups }], None)
+    };
+    AccountComparison { account: name.to_owned(), managed, differences, fault, granted: Vec::new() }
 }
 
 /// By what the server takes passwords: it is told with root, whom every host has.
@@ -440,9 +461,7 @@ impl AccountComparison {
     /// Whether it counts as different: an account that is not managed does where somebody was let into it.
     #[must_use]
     pub fn counts(&self) -> bool {
-        let is_asked =
-            |difference: &Difference| matches!(difference, Difference::Add { .. } | Difference::Passwords(_));
-        let asked = |difference: &Difference| self.managed || is_asked(difference);
+        let asked = |difference: &Difference| self.managed || difference.is_asked_for();
         self.fault.is_some() || self.differences.iter().any(asked)
     }
 
@@ -464,6 +483,13 @@ impl AccountComparison {
         if let Some(fault) = &self.fault {
             return Err(fault.clone());
         }
+        let made = self.differences.iter().find_map(|difference| match difference {
+            Difference::MakeAccount { new, groups } => Some((new, groups)),
+            _ => None,
+        });
+        if let Some((new, groups)) = made.filter(|_| self.managed) {
+            return steps::make_account(new, groups, seen, 0);
+        }
         let mut edits = Edits::default();
         for difference in self.differences.iter().filter(|_| self.managed) {
             match difference {
@@ -471,7 +497,8 @@ impl AccountComparison {
                 Difference::Options { place, to, .. } => edits.options.push((place.clone(), to.clone())),
                 Difference::Remove { place, .. } => edits.remove.push(place.clone()),
                 Difference::Mode(_) => edits.modes = true,
-                Difference::Unknown { .. } | Difference::NotUnderstood { .. } | Difference::Passwords(_) => {}
+                Difference::Unknown { .. } | Difference::NotUnderstood { .. } => {}
+                Difference::Passwords(_) | Difference::MakeAccount { .. } => {}
             }
         }
         bring(&self.account, &edits, &|key| self.granted.contains(key), seen, policy)

@@ -3,7 +3,7 @@
 use crate::register::Date;
 use lavrin_keys::key::Fingerprint;
 use lavrin_server::login::Place;
-use lavrin_server::steps::{Change, OpenSetting};
+use lavrin_server::steps::{Change, NewAccount, OpenSetting};
 
 /// One thing that register and observation disagree on.
 #[derive(Debug, Clone, PartialEq, Eq)]
@@ -63,6 +63,13 @@ pub enum Difference {
     },
     /// A mode or an owner is not as it should be.
     Mode(Change),
+    /// The account is not there, and a grant asks for it to be made.
+    MakeAccount {
+        /// As it is to be made.
+        new: NewAccount,
+        /// The groups that it is put into.
+        groups: Vec<String>,
+    },
     /// The server takes passwords, and should take keys only. None: whether it does is not known.
     Passwords(Option<Vec<OpenSetting>>),
 }
@@ -100,12 +107,18 @@ impl Difference {
     #[must_use]
     pub fn part(&self) -> Option<Part> {
         match self {
-            Self::Add { .. } | Self::Options { .. } => Some(Part::Add),
+            Self::Add { .. } | Self::Options { .. } | Self::MakeAccount { .. } => Some(Part::Add),
             Self::Remove { .. } => Some(Part::Remove),
             // Passwords end by a command of their own, which proves more.
             Self::Unknown { .. } | Self::NotUnderstood { .. } | Self::Passwords(_) => None,
             Self::Mode(_) => Some(Part::Modes),
         }
+    }
+
+    /// Whether somebody asked for it by name, so that it counts in an account that is not managed too.
+    #[must_use]
+    pub fn is_asked_for(&self) -> bool {
+        matches!(self, Self::Add { .. } | Self::MakeAccount { .. } | Self::Passwords(_))
     }
 
     /// The key that it is about.
@@ -116,7 +129,7 @@ impl Difference {
             | Self::Options { fingerprint, .. }
             | Self::Remove { fingerprint, .. }
             | Self::Unknown { fingerprint, .. } => Some(*fingerprint),
-            Self::NotUnderstood { .. } | Self::Mode(_) | Self::Passwords(_) => None,
+            Self::NotUnderstood { .. } | Self::Mode(_) | Self::MakeAccount { .. } | Self::Passwords(_) => None,
         }
     }
 }

@@ -255,6 +255,7 @@ fn differences(access: &str, hosts: &str, keys: &str, change: impl FnOnce(&mut O
         Difference::Unknown { place, .. } => format!("?{}", place.line().unwrap()),
         Difference::NotUnderstood { place } => format!("!{}", place.line().unwrap()),
         Difference::Mode(change) => format!("m{}", change.subject()),
+        Difference::MakeAccount { new, groups } => format!("a{} {groups:?}", new.name),
         Difference::Passwords(open) => format!("p{}", open.as_ref().map_or(0, Vec::len)),
     };
     let mut all: Vec<String> = Vec::new();

@@ -54,6 +54,14 @@ pub struct NewGrant<'a> {
     pub command: Option<&'a str>,
     /// Further options.
     pub options: &'a [String],
+    /// The account is made where it is not there.
+    pub create: bool,
+    /// The groups that it is put into then.
+    pub groups: &'a [String],
+    /// Its shell then.
+    pub shell: Option<&'a str>,
+    /// Its home then.
+    pub home: Option<&'a str>,
     /// Why.
     pub reason: Option<&'a str>,
 }
@@ -168,6 +176,10 @@ pub fn add_grant(text: &str, grant: &NewGrant<'_>) -> Result<String, EditFault> 
     put("from", grant.from.map(value));
     put("command", grant.command.map(value));
     put("options", (!grant.options.is_empty()).then(|| list(grant.options)));
+    put("create", grant.create.then(|| toml_edit::value(true)));
+    put("groups", (!grant.groups.is_empty()).then(|| list(grant.groups)));
+    put("shell", grant.shell.map(value));
+    put("home", grant.home.map(value));
     put("reason", grant.reason.map(value));
     appended(text, "[[grant]]", &table)
 }
@@ -189,6 +201,10 @@ pub fn set_grant(text: &str, number: usize, grant: &NewGrant<'_>) -> Result<Stri
     put("from", grant.from.map(value));
     put("command", grant.command.map(value));
     put("options", (!grant.options.is_empty()).then(|| list(grant.options)));
+    put("create", grant.create.then(|| toml_edit::value(true)));
+    put("groups", (!grant.groups.is_empty()).then(|| list(grant.groups)));
+    put("shell", grant.shell.map(value));
+    put("home", grant.home.map(value));
     put("reason", grant.reason.map(value));
     Ok(document.to_string())
 }

@@ -196,6 +196,16 @@ pub enum RegisterFault {
     },
     /// A grant for somebody who has no key in use.
     GrantWithoutKey,
+    /// A grant puts an account into a group that policy forbids.
+    GroupForbidden {
+        /// The group.
+        group: String,
+    },
+    /// A grant puts an account into a group whose members can become root.
+    GroupLikeRoot {
+        /// The group.
+        group: String,
+    },
     /// The same grant again.
     GrantTwice,
     /// A kept key of an account that the register does not manage: no command puts it there.
@@ -286,6 +296,8 @@ lavrin_keys::rules!(RegisterFault {
     RegisterFault::GrantEndsSoon { .. } => "grant-ends-soon", Low;
     RegisterFault::GrantOfLeaver { .. } => "grant-of-leaver", High;
     RegisterFault::GrantWithoutKey => "grant-without-key", Medium;
+    RegisterFault::GroupForbidden { .. } => "group-forbidden", High;
+    RegisterFault::GroupLikeRoot { .. } => "group-like-root", Info;
     RegisterFault::GrantTwice => "grant-twice", Low;
     RegisterFault::KeptNotManaged => "kept-not-managed", Medium;
     RegisterFault::KeptKnownToLeaver { .. } => "kept-known-to-leaver", High;

@@ -145,6 +145,7 @@ pub(super) fn read(number: usize, name: &str, table: Spanned<DeTable<'_>>, fault
     let placed = |value: &str| Placed { value: value.to_owned(), place: top.clone() };
     let whom = Whom::Kept { account: account.to_owned(), host: host.to_owned() };
     let grant = Grant {
+        create: None,
         whom: Placed { value: whom, place: top.clone() },
         key: None,
         account: account.to_owned(),

@@ -274,10 +274,23 @@ pub struct Grant {
     pub command: Option<String>,
     /// Further options of the entry.
     pub options: Vec<String>,
+    /// The account is made where it is not there.
+    pub create: Option<CreateAccount>,
     /// Why.
     pub reason: Option<String>,
     /// Where the machine is.
     pub place: RegisterPlace,
+}
+
+/// How an account is made that a grant is for.
+#[derive(Debug, Clone, PartialEq, Eq, Default)]
+pub struct CreateAccount {
+    /// The groups that it is put into.
+    pub groups: Vec<Placed<String>>,
+    /// Its shell; none: the usual one of the system.
+    pub shell: Option<String>,
+    /// Its home; none: the usual place.
+    pub home: Option<String>,
 }
 
 impl Grant {
@@ -346,6 +359,7 @@ impl Default for Rules {
             break_glass_hosts: Vec::new(),
             way_back_days_max: None,
             keys_only: Vec::new(),
+            groups_forbidden: Vec::new(),
             comment: None,
             automation_options: Vec::new(),
             severities: BTreeMap::new(),
@@ -388,6 +402,8 @@ pub struct Rules {
     pub way_back_days_max: Option<i64>,
     /// Hosts, or tags, on which nobody may get in by a password; `*` stands for all.
     pub keys_only: Vec<Placed<String>>,
+    /// Groups into which no grant may put an account.
+    pub groups_forbidden: Vec<String>,
     /// A pattern with `*` and `?` that each comment has to match.
     pub comment: Option<String>,
     /// Options of which keys for automation have to carry one.

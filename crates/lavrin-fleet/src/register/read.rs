@@ -4,8 +4,8 @@ use super::defaults::{self, Defaults};
 use super::fault::FieldKind;
 use super::fields::{Faults, Fields};
 use super::{
-    Date, Exception, Grant, Host, Owed, OwnedKey, Person, Placed, Purpose, ReachKind, Register, RegisterFault,
-    RegisterFinding, RegisterPlace, RootProgram, Rules, SourceFile, Whom, is_id, kept,
+    CreateAccount, Date, Exception, Grant, Host, Owed, OwnedKey, Person, Placed, Purpose, ReachKind, Register,
+    RegisterFault, RegisterFinding, RegisterPlace, RootProgram, Rules, SourceFile, Whom, is_id, kept,
 };
 use crate::rules;
 use lavrin_keys::key::container::line;
@@ -193,6 +193,7 @@ fn rules(number: usize, table: Spanned<DeTable<'_>>, faults: &mut Faults) -> Rul
         ends_soon_days: fields.number("ends_soon_days", 0..=365).unwrap_or(Rules::default().ends_soon_days),
         break_glass_hosts: fields.texts("break_glass_hosts"),
         keys_only: fields.texts("keys_only"),
+        groups_forbidden: fields.texts("groups_forbidden").into_iter().map(|group| group.value).collect(),
         way_back_days_max: fields.number("way_back_days_max", 1..=36_500),
         comment: fields.text("comment").map(|pattern| pattern.value),
         automation_options: fields.texts("automation_options").into_iter().map(|option| option.value).collect(),
@@ -391,7 +392,17 @@ fn grant(number: usize, table: Spanned<DeTable<'_>>, faults: &mut Faults) -> Opt
     if let Err((fault, at)) = &whom {
         fields.fault(fault.clone(), at.clone().unwrap_or_else(|| place.clone()));
     }
+    let is_created = fields.flag("create");
+    let create = CreateAccount {
+        groups: fields.texts("groups"),
+        shell: fields.text("shell").map(|shell| shell.value),
+        home: fields.text("home").map(|home| home.value),
+    };
+    if !is_created && create != CreateAccount::default() {
+        fields.fault(RegisterFault::MissingField { name: "create" }, place.clone());
+    }
     let grant = Grant {
+        create: is_created.then_some(create),
         key: fields.text("key"),
         hosts: fields.texts("hosts"),
         tags: fields.texts("tags"),

@@ -24,6 +24,9 @@ const WRITE: &str = include_str!("scripts/write.sh");
 /// Functions for a change of the server or of an account.
 pub(super) const SERVER: &str = include_str!("scripts/server.sh");
 
+/// Functions for a change of an account.
+const ACCOUNT: &str = include_str!("scripts/account.sh");
+
 /// How long what runs as an account may take for a change, in seconds, beside a second for each 100 KB that are sent.
 const ACCOUNT_SECONDS: u64 = 20;
 
@@ -84,10 +87,9 @@ impl ShellHost {
                     let steps = format!("{LISTENER}\n{SERVER}\nreload");
                     return self.make(&format!("( {steps} )"), &change.subject()).await;
                 }
-                Change::Account(AccountChange::Expire { account, from, to }) => {
-                    let day = |day: &Option<i64>| day.map(|day| day.to_string()).unwrap_or_default();
-                    let call = format!("expire {} '{}' '{}'", quoted(account), day(from), day(to));
-                    return self.make(&format!("( {SERVER}\n{call} )"), &change.subject()).await;
+                Change::Account(of_account) => {
+                    let script = format!("( {SERVER}\n{ACCOUNT}\n{} )", account_call(of_account));
+                    return self.make(&script, &change.subject()).await;
                 }
                 Change::Key(_) => return Err(CarryFault::not_there(change)),
             };
@@ -194,6 +196,24 @@ async fn staged(exec: &mut Exec, inner: &str, writing: &Writing<'_>) -> Result<S
 fn write_call(account: &Account, folder: &str, inner: &str) -> String {
     let command = format!("eval \"$(dd bs=1 count={} 2>/dev/null)\"", inner.len());
     format!("write_in {} {folder} {}", words_of(account), quoted(&command))
+}
+
+/// The call that changes an account.
+fn account_call(change: &AccountChange) -> String {
+    match change {
+        AccountChange::Expire { account, from, to } => {
+            let day = |day: &Option<i64>| day.map(|day| day.to_string()).unwrap_or_default();
+            format!("expire {} '{}' '{}'", quoted(account), day(from), day(to))
+        }
+        AccountChange::Make(new) => {
+            let word = |text: &Option<String>| quoted(text.as_deref().unwrap_or_default());
+            format!("make_account {} {} {}", quoted(&new.name), word(&new.shell), word(&new.home))
+        }
+        AccountChange::Join { account, group, is_member } => {
+            let function = if *is_member { "join" } else { "leave" };
+            format!("{function} {} {}", quoted(account), quoted(group))
+        }
+    }
 }
 
 fn words_of(account: &Account) -> String {
@@ -383,6 +403,8 @@ fn fault(subject: &ChangeSubject, said: &str) -> CarryFault {
         }
         "no-timer" => "nothing was found on this host that could put the settings back by itself".to_owned(),
         "put-back" => return CarryFault::PutBack,
+        "no-useradd" => "this host has neither useradd nor adduser".to_owned(),
+        "no-gpasswd" => "this host has no program that puts accounts into groups".to_owned(),
         "no-chage" => "this host has no chage that sets the day on which an account ends".to_owned(),
         "short" => "not all bytes arrived".to_owned(),
         "owner" | "group" | "mode" => {

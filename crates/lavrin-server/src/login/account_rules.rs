@@ -31,10 +31,8 @@ pub(super) fn reasons(account: &Account, settings: &Settings, question: &Questio
     if let Some(kind) = shell(account, seen) {
         push(kind, "");
     }
-    if let Some(keyword) = kept_out(account, settings, seen) {
-        let keyword_small = keyword.to_ascii_lowercase();
-        let list = settings.get(&keyword_small).map(|setting| setting.words.clone()).unwrap_or_default();
-        push(ReasonKind::UserNotAllowed { keyword, list }, &keyword_small);
+    if let Some((keyword, list)) = kept_out_by(account, settings, seen) {
+        push(ReasonKind::UserNotAllowed { keyword, list }, &keyword.to_ascii_lowercase());
     }
     let root = settings.word("permitrootlogin");
     if account.is_root() && root == "no" {
@@ -87,6 +85,17 @@ fn shell(account: &Account, seen: &System<'_>) -> Option<ReasonKind> {
         }
         _ => None,
     }
+}
+
+/// The list that keeps the account out, by its keyword, and what stands in it.
+pub(super) fn kept_out_by(
+    account: &Account,
+    settings: &Settings,
+    seen: &System<'_>,
+) -> Option<(&'static str, Vec<String>)> {
+    let keyword = kept_out(account, settings, seen)?;
+    let list = settings.get(&keyword.to_ascii_lowercase()).map(|setting| setting.words.clone());
+    Some((keyword, list.unwrap_or_default()))
 }
 
 /// The keyword of the list that keeps the account out, in the server's order.

@@ -232,6 +232,12 @@ pub fn lets_account_in(account: &Account, seen: &System<'_>, now: i64) -> bool {
     account_rules::lets_in(account, &seen.settings(account), now, seen)
 }
 
+/// The server's list of users or groups that keeps an account out, by its keyword, and what stands in it.
+#[must_use]
+pub fn kept_out_by(account: &Account, seen: &System<'_>) -> Option<(&'static str, Vec<String>)> {
+    account_rules::kept_out_by(account, &seen.settings(account), seen)
+}
+
 /// Whether the server refuses to read files with loose modes. Dropbear always does.
 #[must_use]
 pub fn strict(settings: &Settings, seen: &System<'_>) -> bool {

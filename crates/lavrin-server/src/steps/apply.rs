@@ -1,7 +1,7 @@
 //! What a place would be like after changes, by what was seen of it before.
 
 use super::{AccountChange, Change, Deed, FileChange, KeyChange, OwnerIds, ServerChange};
-use crate::account::Aging;
+use crate::account::{Aging, Group};
 use crate::fs::{BytePath, Fact, Node, NodeKind};
 use crate::survey::{KeySlot, Observation};
 use std::sync::Arc;
@@ -23,10 +23,27 @@ impl Observation {
     }
 
     fn apply_to_account(&mut self, change: &AccountChange) {
-        let AccountChange::Expire { account, to, .. } = change;
-        let own = Arc::make_mut(&mut self.accounts).iter_mut().find(|own| own.name == *account);
-        if let Some(Aging::Line { expires, .. }) = own.and_then(|own| own.aging.as_mut()) {
-            *expires = *to;
+        match change {
+            AccountChange::Expire { account, to, .. } => {
+                let own = Arc::make_mut(&mut self.accounts).iter_mut().find(|own| own.name == *account);
+                if let Some(Aging::Line { expires, .. }) = own.and_then(|own| own.aging.as_mut()) {
+                    *expires = *to;
+                }
+            }
+            AccountChange::Make(new) => {
+                let account = new.expected(self);
+                let group = Group { name: new.name.clone(), gid: account.gid, members: Vec::new() };
+                Arc::make_mut(&mut self.accounts).push(account);
+                Arc::make_mut(&mut self.groups).push(group);
+            }
+            AccountChange::Join { account, group, is_member } => {
+                let own = Arc::make_mut(&mut self.groups).iter_mut().find(|own| own.name == *group);
+                let Some(own) = own else { return };
+                own.members.retain(|member| member != account);
+                if *is_member {
+                    own.members.push(account.clone());
+                }
+            }
         }
     }
 

@@ -1,7 +1,7 @@
 //! A change of a host: of a file, or of a key in a slot. Each knows what takes it back, what it leaves behind and what it means.
 
-use super::OwnerIds;
-use crate::account::Aging;
+use super::{NewAccount, OwnerIds};
+use crate::account::{Aging, Group};
 use crate::fs::{BytePath, Fact, Node, NodeKind};
 use crate::survey::{KeySlot, Observation};
 use lavrin_keys::key::Fingerprint;
@@ -56,7 +56,7 @@ impl Change {
             Self::File(file) => file.is_undone(seen),
             Self::Key(key) => key.inverse().holds(seen),
             Self::Server(ServerChange::Reload) => true,
-            Self::Account(account) => account.inverse().holds(seen),
+            Self::Account(account) => account.is_undone(seen),
         }
     }
 
@@ -75,6 +75,7 @@ impl Change {
             Self::Account(AccountChange::Expire { account, .. }) => {
                 seen.account(account).is_some_and(|account| account.aging.is_some())
             }
+            Self::Account(AccountChange::Make(_) | AccountChange::Join { .. }) => seen.looked,
         }
     }
 
@@ -85,7 +86,7 @@ impl Change {
             Self::File(file) => ChangeSubject::Path(file.path().clone()),
             Self::Key(key) => ChangeSubject::Slot { account: key.account.clone(), slot: key.slot.clone() },
             Self::Server(_) => ChangeSubject::Server,
-            Self::Account(AccountChange::Expire { account, .. }) => ChangeSubject::Account(account.clone()),
+            Self::Account(account) => account.subject(),
         }
     }
 
@@ -167,6 +168,13 @@ pub enum ChangeSubject {
     Server,
     /// An account.
     Account(String),
+    /// An account as a member of a group.
+    Member {
+        /// The account.
+        account: String,
+        /// The group.
+        group: String,
+    },
 }
 
 impl From<BytePath> for ChangeSubject {
@@ -184,6 +192,7 @@ impl std::fmt::Display for ChangeSubject {
             Self::Slot { account, slot: None } => write!(out, "{account} slot"),
             Self::Server => out.write_str("server"),
             Self::Account(account) => write!(out, "{account}"),
+            Self::Member { account, group } => write!(out, "{account} in the group {group}"),
         }
     }
 }
@@ -243,22 +252,67 @@ pub enum AccountChange {
         /// The day wanted.
         to: Option<i64>,
     },
+    /// It is made, without a password. Nothing is ever deleted: what takes it back ends it.
+    Make(NewAccount),
+    /// It comes into a group, or out of it.
+    Join {
+        /// The account.
+        account: String,
+        /// The group.
+        group: String,
+        /// Whether it is to be in it.
+        is_member: bool,
+    },
 }
+
+/// The day on which an account ends that was made and is taken back: none on which anybody came in.
+const ENDED_BEFORE_ALL: i64 = 1;
 
 impl AccountChange {
     /// The change that takes this one back.
     #[must_use]
     pub fn inverse(&self) -> Self {
-        let Self::Expire { account, from, to } = self.clone();
-        Self::Expire { account, from: to, to: from }
+        match self.clone() {
+            Self::Expire { account, from, to } => Self::Expire { account, from: to, to: from },
+            Self::Make(new) => Self::Expire { account: new.name, from: None, to: Some(ENDED_BEFORE_ALL) },
+            Self::Join { account, group, is_member } => Self::Join { account, group, is_member: !is_member },
+        }
+    }
+
+    fn subject(&self) -> ChangeSubject {
+        match self {
+            Self::Expire { account, .. } => ChangeSubject::Account(account.clone()),
+            Self::Make(new) => ChangeSubject::Account(new.name.clone()),
+            Self::Join { account, group, .. } => {
+                ChangeSubject::Member { account: account.clone(), group: group.clone() }
+            }
+        }
+    }
+
+    /// Whether what was seen is what was there before the change.
+    fn is_undone(&self, seen: &Observation) -> bool {
+        match self {
+            Self::Make(new) if seen.account(&new.name).is_none() => true,
+            Self::Join { account, .. } if seen.account(account).is_none() => true,
+            _ => self.inverse().holds(seen),
+        }
     }
 
     /// Whether what was seen is what the change leaves behind.
     #[must_use]
     pub fn holds(&self, seen: &Observation) -> bool {
-        let Self::Expire { account, to, .. } = self;
-        let aging = seen.account(account).and_then(|account| account.aging);
-        matches!(aging, Some(Aging::Line { expires, .. }) if expires == *to)
+        match self {
+            Self::Expire { account, to, .. } => {
+                let aging = seen.account(account).and_then(|account| account.aging);
+                matches!(aging, Some(Aging::Line { expires, .. }) if expires == *to)
+            }
+            Self::Make(new) => seen.account(&new.name).is_some(),
+            Self::Join { account, group, is_member } => {
+                let is_it = |own: &&Group| own.name == *group;
+                let own = seen.groups.iter().find(is_it).map(|own| own.members.contains(account));
+                own == Some(*is_member)
+            }
+        }
     }
 }
 

@@ -8,6 +8,7 @@ mod guard;
 mod install;
 mod keep_out;
 mod keys_only;
+mod make_account;
 mod mend;
 mod modes;
 mod remove;
@@ -36,6 +37,7 @@ pub use keys_only::{
 use lavrin_keys::key::Fingerprint;
 use lavrin_keys::key::policy::Policy;
 use lavrin_keys::keysfile::KeysFile;
+pub use make_account::{NewAccount, gives_root, make_account, make_account_wants};
 pub use mend::{Left, LeftWhy, Mending, Withheld, WithheldWhat, mend};
 pub use remove::{Removal, remove};
 pub use restore::restore;
@@ -151,6 +153,21 @@ pub enum NoSteps {
     ChangedSince(ChangeSubject),
     /// Setting modes right would bring entries to life that nobody has granted.
     WouldRevive(Vec<Revived>),
+    /// No system takes this name or path for an account or a group.
+    OddName(String),
+    /// There is no such group, and none is made.
+    NoSuchGroup(String),
+    /// The server's list of users or groups would keep the account out.
+    KeptOut {
+        /// The account.
+        account: String,
+        /// The keyword.
+        keyword: &'static str,
+        /// Its list.
+        list: Vec<String>,
+    },
+    /// Only root can do this.
+    OnlyRoot,
     /// Others than root may change this file, or what its name means.
     OthersMayWrite(BytePath),
     /// The server was started with an option that says otherwise, and goes before its files.

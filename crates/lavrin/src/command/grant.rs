@@ -9,6 +9,7 @@ use crate::wording;
 use clap::Args;
 use lavrin_fleet::register::edit::{NewGrant, add_grant, set_grant};
 use lavrin_fleet::register::{Date, Grant, Host, Placed, Register, Whom, entry_options};
+use lavrin_server::steps::gives_root;
 use lavrin_store::database::Database;
 use lavrin_work::fleet::Memory;
 use std::collections::BTreeSet;
@@ -52,6 +53,18 @@ pub struct GrantArgs {
     /// Another option of the entry, such as no-pty (repeatable)
     #[arg(long = "option", value_name = "OPTION")]
     pub options: Vec<String>,
+    /// Make the account where it is not there, without a password
+    #[arg(long)]
+    pub create: bool,
+    /// Put the account that is made into this group (repeatable)
+    #[arg(long, value_name = "GROUP", requires = "create")]
+    pub group: Vec<String>,
+    /// Shell of the account that is made
+    #[arg(long, value_name = "PATH", requires = "create")]
+    pub shell: Option<String>,
+    /// Home of the account that is made
+    #[arg(long, value_name = "PATH", requires = "create")]
+    pub home: Option<String>,
     /// Reason, kept in the register
     #[arg(long, value_name = "TEXT")]
     pub reason: Option<String>,
@@ -87,6 +100,10 @@ pub fn run(args: &GrantArgs, ui: &Ui) -> Result<Exit, CommandError> {
         from: args.from.as_deref(),
         command: args.command.as_deref(),
         options: &args.options,
+        create: args.create,
+        groups: &args.group,
+        shell: args.shell.as_deref(),
+        home: args.home.as_deref(),
         reason: args.reason.as_deref(),
     };
     let old = opened.text(FILE).unwrap_or_default();
@@ -176,6 +193,9 @@ fn warn(args: &GrantArgs, opened: &OpenedRegister, ui: &Ui) -> Result<(), Comman
         let labels = person.keys.iter().map(|key| key.label.as_str());
         ui.warn(&format!("{} has no key '{label}'{}", args.whom, perhaps(label, labels)));
     }
+    for group in args.group.iter().filter(|group| gives_root(group)) {
+        ui.warn(&format!("whoever is in the group {group} can become root"));
+    }
     if let Some(until) = args.until.filter(|until| *until < today()) {
         ui.warn(&format!("{until} is past, so this grant opens nothing"));
     }
@@ -191,7 +211,7 @@ fn unseen_accounts(args: &GrantArgs, hosts: &[&Host], opened: &OpenedRegister, u
     let Some(store) = Database::open_existing(opened.folder.path())? else { return Ok(()) };
     let names: Vec<&str> = hosts.iter().take(LOOKED_UP_MAX).map(|host| host.id.as_str()).collect();
     for (host, seen) in names.iter().zip(Memory::of(&store).observations(&names, i64::MAX)?) {
-        if let Some(seen) = seen.filter(|seen| seen.account(&args.account).is_none()) {
+        if let Some(seen) = seen.filter(|seen| !args.create && seen.account(&args.account).is_none()) {
             let accounts = seen.accounts.iter().map(|account| account.name.as_str());
             let near = perhaps(&args.account, accounts);
             ui.warn(&format!("the last survey of {host} saw no account {}{near}", args.account));

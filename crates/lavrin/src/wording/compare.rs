@@ -26,6 +26,10 @@ pub fn message(difference: &Difference) -> String {
             format!("{}{file}: not understood, so it may be any key; left in place", super::number(place))
         }
         Difference::Mode(change) => mode_change(change),
+        Difference::MakeAccount { groups, .. } if groups.is_empty() => "is not there; a grant has it made".to_owned(),
+        Difference::MakeAccount { groups, .. } => {
+            format!("is not there; a grant has it made, in {}", groups.join(", "))
+        }
         Difference::Passwords(None) => "whether it takes passwords is not known; policy asks for keys only".to_owned(),
         Difference::Passwords(Some(open)) => {
             let open: Vec<String> = open.iter().map(open_setting).collect();

@@ -42,6 +42,8 @@ pub fn message(fault: &RegisterFault) -> String {
         RegisterFault::GrantOfLeaver { person, left, .. } => {
             format!("{person} left on {left} and still has this grant")
         }
+        RegisterFault::GroupForbidden { group } => format!("policy forbids to put accounts into the group {group}"),
+        RegisterFault::GroupLikeRoot { group } => format!("whoever is in the group {group} can become root"),
         RegisterFault::GrantWithoutKey => "nobody whom this grant is for has a key in use".to_owned(),
         RegisterFault::GrantTwice => "the same grant is listed above".to_owned(),
         RegisterFault::KeptNotManaged => {

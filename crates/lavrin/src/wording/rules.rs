@@ -79,6 +79,8 @@ pub const RULES: &[(&str, &str)] = &[
     ("grant-ends-soon", "a grant whose last day is near"),
     ("grant-of-leaver", "a grant of somebody who has left"),
     ("grant-without-key", "a grant of somebody without a key"),
+    ("group-forbidden", "A grant puts an account into a group that policy forbids (`groups_forbidden`)."),
+    ("group-like-root", "A grant puts an account into a group whose members can become root."),
     ("grant-twice", "a grant that is there twice"),
     ("kept-not-managed", "a kept key of an account that the register does not manage"),
     ("kept-known-to-leaver", "a kept key of which somebody who left may have a copy"),

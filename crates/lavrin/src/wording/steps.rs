@@ -5,7 +5,7 @@ use lavrin_keys::repair::{LineRepair, RepairKind};
 use lavrin_keys::text::{count, printable};
 use lavrin_server::steps::{
     AccountChange, Change, Deed, FileChange, KeyChange, Mending, NotCovered, OwnerIds, Revived, ServerChange, Steps,
-    Was, Withheld, WithheldWhat,
+    Was, Withheld, WithheldWhat, gives_root,
 };
 
 /// One line for each change, in order.
@@ -63,7 +63,23 @@ fn change_line(change: &Change, steps: &Steps) -> String {
 const RELOAD: &str = "reload the server's configuration, once its own test accepts it";
 
 fn account_line(change: &AccountChange) -> String {
-    let AccountChange::Expire { account, from, to } = change;
+    let (account, from, to) = match change {
+        AccountChange::Expire { account, from, to } => (account, from, to),
+        AccountChange::Make(new) => {
+            let with = |what: &str, value: &Option<String>| {
+                value.as_ref().map(|value| format!(", {what} {value}")).unwrap_or_default()
+            };
+            let more = with("shell", &new.shell) + &with("home", &new.home);
+            return format!("make the account {}, without a password{more}", new.name);
+        }
+        AccountChange::Join { account, group, is_member: true } => {
+            let root = if gives_root(group) { " (its members can become root)" } else { "" };
+            return format!("put {account} into the group {group}{root}");
+        }
+        AccountChange::Join { account, group, is_member: false } => {
+            return format!("take {account} out of the group {group}");
+        }
+    };
     let day = |day: &i64| crate::clock::day_of(day * 86_400);
     let was = from.as_ref().map_or_else(|| "it had no last day".to_owned(), |from| format!("it was {}", day(from)));
     match to {

@@ -20,6 +20,7 @@ mod newcomer;
 mod not_root;
 mod random_sshd;
 mod readme;
+mod real_accounts;
 mod real_agent;
 mod real_dropbear;
 mod real_enforce;

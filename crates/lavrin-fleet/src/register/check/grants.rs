@@ -2,6 +2,7 @@
 
 use super::{CheckFindings, about, unknown};
 use crate::register::{Date, Grant, Person, Placed, Register, RegisterFault, Whom};
+use lavrin_server::steps::gives_root;
 use std::collections::{BTreeSet, HashMap};
 
 pub(super) fn check(register: &Register, today: Date, found: &mut CheckFindings) {
@@ -19,6 +20,7 @@ pub(super) fn check(register: &Register, today: Date, found: &mut CheckFindings)
         }
         whom(register, grant, &teams, today, found);
         places(register, grant, &tags, found);
+        groups(register, grant, found);
         if let Some(until) = grant.until.as_ref().filter(|_| grant.has_ended(today)) {
             let fault = RegisterFault::GrantEnded { account: grant.account.clone(), on: until.value };
             found.say(fault, &until.place, &about(&grant.whom.value));
@@ -35,6 +37,18 @@ pub(super) fn check(register: &Register, today: Date, found: &mut CheckFindings)
                 on: until.value,
             };
             found.say(fault, &until.place, &about(&grant.whom.value));
+        }
+    }
+}
+
+/// The groups into which an account is put that is made.
+fn groups(register: &Register, grant: &Grant, found: &mut CheckFindings) {
+    for group in grant.create.iter().flat_map(|create| &create.groups) {
+        let name = group.value.clone();
+        if register.rules.groups_forbidden.contains(&name) {
+            found.say(RegisterFault::GroupForbidden { group: name }, &group.place, &about(&grant.whom.value));
+        } else if gives_root(&name) {
+            found.say(RegisterFault::GroupLikeRoot { group: name }, &group.place, &about(&grant.whom.value));
         }
     }
 }

@@ -141,6 +141,7 @@ impl Summary {
                 DifferenceKind::Unknown => self.unknown += 1,
                 DifferenceKind::NotUnderstood => self.not_understood += 1,
                 DifferenceKind::Mode => self.mode += 1,
+                DifferenceKind::Account => self.missing += 1,
                 DifferenceKind::Passwords => {}
             }
         }
@@ -230,6 +231,7 @@ impl DifferenceOut {
                 let (path, line) = at(place);
                 Self { path, line, ..plain(DifferenceKind::NotUnderstood) }
             }
+            Difference::MakeAccount { .. } => plain(DifferenceKind::Account),
             Difference::Passwords(_) => plain(DifferenceKind::Passwords),
             Difference::Mode(change) => {
                 Self { path: change.path().map(ToString::to_string), ..plain(DifferenceKind::Mode) }

@@ -15,6 +15,8 @@ use crate::ui::{Label, Ui};
 use clap::{Args, ValueEnum};
 use lavrin_fleet::fleet::compare::Part;
 use lavrin_fleet::fleet::{Index, Owner};
+use lavrin_fleet::register::Host;
+use lavrin_server::steps::{AccountChange, Change};
 use lavrin_store::database::Database;
 use lavrin_work::change::{Ended, Job};
 use lavrin_work::fleet::removed;
@@ -23,7 +25,7 @@ use lavrin_work::owed::{self, NewDebt};
 use lavrin_work::plan::{Plan, Planned, Which};
 use lavrin_work::ways::Ways;
 use serde::Serialize;
-use std::collections::BTreeMap;
+use std::collections::{BTreeMap, HashMap};
 use std::io::IsTerminal as _;
 use std::path::PathBuf;
 use std::sync::Arc;
@@ -116,6 +118,7 @@ pub async fn run(args: &EnforceArgs, ui: &Ui) -> Result<Exit, CommandError> {
     let mut results: Vec<ResultOut> = looked.iter().filter_map(ResultOut::not_seen).collect();
     show(&planned, ui);
     let jobs = std::mem::take(&mut planned.jobs);
+    let made = hosts_with_new_accounts(&jobs);
     let mut run_id = None;
     if jobs.is_empty() || args.fleet.change.preview {
         let state = if args.fleet.change.preview { ChangeState::Preview } else { ChangeState::NothingToDo };
@@ -123,8 +126,22 @@ pub async fn run(args: &EnforceArgs, ui: &Ui) -> Result<Exit, CommandError> {
     } else {
         super::change::confirm(ui, &args.fleet.change)?;
         let run = begin("enforce", &opened, &args.fleet.many, args.fleet.change.reason.clone(), ui)?;
-        let (told, ended) = carry(args, &opened, &run, jobs, &ways, ui).await?;
+        let (told, mut ended) = carry(args, &opened, &run, jobs, &ways, ui).await?;
         results.extend(told);
+        // An account has to be there before its keys can be: its home is where the system put it.
+        let made: Vec<&Host> = hosts.iter().filter(|host| is_made(&made, &ended, host)).copied().collect();
+        if !made.is_empty() {
+            let mut plan = Plan::new(opened.register(), moment(), HashMap::new(), args.which());
+            let looked = look(&opened, &made, &ways, &pace, ui, |host, seen| plan.take(host, seen)).await?;
+            let keys = plan.end(&ways);
+            show(&keys, ui);
+            let more = run.part("keys").carry(keys.jobs, &ways).await?;
+            results.retain(|result| !more.contains_key(&result.host));
+            results.extend(self::results(&opened, &more));
+            results.extend(looked.iter().filter_map(ResultOut::not_seen));
+            planned.problems.extend(keys.problems);
+            ended.extend(more);
+        }
         run_id = run.terms.run;
         // What is done is not owed any more.
         owed::settle(&mut opened, &ended)?;
@@ -143,6 +160,18 @@ fn show(planned: &Planned, ui: &Ui) {
         }
         managed.for_each(|account| ui.status(account_text(&AccountOut::of(account, host), ui).trim_end()));
     }
+}
+
+/// Hosts on which an account is made.
+fn hosts_with_new_accounts(jobs: &[Job]) -> Vec<String> {
+    let is_new = |change: &Change| matches!(change, Change::Account(AccountChange::Make(_)));
+    let makes = |job: &&Job| job.tasks.iter().flat_map(|task| &task.steps.changes).any(is_new);
+    jobs.iter().filter(makes).map(|job| job.stop.host.clone()).collect()
+}
+
+/// Whether the accounts of a host were made.
+fn is_made(made: &[String], ended: &BTreeMap<String, Ended>, host: &Host) -> bool {
+    made.contains(&host.id) && ended.get(&host.id).is_some_and(|ended| ended.worst().is_done())
 }
 
 /// The trial first, then the rest.

@@ -1,6 +1,7 @@
 //! `lavrin install`: put a public key into an account, and prove that it opens it.
 
 mod by_hand;
+mod new_account;
 
 use super::change::{self, ChangeArgs, ChangeOut, ProofOut};
 use super::place::Work;
@@ -45,6 +46,18 @@ pub struct InstallArgs {
     /// A local tree (an image, a chroot, / itself) instead of a host
     #[arg(long, value_name = "DIR", value_parser = paths::typed)]
     pub tree: Option<PathBuf>,
+    /// Make the account where it is not there, without a password
+    #[arg(long, conflicts_with_all = ["tree", "script", "read"])]
+    pub create_account: bool,
+    /// Put the account that is made into this group (repeatable)
+    #[arg(long, value_name = "GROUP", requires = "create_account")]
+    pub group: Vec<String>,
+    /// Shell of the account that is made
+    #[arg(long, value_name = "PATH", requires = "create_account")]
+    pub shell: Option<String>,
+    /// Home of the account that is made
+    #[arg(long, value_name = "PATH", requires = "create_account")]
+    pub home: Option<String>,
     /// Install a key below policy; the reason is kept
     #[arg(long, value_name = "REASON")]
     pub accept_weak: Option<String>,
@@ -84,6 +97,13 @@ pub async fn run(args: &InstallArgs, ui: &Ui) -> Result<Exit, CommandError> {
     let scope = Scope::Account(account.clone());
     work.look(&|seen| scope.wants(seen)).await?;
     change::close_left_open(&work, register.as_ref())?;
+    if args.create_account && work.seen.account(account).is_none() {
+        match new_account::make(args, work, register.as_ref(), ui).await? {
+            Some(made) => work = made,
+            None => return Ok(Exit::Done),
+        }
+        work.look_again(&|seen| scope.wants(seen)).await?;
+    }
     let plan = install(account, &given.key, &given.entry(), &System::of(&work.seen), &policy)
         .map_err(|fault| no_steps(&fault, account, &work.name))?;
     let mut out = out_of(args, &given, &plan, &work);

@@ -142,6 +142,11 @@ impl Site {
 
     /// The real client with the key that Lavrin made.
     pub fn ssh(&self, key: &str, command: &str) -> Command {
+        self.ssh_as(&self.account.name, key, command)
+    }
+
+    /// The same for another account.
+    pub fn ssh_as(&self, account: &str, key: &str, command: &str) -> Command {
         let mut ssh = Command::new("/usr/bin/ssh");
         ssh.args([
             "-F",
@@ -159,7 +164,7 @@ impl Site {
         .arg(format!("UserKnownHostsFile={}", self.world.path("client_known_hosts").display()))
         .arg("-i")
         .arg(self.world.path(&format!("home/keys/{key}")))
-        .args(["-p", &self.server.port.to_string(), &self.target(), command])
+        .args(["-p", &self.server.port.to_string(), &format!("{account}@127.0.0.1"), command])
         .env_remove("SSH_AUTH_SOCK")
         .stdin(Stdio::null());
         ssh
