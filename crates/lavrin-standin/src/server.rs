@@ -152,7 +152,9 @@ impl World {
                     let bytes = std::fs::read(self.inside(path)).map_or(Fact::Absent, Fact::Known);
                     seen.bytes.insert(path.clone(), bytes);
                 }
-                Wanted::Names(_) | Wanted::PrivateKeys(_) | Wanted::Slots(_) => seen.give_up(want, &Why::NotReached),
+                Wanted::Names(_) | Wanted::PrivateKeys(_) | Wanted::Slots(_) | Wanted::Traces(_) => {
+                    seen.give_up(want, &Why::NotReached);
+                }
             }
         }
     }

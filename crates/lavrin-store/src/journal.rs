@@ -185,6 +185,15 @@ pub enum KeptChange {
     },
     /// The server read its configuration again.
     Reload,
+    /// A session was ended.
+    EndSession {
+        /// The account.
+        account: String,
+        /// The server's process for it.
+        pid: u32,
+        /// When that was started, in seconds since 1970.
+        started: i64,
+    },
     /// An account was made.
     MakeAccount(NewAccount),
     /// An account came into a group, or out of it.
@@ -283,6 +292,9 @@ impl KeptChange {
         let change = match change {
             Change::File(file) => file,
             Change::Server(ServerChange::Reload) => return Ok(Self::Reload),
+            Change::Account(AccountChange::EndSession { account, pid, started }) => {
+                return Ok(Self::EndSession { account: account.clone(), pid: *pid, started: *started });
+            }
             Change::Account(AccountChange::Make(new)) => return Ok(Self::MakeAccount(new.clone())),
             Change::Account(AccountChange::Join { account, group, is_member }) => {
                 let (account, group) = (account.clone(), group.clone());
@@ -350,6 +362,9 @@ impl KeptChange {
                 FileChange::RemoveFile { path, old: content(&old)?, mode, owner: owner(own) }
             }
             Self::Reload => return Some(ServerChange::Reload.into()),
+            Self::EndSession { account, pid, started } => {
+                return Some(AccountChange::EndSession { account, pid, started }.into());
+            }
             Self::MakeAccount(new) => return Some(AccountChange::Make(new).into()),
             Self::JoinGroup { account, group, is_member } => {
                 return Some(AccountChange::Join { account, group, is_member }.into());

@@ -1,8 +1,10 @@
 //! How far a look goes.
 
 use lavrin_fleet::fleet;
+use lavrin_server::abilities::Ability;
 use lavrin_server::fs::BytePath;
 use lavrin_server::steps::keys_only_wants;
+use lavrin_server::survey::traces::TracesQuestion;
 use lavrin_server::survey::{CONFIG_BYTES_MAX, Observation, Want, Wanted, Who};
 use lavrin_server::system::System;
 use lavrin_server::{audit, login};
@@ -19,6 +21,8 @@ pub enum Scope {
     Survey,
     /// The same, and what the settings of the server are changed by.
     Settings,
+    /// The same as a survey, and what somebody leaves behind.
+    Leaving(Arc<TracesQuestion>),
     /// The same as a survey, and these files.
     With(Arc<[BytePath]>),
 }
@@ -42,6 +46,14 @@ impl Scope {
                 let more =
                     keys_only_wants(&system).into_iter().filter(|want| !wants.contains(want)).collect::<Vec<_>>();
                 wants.extend(more);
+                wants
+            }
+            Self::Leaving(question) => {
+                let mut wants = fleet::wants(&System::of(seen));
+                let traces = Want { what: Wanted::Traces(question.clone()), account: None };
+                if seen.looked && seen.abilities.has(Ability::Files) && !seen.answers(&traces) {
+                    wants.push(traces);
+                }
                 wants
             }
             Self::With(files) => {

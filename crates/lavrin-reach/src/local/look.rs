@@ -55,7 +55,7 @@ impl Walk<'_> {
                     let keys = self.private_keys(path, seen);
                     seen.private_keys.insert(path.clone(), keys);
                 }
-                Wanted::Slots(_) => seen.give_up(want, &Why::WrongKind),
+                Wanted::Slots(_) | Wanted::Traces(_) => seen.give_up(want, &Why::WrongKind),
             }
         }
     }

@@ -205,6 +205,9 @@ fn account_call(change: &AccountChange) -> String {
             let day = |day: &Option<i64>| day.map(|day| day.to_string()).unwrap_or_default();
             format!("expire {} '{}' '{}'", quoted(account), day(from), day(to))
         }
+        AccountChange::EndSession { account, pid, started } => {
+            format!("end_session {} {pid} {started}", quoted(account))
+        }
         AccountChange::Make(new) => {
             let word = |text: &Option<String>| quoted(text.as_deref().unwrap_or_default());
             format!("make_account {} {} {}", quoted(&new.name), word(&new.shell), word(&new.home))

@@ -13,7 +13,7 @@ pub(super) fn may_be_roots(want: &Want) -> bool {
 
 pub(super) fn path_of(want: &Want) -> Option<&BytePath> {
     match &want.what {
-        Wanted::System(_) | Wanted::Slots(_) => None,
+        Wanted::System(_) | Wanted::Slots(_) | Wanted::Traces(_) => None,
         Wanted::Node(path) | Wanted::Bytes(path, _) | Wanted::Names(path) | Wanted::PrivateKeys(path) => Some(path),
     }
 }

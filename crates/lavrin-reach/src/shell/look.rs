@@ -60,6 +60,11 @@ impl ShellHost {
                 self.look_at(&rest, seen).await?;
             }
             self.look_with_roots_rights(wants, seen).await?;
+            for want in wants {
+                if let Wanted::Traces(question) = &want.what {
+                    self.look_for_traces(question, seen).await?;
+                }
+            }
             for want in wants.iter().filter(|want| !seen.answers(want)).collect::<Vec<_>>() {
                 seen.give_up(want, &Why::NotReached);
             }
@@ -67,7 +72,7 @@ impl ShellHost {
         })
     }
 
-    async fn run(&self, body: &str, nonce: &str, time: Duration) -> Result<Said, ExecFault> {
+    pub(super) async fn run(&self, body: &str, nonce: &str, time: Duration) -> Result<Said, ExecFault> {
         let script = format!("{}{body}\nprintf '\\n%s Z\\n' \"$N\"\n", opening_words(nonce, &self.nonce()));
         let mut exec = self.connection.start(&script, &self.root_by, time).await?;
         let answer = exec.until(format!("\n{nonce} Z\n").as_bytes(), ANSWER_BYTES_MAX).await?;
@@ -293,7 +298,7 @@ fn one_only(who: &Who) -> bool {
 /// The function call for a want; `None` where its path cannot be said.
 fn call(what: &Wanted) -> Option<(String, BytePath)> {
     let (line, path) = match what {
-        Wanted::System(_) | Wanted::Slots(_) => return None,
+        Wanted::System(_) | Wanted::Slots(_) | Wanted::Traces(_) => return None,
         Wanted::Node(path) => (format!("node {}", quoted_path(path)?), path),
         Wanted::Bytes(path, limit) => (format!("content {} {limit}", quoted_path(path)?), path),
         Wanted::Names(path) => (format!("names {}", quoted_path(path)?), path),

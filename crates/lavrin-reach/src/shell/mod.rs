@@ -8,6 +8,7 @@ mod listing;
 mod look;
 mod network;
 mod put_back;
+mod traces;
 
 pub use network::Claims;
 

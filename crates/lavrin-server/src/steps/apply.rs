@@ -30,6 +30,7 @@ impl Observation {
                     *expires = *to;
                 }
             }
+            AccountChange::EndSession { .. } => {}
             AccountChange::Make(new) => {
                 let account = new.expected(self);
                 let group = Group { name: new.name.clone(), gid: account.gid, members: Vec::new() };

@@ -46,7 +46,13 @@ impl Change {
     /// Whether a look shows whether it was made. What a server reads again it may have read before.
     #[must_use]
     pub fn leaves_traces(&self) -> bool {
-        !matches!(self, Self::Server(ServerChange::Reload))
+        self.can_be_taken_back() && !matches!(self, Self::Server(ServerChange::Reload))
+    }
+
+    /// Whether there is a way back.
+    #[must_use]
+    pub fn can_be_taken_back(&self) -> bool {
+        !matches!(self, Self::Account(AccountChange::EndSession { .. }))
     }
 
     /// Whether what was seen is what was there before the change.
@@ -75,7 +81,7 @@ impl Change {
             Self::Account(AccountChange::Expire { account, .. }) => {
                 seen.account(account).is_some_and(|account| account.aging.is_some())
             }
-            Self::Account(AccountChange::Make(_) | AccountChange::Join { .. }) => seen.looked,
+            Self::Account(_) => seen.looked,
         }
     }
 
@@ -168,6 +174,13 @@ pub enum ChangeSubject {
     Server,
     /// An account.
     Account(String),
+    /// A session of an account.
+    Session {
+        /// The account.
+        account: String,
+        /// The server's process for it.
+        pid: u32,
+    },
     /// An account as a member of a group.
     Member {
         /// The account.
@@ -192,6 +205,7 @@ impl std::fmt::Display for ChangeSubject {
             Self::Slot { account, slot: None } => write!(out, "{account} slot"),
             Self::Server => out.write_str("server"),
             Self::Account(account) => write!(out, "{account}"),
+            Self::Session { account, pid } => write!(out, "session {pid} of {account}"),
             Self::Member { account, group } => write!(out, "{account} in the group {group}"),
         }
     }
@@ -263,6 +277,15 @@ pub enum AccountChange {
         /// Whether it is to be in it.
         is_member: bool,
     },
+    /// A session of it is ended. Nothing takes that back.
+    EndSession {
+        /// The account.
+        account: String,
+        /// The server's process for it.
+        pid: u32,
+        /// When that was started, in seconds since 1970.
+        started: i64,
+    },
 }
 
 /// The day on which an account ends that was made and is taken back: none on which anybody came in.
@@ -276,12 +299,14 @@ impl AccountChange {
             Self::Expire { account, from, to } => Self::Expire { account, from: to, to: from },
             Self::Make(new) => Self::Expire { account: new.name, from: None, to: Some(ENDED_BEFORE_ALL) },
             Self::Join { account, group, is_member } => Self::Join { account, group, is_member: !is_member },
+            gone @ Self::EndSession { .. } => gone,
         }
     }
 
     fn subject(&self) -> ChangeSubject {
         match self {
             Self::Expire { account, .. } => ChangeSubject::Account(account.clone()),
+            Self::EndSession { account, pid, .. } => ChangeSubject::Session { account: account.clone(), pid: *pid },
             Self::Make(new) => ChangeSubject::Account(new.name.clone()),
             Self::Join { account, group, .. } => {
                 ChangeSubject::Member { account: account.clone(), group: group.clone() }
@@ -307,6 +332,7 @@ impl AccountChange {
                 matches!(aging, Some(Aging::Line { expires, .. }) if expires == *to)
             }
             Self::Make(new) => seen.account(&new.name).is_some(),
+            Self::EndSession { .. } => true,
             Self::Join { account, group, is_member } => {
                 let is_it = |own: &&Group| own.name == *group;
                 let own = seen.groups.iter().find(is_it).map(|own| own.members.contains(account));

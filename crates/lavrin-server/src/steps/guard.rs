@@ -51,8 +51,12 @@ impl Guarded {
     /// was put back.
     #[must_use]
     pub fn taken_back(made: &[&Self]) -> Vec<Self> {
-        let (last, first): (Vec<Self>, Vec<Self>) =
-            made.iter().rev().map(|made| made.inverse()).partition(|back| matches!(back.0, Change::Server(_)));
+        let (last, first): (Vec<Self>, Vec<Self>) = made
+            .iter()
+            .rev()
+            .filter(|made| made.0.can_be_taken_back())
+            .map(|made| made.inverse())
+            .partition(|back| matches!(back.0, Change::Server(_)));
         first.into_iter().chain(last).collect()
     }
 

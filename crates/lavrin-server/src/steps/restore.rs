@@ -1,6 +1,6 @@
 //! The steps that take changes back which were made some time ago.
 
-use super::{Change, FileChange, NoSteps, ServerChange, Steps};
+use super::{AccountChange, Change, FileChange, NoSteps, ServerChange, Steps};
 use crate::fs::{BytePath, Fact};
 use crate::system::System;
 
@@ -14,6 +14,7 @@ pub fn restore(name: &str, changes: &[Change], seen: &System<'_>) -> Result<Step
     let mut steps = Steps::none(account, None, seen);
     for (number, change) in changes.iter().enumerate().rev() {
         let is_back = match change {
+            Change::Account(AccountChange::EndSession { .. }) => continue,
             // What is put back is read again at the end.
             Change::Server(ServerChange::Reload) => continue,
             Change::File(file) => is_back(file.path(), changes, seen),

@@ -66,6 +66,17 @@ pub fn read(text: &[u8], now: i64, zone: i64) -> KeyUses {
 
 /// Account, key and address of a line that tells of a login by key.
 fn accepted(line: &str) -> Option<(String, Fingerprint, String)> {
+    accepted_from(line).map(|(_, told)| told)
+}
+
+/// The same of the server's process with this number.
+pub(super) fn accepted_by(line: &str, pid: u32) -> Option<(String, Fingerprint, String)> {
+    accepted_from(line).filter(|(process, _)| *process == Some(pid)).map(|(_, told)| told)
+}
+
+/// The process that says so, and what.
+fn accepted_from(line: &str) -> Option<(Option<u32>, (String, Fingerprint, String))> {
+    let process = line.split_once("]: ").and_then(|(before, _)| before.rsplit_once('[')?.1.parse().ok());
     let openssh = said_by(line, &["sshd", "sshd-session"], "Accepted publickey for ");
     let rest = openssh.or_else(|| said_by(line, &["dropbear"], "Pubkey auth succeeded for "))?;
     let words: Vec<&str> = rest.split_ascii_whitespace().collect();
@@ -75,7 +86,8 @@ fn accepted(line: &str) -> Option<(String, Fingerprint, String)> {
     let from = words.iter().position(|word| *word == "from").and_then(|at| words.get(at + 1))?;
     let from = if openssh.is_some() { from } else { from.rsplit_once(':').map_or(*from, |(address, _)| address) };
     // Whoever writes into the logs must not write to a terminal.
-    Some((printable(account.as_bytes()), Fingerprint::parse(key).ok()?, printable(from.as_bytes())))
+    let told = (printable(account.as_bytes()), Fingerprint::parse(key).ok()?, printable(from.as_bytes()));
+    Some((process, told))
 }
 
 /// What a line says behind these words, where one of these programs wrote it: its name and process stand right behind time and

@@ -6,6 +6,7 @@ mod connection;
 pub mod glob;
 pub mod key_use;
 pub mod snapshot;
+pub mod traces;
 
 use crate::abilities::Abilities;
 use crate::account::{Account, Group};
@@ -18,6 +19,7 @@ use lavrin_keys::text::as_text;
 use serde::{Deserialize, Serialize};
 use std::collections::BTreeMap;
 use std::sync::Arc;
+use traces::{Traces, TracesQuestion};
 
 /// Longest key file that is fetched, in bytes; the server itself has no limit.
 pub const KEYS_FILE_BYTES_MAX: u64 = 16 << 20;
@@ -69,6 +71,8 @@ pub enum Wanted {
     PrivateKeys(BytePath),
     /// The slots of an account, on a device that keeps keys in them.
     Slots(String),
+    /// What somebody with these keys leaves behind.
+    Traces(Arc<TracesQuestion>),
 }
 
 /// Which accounts a look is about.
@@ -156,6 +160,8 @@ pub struct Observation {
     pub sessions: BTreeMap<String, usize>,
     /// Which keys were used when, where the logs tell.
     pub key_uses: KeyUses,
+    /// What somebody leaves behind, where that was looked for; it is not kept.
+    pub traces: Option<Fact<Traces>>,
     /// What its clock says, where it was asked.
     pub clock: Option<HostClock>,
 }
@@ -234,6 +240,7 @@ impl Observation {
             Wanted::Names(path) => self.names.contains_key(path),
             Wanted::PrivateKeys(path) => self.private_keys.contains_key(path),
             Wanted::Slots(account) => self.slots.contains_key(account),
+            Wanted::Traces(_) => self.traces.is_some(),
         }
     }
 
@@ -246,6 +253,7 @@ impl Observation {
             Wanted::Names(path) => drop(self.names.insert(path.clone(), Fact::Unseen(why.clone()))),
             Wanted::PrivateKeys(path) => drop(self.private_keys.insert(path.clone(), Fact::Unseen(why.clone()))),
             Wanted::Slots(account) => drop(self.slots.insert(account.clone(), Fact::Unseen(why.clone()))),
+            Wanted::Traces(_) => self.traces = Some(Fact::Unseen(why.clone())),
         }
     }
 }

@@ -1,9 +1,11 @@
 //! A person leaves: what is taken from where, what the hosts are asked, and what became of each key in each account.
 
+mod left_behind;
 mod rest;
 mod shown;
 mod shut_out;
 
+pub use left_behind::{HostLeftBehind, LeftBehind, OwnAccount};
 pub use rest::Rest;
 pub use shown::{ALL, KeyNotShown, NotShownByHost};
 pub use shut_out::ShutOut;

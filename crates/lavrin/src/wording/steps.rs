@@ -65,6 +65,12 @@ const RELOAD: &str = "reload the server's configuration, once its own test accep
 fn account_line(change: &AccountChange) -> String {
     let (account, from, to) = match change {
         AccountChange::Expire { account, from, to } => (account, from, to),
+        AccountChange::EndSession { account, pid, started } => {
+            let since = crate::clock::text_of(*started).replace('T', " ");
+            return format!(
+                "end the session of {account} that is open since {since} (process {pid}); nothing takes that back"
+            );
+        }
         AccountChange::Make(new) => {
             let with = |what: &str, value: &Option<String>| {
                 value.as_ref().map(|value| format!(", {what} {value}")).unwrap_or_default()

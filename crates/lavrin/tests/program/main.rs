@@ -27,6 +27,7 @@ mod real_enforce;
 mod real_held;
 mod real_kept;
 mod real_keys_only;
+mod real_leaving;
 mod real_login;
 mod real_machines;
 mod real_mend;

@@ -32,3 +32,23 @@ leave() { # account group
   if is_in "$1" "$2"; then fail no-gpasswd; fi
   echo ok
 }
+started_at() { # process: in seconds since 1970
+  k=; v=; B=; while read -r k v; do if [ "$k" = btime ]; then B=$v; fi; done </proc/stat
+  s=; read -r s <"/proc/$1/stat" || return; set -f; set -- ${s##*) }; set +f
+  if [ $# -gt 19 ]; then shift 19; echo $((B + $1 / $(getconf CLK_TCK 2>/dev/null || echo 100))); fi
+} 2>/dev/null
+end_session() { # name process start: never the one that this runs in
+  root || fail "only root can do this"
+  j=$PPID
+  while [ "${j:-0}" -gt 1 ]; do
+    if [ "$j" = "$2" ]; then fail "refused: it is the session of this very login"; fi
+    n=; while read -r k v; do if [ "$k" = PPid: ]; then n=$v; fi; done <"/proc/$j/status"; j=$n
+  done 2>/dev/null
+  [ -d "/proc/$2" ] || { echo ok; return; } # it has ended by itself
+  d=$(($(started_at "$2") - $3)); case $d in -1 | 0 | 1) ;; *) fail changed ;; esac
+  case $(tr '\0' ' ' <"/proc/$2/cmdline") in 'sshd: '"$1"[@\ ]* | 'sshd-session: '"$1"[@\ ]*) ;; *) fail changed ;; esac
+  kill -TERM "$2" 2>/dev/null
+  k=0; while [ -d "/proc/$2" ] && [ "$k" -lt 5 ]; do sleep 1; k=$((k + 1)); done
+  [ ! -d "/proc/$2" ] || fail "refused: the session did not end"
+  echo ok
+}

@@ -2,6 +2,7 @@
 //! takes them.
 
 mod kept;
+mod left_behind;
 mod out;
 mod preview;
 mod statement;
@@ -22,20 +23,22 @@ use super::compare::out::problem;
 use super::fleet_change::{FleetArgs, begin, check_reads};
 use super::kept::{KeptName, OpenerArgs};
 use super::register::{OpenedRegister, edit_fault, today, typed_date};
-use super::survey::look;
+use super::survey::look_at;
 use crate::error::CommandError;
 use crate::exit::Exit;
 use crate::ui::Ui;
 use clap::Args;
 use lavrin_fleet::register::edit::set_date;
-use lavrin_fleet::register::{Date, Host, Person, Placed};
+use lavrin_fleet::register::{Date, Host, Person, Placed, Register};
 use lavrin_keys::text::count;
 use lavrin_store::database::Database;
 use lavrin_work::ask::ask;
 use lavrin_work::fleet::removed;
-use lavrin_work::offboard::{Leaver, NotShownByHost, Rest, ShutOut, sort};
+use lavrin_work::fleet_run::FleetRun;
+use lavrin_work::offboard::{Leaver, LeftBehind, NotShownByHost, Rest, Row, ShutOut, sort};
 use lavrin_work::owed::{self, NewDebt};
 use lavrin_work::plan::{Plan, Planned, Which};
+use lavrin_work::survey::LookAt;
 use lavrin_work::ways::Ways;
 use statement::{Prepared, StatedLeaving, StatementArgs, prepare};
 use std::sync::{Arc, PoisonError};
@@ -47,7 +50,7 @@ pub struct OffboardArgs {
     #[arg(value_name = "PERSON", required_unless_present = "status")]
     pub person: Option<String>,
     /// What is open of everybody who left
-    #[arg(long, conflicts_with_all = ["from_date", "revoke_first", "everywhere", "rotate_kept", "statement"])]
+    #[arg(long, conflicts_with_all = ["from_date", "revoke_first", "everywhere", "rotate_kept", "end_sessions", "end_accounts", "statement"])]
     pub status: bool,
     /// The day from which the person is gone (default: today)
     #[arg(long, value_name = "DATE", value_parser = typed_date)]
@@ -58,6 +61,12 @@ pub struct OffboardArgs {
     /// Remove the keys from unmanaged accounts too
     #[arg(long)]
     pub everywhere: bool,
+    /// End the sessions that the person's keys opened, once the keys are gone
+    #[arg(long)]
+    pub end_sessions: bool,
+    /// Let the accounts end that were the person's alone; nothing is deleted
+    #[arg(long)]
+    pub end_accounts: bool,
     /// Replace kept keys of which the person may have a copy
     #[arg(long)]
     pub rotate_kept: bool,
@@ -88,6 +97,8 @@ struct Case<'a> {
     shown: NotShownByHost,
     /// Kept keys of which the leaver may have a copy, and whether they are replaced.
     kept: (Vec<KeptName>, bool),
+    /// What they have left behind beside keys.
+    left_behind: LeftBehind<'a>,
     /// What is told in the end, where a statement is asked for.
     statement: Option<Prepared>,
 }
@@ -126,7 +137,10 @@ pub async fn run(args: &OffboardArgs, ui: &Ui) -> Result<Exit, CommandError> {
     let mut shown = NotShownByHost::default();
     let mut shut_out = ShutOut::new(&register, &leaver);
     let pace = args.fleet.many.pace(&register, ui)?;
-    let looked = look(&opened, &hosts, &ways, &pace, ui, |host, seen| {
+    let mut left_behind = LeftBehind::new(&register, &leaver, today().number());
+    let at = LookAt { hosts: &hosts, scope: LeftBehind::scope(&leaver) };
+    let looked = look_at(&opened, at, &ways, &pace, ui, |host, seen| {
+        left_behind.take(host, &seen);
         if args.revoke_first {
             shut_out.take(host, &seen);
         }
@@ -137,7 +151,8 @@ pub async fn run(args: &OffboardArgs, ui: &Ui) -> Result<Exit, CommandError> {
     let planned = plan.end(&ways);
     let store = Database::open_existing(opened.folder.path())?;
     let known = kept::known_to(&opened, &leaver);
-    let preview = OffboardPreviewOut::of(&leaver, &planned, &looked, store.as_ref(), &known)?;
+    let preview = OffboardPreviewOut::of(&leaver, &planned, &looked, store.as_ref(), &known)?
+        .with(left_behind::all(&left_behind), shared_with(&register, &leaver));
     drop(store);
     if !(args.fleet.change.preview && ui.is_json()) {
         ui.status(preview.text(ui).trim_end());
@@ -157,7 +172,7 @@ pub async fn run(args: &OffboardArgs, ui: &Ui) -> Result<Exit, CommandError> {
     carry(
         args,
         &mut opened,
-        Case { leaver: &leaver, ways: &ways, planned, shut_out, unseen, shown, kept, statement },
+        Case { leaver: &leaver, ways: &ways, planned, shut_out, unseen, shown, kept, left_behind, statement },
         ui,
     )
     .await
@@ -208,7 +223,17 @@ async fn carry(
     case: Case<'_>,
     ui: &Ui,
 ) -> Result<Exit, CommandError> {
-    let Case { leaver, ways, planned, shut_out, unseen, mut shown, kept: (known, are_replaced), statement } = case;
+    let Case {
+        leaver,
+        ways,
+        planned,
+        shut_out,
+        unseen,
+        mut shown,
+        kept: (known, are_replaced),
+        left_behind,
+        statement,
+    } = case;
     let reason = args.fleet.change.reason.clone().or_else(|| Some(format!("{} left on {}", leaver.id, leaver.left)));
     let run = begin("offboard", opened, &args.fleet.many, reason, ui)?;
     let first = run.part("revoked-keys").carry(shut_out.jobs(ways), ways).await?;
@@ -237,14 +262,52 @@ async fn carry(
         (done || shown.is_gone(host, account, key)) && !is_owed(host, account, key)
     })?;
     owed::add(opened, &owing, today())?;
+    let left_behind = end_what_is_left(args, &left_behind, &run, ways, &rows).await?;
     let kept = if are_replaced { kept::replace(args, &known, ui).await } else { kept::left(&known) };
     let run_id = run.terms.run.clone().unwrap_or_default();
     if let Some(statement) = statement {
         let rows = rows.iter().map(out::row_out).collect();
-        let told = StatedLeaving { leaver, run: &run_id, rows, kept: &kept, owed: owing.len() };
+        let told =
+            StatedLeaving { leaver, run: &run_id, rows, kept: &kept, left_behind: &left_behind, owed: owing.len() };
         statement.write(told, &args.fleet.register.open()?, ui).await?;
     }
-    out::print(leaver, run.terms.run.as_deref().unwrap_or_default(), &rows, owing.len(), &kept, ui);
+    out::print(leaver, run.terms.run.as_deref().unwrap_or_default(), &rows, owing.len(), (&kept, &left_behind), ui);
     let exits = rows.iter().map(out::exit_of).chain(kept.iter().map(kept::KeptKnownOut::exit));
+    let exits = exits.chain(left_behind.iter().map(left_behind::LeftBehindOut::exit));
     Ok(exits.max().unwrap_or(Exit::Done))
+}
+
+/// Ends what was asked for: accounts of their own, and sessions where their keys are gone.
+async fn end_what_is_left(
+    args: &OffboardArgs,
+    found: &LeftBehind<'_>,
+    run: &FleetRun,
+    ways: &Arc<Ways>,
+    rows: &[Row],
+) -> Result<Vec<left_behind::LeftBehindOut>, CommandError> {
+    let mut told = left_behind::all(found);
+    if args.end_accounts {
+        let ended = run.part("accounts").carry(found.account_jobs(ways), ways).await?;
+        for host in &mut told {
+            host.end_accounts(&ended);
+        }
+    }
+    if args.end_sessions {
+        let are_gone = |host: &str| rows.iter().filter(|row| row.host == host).all(Row::is_done);
+        let ended = run.part("sessions").carry(found.session_jobs(ways, &are_gone), ways).await?;
+        for host in &mut told {
+            host.end_sessions(&ended);
+        }
+    }
+    Ok(told)
+}
+
+/// Keys of theirs that somebody else has too, and who: they lose their access with them.
+fn shared_with(register: &Register, leaver: &Leaver) -> Vec<(String, String)> {
+    let others = register.people.values().filter(|person| person.id != leaver.id);
+    let shared = others.flat_map(|person| {
+        let theirs = person.keys.iter().filter(|key| leaver.prints.contains(&key.fingerprint));
+        theirs.map(|key| (key.fingerprint.to_string(), person.id.clone()))
+    });
+    shared.collect()
 }

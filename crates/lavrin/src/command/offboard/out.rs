@@ -1,6 +1,7 @@
 //! What is told when somebody has left.
 
 use super::kept::KeptKnownOut;
+use super::left_behind::LeftBehindOut;
 use crate::command::compare::out::problem;
 use crate::exit::Exit;
 use crate::table::columns;
@@ -25,6 +26,8 @@ pub struct OffboardOut<'a> {
     owed: usize,
     /// Kept keys of which the person may have a copy.
     kept: &'a [KeptKnownOut],
+    /// What they have left behind beside keys.
+    left_behind: &'a [LeftBehindOut],
 }
 
 /// One key in one account.
@@ -121,11 +124,23 @@ fn cells(row: &Row, ui: &Ui) -> Vec<String> {
 }
 
 /// Prints it; the rows come in their order.
-pub fn print(leaver: &Leaver, run: &str, rows: &[Row], owed: usize, kept: &[KeptKnownOut], ui: &Ui) {
+pub fn print(
+    leaver: &Leaver,
+    run: &str,
+    rows: &[Row],
+    owed: usize,
+    beside: (&[KeptKnownOut], &[LeftBehindOut]),
+    ui: &Ui,
+) {
+    let (kept, left_behind) = beside;
     let (schema, left) = ("lavrin/offboard/1", leaver.left.to_string());
     let keys = rows.iter().map(row_out).collect();
-    let out = OffboardOut { schema, person: &leaver.id, left, run, keys, owed, kept };
-    ui.give(&out, || text(leaver, rows, owed, ui) + &super::kept::text(kept, leaver, ui));
+    let out = OffboardOut { schema, person: &leaver.id, left, run, keys, owed, kept, left_behind };
+    ui.give(&out, || {
+        text(leaver, rows, owed, ui)
+            + &super::kept::text(kept, leaver, ui)
+            + &super::left_behind::text(left_behind, &leaver.id, ui)
+    });
 }
 
 fn text(leaver: &Leaver, rows: &[Row], owed: usize, ui: &Ui) -> String {

@@ -1,5 +1,6 @@
 //! What a leaving would change, before it is done: for every host, also for those that are not reached.
 
+use super::left_behind::LeftBehindOut;
 use crate::clock;
 use crate::command::compare::out::{AccountOut, account_text};
 use crate::command::kept::KeptName;
@@ -27,6 +28,17 @@ pub struct OffboardPreviewOut {
     not_reached: Vec<NotReachedOut>,
     /// Kept keys of which this person may have a copy: `ACCOUNT@HOST`.
     kept: Vec<String>,
+    /// What they have left behind beside keys.
+    left_behind: Vec<LeftBehindOut>,
+    /// Keys that other people in the register have too: they lose their access with them.
+    shared: Vec<SharedWithOut>,
+}
+
+#[derive(Debug, Serialize)]
+#[cfg_attr(test, derive(schemars::JsonSchema))]
+struct SharedWithOut {
+    key: String,
+    person: String,
 }
 
 #[derive(Debug, Serialize)]
@@ -83,7 +95,16 @@ impl OffboardPreviewOut {
             hosts: hosts.collect(),
             not_reached,
             kept: kept.iter().map(ToString::to_string).collect(),
+            left_behind: Vec::new(),
+            shared: Vec::new(),
         })
+    }
+
+    /// The same with what was found beside, and who else has which of the keys.
+    pub fn with(mut self, left_behind: Vec<LeftBehindOut>, shared: Vec<(String, String)>) -> Self {
+        self.left_behind = left_behind;
+        self.shared = shared.into_iter().map(|(key, person)| SharedWithOut { key, person }).collect();
+        self
     }
 
     /// How a preview ends.
@@ -112,6 +133,13 @@ impl OffboardPreviewOut {
             let name = ui.paint_status(Label::Strong, &host.host);
             let what = ui.paint_status(Label::Warn, "not reached");
             text += &format!("{name}\n  {what}  {}; {known}\n", host.why);
+        }
+        for one in &self.shared {
+            let told = format!("{} has the key {} too, and loses access with it", one.person, one.key);
+            text += &format!("{}\n", ui.paint_status(Label::Warn, &told));
+        }
+        for line in self.left_behind.iter().flat_map(|host| host.lines(ui)) {
+            text += &format!("{line}\n");
         }
         if !self.kept.is_empty() {
             let told = format!("{} may have a copy of kept keys: {}", self.person, self.kept.join(", "));

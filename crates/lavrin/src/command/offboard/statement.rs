@@ -1,6 +1,7 @@
 //! The statement of a leaving: what was done, what was read back, what is owed; for people and for programs, and signed.
 
 use super::kept::KeptKnownOut;
+use super::left_behind::LeftBehindOut;
 use super::out::RowOut;
 use crate::command::agent;
 use crate::command::key::pair::put_file;
@@ -75,6 +76,8 @@ pub struct StatementOut<'a> {
     rows: Vec<RowOut>,
     /// Kept keys of which the person may have a copy.
     kept: &'a [KeptKnownOut],
+    /// Sessions, copies of keys and own accounts that were found.
+    left_behind: &'a [LeftBehindOut],
     /// Removals that are owed.
     owed: usize,
 }
@@ -108,6 +111,7 @@ pub struct StatedLeaving<'a> {
     pub run: &'a str,
     pub rows: Vec<RowOut>,
     pub kept: &'a [KeptKnownOut],
+    pub left_behind: &'a [LeftBehindOut],
     pub owed: usize,
 }
 
@@ -204,6 +208,7 @@ impl Prepared {
             run: told.run,
             rows: told.rows,
             kept: told.kept,
+            left_behind: told.left_behind,
             owed: told.owed,
         };
         let json = serde_json::to_string_pretty(&out).expect("these types have only text keys") + "\n";
@@ -267,6 +272,12 @@ fn text(out: &StatementOut<'_>, path: &Path, hash: &str) -> String {
             vec![one.state.to_owned(), format!("{}@{}", one.account, one.host), one.why.clone().unwrap_or_default()]
         };
         let rows: Vec<Vec<String>> = out.kept.iter().map(row).collect();
+        text += &columns(&rows, 2).into_iter().map(|line| line + "\n").collect::<String>();
+    }
+    let found: Vec<_> = out.left_behind.iter().flat_map(LeftBehindOut::told).collect();
+    if !found.is_empty() {
+        text += "\nWhat was found beside keys that open something\n";
+        let rows: Vec<Vec<String>> = found.into_iter().map(|(word, _, more)| vec![word.to_owned(), more]).collect();
         text += &columns(&rows, 2).into_iter().map(|line| line + "\n").collect::<String>();
     }
     let owed = match out.owed {
