@@ -132,14 +132,7 @@ pub const EXAMPLES: &[(&str, &[&str])] = &[
     ("enforce", &["lavrin enforce --preview", "lavrin enforce --first 2 --reason 'the register is in force'"]),
     ("audit", &["lavrin audit lights", "lavrin audit --tree /"]),
     ("rotate", &["lavrin rotate edda --from-file edda-2.pub", "lavrin rotate --status"]),
-    (
-        "offboard",
-        &[
-            "lavrin offboard runa --preview",
-            "lavrin offboard runa --statement runa-left.txt",
-            "lavrin offboard --status",
-        ],
-    ),
+    ("offboard", &["lavrin offboard runa --preview", "lavrin offboard runa --end-sessions --statement runa-left.txt"]),
     ("keys-only", &["lavrin keys-only lights --first 2 --preview", "lavrin keys-only --status"]),
     (
         "history",

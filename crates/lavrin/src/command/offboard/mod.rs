@@ -52,19 +52,19 @@ pub struct OffboardArgs {
     /// What is open of everybody who left
     #[arg(long, conflicts_with_all = ["from_date", "revoke_first", "everywhere", "rotate_kept", "end_sessions", "end_accounts", "statement"])]
     pub status: bool,
-    /// The day from which the person is gone (default: today)
+    /// The day from which they are gone (default: today)
     #[arg(long, value_name = "DATE", value_parser = typed_date)]
     pub from_date: Option<Date>,
-    /// First add the keys to the server's list of revoked keys, where it uses one
+    /// First put the keys on the server's own revoked list
     #[arg(long)]
     pub revoke_first: bool,
     /// Remove the keys from unmanaged accounts too
     #[arg(long)]
     pub everywhere: bool,
-    /// End the sessions that the person's keys opened, once the keys are gone
+    /// End the sessions that their keys opened
     #[arg(long)]
     pub end_sessions: bool,
-    /// Let the accounts end that were the person's alone; nothing is deleted
+    /// Let accounts end that were theirs alone
     #[arg(long)]
     pub end_accounts: bool,
     /// Replace kept keys of which the person may have a copy
