@@ -88,7 +88,6 @@ sed 's/AAAA/A=AA/' ~/.ssh/runa.pub >~/incoming/gull.pub
 picture key-inspect 4 "$HOME" 'lavrin key inspect ~/incoming'
 picture install 5 "$HOME" 'lavrin install ~/.ssh/edda.pub edda@harbour-office --login root --yes'
 q lavrin install ~/.ssh/edda.pub edda@harbour-office --login root --yes
-picture why 5 "$HOME" 'lavrin why sten@harbour-office --login root --key ~/.ssh/sten.pub'
 picture mend 5 "$HOME" 'lavrin mend --all @harbour-office --login root --preview'
 picture audit 6 "$HOME" 'lavrin audit harbour-office --login root'
 
@@ -134,7 +133,8 @@ picture rotate 12 "$register" 'lavrin rotate edda --from-file ~/.ssh/edda-2.pub 
 q lavrin kept seal --administrators office,runa --yes
 for account in root@lantern keeper@skerry root@kvarnholm; do q lavrin kept make "$account" --yes; done
 q lavrin kept hand-out keeper@skerry --to "$HOME/lamp" --person runa --reason 'the lamp is out'
-picture offboard 14 "$register" 'lavrin offboard runa --yes'
+picture offboard 8 "$register" 'lavrin offboard runa --preview'
+picture statement 16 "$register" 'lavrin offboard runa --statement runa-left.txt --yes >/dev/null 2>&1; cat runa-left.txt; lavrin history --verify runa-left.txt'
 cd "$register"; q lavrin rotate edda --from-file ~/.ssh/edda-2.pub --yes; q lavrin offboard runa --yes
 q lavrin kept seal root@kvarnholm --administrators office,edda --yes; q lavrin rotate --account root@lantern --yes
 picture kept 4 "$register" 'lavrin kept list'
@@ -144,4 +144,19 @@ export SSH_AUTH_SOCK=$work/agent
 q lavrin agent hold ~/.ssh/office; q lavrin agent hold ~/.ssh/edda-2 --for 30m --confirm; q lavrin agent hold ~/.ssh/runa --for 2d
 picture agent 3 "$register" 'lavrin agent list'
 kill "$agent"; unset SSH_AUTH_SOCK
+# A real server of this machine, whose settings lie in a folder that is root's alone, as on every host.
+lantern=/run/lantern; rm -rf "$lantern"; mkdir -m 755 "$lantern"
+cp ~/.ssh/office.pub "$lantern/keys"
+q lavrin key generate --name lantern --folder "$lantern" --passphrase none
+free=$(python3 -c 'import socket; s = socket.socket(); s.bind(("127.0.0.1", 0)); print(s.getsockname()[1])')
+printf 'Port %s\nListenAddress 127.0.0.1\nHostKey %s/lantern\nPidFile none\nUsePAM no\nPasswordAuthentication yes\nMatch User root\n  AuthorizedKeysFile %s/keys\n' \
+  "$free" "$lantern" "$lantern" >"$lantern/sshd_config"
+mkdir -p /run/sshd
+/usr/sbin/sshd -D -f "$lantern/sshd_config" 9>&- & server=$!
+trap 'kill "$server" 2>/dev/null; rm -rf "$lantern"; exec 9>&- 2>/dev/null; wait 2>/dev/null; rm -rf "$work"' EXIT
+cd "$HOME"; q lavrin register begin beacon --name 'Halvmark lights'; cd beacon
+sed -i 's/^# \[defaults\]/[defaults]/; s|^# identity = .*|identity = "~/.ssh/office"|' lavrin.toml
+q lavrin host add lantern --address 127.0.0.1 --port "$free" --tag lights --account root
+q lavrin host trust lantern --expect-host-key "$(lavrin key inspect "$lantern/lantern.pub" --format json | grep -o 'SHA256:[^"]*' | head -n 1)"
+picture keys-only 9 "$HOME/beacon" 'lavrin keys-only lights --yes'
 picture demo 50 "$HOME" 'lavrin demo'

@@ -10,6 +10,7 @@ needed=(
   /bin/bsd-csh:csh /usr/bin/pkill:procps /usr/bin/cc:gcc /usr/bin/make:make /usr/bin/openssl:openssl
   /usr/bin/python3:python3 /usr/lib/python3/dist-packages/cryptography/__init__.py:python3-cryptography
   /usr/lib/python3/dist-packages/bcrypt/__init__.py:python3-bcrypt /usr/sbin/debootstrap:debootstrap
+  /usr/bin/systemd-nspawn:systemd-container
 )
 missing=()
 for pair in "${needed[@]}"; do
@@ -37,6 +38,10 @@ others=()
 for suite in bullseye bookworm trixie; do [ "$suite" = "$own" ] || others+=("$suite"); done
 LAVRIN_SERVER_TREES=$(scripts/server-trees.sh "${others[@]}")
 export LAVRIN_SERVER_TREES
+
+# Whole machines with systemd.
+LAVRIN_MACHINE_TREES=$(scripts/machine-trees.sh bookworm trixie)
+export LAVRIN_MACHINE_TREES
 
 # Another implementation of the format in which private halves are sealed.
 LAVRIN_AGE_PYTHON=$(scripts/age-python.sh)

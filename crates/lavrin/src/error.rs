@@ -72,7 +72,9 @@ impl CommandError {
         let said = Self::usage(format!("cannot {does} {}", crate::paths::shown(path))).because(error.to_string());
         match error.kind() {
             std::io::ErrorKind::NotFound => {
-                said.hint(format!("ls -l {}", shell_word(&crate::paths::shown(path.parent().unwrap_or(path)))))
+                let folder = path.parent().unwrap_or(path);
+                let folder = if folder.as_os_str().is_empty() { Path::new(".") } else { folder };
+                said.hint(format!("ls -l {}", shell_word(&crate::paths::shown(folder))))
             }
             _ => said,
         }

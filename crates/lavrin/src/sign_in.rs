@@ -79,6 +79,12 @@ impl SignInArgs {
         self.ask_root_password || self.root_password_env.is_some()
     }
 
+    /// The key to sign in with: as typed, else by the defaults.
+    pub fn identity(&self, defaults: &Defaults) -> Option<PathBuf> {
+        let usual = || defaults.identity.as_deref().map(|path| paths::typed(path).unwrap_or_default());
+        self.identity.clone().or_else(usual)
+    }
+
     /// Where the passphrase of the identity is given.
     pub fn passphrase(&self) -> Given {
         self.passphrase.given()
@@ -119,8 +125,7 @@ impl SignInArgs {
     /// What is tried to sign in, in order; a password is asked for as that of `whose`.
     fn credentials(&self, whose: &str, defaults: &Defaults) -> Result<Vec<Credential>, CommandError> {
         let mut list = Vec::new();
-        let usual = defaults.identity.as_deref().map(|path| paths::typed(path).unwrap_or_default());
-        if let Some(path) = self.identity.clone().or(usual) {
+        if let Some(path) = self.identity(defaults) {
             let key = Arc::new(input::private_key(&path, &self.passphrase())?);
             list.push(Credential::Key { key, source: paths::shown(&path) });
         } else if let Some(socket) = std::env::var("SSH_AUTH_SOCK").ok().filter(|socket| !socket.is_empty()) {

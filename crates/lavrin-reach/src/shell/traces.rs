@@ -6,7 +6,7 @@ use crate::Boxed;
 use crate::ssh::ExecFault;
 use lavrin_server::fs::Fact;
 use lavrin_server::survey::Observation;
-use lavrin_server::survey::traces::{KeyCopy, RawTraces, Traces, TracesQuestion};
+use lavrin_server::survey::traces::{FoundTraces, KeyCopy, RawTraces, TracesQuestion};
 use std::time::Duration;
 
 const TRACES: &str = include_str!("scripts/traces.sh");
@@ -38,7 +38,7 @@ impl ShellHost {
                 lingering: bytes("lingering"),
                 cron: bytes("cron"),
             };
-            let mut traces = Traces::read(&raw);
+            let mut traces = FoundTraces::read(&raw);
             for (name, said) in all.iter().filter_map(of_account) {
                 let Some(account) = seen.account(name) else { continue };
                 let copies = said

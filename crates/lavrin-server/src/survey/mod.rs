@@ -19,7 +19,7 @@ use lavrin_keys::text::as_text;
 use serde::{Deserialize, Serialize};
 use std::collections::BTreeMap;
 use std::sync::Arc;
-use traces::{Traces, TracesQuestion};
+use traces::{FoundTraces, TracesQuestion};
 
 /// Longest key file that is fetched, in bytes; the server itself has no limit.
 pub const KEYS_FILE_BYTES_MAX: u64 = 16 << 20;
@@ -161,7 +161,7 @@ pub struct Observation {
     /// Which keys were used when, where the logs tell.
     pub key_uses: KeyUses,
     /// What somebody leaves behind, where that was looked for; it is not kept.
-    pub traces: Option<Fact<Traces>>,
+    pub traces: Option<Fact<FoundTraces>>,
     /// What its clock says, where it was asked.
     pub clock: Option<HostClock>,
 }

@@ -22,7 +22,7 @@ pub struct TracesQuestion {
 
 /// What was found. It is told, and nothing is concluded from what is not there.
 #[derive(Debug, Clone, Default)]
-pub struct Traces {
+pub struct FoundTraces {
     /// Sessions that are open.
     pub sessions: Vec<OpenSession>,
     /// Files in homes in which one of the keys stands.
@@ -106,7 +106,7 @@ fn lines(bytes: &[u8]) -> Vec<String> {
     text.lines().map(str::trim).filter(|line| !line.is_empty()).take(KEPT_MAX).map(str::to_owned).collect()
 }
 
-impl Traces {
+impl FoundTraces {
     /// Reads what a host says.
     #[must_use]
     pub fn read(raw: &RawTraces<'_>) -> Self {
@@ -203,7 +203,7 @@ mod tests {
             lingering: b"edda\n",
             cron: b"17 * * * * root cd / && run\n@daily edda /srv/tide\nSHELL=/bin/sh -x y z w v u\n",
         };
-        let traces = Traces::read(&raw);
+        let traces = FoundTraces::read(&raw);
         let [one, own] = &traces.sessions[..] else { panic!("{traces:?}") };
         assert_eq!((one.account.as_str(), one.key, one.from.as_deref()), ("edda", Some(key), Some("192.0.2.1")));
         assert!(one.has_agent && !one.is_own && own.is_own && !own.has_agent);
@@ -218,7 +218,7 @@ mod tests {
         #[test]
         fn nothing_breaks_the_reading(bytes: Vec<u8>) {
             let raw = RawTraces { processes: &bytes, mine: &bytes, open: &bytes, agents: &bytes, accepted: &bytes, crontabs: &bytes, lingering: &bytes, cron: &bytes };
-            let _ = Traces::read(&raw);
+            let _ = FoundTraces::read(&raw);
         }
     }
 }

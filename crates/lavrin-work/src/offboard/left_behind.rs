@@ -10,7 +10,7 @@ use lavrin_server::fs::{BytePath, Fact};
 use lavrin_server::login;
 use lavrin_server::steps::{Around, NoSteps, Steps, end_account, end_sessions};
 use lavrin_server::survey::Observation;
-use lavrin_server::survey::traces::{KeyCopy, OpenSession, Traces, TracesQuestion};
+use lavrin_server::survey::traces::{FoundTraces, KeyCopy, OpenSession, TracesQuestion};
 use lavrin_server::system::System;
 use std::collections::{BTreeMap, BTreeSet};
 use std::sync::Arc;
@@ -110,7 +110,7 @@ impl<'a> LeftBehind<'a> {
         own
     }
 
-    fn own_account(&self, name: &str, traces: &Traces, seen: &Observation) -> Option<OwnAccount> {
+    fn own_account(&self, name: &str, traces: &FoundTraces, seen: &Observation) -> Option<OwnAccount> {
         let account = seen.account(name).filter(|account| !account.is_root())?;
         let has_ended = account.aging.is_some_and(|aging| aging.has_ended(self.today));
         let all = [

@@ -224,3 +224,62 @@ fn two_administrators_at_once_leave_one_whole_change() {
     assert!(runs.iter().all(|run| run.status == 0 || run.status == 4), "{}{}", runs[0], runs[1]);
     assert_eq!((offered(&site), left_behind(&site)), ("publickey".to_owned(), Vec::new()));
 }
+
+#[test]
+#[ignore = "needs a real sshd: scripts/test.sh"]
+fn the_guide_leads_to_keys_only_and_policy_asks_for_it() {
+    let site = Site::on_roots_own("UsePAM no\nPasswordAuthentication yes\nKbdInteractiveAuthentication yes\n");
+    site.write_register(&["edda", "root"], &[("lantern", &site.server)]);
+    let hosts = site.world.read("hosts.toml").replace("accounts =", "tags = [\"lights\"]\naccounts =");
+    site.world.write("hosts.toml", hosts, 0o644);
+    let guide = include_str!("../../../../docs/guide.md");
+    let (_, guide) = guide.split_once("## Passwords end").unwrap();
+    let (guide, _) = guide.split_once("## Accounts begin and end").unwrap();
+    let in_register = |line: &str| {
+        let more = if line.contains("--undo") || line.contains("--status") { String::new() } else { with_passwords() };
+        let more = if more.is_empty() { more } else { format!("--accept-lockout {more}") };
+        let sign_in = if line.contains("--status") { "" } else { "--login root --identity home/keys/root" };
+        let line = format!("{line} {sign_in} {more}");
+        let words: Vec<&str> = line.split_whitespace().collect();
+        site.world.run(&words)
+    };
+    let mut said = String::new();
+    for line in guide.lines().filter_map(|line| line.strip_prefix("    lavrin ")) {
+        said += &in_register(line).expect(0).stdout;
+    }
+    assert!(said.contains("1 take keys only") && said.contains("lantern  done"), "{said}");
+    wait_for(|| offered(&site) == "publickey,password,keyboard-interactive");
+    site.world.write("lavrin.toml", "name = \"real\"\n[policy]\nkeys_only = [\"lights\"]\n", 0o644);
+    let words = |line: &str| -> Vec<String> { line.split_whitespace().map(str::to_owned).collect() };
+    drop(site.world.run(&words("survey --login root --identity home/keys/root")).expect(0));
+    let compared = site.world.run(&words("compare"));
+    assert!(compared.stdout.contains("takes passwords, and policy asks for keys only"), "{compared}");
+    let status = site.world.run(&words("keys-only --status")).expect(1);
+    assert!(status.stdout.contains("takes passwords"), "{status}");
+    // Accounts of this machine have nothing but a password, and nobody has said that they may lose it.
+    let stopped =
+        site.world.run(&words("enforce --only settings --yes --login root --identity home/keys/root")).expect(4);
+    assert!(stopped.stdout.contains("would lose the only way in"), "{stopped}");
+    assert_eq!(offered(&site), "publickey,password,keyboard-interactive");
+}
+
+#[test]
+#[ignore = "needs a real sshd: scripts/test.sh"]
+fn a_full_disk_and_a_read_only_one_change_nothing() {
+    let site = Site::on_a_small_disk(OPEN);
+    let (before, folder) = (config(&site), site.server.config.parent().unwrap().to_owned());
+    let as_before = |run: Run| {
+        assert_eq!(run.status, 4, "{run}");
+        assert_eq!((config(&site), left_behind(&site)), (before.clone(), Vec::new()), "{run}");
+        assert_eq!(offered(&site), "publickey,password,keyboard-interactive");
+    };
+    std::fs::write(folder.join("full"), vec![0; 1 << 20]).unwrap_err();
+    as_before(keys_only(&site, ""));
+    std::fs::remove_file(folder.join("full")).unwrap();
+    crate::common::servers::system("mount", &["-o", "remount,ro", folder.to_str().unwrap()]);
+    as_before(keys_only(&site, ""));
+    crate::common::servers::system("mount", &["-o", "remount,rw", folder.to_str().unwrap()]);
+    assert!(keys_only(&site, "--root off").status == 4, "root off would shut this very login out");
+    drop(keys_only(&site, "").expect(0));
+    assert_eq!(offered(&site), "publickey");
+}

@@ -26,6 +26,7 @@ begin() { # name
 mine() { [ -d "$d" ] && read -r n <"$d/name" && [ "$n" = "$1" ]; }
 keep() { # number path new: a file as it is, and as it is to be
   printf '%s\n' "$2" >"$D/$1.path" && printf '%b' "$3" >"$D/$1.new" || fail short
+  alone "${2%/*}" || fail "open ${2%/*}"
   if [ -e "$2" ]; then
     # A second name of the same file needs no room and keeps everything; it outlasts the change, which puts a new file there.
     ln -- "$2" "$D/$1.old" 2>/dev/null || cp -p -- "$2" "$D/$1.old" 2>/dev/null || fail "refused: no copy of $2 could be kept"

@@ -24,6 +24,7 @@ use super::fleet_change::{FleetArgs, begin, check_reads};
 use super::kept::{KeptName, OpenerArgs};
 use super::register::{OpenedRegister, edit_fault, today, typed_date};
 use super::survey::look_at;
+use crate::defaults;
 use crate::error::CommandError;
 use crate::exit::Exit;
 use crate::ui::Ui;
@@ -118,8 +119,8 @@ pub async fn run(args: &OffboardArgs, ui: &Ui) -> Result<Exit, CommandError> {
         return only_mark(args, &mut opened, left, ui);
     }
     let sign_in = &args.fleet.sign_in;
-    let statement =
-        prepare(&args.statement, sign_in.identity.as_ref(), &sign_in.passphrase(), &opened, args.id()).await?;
+    let identity = sign_in.identity(&defaults::of(Some(opened.register()))?);
+    let statement = prepare(&args.statement, identity.as_ref(), &sign_in.passphrase(), &opened, args.id()).await?;
     // The register as it will be, so that the plan follows from it.
     let leaver = Leaver::of(person, left);
     let mut register = opened.register().clone();

@@ -29,7 +29,10 @@ impl RootKeys {
 
 impl Drop for RootKeys {
     fn drop(&mut self) {
-        let _ = std::fs::remove_dir_all(self.0.parent().unwrap());
+        let folder = self.0.parent().unwrap();
+        // It may be a disk of its own.
+        let _ = Command::new("umount").args(["-l", folder.to_str().unwrap()]).stderr(Stdio::null()).status();
+        let _ = std::fs::remove_dir_all(folder);
     }
 }
 
@@ -70,6 +73,15 @@ impl Site {
     /// With its configuration in a folder in which root alone decides, as on every real host.
     pub fn on_roots_own(config: &str) -> Self {
         Self::on_roots_own_with(config, std::process::Command::new("/usr/sbin/sshd"))
+    }
+
+    /// The same on a disk of its own, with room for little more than that.
+    pub fn on_a_small_disk(config: &str) -> Self {
+        Self::start(config, "/bin/sh", |world, folder, config| {
+            let options = ["-t", "tmpfs", "-o", "size=64k,mode=755", "tmpfs", folder.to_str().unwrap()];
+            super::servers::system("mount", &options);
+            Server::sshd_in(folder, world, config, Command::new("/usr/sbin/sshd"))
+        })
     }
 
     /// The same, with this server.
