@@ -2,6 +2,7 @@
 
 use super::{End, Task, Terms};
 use crate::heard::Holder;
+use crate::pool::crash_if_told;
 use crate::scope::Scope;
 use crate::site::Site;
 use crate::ways::WayFault;
@@ -85,6 +86,7 @@ impl Running<'_> {
     pub(super) async fn carry_out(&self, number: usize) -> Result<(), (usize, CarryFault)> {
         let Begun { task, changes, .. } = &self.all[number];
         for (done, change) in changes.iter().enumerate() {
+            crash_if_told(self.site.name(), &format!("step-{done}"));
             let carried = self.site.carry(change, &task.steps.account, &task.seen).await;
             carried.map_err(|fault| (done, fault))?;
         }

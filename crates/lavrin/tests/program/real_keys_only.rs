@@ -1,6 +1,7 @@
 //! `keys-only` on real servers: the proof, the host that heals itself, and what stops it.
 
 use crate::common::Run;
+use crate::common::releases::Release;
 use crate::common::servers::Sudo;
 use crate::common::site::{Site, wait_for};
 use std::time::{Duration, Instant};
@@ -116,7 +117,8 @@ fn a_file_of_its_own_is_made_where_the_main_file_includes_a_folder_first() {
 fn the_host_heals_itself_when_nobody_comes_back() {
     let site = Site::on_roots_own(OPEN);
     let before = config(&site);
-    for (stage, is_changed) in [("change", false), ("prove", true)] {
+    // Before the first step, between writing the settings and having them read, and before the proof.
+    for (stage, is_changed, is_read) in [("change", false, false), ("step-1", true, false), ("prove", true, true)] {
         let begun = Instant::now();
         let told = format!("{stage}:127.0.0.1");
         let cut = accepting_with(
@@ -126,7 +128,7 @@ fn the_host_heals_itself_when_nobody_comes_back() {
         )
         .expect(5);
         assert_eq!(config(&site) != before, is_changed, "{cut}");
-        if is_changed {
+        if is_read {
             wait_for(|| offered(&site) == "publickey");
         }
         let limit = Duration::from_secs(25);
@@ -282,4 +284,21 @@ fn a_full_disk_and_a_read_only_one_change_nothing() {
     assert!(keys_only(&site, "--root off").status == 4, "root off would shut this very login out");
     drop(keys_only(&site, "").expect(0));
     assert_eq!(offered(&site), "publickey");
+}
+
+#[test]
+#[ignore = "needs real servers: scripts/test.sh"]
+fn it_holds_for_older_and_newer_servers() {
+    for release in [Release::BULLSEYE, Release::TRIXIE] {
+        let site = Site::on_roots_own_with("UsePAM no\n", release.command("/usr/sbin/sshd"));
+        let before = config(&site);
+        let done = keys_only(&site, "").expect(0);
+        assert!(done.stdout.contains("disarmed"), "{done}");
+        assert_eq!((offered(&site), left_behind(&site)), ("publickey".to_owned(), Vec::new()));
+        // Before 8.7 another keyword decides about questions at the keyboard.
+        assert_eq!(config(&site).contains("ChallengeResponseAuthentication no"), release.openssh.contains("8.4"));
+        drop(site.run("keys-only 127.0.0.1 --undo --login root --identity home/keys/root --yes").expect(0));
+        assert_eq!(config(&site), before);
+        wait_for(|| offered(&site).contains("password"));
+    }
 }
