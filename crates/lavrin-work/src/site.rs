@@ -231,10 +231,16 @@ impl Site {
         Ok(FreshLogin { signed: open.signed, refused: open.refused })
     }
 
-    /// The methods by which the server would let an account in, over a new connection.
+    /// The methods by which the server would let an account in, over a new connection. For the login's own account that connection
+    /// ends with a login, so that a server which counts refusals counts none.
     pub(crate) async fn offered(&self, account: &str) -> Option<Vec<String>> {
-        let mut connection = self.target()?.connect().await.ok()?;
+        let (host, target) = (self.as_host()?, self.target()?);
+        let mut connection = target.connect().await.ok()?;
         let methods = connection.offered(account).await;
+        if account == host.stop.login {
+            let own: Vec<_> = host.open.iter().filter_map(|open| open.signed.key).collect();
+            let _ = connection.sign_in(account, host.ways.credentials(), &own).await;
+        }
         connection.close().await;
         methods
     }

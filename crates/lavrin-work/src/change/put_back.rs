@@ -50,7 +50,10 @@ impl Running<'_> {
         if let Some(refused) = fresh.refused {
             return Err(Trouble::NoRights(refused.to_string()));
         }
-        for account in ["root", fresh.signed.account.as_str()] {
+        let login = fresh.signed.account;
+        // The login's own account first, which costs nothing; root once that is fine.
+        let others = Some("root").filter(|root| login != *root);
+        for account in std::iter::once(login.as_str()).chain(others) {
             let Some(methods) = self.site.offered(account).await else { return Err(Trouble::NothingOffered) };
             if methods.iter().any(|method| BY_PASSWORD.contains(&method.as_str())) {
                 return Err(Trouble::StillOffered { account: account.to_owned(), methods });

@@ -302,3 +302,35 @@ fn it_holds_for_older_and_newer_servers() {
         wait_for(|| offered(&site).contains("password"));
     }
 }
+
+#[test]
+#[ignore = "needs a real sshd: scripts/test.sh"]
+fn what_an_earlier_run_left_is_put_back_or_tidied_up() {
+    let site = Site::on_roots_own(OPEN);
+    let before = config(&site);
+    let folder = site.server.config.parent().unwrap().join(".put-back");
+    // It was decided, and what decided was cut off while it tidied up.
+    std::fs::create_dir_all(folder.join("taken")).unwrap();
+    std::fs::write(folder.join("name"), "l00\n").unwrap();
+    drop(keys_only(&site, "").expect(0));
+    drop(site.run("keys-only 127.0.0.1 --undo --login root --identity home/keys/root --yes").expect(0));
+    assert_eq!((config(&site), left_behind(&site)), (before.clone(), Vec::new()));
+    // Nobody counts the time any more, as after a restart of a host on which nothing else does.
+    let line = "keys-only 127.0.0.1 --login root --identity home/keys/root --yes --heal-after 600";
+    drop(accepting_with(&site, line, &[("LAVRIN_TEST_CRASH", "prove:127.0.0.1")]).expect(5));
+    let process = std::fs::read_to_string(folder.join("pid")).unwrap();
+    crate::common::servers::system("kill", &["-KILL", "--", &format!("-{}", process.trim())]);
+    assert_ne!(config(&site), before);
+    let seen = keys_only(&site, "").expect(0);
+    assert!(seen.stdout.contains("nothing to do"), "it does take keys only at this moment: {seen}");
+    let next = site.run("keys-only 127.0.0.1 --root off --preview --login root --identity home/keys/root");
+    assert!(next.status == 0 || next.status == 4, "{next}");
+    // The next change puts the old state back first, and says that something has changed.
+    let text = config(&site);
+    std::fs::write(&site.server.config, format!("{text}# looked after\n")).unwrap();
+    std::fs::write(&site.server.config, text.replace("PermitRootLogin prohibit-password", "PermitRootLogin yes"))
+        .unwrap();
+    let stopped = keys_only(&site, "");
+    assert_eq!(stopped.status, 4, "{stopped}");
+    assert_eq!(left_behind(&site), [""; 0]);
+}

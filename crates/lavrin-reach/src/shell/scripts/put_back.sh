@@ -18,8 +18,13 @@ begin() { # name
   m=$(mkdir -m 700 -- "$d" 2>&1) || {
     [ -d "$d" ] || fail "refused: ${m##*: }"
     if counts; then fail busy; fi
-    # Nobody counts any more, as after a restart of the host: it is put back now.
-    /bin/sh "$d/run" now >/dev/null 2>&1; fail changed
+    if [ ! -d "$d/taken" ]; then # nobody counts any more, as after a restart of the host: it is put back now
+      /bin/sh "$d/run" now >/dev/null 2>&1; fail changed
+    fi
+    # It was decided already, and what decided was cut off while it tidied up.
+    k=0; while [ -d "$d" ] && [ "$k" -lt 5 ]; do sleep 1; k=$((k + 1)); done
+    read -r n <"$d/name" 2>/dev/null && forget "lavrin-put-back-$n"
+    rm -rf "$d"; mkdir -m 700 -- "$d" 2>/dev/null || fail busy
   }
   D=$d; printf '%s\n' "$1" >"$D/name" || fail short
 }
@@ -55,7 +60,7 @@ arm() { # seconds: from now on
 }
 boot_by_systemd() { # at the next start of the host, before the server
   d=/etc/systemd/system
-  printf '[Unit]\nDescription=Settings of the SSH server that were not proven are put back\nBefore=ssh.service sshd.service ssh.socket sshd.socket\nDefaultDependencies=no\nRequiresMountsFor=%s\nAfter=local-fs.target\n[Service]\nType=oneshot\nExecStart=/bin/sh %s boot\n[Install]\nWantedBy=multi-user.target\n' "$D" "$D/run" >"$d/$U-boot.service" || return
+  printf '[Unit]\nDescription=Settings of the SSH server that were not proven are put back\nBefore=ssh.service sshd.service ssh.socket sshd.socket\nDefaultDependencies=no\nRequiresMountsFor=%s\nAfter=local-fs.target\n[Service]\nType=oneshot\nExecStart=/bin/sh %s boot\n[Install]\nWantedBy=multi-user.target\n' "$D" "$D/run" >"$d/$U-boot.service" && chmod 644 "$d/$U-boot.service" || return
   mkdir -p "$d/multi-user.target.wants" && ln -s "../$U-boot.service" "$d/multi-user.target.wants/$U-boot.service"
 } 2>/dev/null
 disarm() { # name folder: the changes are proven

@@ -14,11 +14,19 @@ find_server() { # the program S and its configuration C: that which waits for co
     L=; S=$(command -v sshd); [ -n "$S" ] || fail "no-listener"
   fi
 }
+titled() { case $(tr '\0' ' ' <"/proc/$L/cmdline") in *'[listener]'*) ;; *) return 1 ;; esac; } 2>/dev/null
+again() { # the server takes a moment to come back, and says that it listens where it says so at all; one whose socket systemd
+  # holds ends, and is started anew for the next connection. Whether it answers a new login shows.
+  y=; if titled; then y=y; fi
+  kill -HUP "$L" 2>/dev/null || fail "no-listener"
+  sleep 1; k=0
+  while [ -n "$y" ] && [ -d "/proc/$L" ] && ! titled && [ "$k" -lt 10 ]; do sleep 1; k=$((k + 1)); done
+}
 reload() { # the server reads its configuration again, once its own test mode has taken it
   root || fail "only root can do this"
   find_server
   m=$("$S" -t -f "$C" $O 2>&1) || fail "rejected $(printf '%s\n' "$m" | tail -n 1)"
-  if [ -z "$A" ]; then kill -HUP "$L" 2>/dev/null || fail "no-listener"; fi
+  if [ -z "$A" ]; then again; fi
   echo ok
 }
 ends() { # name: the day on which the account ends, as the shadow file has it
