@@ -33,6 +33,7 @@ impl ShellHost {
                 mine: bytes("mine"),
                 open: bytes("open"),
                 agents: bytes("agents"),
+                clock: bytes("clock"),
                 accepted: bytes("accepted"),
                 crontabs: bytes("crontabs"),
                 lingering: bytes("lingering"),

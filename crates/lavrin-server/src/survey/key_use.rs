@@ -69,9 +69,10 @@ fn accepted(line: &str) -> Option<(String, Fingerprint, String)> {
     accepted_from(line).map(|(_, told)| told)
 }
 
-/// The same of the server's process with this number.
-pub(super) fn accepted_by(line: &str, pid: u32) -> Option<(String, Fingerprint, String)> {
-    accepted_from(line).filter(|(process, _)| *process == Some(pid)).map(|(_, told)| told)
+/// The same of the server's process with this number, and when that was. `clock` as for [`read`].
+pub(super) fn accepted_by(line: &str, pid: u32, clock: (i64, i64)) -> Option<(i64, (String, Fingerprint, String))> {
+    let (_, told) = accepted_from(line).filter(|(process, _)| *process == Some(pid))?;
+    Some((timestamp(line, clock.0, clock.1)?, told))
 }
 
 /// The process that says so, and what.

@@ -91,6 +91,8 @@ pub struct RawTraces<'a> {
     pub open: &'a [u8],
     /// Sockets of forwarded agents.
     pub agents: &'a [u8],
+    /// Seconds since 1970 and the zone, as `1795456800 +0100`.
+    pub clock: &'a [u8],
     /// Lines of the log.
     pub accepted: &'a [u8],
     /// Names of tables.
@@ -115,13 +117,12 @@ impl FoundTraces {
         let agents: BTreeSet<u32> =
             lines(raw.agents).iter().filter_map(|line| line.rsplit_once("agent.")?.1.parse().ok()).collect();
         let log = lines(raw.accepted);
+        let clock = clock(raw.clock);
         let session = |line: String| {
             let mut words = line.split_ascii_whitespace();
             let (pid, started) = (words.next()?.parse().ok()?, words.next()?.parse().ok()?);
             let account = printable(words.next()?.as_bytes());
-            // Of several lines of one number the last one counts: numbers are given out again.
-            let told = log.iter().rev().find_map(|line| accepted_by(line, pid)).filter(|told| told.0 == account);
-            let (key, from) = told.map_or((None, None), |(_, key, from)| (Some(key), Some(from)));
+            let (key, from) = opened_by(pid, started, &account, &log, clock).unzip();
             let below = descendants(pid, &processes);
             let has_agent = agents.contains(&pid) || below.iter().any(|one| agents.contains(&one.pid));
             let is_server = |one: &&&Process| !one.command.starts_with("sshd");
@@ -145,6 +146,34 @@ impl FoundTraces {
             self.processes.iter().filter(|one| one.account == account).map(|one| &one.command).collect();
         own.into_iter().take(COMMANDS_MAX).cloned().collect()
     }
+}
+
+/// How long before its own start a session may be told of, in seconds: clocks are rounded.
+const ROUNDED: i64 = 2;
+
+/// The key that opened a session, and from where. Numbers of processes are given out again, so only what was said since the process
+/// started counts; and anybody may write into a log, so where two things are said none is believed.
+fn opened_by(
+    pid: u32,
+    started: i64,
+    account: &str,
+    log: &[String],
+    clock: (i64, i64),
+) -> Option<(Fingerprint, String)> {
+    let said = log.iter().filter_map(|line| accepted_by(line, pid, clock));
+    let mut said = said.filter(|(time, _)| *time >= started - ROUNDED).map(|(_, told)| told);
+    let first = said.next()?;
+    let is_one = said.all(|other| other == first);
+    (is_one && first.0 == account).then_some((first.1, first.2))
+}
+
+/// Now and the zone, in seconds.
+fn clock(bytes: &[u8]) -> (i64, i64) {
+    let text = String::from_utf8_lossy(bytes);
+    let mut words = text.split_ascii_whitespace();
+    let now = words.next().and_then(|now| now.parse().ok()).unwrap_or(0);
+    let zone: i64 = words.next().and_then(|zone| zone.parse().ok()).unwrap_or(0);
+    (now, zone / 100 * 3600 + zone % 100 * 60)
 }
 
 fn process(line: &str) -> Option<Process> {
@@ -196,7 +225,8 @@ mod tests {
         let raw = RawTraces {
             processes: b" 1 0 root systemd\n70 1 root sshd\n71 70 edda sshd\n72 71 edda bash\n80 72 edda rsync\n90 1 root sshd\n91 90 root sh\nPID PPID USER COMMAND\n",
             mine: b"91\n90\n",
-            open: b"70 1795451889 edda\n90 1795451900 root\nx\n",
+            open: b"70 1795451888 edda\n90 1795451900 root\nx\n",
+            clock: b"1795452000 +0100\n",
             agents: b"/tmp/ssh-XXabc/agent.71\n",
             accepted: accepted.as_bytes(),
             crontabs: b"edda\n",
@@ -208,8 +238,16 @@ mod tests {
         assert_eq!((one.account.as_str(), one.key, one.from.as_deref()), ("edda", Some(key), Some("192.0.2.1")));
         assert!(one.has_agent && !one.is_own && own.is_own && !own.has_agent);
         assert_eq!(one.runs, ["bash", "rsync"]);
-        // The line of that process is about somebody else: an older one of the same number.
+        // The line of that process is about somebody else.
         assert_eq!(own.key, None);
+        // What was said before the process started is about an older one of the same number.
+        let late = FoundTraces::read(&RawTraces { open: b"70 1795451900 edda\n", ..raw });
+        assert_eq!(late.sessions[0].key, None);
+        // Somebody writes into the log that another key opened it: then nobody knows.
+        let other = PrivateKey::ed25519(&[2; 32]).unwrap().public().fingerprint();
+        let forged = accepted.clone() + &accepted.replace(&key.to_string(), &other.to_string());
+        let told = FoundTraces::read(&RawTraces { accepted: forged.as_bytes(), ..raw });
+        assert_eq!(told.sessions[0].key, None);
         assert_eq!(traces.commands_of("edda"), ["bash", "rsync", "sshd"]);
         assert_eq!(traces.cron.into_iter().collect::<Vec<_>>(), ["edda", "root"]);
     }
@@ -217,7 +255,7 @@ mod tests {
     proptest! {
         #[test]
         fn nothing_breaks_the_reading(bytes: Vec<u8>) {
-            let raw = RawTraces { processes: &bytes, mine: &bytes, open: &bytes, agents: &bytes, accepted: &bytes, crontabs: &bytes, lingering: &bytes, cron: &bytes };
+            let raw = RawTraces { processes: &bytes, mine: &bytes, open: &bytes, agents: &bytes, clock: &bytes, accepted: &bytes, crontabs: &bytes, lingering: &bytes, cron: &bytes };
             let _ = FoundTraces::read(&raw);
         }
     }

@@ -18,6 +18,10 @@ const TRIES: usize = 6;
 /// Time between them.
 const PAUSE: Duration = Duration::from_secs(1);
 
+/// What was proven, for the journal.
+pub(super) const PROVEN: &str =
+    "read back; over new connections a key opened the login and root's rights, and no password was asked for";
+
 /// The methods of a login that a password opens (RFC 4252; RFC 4256).
 const BY_PASSWORD: [&str; 2] = ["password", "keyboard-interactive"];
 

@@ -6,8 +6,9 @@ use crate::plan::pairs;
 use crate::scope::Scope;
 use crate::ways::Ways;
 use lavrin_fleet::register::{Grant, Host, Register, Whom};
+use lavrin_server::account::Account;
 use lavrin_server::fs::{BytePath, Fact};
-use lavrin_server::login;
+use lavrin_server::login::{self, AccountKeys};
 use lavrin_server::steps::{Around, NoSteps, Steps, end_account, end_sessions};
 use lavrin_server::survey::Observation;
 use lavrin_server::survey::traces::{FoundTraces, KeyCopy, OpenSession, TracesQuestion};
@@ -18,6 +19,8 @@ use std::sync::Arc;
 /// On one host.
 #[derive(Debug, Clone)]
 pub struct HostLeftBehind {
+    /// Sessions of accounts that were open to them, of which no log tells which key opened them.
+    pub untold: Vec<OpenSession>,
     /// Sessions that their keys opened.
     pub sessions: Vec<OpenSession>,
     /// Files in which one of their keys stands and that no server reads, and whether a private key lies beside.
@@ -76,6 +79,11 @@ impl<'a> LeftBehind<'a> {
         let theirs = |session: &&OpenSession| session.key.is_some_and(|key| self.leaver.prints.contains(&key));
         let sessions: Vec<OpenSession> = traces.sessions.iter().filter(theirs).cloned().collect();
         let system = System::of(seen);
+        let open_to_them = self.open_to_them(known, &system);
+        let is_untold = |session: &&OpenSession| {
+            session.key.is_none() && !session.is_own && open_to_them.contains(&session.account)
+        };
+        let untold: Vec<OpenSession> = traces.sessions.iter().filter(is_untold).cloned().collect();
         let read: BTreeSet<BytePath> =
             seen.accounts.iter().flat_map(|account| login::key_files(account, &system)).collect();
         let is_copy = |copy: &&KeyCopy| !read.contains(&copy.path);
@@ -84,10 +92,22 @@ impl<'a> LeftBehind<'a> {
         let copies: Vec<(KeyCopy, bool)> = copies.collect();
         let accounts: Vec<OwnAccount> =
             self.own_accounts(known).into_iter().filter_map(|name| self.own_account(name, traces, seen)).collect();
-        if !(sessions.is_empty() && copies.is_empty() && accounts.is_empty()) {
+        if !(sessions.is_empty() && untold.is_empty() && copies.is_empty() && accounts.is_empty()) {
             let seen = Arc::new(seen.clone());
-            self.hosts.insert(host.to_owned(), HostLeftBehind { sessions, copies, accounts, seen });
+            self.hosts.insert(host.to_owned(), HostLeftBehind { untold, sessions, copies, accounts, seen });
         }
+    }
+
+    /// Accounts that the register lets them in, or that hold one of their keys.
+    fn open_to_them(&self, host: &Host, seen: &System<'_>) -> BTreeSet<String> {
+        let is_here = |grant: &&Grant| self.register.hosts_of(grant).any(|one| one.id == host.id);
+        let people = |grant: &&Grant| self.register.people_of(grant).iter().any(|person| person.id == self.leaver.id);
+        let granted = self.register.grants.iter().filter(is_here).filter(people).map(|grant| grant.account.clone());
+        let holds = |account: &&Account| {
+            let keys = AccountKeys::of(account, seen, None);
+            self.leaver.prints.iter().any(|key| keys.of_key(*key).next().is_some())
+        };
+        granted.chain(seen.accounts.iter().filter(holds).map(|account| account.name.clone())).collect()
     }
 
     /// Accounts for which nobody else has a grant on this host, and that are named after the leaver or were made for them.

@@ -22,13 +22,14 @@ for f in /proc/[0-9]*; do
   printf '%s %s %s\n' "${f#/proc/}" "$((B + $1 / H))" "$n"; P="$P ${f#/proc/}"
 done 2>/dev/null; e 0
 b agents; ls -1 -d /tmp/ssh-*/agent.* 2>/dev/null; e 0
-b accepted # what the log says of these processes
+b clock; date '+%s %z' 2>/dev/null; e $?
+b accepted # what the log says of these processes. The journal knows by itself who wrote; into a file anybody may write
 for p in $P; do
   if command -v journalctl >/dev/null 2>&1 && [ -n "$(t journalctl -q --no-pager -n 1 2>/dev/null)" ]; then
-    t journalctl -q --no-pager -o short-iso _UID=0 _PID="$p" 2>/dev/null | grep 'Accepted publickey for ' | tail -n 1
+    t journalctl -q --no-pager -o short-iso _UID=0 _PID="$p" 2>/dev/null | grep 'Accepted publickey for ' | head -n 20
   else
     for f in /var/log/messages /var/log/secure /var/log/auth.log; do
-      if [ -r "$f" ]; then tail -c 33554432 "$f" 2>/dev/null | grep "\\[$p\\]: Accepted publickey for " | tail -n 1; fi
+      if [ -r "$f" ]; then tail -c 33554432 "$f" 2>/dev/null | grep "\\[$p\\]: Accepted publickey for " | tail -n 200; fi
     done
   fi
 done; e 0

@@ -27,7 +27,8 @@ pub struct LeftBehindOut {
 #[cfg_attr(test, derive(schemars::JsonSchema))]
 pub struct SessionOut {
     pub account: String,
-    pub key: String,
+    /// The key; none where no log tells it: then the session may be somebody else's, and is left alone.
+    pub key: Option<String>,
     /// Since when (RFC 3339, UTC).
     pub since: String,
     pub from: Option<String>,
@@ -81,7 +82,7 @@ impl LeftBehindOut {
     fn of(host: &str, found: &HostLeftBehind) -> Self {
         let session = |one: &OpenSession| SessionOut {
             account: printable(one.account.as_bytes()),
-            key: one.key.map(|key| key.to_string()).unwrap_or_default(),
+            key: one.key.map(|key| key.to_string()),
             since: clock::text_of(one.started),
             from: one.from.clone(),
             agent: one.has_agent,
@@ -102,7 +103,7 @@ impl LeftBehindOut {
         Self {
             host: host.to_owned(),
             seen: true,
-            sessions: found.sessions.iter().map(session).collect(),
+            sessions: found.sessions.iter().chain(&found.untold).map(session).collect(),
             copies: copies.collect(),
             accounts: found.accounts.iter().map(account).collect(),
         }
@@ -114,7 +115,8 @@ impl LeftBehindOut {
 
     /// The sessions that were ended.
     pub fn end_sessions(&mut self, ended: &BTreeMap<String, Ended>) {
-        let done: Vec<bool> = self.sessions.iter().map(|one| self.is_ended(ended, &one.account)).collect();
+        let is_ended = |one: &SessionOut| one.key.is_some() && self.is_ended(ended, &one.account);
+        let done: Vec<bool> = self.sessions.iter().map(is_ended).collect();
         for (one, done) in self.sessions.iter_mut().zip(done) {
             one.state = if done { "ended" } else { "open" };
         }
@@ -131,7 +133,7 @@ impl LeftBehindOut {
     /// How the command ends because of it.
     pub fn exit(&self) -> Exit {
         // An account that no key opens is worth telling; a session that is open is a way in.
-        let is_open = self.sessions.iter().any(|one| one.state == "open");
+        let is_open = self.sessions.iter().any(|one| one.state == "open" && one.key.is_some());
         if is_open { Exit::Findings } else { Exit::Done }
     }
 
@@ -146,7 +148,11 @@ impl LeftBehindOut {
             let since = one.since.replace('T', " ");
             let (word, label) =
                 if one.state == "ended" { ("session ended", Label::Good) } else { ("session open", Label::Warn) };
-            told.push((word, label, format!("{}@{host} since {since}{from} by {}{agent}{runs}", one.account, one.key)));
+            let by = one.key.as_ref().map_or_else(
+                || " by a key that no log tells, so it may be somebody else's".to_owned(),
+                |key| format!(" by {key}"),
+            );
+            told.push((word, label, format!("{}@{host} since {since}{from}{by}{agent}{runs}", one.account)));
         }
         for one in &self.accounts {
             let (word, label) =
@@ -180,7 +186,7 @@ fn listed<T: AsRef<str>>(words: &str, list: &[T]) -> String {
 pub fn text(all: &[LeftBehindOut], person: &str, ui: &Ui) -> String {
     let mut lines: Vec<String> = all.iter().flat_map(|host| host.lines(ui)).collect();
     let is_open = |state: &'static str| state == "open";
-    if all.iter().flat_map(|host| &host.sessions).any(|one| is_open(one.state)) {
+    if all.iter().flat_map(|host| &host.sessions).any(|one| is_open(one.state) && one.key.is_some()) {
         lines.push(format!("next: lavrin offboard {person} --end-sessions"));
     }
     if all.iter().flat_map(|host| &host.accounts).any(|one| is_open(one.state)) {
