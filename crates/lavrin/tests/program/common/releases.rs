@@ -16,6 +16,11 @@ impl Release {
     pub const BOOKWORM: Self = Self { suite: "bookworm", openssh: "openssh-9.2+debian", dropbear: "dropbear-2022.83" };
     pub const TRIXIE: Self = Self { suite: "trixie", openssh: "openssh-10.0+debian", dropbear: "dropbear-2025.89" };
 
+    /// Its name.
+    pub fn suite(&self) -> &'static str {
+        self.suite
+    }
+
     /// A program of this release, which sees this machine's accounts and files but those below /usr.
     pub fn command(&self, program: &str) -> Command {
         let own = std::fs::read_to_string("/etc/os-release").unwrap();
