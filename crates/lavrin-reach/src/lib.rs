@@ -20,7 +20,7 @@ use thiserror::Error;
 /// for it.
 pub type Boxed<'a, T> = std::pin::Pin<Box<dyn Future<Output = T> + Send + 'a>>;
 
-/// A host that puts changes back by itself, unless it is told in time that they are proven.
+/// A host that reverts changes by itself, unless it learns in time that they are proven.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct Armed {
     /// Its name on the host.
@@ -29,7 +29,7 @@ pub struct Armed {
     pub folder: String,
     /// What counts the time.
     pub kind: TimerKind,
-    /// Whether it also happens when the host is started anew meanwhile.
+    /// Whether it also happens if the host restarts before that.
     pub over_a_restart: bool,
     /// How long it waits.
     pub after: Duration,

@@ -317,7 +317,7 @@ fn missing_account<'b>(name: &str, managed: bool, grants: impl Iterator<Item = &
     AccountComparison { account: name.to_owned(), managed, differences, fault, granted: Vec::new() }
 }
 
-/// By what the server takes passwords: it is told with root, whom every host has.
+/// Which settings let passwords in. They are listed under root, an account that every host has.
 fn add_passwords(found: &mut Vec<AccountComparison>, seen: &System<'_>) {
     let open = steps::open_to_passwords(RootLogin::Keys, seen).ok();
     if open.as_ref().is_some_and(Vec::is_empty) {

@@ -10,7 +10,7 @@ use std::collections::BTreeSet;
 /// Most of each kind that are kept of one host.
 const KEPT_MAX: usize = 10_000;
 
-/// Most commands that are told of one session.
+/// Most commands that are listed for one session.
 const COMMANDS_MAX: usize = 20;
 
 /// What is looked for.
@@ -20,7 +20,7 @@ pub struct TracesQuestion {
     pub keys: Vec<String>,
 }
 
-/// What was found. It is told, and nothing is concluded from what is not there.
+/// What was found. It is only reported: an absence proves nothing.
 #[derive(Debug, Clone, Default)]
 pub struct FoundTraces {
     /// Sessions that are open.

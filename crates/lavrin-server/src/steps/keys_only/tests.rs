@@ -59,7 +59,7 @@ fn ask(seen: &Observation) -> Result<KeysOnly, NoSteps> {
     keys_only(RootLogin::Keys, &System::of(seen), 1_795_000_000)
 }
 
-/// What is written where, and the lines as they are told.
+/// Which files are written, and with which lines.
 fn told(seen: &Observation) -> Vec<String> {
     let found = ask(seen).unwrap();
     let mut told = Vec::new();

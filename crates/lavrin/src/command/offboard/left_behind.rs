@@ -141,6 +141,10 @@ impl LeftBehindOut {
     pub fn told(&self) -> Vec<(&'static str, Label, String)> {
         let mut told = Vec::new();
         let host = &self.host;
+        if !self.seen {
+            let what = format!("{host}: open sessions, copies of keys and own accounts could not be checked");
+            told.push(("not checked", Label::Warn, what));
+        }
         for one in &self.sessions {
             let from = one.from.as_ref().map(|from| format!(" from {from}")).unwrap_or_default();
             let agent = if one.agent { "; an agent is forwarded into it" } else { "" };
