@@ -7,7 +7,7 @@ cd "$(dirname "$0")/.."
 needed=(
   /usr/sbin/sshd:openssh-server /usr/bin/ssh:openssh-client /usr/sbin/dropbear:dropbear-bin /usr/bin/busybox:busybox-static
   /usr/bin/sudo:sudo /usr/bin/doas:opendoas /usr/bin/setfacl:acl /usr/bin/script:bsdutils /usr/bin/unshare:util-linux /usr/bin/sshfs:sshfs
-  /bin/bsd-csh:csh /usr/bin/pkill:procps /usr/bin/cc:gcc /usr/bin/make:make /usr/bin/openssl:openssl
+  /bin/bsd-csh:csh /usr/bin/pkill:procps /usr/bin/cc:gcc /usr/bin/make:make /usr/bin/bzip2:bzip2 /usr/bin/openssl:openssl
   /usr/bin/python3:python3 /usr/lib/python3/dist-packages/cryptography/__init__.py:python3-cryptography
   /usr/lib/python3/dist-packages/bcrypt/__init__.py:python3-bcrypt /usr/sbin/debootstrap:debootstrap
   /usr/bin/systemd-nspawn:systemd-container
@@ -46,6 +46,10 @@ export LAVRIN_MACHINE_TREES
 # Another implementation of the format in which private halves are sealed.
 LAVRIN_AGE_PYTHON=$(scripts/age-python.sh)
 export LAVRIN_AGE_PYTHON
+
+# A busybox that makes accounts itself.
+LAVRIN_BUSYBOX=$(dirname "$(scripts/busybox.sh)")
+export LAVRIN_BUSYBOX
 
 export INSTA_UPDATE=no
 cargo fmt --all --check

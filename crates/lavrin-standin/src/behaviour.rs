@@ -30,6 +30,10 @@ pub struct Behaviour {
     pub cut_after: Option<u64>,
     /// Shows another host key than the one it had in the beginning.
     pub other_host_key: bool,
+    /// Whoever runs it is root in its tree.
+    pub is_roots: bool,
+    /// Loses every line once its settings have been changed, until it has put them back itself; this happens once.
+    pub is_lost_once: bool,
     /// What it is like on some connections, counted from 1, instead of all this.
     pub episodes: Vec<(RangeInclusive<usize>, Behaviour)>,
 }

@@ -1,7 +1,9 @@
 //! A connection that ends after some bytes, as a bad line does.
 
+use crate::server::World;
 use std::io::{Error, ErrorKind};
 use std::pin::Pin;
+use std::sync::Arc;
 use std::task::{Context, Poll};
 use tokio::io::{AsyncRead, AsyncWrite, ReadBuf};
 use tokio::net::TcpStream;
@@ -10,12 +12,15 @@ use tokio::net::TcpStream;
 pub(crate) struct CutStream {
     pub(crate) inner: TcpStream,
     pub(crate) left: Option<u64>,
+    /// The host may lose all its lines.
+    pub(crate) world: Arc<World>,
 }
 
 impl CutStream {
     /// How many of so many bytes may still pass.
     fn allowed(&self, wanted: usize) -> Result<usize, Error> {
         match self.left {
+            _ if self.world.is_lost() => Err(Error::from(ErrorKind::ConnectionReset)),
             Some(0) => Err(Error::from(ErrorKind::ConnectionReset)),
             Some(left) => Ok(wanted.min(usize::try_from(left).unwrap_or(usize::MAX))),
             None => Ok(wanted),

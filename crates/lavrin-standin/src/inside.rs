@@ -9,39 +9,66 @@ const IN_ROOT: &[u8] = b"R=; export R";
 /// What would write into the log, and what does nothing in its place, of the same length.
 const LOGGER: [&[u8]; 2] = [b"logger -t ", b"true      "];
 
+/// What begins a script's work on the server's settings; before it stand the functions for that.
+const WORKS: [&[u8]; 4] = [b"\nreload )", b"\nbegin ", b"\ndisarm ", b"\nat_once "];
+
+/// What a script is told there on a host of which its owner is root. Each connection reads the settings anew, and every text counts
+/// as settings.
+const AS_ROOT: &[u8] =
+    b"\nroot() { :; }; alone() { :; }; find_server() { A=y; L=; O=; S=true; C=$R/etc/ssh/sshd_config; }";
+
 /// What stands before the number of bytes that a shell reads and then runs.
 const COUNT: &str = "count=";
 
-/// The tree, as it stands in a script.
-fn quoted(root: &Path) -> String {
-    format!("'{}'", root.display())
+/// The tree that scripts work in.
+#[derive(Debug, Clone, Copy)]
+pub(crate) struct Inside<'a> {
+    /// Where it is.
+    pub(crate) root: &'a Path,
+    /// Whether its owner is root in it.
+    pub(crate) is_roots: bool,
+}
+
+impl Inside<'_> {
+    /// The tree, as it stands in a script.
+    fn quoted(self) -> String {
+        format!("'{}'", self.root.display())
+    }
+
+    /// How many bytes longer a script is here.
+    fn more(self) -> usize {
+        self.quoted().len() + if self.is_roots { AS_ROOT.len() } else { 0 }
+    }
 }
 
 /// A command as it is run here, and how many bytes of a script come behind it: those of the tree's name are added to the number
 /// of bytes that it reads. Any other command is run as it is.
-pub(crate) fn command(command: &[u8], root: &Path) -> (Vec<u8>, usize) {
+pub(crate) fn command(command: &[u8], inside: Inside<'_>) -> (Vec<u8>, usize) {
     let text = String::from_utf8_lossy(command);
     let read = || {
         let (before, rest) = text.split_once(COUNT)?;
         let length = rest.find(|digit: char| !digit.is_ascii_digit())?;
         let bytes: usize = rest[..length].parse().ok()?;
-        let more = bytes + quoted(root).len();
+        let more = bytes + inside.more();
         Some((format!("{before}{COUNT}{more}{}", &rest[length..]).into_bytes(), bytes))
     };
     read().unwrap_or_else(|| (command.to_vec(), 0))
 }
 
-/// A script as it is run here, longer by the name of the tree.
-pub(crate) fn script(script: &[u8], root: &Path) -> Vec<u8> {
-    let root = quoted(root);
-    let told = format!("R={root}; export R");
+/// A script as it is run here, longer by what it is told.
+pub(crate) fn script(script: &[u8], inside: Inside<'_>) -> Vec<u8> {
+    let told = format!("R={}; export R", inside.quoted());
+    let length = script.len() + inside.more();
     let mut script = script.to_vec();
     if let Some(at) = find(&script, IN_ROOT) {
         script.splice(at..at + IN_ROOT.len(), told.bytes());
-    } else {
-        // One that works in no tree: what reads it counts bytes.
-        script.splice(..0, vec![b'\n'; root.len()]);
     }
+    let works = WORKS.iter().filter_map(|work| find(&script, work)).min();
+    if let Some(at) = works.filter(|_| inside.is_roots) {
+        script.splice(at..at, AS_ROOT.iter().copied());
+    }
+    // What reads it counts bytes.
+    script.splice(..0, vec![b'\n'; length - script.len()]);
     if let Some(at) = find(&script, LOGGER[0]) {
         script.splice(at..at + LOGGER[0].len(), LOGGER[1].iter().copied());
     }
@@ -65,7 +92,7 @@ impl Incoming {
     }
 
     /// What goes on to the command of these bytes.
-    pub(crate) fn take(&mut self, bytes: &[u8], root: &Path) -> Vec<u8> {
+    pub(crate) fn take(&mut self, bytes: &[u8], inside: Inside<'_>) -> Vec<u8> {
         if self.missing == 0 {
             return bytes.to_vec();
         }
@@ -75,7 +102,7 @@ impl Incoming {
         if self.missing > 0 {
             return Vec::new();
         }
-        [script(&std::mem::take(&mut self.script), root), rest.to_vec()].concat()
+        [script(&std::mem::take(&mut self.script), inside), rest.to_vec()].concat()
     }
 }
 
@@ -85,7 +112,7 @@ mod tests {
 
     #[test]
     fn a_script_is_told_where_its_tree_is_and_counted_anew() {
-        let root = Path::new("/tmp/x");
+        let root = Inside { root: Path::new("/tmp/x"), is_roots: false };
         let (told, length) = command(b"exec /bin/sh -c 'eval \"$(dd bs=1 count=18 2>/dev/null)\"'", root);
         assert_eq!(told, b"exec /bin/sh -c 'eval \"$(dd bs=1 count=26 2>/dev/null)\"'");
         let mut incoming = Incoming::of(length);
@@ -96,8 +123,23 @@ mod tests {
 
     #[test]
     fn what_works_in_no_tree_is_as_long_and_writes_no_log() {
-        let told = script(b"logger -t lavrin x", Path::new("/tmp/x"));
+        let root = Inside { root: Path::new("/tmp/x"), is_roots: false };
+        let told = script(b"logger -t lavrin x", root);
         assert_eq!(told, b"\n\n\n\n\n\n\n\ntrue      lavrin x");
-        assert_eq!(command(b"uname -a", Path::new("/tmp/x")), (b"uname -a".to_vec(), 0));
+        assert_eq!(command(b"uname -a", root), (b"uname -a".to_vec(), 0));
+    }
+
+    #[test]
+    fn on_a_host_of_its_own_the_owner_is_root_for_what_works_on_settings() {
+        let root = Inside { root: Path::new("/tmp/x"), is_roots: true };
+        let told = script(b"R=; export R\nroot() { id; }\nbegin x\n", root);
+        let text = String::from_utf8(told.clone()).unwrap();
+        assert!(
+            text.starts_with("R='/tmp/x'; export R\nroot() { id; }\nroot() { :; }") && text.ends_with("}\nbegin x\n")
+        );
+        assert_eq!(
+            script(b"R=; export R\nls\n", root).len() + "root() { id; }\nbegin x".len() - "ls".len(),
+            told.len()
+        );
     }
 }

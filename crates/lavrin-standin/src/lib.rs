@@ -7,10 +7,12 @@ mod cut;
 mod inside;
 mod replay;
 mod server;
+mod settings;
 mod tree;
 
 pub use behaviour::Behaviour;
 pub use replay::Replay;
+pub use settings::can_be_roots;
 pub use tree::{TreeAccount, fresh_line};
 
 use lavrin_keys::key::container::openssh;
@@ -72,7 +74,7 @@ impl StandIn {
     pub fn with<'a>(name: &'a str, accounts: &'a [TreeAccount<'a>], behaviour: Behaviour) -> Starting<'a> {
         Box::pin(async move {
             let tree = tempfile::Builder::new().prefix("lavrin-host-").tempdir()?;
-            tree::lay_out_accounts(tree.path(), accounts)?;
+            tree::lay_out_accounts(tree.path(), accounts, behaviour.is_roots)?;
             Self::start(name, tree, HashMap::new(), behaviour).await
         })
     }
@@ -92,8 +94,9 @@ impl StandIn {
         let other = russh::keys::PrivateKey::from_openssh(other.as_bytes()).map_err(|_| StandInFault::HostKey)?;
         let socket = TcpListener::bind("127.0.0.1:0").await?;
         let address = socket.local_addr()?;
-        let world =
-            Arc::new(server::World { root: tree.path().canonicalize()?, passwords: passwords.clone(), behaviour });
+        let root = tree.path().canonicalize()?;
+        let lost_line = settings::LostLine::default();
+        let world = Arc::new(server::World { root, passwords: passwords.clone(), behaviour, lost_line });
         let listener = tokio::spawn(server::serve(socket, [transport_key, other], world));
         Ok(Self { address, host_key: key.public().clone(), passwords, tree, listener })
     }

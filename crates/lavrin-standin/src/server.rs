@@ -3,6 +3,7 @@
 use crate::Behaviour;
 use crate::cut::CutStream;
 use crate::inside::{self, Incoming};
+use crate::settings::LostLine;
 use lavrin_keys::key::PublicKey;
 use lavrin_server::account::{read_groups, read_passwd};
 use lavrin_server::fs::{BytePath, Fact, Node, NodeKind, Why};
@@ -12,7 +13,7 @@ use lavrin_server::survey::{Observation, Want, Wanted};
 use lavrin_server::system::System;
 use russh::keys::ssh_key;
 use russh::server::{Auth, ChannelOpenHandle, Config, Handler, Msg, PublicKeyOffer, Session, VerifiedPublicKey};
-use russh::{Channel, ChannelId, MethodKind, MethodSet, SshId};
+use russh::{Channel, ChannelId, MethodSet, SshId};
 use std::borrow::Cow;
 use std::collections::{HashMap, HashSet};
 use std::os::unix::ffi::{OsStrExt as _, OsStringExt as _};
@@ -39,15 +40,16 @@ pub(crate) struct World {
     pub(crate) root: PathBuf,
     pub(crate) passwords: HashMap<String, String>,
     pub(crate) behaviour: Behaviour,
+    pub(crate) lost_line: LostLine,
 }
 
 /// Takes connections until it is told to stop.
 pub(crate) async fn serve(socket: TcpListener, keys: [russh::keys::PrivateKey; 2], world: Arc<World>) {
     let banner = world.behaviour.banner.clone().map_or(Cow::Borrowed("SSH-2.0-lavrin-standin"), Cow::Owned);
-    let config = |key: russh::keys::PrivateKey| {
+    let config = |key: russh::keys::PrivateKey, methods: MethodSet| {
         Arc::new(Config {
             server_id: SshId::Standard(banner.clone()),
-            methods: methods(),
+            methods,
             auth_rejection_time: Duration::ZERO,
             auth_rejection_time_initial: Some(Duration::ZERO),
             keys: vec![key],
@@ -56,7 +58,7 @@ pub(crate) async fn serve(socket: TcpListener, keys: [russh::keys::PrivateKey; 2
             ..Config::default()
         })
     };
-    let [own, other] = keys.map(config);
+    let [own, other] = keys;
     let mut connections = 0;
     while let Ok((stream, peer)) = socket.accept().await {
         let _ = stream.set_nodelay(true);
@@ -69,8 +71,9 @@ pub(crate) async fn serve(socket: TcpListener, keys: [russh::keys::PrivateKey; 2
             });
             continue;
         }
-        let config = if behaviour.other_host_key { other.clone() } else { own.clone() };
-        let stream = CutStream { inner: stream, left: behaviour.cut_after };
+        let key = if behaviour.other_host_key { &other } else { &own };
+        let config = config(key.clone(), world.methods());
+        let stream = CutStream { inner: stream, left: behaviour.cut_after, world: world.clone() };
         let client = Client {
             world: world.clone(),
             behaviour,
@@ -126,7 +129,7 @@ impl World {
 
     /// Runs a script in the tree and gives what it printed.
     async fn run(&self, script: &str) -> String {
-        let script = String::from_utf8_lossy(&inside::script(script.as_bytes(), &self.root)).into_owned();
+        let script = String::from_utf8_lossy(&inside::script(script.as_bytes(), self.tree())).into_owned();
         let output = Command::new("/bin/sh")
             .args(["-c", &script])
             .env_clear()
@@ -138,7 +141,7 @@ impl World {
         output.map(|output| String::from_utf8_lossy(&output.stdout).into_owned()).unwrap_or_default()
     }
 
-    fn look(&self, wants: &[Want], seen: &mut Observation) {
+    pub(crate) fn look(&self, wants: &[Want], seen: &mut Observation) {
         for want in wants {
             match &want.what {
                 Wanted::System(_) => {
@@ -147,16 +150,34 @@ impl World {
                     seen.groups = Arc::new(read_groups(&read("etc/group")));
                     seen.looked = true;
                 }
-                Wanted::Node(path) => drop(seen.nodes.insert(path.clone(), node(&self.inside(path)))),
+                Wanted::Node(path) => drop(seen.nodes.insert(path.clone(), self.node(path))),
                 Wanted::Bytes(path, _) => {
                     let bytes = std::fs::read(self.inside(path)).map_or(Fact::Absent, Fact::Known);
                     seen.bytes.insert(path.clone(), bytes);
                 }
-                Wanted::Names(_) | Wanted::PrivateKeys(_) | Wanted::Slots(_) | Wanted::Traces(_) => {
+                Wanted::Names(path) => {
+                    let names = std::fs::read_dir(self.inside(path)).map_or(Fact::Absent, |entries| {
+                        Fact::Known(entries.flatten().map(|entry| entry.file_name().into_vec()).collect())
+                    });
+                    seen.names.insert(path.clone(), names);
+                }
+                Wanted::PrivateKeys(_) | Wanted::Slots(_) | Wanted::Traces(_) => {
                     seen.give_up(want, &Why::NotReached);
                 }
             }
         }
+    }
+
+    /// What is there. To whoever is root in the tree its owner is root.
+    fn node(&self, path: &BytePath) -> Fact<Node> {
+        let mut found = node(&self.inside(path));
+        if let Fact::Known(node) = &mut found
+            && self.behaviour.is_roots
+            && std::fs::metadata(&self.root).is_ok_and(|root| root.uid() == node.uid)
+        {
+            (node.uid, node.gid) = (0, 0);
+        }
+        found
     }
 
     fn inside(&self, path: &BytePath) -> PathBuf {
@@ -208,33 +229,24 @@ async fn babble(handle: russh::server::Handle, channel: ChannelId, endless: bool
     let _ = handle.close(channel).await;
 }
 
-/// A refusal after which both methods are still offered, as real servers do it.
-fn refuse() -> Auth {
-    Auth::Reject { proceed_with_methods: Some(methods()), partial_success: false }
-}
-
-fn methods() -> MethodSet {
-    MethodSet::from(&[MethodKind::PublicKey, MethodKind::Password][..])
-}
-
 impl Handler for Client {
     type Error = russh::Error;
 
     async fn auth_password(&mut self, user: &str, password: &str) -> Result<Auth, russh::Error> {
         let right = self.world.passwords.get(user).is_some_and(|own| own == password);
         self.account = user.to_owned();
-        Ok(if right { Auth::Accept } else { refuse() })
+        Ok(if right && self.world.takes_passwords() { Auth::Accept } else { self.world.refuse() })
     }
 
     async fn auth_publickey_offered(&mut self, user: &str, offer: PublicKeyOffer<'_>) -> Result<Auth, russh::Error> {
         let lets_in = self.world.lets_in(user, offer.public_key, self.address);
-        Ok(if lets_in { Auth::Accept } else { refuse() })
+        Ok(if lets_in { Auth::Accept } else { self.world.refuse() })
     }
 
     async fn auth_publickey(&mut self, user: &str, key: VerifiedPublicKey<'_>) -> Result<Auth, russh::Error> {
         let lets_in = self.world.lets_in(user, key.public_key, self.address);
         self.account = user.to_owned();
-        Ok(if lets_in { Auth::Accept } else { refuse() })
+        Ok(if lets_in { Auth::Accept } else { self.world.refuse() })
     }
 
     async fn channel_open_session(
@@ -296,8 +308,10 @@ impl Handler for Client {
             return Ok(());
         }
         let noise = behaviour.noise.clone();
-        let (command, script) = inside::command(command, &self.world.root);
-        let started = Command::new(behaviour.shell.as_deref().unwrap_or(Path::new("/bin/sh")))
+        let (command, script) = inside::command(command, self.world.tree());
+        let started = self
+            .world
+            .program(behaviour.shell.as_deref().unwrap_or(Path::new("/bin/sh")))
             .arg("-c")
             .arg(std::ffi::OsStr::from_bytes(&command))
             .env_clear()
@@ -375,7 +389,7 @@ impl Handler for Client {
             session.data(channel, data.to_vec())?;
         }
         if let Some((incoming, input)) = self.inputs.get_mut(&channel) {
-            let _ = input.write_all(&incoming.take(data, &self.world.root)).await;
+            let _ = input.write_all(&incoming.take(data, self.world.tree())).await;
         }
         Ok(())
     }

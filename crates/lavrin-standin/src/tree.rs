@@ -56,11 +56,11 @@ pub struct TreeAccount<'a> {
     pub keys: Option<&'a str>,
 }
 
-/// A tree with these accounts, all of which belong to whoever runs the stand-in.
-pub(crate) fn lay_out_accounts(root: &Path, accounts: &[TreeAccount<'_>]) -> io::Result<()> {
+/// A tree with these accounts, all of which belong to whoever runs the stand-in. Where that is root in it, it takes passwords.
+pub(crate) fn lay_out_accounts(root: &Path, accounts: &[TreeAccount<'_>], is_roots: bool) -> io::Result<()> {
     fs::set_permissions(root, fs::Permissions::from_mode(0o755))?;
     let owner = fs::metadata(root)?;
-    let (uid, gid) = (owner.uid(), owner.gid());
+    let (uid, gid) = if is_roots { (0, 0) } else { (owner.uid(), owner.gid()) };
     let (mut passwd, mut group) = (String::new(), format!("crew:x:{gid}:\n"));
     for TreeAccount { name, shell, keys } in accounts {
         let home = if *name == "root" { "/root".to_owned() } else { format!("/home/{name}") };
@@ -73,7 +73,8 @@ pub(crate) fn lay_out_accounts(root: &Path, accounts: &[TreeAccount<'_>]) -> io:
     group += "lamps:x:4000:\n";
     put(root, "etc/passwd", 0o644, passwd.as_bytes())?;
     put(root, "etc/group", 0o644, group.as_bytes())?;
-    put(root, "etc/ssh/sshd_config", 0o644, b"PasswordAuthentication no\n")
+    let passwords = if is_roots { "yes" } else { "no" };
+    put(root, "etc/ssh/sshd_config", 0o644, format!("PasswordAuthentication {passwords}\n").as_bytes())
 }
 
 fn put(root: &Path, path: &str, mode: u32, bytes: &[u8]) -> io::Result<()> {

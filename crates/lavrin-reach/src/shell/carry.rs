@@ -234,7 +234,10 @@ fn call(change: &FileChange, account: &Account, seen: &Observation) -> Option<St
         FileChange::WriteFile { .. } => return None,
         FileChange::MakeFolder { mode, owner, .. } => {
             let give = format!("if root; then inside {whole}\nchown {}:{} . || fail owner; fi\n", owner.uid, owner.gid);
-            let make = format!("inside {folder}\nmkdir -m {mode:o} -- {name} 2>/dev/null || fail \"changed\"\n");
+            // Below a folder that hands its group on a new one does so too, whatever mode it gets.
+            let make = format!(
+                "inside {folder}\nmkdir -m {mode:o} -- {name} 2>/dev/null && chmod -- g-s {name} || fail \"changed\"\n"
+            );
             (format!("{make}{give}"), None)
         }
         FileChange::RemoveFolder { .. } => {
@@ -336,10 +339,13 @@ const LOOSE: u32 = 0o7022;
 fn mode_of_folder(whole: &str, from: u32, to: u32) -> String {
     let (was, is) = (format!("d{}", letters_of(from)), format!("d{}", letters_of(to)));
     let loosens = to & !from & LOOSE != 0;
+    // Digits alone leave these two bits of a folder as they are.
+    let sign = |bit: u32| if to & bit == 0 { '-' } else { '+' };
+    let bits = format!("u{}s,g{}s", sign(0o4000), sign(0o2000));
     let guarded =
         if loosens { format!("if root && ! may {whole}; then fail \"open {whole}\"; fi\n") } else { String::new() };
     format!(
-        "inside {whole}\nsame . {was}\n{guarded}chmod {to:o} . || fail mode\n[ \"$(line . | cut -c1-10)\" = {is} ] || fail \"held $(line . | cut -c1-10)\"\n"
+        "inside {whole}\nsame . {was}\n{guarded}chmod {to:o} . && chmod {bits} . || fail mode\n[ \"$(line . | cut -c1-10)\" = {is} ] || fail \"held $(line . | cut -c1-10)\"\n"
     )
 }
 

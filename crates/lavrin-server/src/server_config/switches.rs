@@ -9,6 +9,9 @@ use lavrin_keys::version::Version;
 /// Where Debian keeps them.
 pub const START_PATH: &str = "/etc/default/dropbear";
 
+/// What sets them there.
+const SETTING: &str = "DROPBEAR_EXTRA_ARGS=";
+
 /// Longest start configuration that is read, in bytes.
 pub const START_BYTES_MAX: u64 = 64 << 10;
 
@@ -25,6 +28,8 @@ pub struct Switches {
     pub no_root: bool,
     /// `-s`: passwords are off.
     pub no_passwords: bool,
+    /// `-g`: they are off for whoever has the user number 0.
+    pub no_root_password: bool,
     /// `-t`: a password is asked for behind the key.
     pub password_too: bool,
     /// `-G`: only members of this group.
@@ -47,7 +52,7 @@ impl Switches {
 
     fn parse(text: &str) -> Self {
         let value = |line: &str| {
-            let value = line.trim().strip_prefix("DROPBEAR_EXTRA_ARGS=")?.trim();
+            let value = line.trim().strip_prefix(SETTING)?.trim();
             let quote = value.chars().next().filter(|quote| matches!(quote, '"' | '\''));
             Some(quote.map_or(value, |quote| value.trim_matches(quote)).to_owned())
         };
@@ -62,6 +67,7 @@ impl Switches {
                 match letter {
                     'w' => switches.no_root = true,
                     's' => switches.no_passwords = true,
+                    'g' => switches.no_root_password = true,
                     't' => switches.password_too = true,
                     'G' | 'D' | 'c' | 'b' | 'r' | 'p' | 'P' | 'W' | 'K' | 'I' | 'T' | 'z' => {
                         let rest: String = letters.by_ref().collect();
@@ -118,6 +124,37 @@ impl Switches {
     }
 }
 
+/// The line (counted from 1) that sets the switches in a start configuration; none: nothing sets them.
+#[must_use]
+pub fn switches_line(text: &[u8]) -> Option<usize> {
+    let lines: Vec<&[u8]> = text.split(|byte| *byte == b'\n').collect();
+    let at = lines.iter().rposition(|line| line.trim_ascii_start().starts_with(SETTING.as_bytes()))?;
+    Some(at + 1)
+}
+
+/// A line that sets switches, with these (as in `-s -w`) in front of its own. `None` where the shell and the system would read more
+/// in it than one plain or quoted value.
+#[must_use]
+pub fn with_switches(line: Option<&[u8]>, more: &str) -> Option<Vec<u8>> {
+    let Some(line) = line else { return Some(format!("{SETTING}\"{more}\"").into_bytes()) };
+    let line = str::from_utf8(line).ok()?;
+    let value = line.trim().strip_prefix(SETTING)?;
+    let quote = value.chars().next().filter(|quote| matches!(quote, '"' | '\''));
+    let inner = match quote {
+        Some(quote) => value.strip_prefix(quote)?.strip_suffix(quote).filter(|inner| !inner.contains(quote))?,
+        None if value.chars().any(|character| character.is_whitespace() || matches!(character, '"' | '\'')) => {
+            return None;
+        }
+        None => value,
+    };
+    if inner.chars().any(|character| matches!(character, '$' | '`' | '\\' | ';' | '&' | '|' | '<' | '>' | '#')) {
+        return None;
+    }
+    let quote = quote.unwrap_or('"');
+    let (before, after) = line.split_once(value.trim()).filter(|_| !value.is_empty()).unwrap_or((line.trim_end(), ""));
+    Some(format!("{before}{quote}{}{quote}{after}", format!("{more} {inner}").trim()).into_bytes())
+}
+
 /// Words at blanks; quotes hold them together.
 fn words(text: &str) -> Vec<String> {
     let (mut words, mut word, mut quote) = (Vec::new(), None::<String>, None);
@@ -155,6 +192,23 @@ mod tests {
         assert_eq!(switches.key_file(&account).unwrap().to_string(), "/etc/keys here/authorized_keys");
         assert_eq!(file("-D ~/.keys").as_deref(), Some("/home/edda/.keys/authorized_keys"));
         assert_eq!((file("-D .keys"), file("").as_deref()), (None, Some("/home/edda/.ssh/authorized_keys")));
+    }
+
+    #[test]
+    fn switches_are_added_to_a_line_that_is_plain_enough() {
+        let with = |line: &str| with_switches(Some(line.as_bytes()), "-s").map(|line| String::from_utf8(line).unwrap());
+        assert_eq!(
+            with(" DROPBEAR_EXTRA_ARGS=\"-w -p 2222\"  ").as_deref(),
+            Some(" DROPBEAR_EXTRA_ARGS=\"-s -w -p 2222\"  ")
+        );
+        assert_eq!(with("DROPBEAR_EXTRA_ARGS='-w'\r").as_deref(), Some("DROPBEAR_EXTRA_ARGS='-s -w'\r"));
+        assert_eq!(with("DROPBEAR_EXTRA_ARGS=").as_deref(), Some("DROPBEAR_EXTRA_ARGS=\"-s\""));
+        assert_eq!(with("DROPBEAR_EXTRA_ARGS=-w").as_deref(), Some("DROPBEAR_EXTRA_ARGS=\"-s -w\""));
+        for odd in ["\"$MORE\"", "-w # no root", "\"-w\" \"-j\"", "\"-w\\", "\"-w", "`date`"] {
+            assert_eq!(with(&format!("DROPBEAR_EXTRA_ARGS={odd}")), None, "{odd}");
+        }
+        assert_eq!(switches_line(b"#DROPBEAR_EXTRA_ARGS=x\nDROPBEAR_EXTRA_ARGS=\n"), Some(2));
+        assert_eq!(switches_line(b"#DROPBEAR_EXTRA_ARGS=x\n"), None);
     }
 
     #[test]

@@ -6,7 +6,6 @@ use crate::account::{Account, Password};
 use crate::fs::{BytePath, Fact, NodeKind, Why};
 use crate::login::{self, AccountKeys, Outcome, Question, judge};
 use crate::server::Version;
-use crate::server_config::switches::START_PATH;
 use crate::server_config::{self, SetLine, Settings, drop_in_folder, with_value};
 use crate::survey::{Observation, Resolved, Want, Wanted, Who, is_under_root_alone, resolve};
 use crate::system::System;
@@ -113,8 +112,11 @@ pub fn keys_only_wants(seen: &System<'_>) -> Vec<Want> {
     if !seen.looked {
         return vec![Want { what: Wanted::System(Who::All), account: None }];
     }
-    if seen.server.is_dropbear() || !seen.abilities.has(Ability::Settings) {
+    if !seen.abilities.has(Ability::Settings) {
         return Vec::new();
+    }
+    if seen.server.is_dropbear() {
+        return dropbear::wants(seen);
     }
     let mut wants = server_config::wants(seen);
     if wants.iter().any(|want| !seen.answers(want)) {
@@ -145,10 +147,8 @@ pub fn keys_only_wants(seen: &System<'_>) -> Vec<Want> {
 /// # Errors
 /// [`NoSteps`] where that cannot be told.
 pub fn open_to_passwords(root: RootLogin, seen: &System<'_>) -> Result<Vec<OpenSetting>, NoSteps> {
-    if seen.server.is_dropbear() && seen.content(&START_PATH.into()).known().is_some() {
-        let keyword = "DROPBEAR_EXTRA_ARGS";
-        let open = OpenSetting { keyword, value: "without -s".to_owned(), place: None, in_match: false };
-        return Ok(if seen.switches().no_passwords { Vec::new() } else { vec![open] });
+    if dropbear::is_known(seen) {
+        return Ok(dropbear::open_to_passwords(root, seen));
     }
     readable(seen)?;
     let wishes = wishes(seen.server.rules(), root);
@@ -169,7 +169,10 @@ pub fn open_to_passwords(root: RootLogin, seen: &System<'_>) -> Result<Vec<OpenS
 /// # Errors
 /// [`NoSteps`].
 pub fn keys_only(root: RootLogin, seen: &System<'_>, now: i64) -> Result<KeysOnly, NoSteps> {
-    readable(seen)?;
+    let is_started_with_switches = dropbear::is_known(seen);
+    if !is_started_with_switches {
+        readable(seen)?;
+    }
     if seen.viewer != Some(0) {
         let main = seen.config_path.clone().unwrap_or_else(|| server_config::USUAL_PATH.into());
         return Err(NoSteps::Unread(main.into(), Why::Permission));
@@ -180,6 +183,10 @@ pub fn keys_only(root: RootLogin, seen: &System<'_>, now: i64) -> Result<KeysOnl
         return Err(NoSteps::StartOption(option.clone()));
     }
     let mut draft = SettingsDraft { seen: seen.observation().clone(), targets: BTreeMap::new(), account };
+    if is_started_with_switches {
+        let lines = dropbear::set(&mut draft, root, seen)?;
+        return draft.into_steps(lines, seen, |after| dropbear::only_password(seen, after, now));
+    }
     let mut lines = Vec::new();
     for (line, value) in in_blocks(&wishes, seen) {
         lines.push(draft.set(&line.path, line.line, value)?);
@@ -190,18 +197,7 @@ pub fn keys_only(root: RootLogin, seen: &System<'_>, now: i64) -> Result<KeysOnl
             None => lines.extend(draft.in_place(&wishes)?),
         }
     }
-    let mut steps = Steps::blank(account, None);
-    steps.changes = draft.changes(seen)?;
-    if !steps.changes.is_empty() {
-        steps.changes.push(ServerChange::Reload.into());
-    }
-    let only_password = if steps.changes.is_empty() {
-        Vec::new()
-    } else {
-        let after = seen.observation().after(&steps.changes);
-        only_password(&wishes, seen, &System::of(&after), now)
-    };
-    Ok(KeysOnly { steps, lines, only_password })
+    draft.into_steps(lines, seen, |after| only_password(&wishes, seen, after, now))
 }
 
 /// Whether the settings are in files that were read, of a server that keeps them there.
@@ -363,6 +359,24 @@ impl SettingsDraft<'_> {
         Ok(written.into_iter().map(line).collect())
     }
 
+    /// What is to be done, and who would lose the only way in by it.
+    fn into_steps(
+        self,
+        lines: Vec<SettingLine>,
+        seen: &System<'_>,
+        only_password: impl Fn(&System<'_>) -> Vec<OnlyPassword>,
+    ) -> Result<KeysOnly, NoSteps> {
+        let mut steps = Steps::blank(self.account, None);
+        steps.changes = self.changes(seen)?;
+        if steps.changes.is_empty() {
+            return Ok(KeysOnly { steps, lines, only_password: Vec::new() });
+        }
+        steps.changes.push(ServerChange::Reload.into());
+        let after = seen.observation().after(&steps.changes);
+        let only_password = only_password(&System::of(&after));
+        Ok(KeysOnly { steps, lines, only_password })
+    }
+
     /// What has to be written.
     fn changes(self, seen: &System<'_>) -> Result<Vec<Change>, NoSteps> {
         let mut changes = Vec::new();
@@ -392,6 +406,9 @@ fn differing(old: &[u8], new: &[u8]) -> (Vec<usize>, Vec<usize>) {
         lines
     };
     let (old, new) = (lines(old), lines(new));
+    if new.starts_with(&old) {
+        return ((old.len() + 1..=new.len()).collect(), Vec::new());
+    }
     // Lines come at the top, or are replaced where they stand.
     let more = new.len() - old.len().min(new.len());
     let go: Vec<usize> = (0..old.len()).filter(|at| new.get(at + more) != old.get(*at)).map(|at| at + 1).collect();
@@ -403,8 +420,7 @@ fn differing(old: &[u8], new: &[u8]) -> (Vec<usize>, Vec<usize>) {
 fn only_password(wishes: &[Wish], seen: &System<'_>, after: &System<'_>, now: i64) -> Vec<OnlyPassword> {
     let for_some = in_blocks(wishes, seen);
     let may_be_set = |keyword: &str| for_some.iter().any(|(line, _)| line.keyword == keyword);
-    let mut found = Vec::new();
-    for account in seen.accounts.iter().filter(|account| !account.shell_is_closed()) {
+    let asks = |account: &Account| {
         let settings = seen.settings(account);
         let is_on = |keyword: &str| settings.word(keyword) == "yes" || may_be_set(keyword);
         let asks = is_on("passwordauthentication") || is_on("kbdinteractiveauthentication");
@@ -415,9 +431,20 @@ fn only_password(wishes: &[Wish], seen: &System<'_>, after: &System<'_>, now: i6
             Some(Password::Locked | Password::Impossible) | None => false,
         };
         let root_may = !account.is_root() || is_on("permitrootlogin");
-        if !(asks && has_one && root_may && login::lets_account_in(account, seen, now)) {
-            continue;
-        }
+        asks && has_one && root_may && login::lets_account_in(account, seen, now)
+    };
+    without_a_key(asks, seen, after, now)
+}
+
+/// Accounts that a password lets in today, and no key that is shown to afterwards.
+fn without_a_key(
+    password_opens: impl Fn(&Account) -> bool,
+    seen: &System<'_>,
+    after: &System<'_>,
+    now: i64,
+) -> Vec<OnlyPassword> {
+    let mut found = Vec::new();
+    for account in seen.accounts.iter().filter(|account| !account.shell_is_closed() && password_opens(account)) {
         let opens = |key: &lavrin_keys::key::PublicKey| {
             judge(&Question::plain(&account.name, key, now), after).outcome != Outcome::Refused
         };
@@ -429,5 +456,6 @@ fn only_password(wishes: &[Wish], seen: &System<'_>, after: &System<'_>, now: i6
     found
 }
 
+mod dropbear;
 #[cfg(test)]
 mod tests;

@@ -176,6 +176,8 @@ pub enum NoSteps {
     StartOption(String),
     /// The server has its settings from the switches that it is started with.
     StartSwitches,
+    /// Dropbear asks for a password behind each key, and does not start with that and without passwords.
+    PasswordBehindKey,
     /// The server would not start with its own configuration.
     BrokenSettings(ConfigFault),
     /// What a setting says cannot be told well enough to change it.

@@ -124,20 +124,20 @@ impl Open {
             Ok(()) => Ok(open),
             Err(fault) => {
                 // Where the keeper writes line by line, some stand there already.
-                let _ = open.close(|_| Some((ChangeOutcome::AsBefore, "nothing was begun".to_owned())));
+                let _ = open.close(|_| (ChangeOutcome::AsBefore, "nothing was begun".to_owned()));
                 Err(fault)
             }
         }
     }
 
-    /// Writes down how each ended. Those of which that is not known yet stay open: a later look at the place ends them.
+    /// Writes down how each ended. Where nobody knows it, a later look at the place may tell.
     ///
     /// # Errors
     /// [`StoreFault`].
-    pub fn close(mut self, ended: impl Fn(usize) -> Option<(ChangeOutcome, String)>) -> Result<(), StoreFault> {
+    pub fn close(mut self, ended: impl Fn(usize) -> (ChangeOutcome, String)) -> Result<(), StoreFault> {
         self.keeper.at_once(&mut |state| {
             for (number, record) in self.records.iter().enumerate() {
-                let Some((outcome, detail)) = ended(number) else { continue };
+                let (outcome, detail) = ended(number);
                 state.write_down(&record.entry(Event::Outcome { outcome, detail }))?;
             }
             Ok(())

@@ -17,6 +17,14 @@ struct LeftOpenIntent {
     changes: Vec<Change>,
     /// Whether it has an end already, by which nobody knows what became of it.
     has_end: bool,
+    /// Whether that was a moment ago: what is changed may still change.
+    is_young: bool,
+}
+
+impl LeftOpenIntent {
+    fn is_of_settings(&self) -> bool {
+        self.changes.iter().any(Change::is_of_settings)
+    }
 }
 
 /// Intents without an outcome, or with one that says nothing, by place.
@@ -24,7 +32,7 @@ struct LeftOpenIntent {
 pub struct LeftOpen(HashMap<String, Vec<LeftOpenIntent>>);
 
 impl LeftOpen {
-    /// Those that were begun before this moment (RFC 3339, in UTC): what is younger may be under way elsewhere.
+    /// Those that were begun before this moment (RFC 3339, in UTC): what is younger may be under way elsewhere, unless it has an end.
     ///
     /// # Errors
     /// [`StoreFault`] where the journal cannot be read.
@@ -33,7 +41,7 @@ impl LeftOpen {
         let mut unknown: HashSet<String> = HashSet::new();
         for line in keeper.lines()? {
             match &line.event {
-                Event::Intent { login, .. } if login.as_deref() != Some(BY_HAND) && line.time.as_str() < before => {
+                Event::Intent { login, .. } if login.as_deref() != Some(BY_HAND) => {
                     open.insert(line.id.clone(), line);
                 }
                 Event::Intent { .. } | Event::Kept { .. } => {}
@@ -44,13 +52,16 @@ impl LeftOpen {
         }
         let mut by_place: HashMap<String, Vec<LeftOpenIntent>> = HashMap::new();
         for (id, line) in open {
+            let (has_end, is_young) = (unknown.contains(&id), line.time.as_str() >= before);
+            if is_young && !has_end {
+                continue;
+            }
             let Event::Intent { place, account, changes, .. } = line.event else { continue };
             let content = |name: &str| keeper.kept(name).ok().flatten();
             let whole: Option<Vec<Change>> = changes.iter().map(|change| change.whole(content)).collect();
             // What an older version did not keep whole stays as it is told today.
             if let Some(changes) = whole.filter(|changes| !changes.is_empty()) {
-                let has_end = unknown.contains(&id);
-                by_place.entry(place).or_default().push(LeftOpenIntent { id, account, changes, has_end });
+                by_place.entry(place).or_default().push(LeftOpenIntent { id, account, changes, has_end, is_young });
             }
         }
         Ok(Self(by_place))
@@ -79,6 +90,10 @@ impl LeftOpen {
         for intent in intents {
             let Some((outcome, detail)) = told(&intent, seen) else { continue };
             if intent.has_end && outcome == ChangeOutcome::Unknown {
+                continue;
+            }
+            // Settings that the host itself puts back are back once they are as before; all else may still be on its way.
+            if intent.is_young && !(outcome == ChangeOutcome::AsBefore && intent.is_of_settings()) {
                 continue;
             }
             let event = Event::Outcome { outcome, detail: detail.to_owned() };

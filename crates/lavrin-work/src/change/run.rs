@@ -48,7 +48,7 @@ pub(super) async fn run(site: &mut Site, tasks: Vec<Task>, proof: &Proof, terms:
     let (asked, after) = running.prove().await;
     running.end_timer().await;
     let is_host = running.site.is_host();
-    let ended: Vec<Option<(ChangeOutcome, String)>> =
+    let ended: Vec<(ChangeOutcome, String)> =
         running.all.iter().map(|begun| outcome(begun, &asked, proof, is_host)).collect();
     let not_shown = after.as_ref().map(|after| running.not_shown(after)).unwrap_or_default();
     let accounts = running.all.into_iter().map(|begun| (begun.task.steps.account.name, begun.end)).collect();
@@ -109,13 +109,12 @@ impl Running<'_> {
     }
 }
 
-/// How one account's work ended, for the journal; `None`: a later look says it.
-fn outcome(begun: &Begun, asked: &[super::Asked], proof: &Proof, is_host: bool) -> Option<(ChangeOutcome, String)> {
-    Some(match &begun.end {
-        End::Unknown(why) if matches!(**why, Trouble::LeftToHost { .. }) => return None,
+/// How one account's work ended, for the journal.
+fn outcome(begun: &Begun, asked: &[super::Asked], proof: &Proof, is_host: bool) -> (ChangeOutcome, String) {
+    match &begun.end {
         End::Done if proof.put_back.is_some() => (ChangeOutcome::Done, super::put_back::PROVEN.to_owned()),
         End::Done => (ChangeOutcome::Done, super::prove::detail(asked, &begun.task.steps.account.name, is_host)),
         End::NotBegun(why) | End::AsBefore(why) => (ChangeOutcome::AsBefore, why.to_string()),
         End::Unknown(why) => (ChangeOutcome::Unknown, why.to_string()),
-    })
+    }
 }

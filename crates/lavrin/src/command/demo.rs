@@ -22,6 +22,9 @@ pub struct DemoArgs {
 const PASSPHRASE: &str = "TIDE";
 const PASSWORD: &str = "FIRST_PASSWORD";
 
+/// How long the host of the demo may take to put its settings back: it waits for ten seconds.
+const HEALED: std::time::Duration = std::time::Duration::from_secs(30);
+
 /// Runs the command.
 pub fn run(args: &DemoArgs, ui: &Ui) -> Result<Exit, CommandError> {
     let failed =
@@ -80,6 +83,7 @@ impl DemoStage<'_> {
         self.bring_into_line()?;
         self.replace_a_key(&lighthouses)?;
         self.keep_a_key()?;
+        self.end_passwords()?;
         self.somebody_leaves()?;
         drop(lighthouses);
         self.say("9. Edda moves on, and her key is removed. A login with that same key may not do it, though");
@@ -193,6 +197,34 @@ impl DemoStage<'_> {
         self.expect(0, &format!("lavrin kept list {there}"))
     }
 
+    /// A lighthouse takes keys only: its line is lost in the middle, and it puts its settings back itself.
+    fn end_passwords(&self) -> Result<(), CommandError> {
+        if !lavrin_standin::can_be_roots() {
+            self.say("On the lighthouse of Ytterskar passwords would end here. That needs root's rights in the stand-in, which this system does not give: try it as root");
+            return Ok(());
+        }
+        let there = format!("--identity ~/.ssh/edda --passphrase-env {PASSPHRASE} --register ~/halvmark");
+        self.say(
+            "The lighthouse of Ytterskar still takes passwords. It is told to take keys only. The first time its line is lost once the settings are\nchanged: nobody proves them, so the host itself puts them back. The second time they are proven, and stay",
+        );
+        let edda = self.public_half("edda")?;
+        let accounts = [TreeAccount { name: "root", shell: "/bin/sh", keys: Some(&edda) }];
+        let behaviour = Behaviour { is_roots: true, is_lost_once: true, ..Behaviour::default() };
+        let host = self.runtime.block_on(StandIn::with("ytterskar", &accounts, behaviour));
+        let host = host.map_err(|error| CommandError::usage(error.to_string()))?;
+        let (port, print) = (host.address().port(), host.host_key());
+        let address = format!("--address 127.0.0.1 --port {port} --tag lights --login root");
+        self.expect(0, &format!("lavrin host add ytterskar {address} --register ~/halvmark"))?;
+        self.expect(0, &format!("lavrin host trust ytterskar --expect-host-key {print} --register ~/halvmark"))?;
+        self.expect(5, &format!("lavrin keys-only ytterskar --heal-after 10 --yes {there}"))?;
+        self.wait_until_healed(&host)?;
+        self.expect(0, &format!("lavrin survey ytterskar {there}"))?;
+        self.expect(1, "lavrin keys-only ytterskar --status --register ~/halvmark")?;
+        self.expect(0, &format!("lavrin keys-only ytterskar --heal-after 10 --yes {there}"))?;
+        self.expect(0, "lavrin history ytterskar --register ~/halvmark")?;
+        Ok(())
+    }
+
     /// Somebody leaves.
     fn somebody_leaves(&self) -> Result<(), CommandError> {
         let there = format!("--identity ~/.ssh/edda --passphrase-env {PASSPHRASE} --register ~/halvmark");
@@ -206,11 +238,7 @@ impl DemoStage<'_> {
 
     /// Starts the lighthouses: root has Edda's key there, the keeper's account the keys of years.
     fn light_the_lamps(&self) -> Result<Lighthouses, CommandError> {
-        let read = |name: &str| {
-            let path = self.home.join(".ssh").join(name);
-            std::fs::read_to_string(&path).map_err(|error| CommandError::file(&path, "read", &error))
-        };
-        let (edda, sten) = (read("edda.pub")?, read("sten.pub")?);
+        let (edda, sten) = (self.public_half("edda")?, self.public_half("sten")?);
         let fresh = || lavrin_standin::fresh_line();
         let runas = format!("{} runa@kvarnholm\n", fresh());
         let keeper = [format!("{sten}{runas}{}\n", fresh()), format!("{runas}{sten}")];
@@ -224,6 +252,24 @@ impl DemoStage<'_> {
             hosts.push((name, started.map_err(|error| CommandError::usage(error.to_string()))?));
         }
         Ok(Lighthouses { hosts })
+    }
+
+    /// The line of a public key of the demo.
+    fn public_half(&self, name: &str) -> Result<String, CommandError> {
+        let path = self.home.join(".ssh").join(format!("{name}.pub"));
+        std::fs::read_to_string(&path).map_err(|error| CommandError::file(&path, "read", &error))
+    }
+
+    /// Waits for the time after which the host puts its settings back.
+    fn wait_until_healed(&self, host: &StandIn) -> Result<(), CommandError> {
+        let begun = std::time::Instant::now();
+        while host.file("/etc/ssh/.put-back").exists() {
+            if begun.elapsed() > HEALED {
+                return Err(CommandError::with(Exit::Midway, "the stand-in did not put its settings back".to_owned()));
+            }
+            std::thread::sleep(std::time::Duration::from_millis(200));
+        }
+        Ok(())
     }
 
     fn reach(&self) -> String {

@@ -85,6 +85,7 @@ pub fn no_steps(fault: &NoSteps, account: &str, place: &str) -> CommandError {
         NoSteps::OthersMayWrite(_)
         | NoSteps::StartOption(_)
         | NoSteps::StartSwitches
+        | NoSteps::PasswordBehindKey
         | NoSteps::BrokenSettings(_)
         | NoSteps::SettingNotUnderstood { .. } => of_settings(fault, place),
         NoSteps::OddName(_) | NoSteps::NoSuchGroup(_) | NoSteps::KeptOut { .. } | NoSteps::OnlyRoot => {
@@ -112,6 +113,11 @@ fn of_settings(fault: &NoSteps, place: &str) -> CommandError {
                 .because("on OpenWrt: uci set dropbear.@dropbear[0].PasswordAuth=off; uci set dropbear.@dropbear[0].RootPasswordAuth=off; uci commit dropbear; /etc/init.d/dropbear restart")
                 .because("keep a session open until a new login with a key has worked")
                 .hint(format!("prove the key first: lavrin probe KEY.pub root@{place}"))
+        }
+        NoSteps::PasswordBehindKey => {
+            stop("this server (dropbear) asks for a password behind each key, and does not start without passwords then".to_owned())
+                .because("-t stands in DROPBEAR_EXTRA_ARGS in /etc/default/dropbear")
+                .hint(format!("take -t out there, restart the server, then: lavrin keys-only {place}"))
         }
         NoSteps::BrokenSettings(fault) => {
             let (path, line) = (&fault.path, fault.line);

@@ -2,6 +2,7 @@
 
 use crate::common::servers::system;
 use crate::common::site::{Running, Site, wait_for};
+use std::path::PathBuf;
 use std::process::{Command, Stdio};
 
 /// A name that no account has; the account is removed with its home when this is dropped.
@@ -25,6 +26,7 @@ impl Drop for NewName {
     fn drop(&mut self) {
         let _ = Command::new("pkill").args(["-KILL", "-u", &self.0]).output();
         let _ = Command::new("userdel").args(["-r", "-f", &self.0]).output();
+        let _ = std::fs::remove_dir_all(format!("/home/{}", self.0));
     }
 }
 
@@ -112,20 +114,24 @@ fn a_system_with_nothing_but_adduser_makes_accounts_too() {
     let new = NewName::of(&site);
     let world = &site.world;
     std::fs::create_dir(world.path("tools")).unwrap();
-    for (from, to) in [("sshd", "sshd"), ("useradd", "tools/their-own"), ("chpasswd", "tools/chpasswd")] {
-        std::fs::copy(format!("/usr/sbin/{from}"), world.path(to)).unwrap();
+    for (from, to) in [(PathBuf::from("/usr/sbin/sshd"), "sshd"), (busybox(), "tools/busybox")] {
+        std::fs::copy(from, world.path(to)).unwrap();
         std::fs::set_permissions(world.path(to), std::os::unix::fs::PermissionsExt::from_mode(0o755)).unwrap();
     }
-    // It takes what the one of busybox takes, and leaves a password field that begins with an exclamation mark, as that does;
-    // Debian builds its busybox without it.
-    let adduser =
-        "#!/bin/sh\n[ \"$1 $2\" = '-D -s' ] && [ $# = 4 ] || exit 1\nexec /usr/sbin/their-own -m -s \"$3\" \"$4\"\n";
-    world.write("tools/adduser", adduser, 0o755);
+    for name in ["adduser", "addgroup", "deluser", "delgroup", "chpasswd"] {
+        std::os::unix::fs::symlink("busybox", world.path(&format!("tools/{name}"))).unwrap();
+    }
     let port = crate::common::servers::free_port();
     let config = std::fs::read_to_string(&site.server.config).unwrap();
     let config = config.replace(&format!("Port {}\n", site.server.port), &format!("Port {port}\n"));
     let path = world.write("small.conf", config.replace("sshd-", "small-"), 0o644);
-    let mount = format!("mount --bind {} /usr/sbin", world.path("tools").display());
+    // It has its own list of accounts, which other tests do not change meanwhile.
+    let (tools, etc) = (world.path("tools"), world.path("etc"));
+    let mount = format!(
+        "cp -a /etc {etc} && mount --bind {etc} /etc && mount --bind {} /usr/sbin",
+        tools.display(),
+        etc = etc.display()
+    );
     let script = format!("{mount} && exec {} -D -e -f {}", world.path("sshd").display(), path.display());
     let server = Command::new("unshare").args(["-m", "/bin/sh", "-c", &script]).stderr(Stdio::null()).spawn().unwrap();
     let _server = Running(server);
@@ -138,6 +144,22 @@ fn a_system_with_nothing_but_adduser_makes_accounts_too() {
     let words: Vec<&str> = line.split_whitespace().collect();
     let made = world.run(&words).expect(0);
     assert!(made.stdout.contains("a new login as"), "{made}");
-    assert_eq!((new.shadow()[1].as_str(), new.stat(".ssh/authorized_keys").as_str()), ("*", "600 NEW"));
-    assert!(system("id", &["-nG", &new.0]).contains("users"));
+    let fields = |file: &str, name: &str| -> Vec<String> {
+        let text = std::fs::read_to_string(etc.join(file)).unwrap();
+        let line = text.lines().find(|line| line.starts_with(&format!("{name}:"))).unwrap_or_default();
+        line.split(':').map(str::to_owned).collect()
+    };
+    assert_eq!(fields("shadow", &new.0)[1], "*");
+    assert_eq!(fields("group", "users")[3], new.0);
+    let owner = system("stat", &["-c", "%a %u", &format!("/home/{}/.ssh/authorized_keys", new.0)]);
+    assert_eq!(owner.trim(), format!("600 {}", fields("passwd", &new.0)[2]));
+}
+
+/// A busybox that has its own programs for accounts.
+fn busybox() -> PathBuf {
+    let folder = std::env::var_os("LAVRIN_BUSYBOX")
+        .map_or_else(|| PathBuf::from(concat!(env!("CARGO_MANIFEST_DIR"), "/../../target/busybox")), PathBuf::from);
+    let program = folder.join("busybox");
+    assert!(program.exists(), "{} is missing: scripts/busybox.sh makes it", program.display());
+    program
 }

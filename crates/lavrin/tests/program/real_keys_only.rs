@@ -1,6 +1,7 @@
 //! `keys-only` on real servers: the proof, the host that heals itself, and what stops it.
 
 use crate::common::Run;
+use crate::common::relay::Relay;
 use crate::common::releases::Release;
 use crate::common::servers::Sudo;
 use crate::common::site::{Site, wait_for};
@@ -18,8 +19,13 @@ fn accepting(site: &Site, line: &str) -> Run {
 }
 
 fn accepting_with(site: &Site, line: &str, variables: &[(&str, &str)]) -> Run {
-    for _ in 0..5 {
-        let run = site.run_with(variables, &format!("{line} --accept-lockout {}", with_passwords()));
+    until_no_more_come(|names| site.run_with(variables, &format!("{line} --accept-lockout {names}")))
+}
+
+/// Runs it with the names of all who may lose their password, once more where further ones came meanwhile.
+fn until_no_more_come(run: impl Fn(&str) -> Run) -> Run {
+    for _ in 0..20 {
+        let run = run(&with_passwords());
         if !run.stdout.contains("would lose the only way in") {
             return run;
         }
@@ -131,7 +137,7 @@ fn the_host_heals_itself_when_nobody_comes_back() {
         if is_read {
             wait_for(|| offered(&site) == "publickey");
         }
-        let limit = Duration::from_secs(25);
+        let limit = Duration::from_secs(40);
         while !left_behind(&site).is_empty() {
             assert!(begun.elapsed() < limit, "the host did not heal itself: {cut}");
             std::thread::sleep(Duration::from_millis(200));
@@ -140,6 +146,74 @@ fn the_host_heals_itself_when_nobody_comes_back() {
         assert_eq!(config(&site), before);
         wait_for(|| offered(&site) == "publickey,password,keyboard-interactive");
     }
+}
+
+/// One line that breaks at one place, on a host of its own. Nothing stays between: the settings are proven and stay, or the host
+/// puts them back.
+fn the_line_breaks(at: u64, stays_broken: bool) -> (u64, i32) {
+    let site = Site::on_roots_own(OPEN);
+    let before = config(&site);
+    // The first connection looks; what follows changes and proves.
+    let relay = Relay::to(site.server.port, (2, at), stays_broken);
+    let run = accepting_over(&site, relay.port);
+    if run.stdout.contains("would lose the only way in") {
+        return the_line_breaks(at, stays_broken);
+    }
+    let begun = Instant::now();
+    while !left_behind(&site).is_empty() {
+        assert!(begun.elapsed() < Duration::from_secs(40), "the host did not heal itself: {run}");
+        std::thread::sleep(Duration::from_millis(200));
+    }
+    let is_open = config(&site) == before;
+    wait_for(|| (offered(&site) == "publickey") != is_open);
+    let is_honest = match run.status {
+        0 => !is_open,
+        3 | 4 => is_open,
+        // Nobody heard how it ended.
+        5 => run.stdout.contains("not known"),
+        _ => false,
+    };
+    assert!(is_honest, "cut at {at}: {run}");
+    assert!(relay.is_broken() || run.status == 0, "cut at {at}: {run}");
+    // A later look tells how it ended, and `keys-only` works again.
+    let later = accepting_with(
+        &site,
+        "keys-only 127.0.0.1 --login root --identity home/keys/root --yes",
+        &[("LAVRIN_NOW", "2026-11-23T09:00:00Z")],
+    );
+    drop(later.expect(0));
+    assert_eq!((offered(&site), left_behind(&site)), ("publickey".to_owned(), Vec::new()));
+    (relay.sent(), run.status)
+}
+
+/// Over another port, once: how many connections there are is counted.
+fn accepting_over(site: &Site, port: u16) -> Run {
+    let line = format!(
+        "keys-only 127.0.0.1 --login root --identity home/keys/root --yes --heal-after 10 --accept-lockout {} --port {port} --expect-host-key {}",
+        with_passwords(),
+        site.server.host_key
+    );
+    let words: Vec<&str> = line.split_whitespace().collect();
+    site.world.run(&words)
+}
+
+#[test]
+#[ignore = "needs a real sshd: scripts/test.sh"]
+fn a_line_that_breaks_at_any_place_leaves_what_is_proven_or_what_was() {
+    let (whole, status) = the_line_breaks(u64::MAX, false);
+    assert_eq!(status, 0);
+    let cuts: Vec<(u64, bool)> = (1..16).map(|part| (whole * part / 16, part % 2 == 0)).collect();
+    // Some at a time: most of it is waiting for hosts that put their settings back.
+    let some_at_once = |cuts: &[(u64, bool)]| {
+        std::thread::scope(|scope| {
+            let cuts: Vec<_> = cuts.iter().map(|(at, stays)| scope.spawn(|| the_line_breaks(*at, *stays).1)).collect();
+            cuts.into_iter().map(|cut| cut.join().unwrap()).collect::<Vec<_>>()
+        })
+    };
+    let ends: Vec<i32> = cuts.chunks(5).flat_map(some_at_once).collect();
+    // Some were cut before anything was changed, some afterwards.
+    assert!(ends.contains(&3) || ends.contains(&4), "{ends:?}");
+    assert!(ends.contains(&5), "{ends:?}");
 }
 
 #[test]
@@ -238,12 +312,14 @@ fn the_guide_leads_to_keys_only_and_policy_asks_for_it() {
     let (_, guide) = guide.split_once("## Passwords end").unwrap();
     let (guide, _) = guide.split_once("## Accounts begin and end").unwrap();
     let in_register = |line: &str| {
-        let more = if line.contains("--undo") || line.contains("--status") { String::new() } else { with_passwords() };
-        let more = if more.is_empty() { more } else { format!("--accept-lockout {more}") };
+        let changes = !line.contains("--undo") && !line.contains("--status");
         let sign_in = if line.contains("--status") { "" } else { "--login root --identity home/keys/root" };
-        let line = format!("{line} {sign_in} {more}");
-        let words: Vec<&str> = line.split_whitespace().collect();
-        site.world.run(&words)
+        until_no_more_come(|names| {
+            let more = if changes { format!("--accept-lockout {names}") } else { String::new() };
+            let line = format!("{line} {sign_in} {more}");
+            let words: Vec<&str> = line.split_whitespace().collect();
+            site.world.run(&words)
+        })
     };
     let mut said = String::new();
     for line in guide.lines().filter_map(|line| line.strip_prefix("    lavrin ")) {

@@ -144,3 +144,53 @@ fn a_server_that_is_started_for_each_connection_needs_no_reload() {
     it_works_behind_a_socket("bookworm", true);
     it_works_behind_a_socket("trixie", true);
 }
+
+/// The other server, as Debian starts it, instead of the usual one.
+fn with_dropbear(root: &Path, address: &str, port: u16) {
+    let root_text = root.to_str().unwrap();
+    for line in ["disable ssh.service ssh.socket", "enable dropbear.service"] {
+        let words: Vec<&str> = line.split(' ').collect();
+        system("chroot", &[&[root_text, "systemctl"], &words[..]].concat());
+    }
+    let text = format!("# Where it listens.\nDROPBEAR_PORT=\"{address}:{port}\"\nDROPBEAR_EXTRA_ARGS=\"-j\"\n");
+    std::fs::write(root.join("etc/default/dropbear"), text).unwrap();
+}
+
+fn dropbear_keeps_what_is_proven(suite: &str) {
+    let world = world();
+    let machine = Machine::boot(suite, &world, with_dropbear);
+    let file = || std::fs::read_to_string(machine.path("etc/default/dropbear")).unwrap();
+    let hidden = || crate::common::names(&machine.path("etc/default")).iter().any(|name| name.contains("put-back"));
+    let before = file();
+    let line = format!("keys-only {} --login root --identity home/keys/root --port {}", machine.address, machine.port);
+    let words: Vec<&str> = line.split(' ').collect();
+    let shown = world.run(&words).stderr;
+    let print = shown.split_whitespace().find(|word| word.starts_with("SHA256:")).unwrap().to_owned();
+    let run = |more: &str, variables: &[(&str, &str)]| {
+        let line = format!("{line} --expect-host-key {print} --yes {more}");
+        let words: Vec<&str> = line.split_whitespace().collect();
+        world.run_with(variables, &words)
+    };
+    assert!(offered(&world, &machine).contains("password"));
+    let done = run("", &[]).expect(0);
+    assert!(done.stderr.contains("DROPBEAR_EXTRA_ARGS without -s") && done.stdout.contains("disarmed"), "{done}");
+    assert_eq!((offered(&world, &machine).as_str(), hidden()), ("publickey", false));
+    assert_eq!(file(), before.replace("\"-j\"", "\"-s -j\""));
+    drop(run("--undo", &[]).expect(0));
+    wait(10, || offered(&world, &machine).contains("password"));
+    assert_eq!(file(), before);
+    // Nobody comes back.
+    let prove = format!("prove:{}", machine.address);
+    drop(run("--heal-after 10", &[("LAVRIN_TEST_CRASH", &prove)]).expect(5));
+    wait(8, || offered(&world, &machine) == "publickey");
+    wait(40, || !hidden());
+    wait(10, || offered(&world, &machine).contains("password"));
+    assert_eq!(file(), before);
+}
+
+#[test]
+#[ignore = "boots a machine: scripts/test.sh"]
+fn dropbear_gets_its_switches_in_the_file_that_debian_keeps() {
+    dropbear_keeps_what_is_proven("bookworm");
+    dropbear_keeps_what_is_proven("trixie");
+}

@@ -30,20 +30,20 @@ begin() { # name
 }
 mine() { [ -d "$d" ] && read -r n <"$d/name" && [ "$n" = "$1" ]; }
 keep() { # number path new: a file as it is, and as it is to be
-  printf '%s\n' "$2" >"$D/$1.path" && printf '%b' "$3" >"$D/$1.new" || fail short
+  printf '%s\n' "$R$2" >"$D/$1.path" && printf '%b' "$3" >"$D/$1.new" || fail short
   alone "${2%/*}" || fail "open ${2%/*}"
-  if [ -e "$2" ]; then
+  if [ -e "$R$2" ]; then
     # A second name of the same file needs no room and keeps everything; it outlasts the change, which puts a new file there.
-    ln -- "$2" "$D/$1.old" 2>/dev/null || cp -p -- "$2" "$D/$1.old" 2>/dev/null || fail "refused: no copy of $2 could be kept"
+    ln -- "$R$2" "$D/$1.old" 2>/dev/null || cp -p -- "$R$2" "$D/$1.old" 2>/dev/null || fail "refused: no copy of $2 could be kept"
   fi
 }
 arm() { # seconds: from now on
-  V=; if [ -n "$L" ]; then V=$(sed -n 's#.*/\([^/]*\.service\)$#\1#p' "/proc/$L/cgroup" 2>/dev/null | head -n 1); fi
-  case $V in *ssh*) ;; *) V= ;; esac
-  printf '%s\n' "$S" "$C" "$L" "$V" "$O" >"$D/server" && printf '%s\n' "$H" >"$D/run" || fail short
+  service
+  printf '%s\n' "$S" "$C" "$L" "$V" "$O" "$R" >"$D/server" && printf '%s\n' "$H" >"$D/run" || fail short
   sync "$D/run" 2>/dev/null || sync
   how=process; boot=no
-  if [ -d /run/systemd/system ] && command -v systemd-run >/dev/null 2>&1; then
+  if [ -n "$R" ]; then : # in a tree other than / there is nothing that starts again
+  elif [ -d /run/systemd/system ] && command -v systemd-run >/dev/null 2>&1; then
     systemd-run --quiet --collect --unit="$U" --on-active="$1s" --timer-property=AccuracySec=100ms /bin/sh "$D/run" >/dev/null 2>&1 && how=systemd
     boot_by_systemd && boot=yes
   elif [ -d /etc/cron.d ] && cat /proc/[0-9]*/comm 2>/dev/null | grep -Eqx 'cron|crond'; then
@@ -60,7 +60,7 @@ arm() { # seconds: from now on
 }
 boot_by_systemd() { # at the next start of the host, before the server
   d=/etc/systemd/system
-  printf '[Unit]\nDescription=Settings of the SSH server that were not proven are put back\nBefore=ssh.service sshd.service ssh.socket sshd.socket\nDefaultDependencies=no\nRequiresMountsFor=%s\nAfter=local-fs.target\n[Service]\nType=oneshot\nExecStart=/bin/sh %s boot\n[Install]\nWantedBy=multi-user.target\n' "$D" "$D/run" >"$d/$U-boot.service" && chmod 644 "$d/$U-boot.service" || return
+  printf '[Unit]\nDescription=Settings of the SSH server that were not proven are put back\nBefore=ssh.service sshd.service ssh.socket sshd.socket dropbear.service dropbear.socket\nDefaultDependencies=no\nRequiresMountsFor=%s\nAfter=local-fs.target\n[Service]\nType=oneshot\nExecStart=/bin/sh %s boot\n[Install]\nWantedBy=multi-user.target\n' "$D" "$D/run" >"$d/$U-boot.service" && chmod 644 "$d/$U-boot.service" || return
   mkdir -p "$d/multi-user.target.wants" && ln -s "../$U-boot.service" "$d/multi-user.target.wants/$U-boot.service"
 } 2>/dev/null
 disarm() { # name folder: the changes are proven
@@ -77,6 +77,7 @@ disarm() { # name folder: the changes are proven
   echo "ok"
 }
 forget() { # unit: nothing of the timer stays behind
+  if [ -n "$R" ]; then return; fi
   rm -f "/etc/cron.d/$1" "/etc/systemd/system/$1-boot.service" "/etc/systemd/system/multi-user.target.wants/$1-boot.service"
   if [ -d /run/systemd/system ]; then systemctl stop "$1.timer"; systemctl daemon-reload; fi
 } 2>/dev/null

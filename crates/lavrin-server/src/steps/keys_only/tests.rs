@@ -3,6 +3,7 @@ use crate::account::{add_shadow, read_passwd};
 use crate::fs::Node;
 use crate::server::Server;
 use crate::server_config::USUAL_PATH;
+use crate::server_config::switches::START_PATH;
 use crate::steps::ChangeSubject;
 
 const FOLDER: &str = "/etc/ssh/sshd_config.d";
@@ -175,6 +176,45 @@ fn what_stops_it() {
     let mut small = plain();
     small.server = Server::from_banner("SSH-2.0-dropbear_2022.83");
     assert_eq!(ask(&small).unwrap_err(), NoSteps::StartSwitches);
+}
+
+/// A small device with this start configuration.
+fn small(text: &str) -> Observation {
+    let mut seen = host(Version(9, 2), &[(START_PATH, text)]);
+    seen.server = Server::from_banner("SSH-2.0-dropbear_2022.83");
+    let folder = Node { kind: NodeKind::Folder, mode: 0o755, uid: 0, gid: 0, access_list: false };
+    seen.nodes.insert("/etc/default".into(), Fact::Known(folder));
+    seen.bytes.insert("/etc/shells".into(), Fact::Known(b"/bin/sh\n".to_vec()));
+    seen
+}
+
+fn start_file(found: &KeysOnly) -> String {
+    let Change::File(FileChange::WriteFile { new, deed: Deed::Settings { .. }, .. }) = &found.steps.changes[0] else {
+        panic!("{:?}", found.steps.changes)
+    };
+    String::from_utf8(new.clone()).unwrap()
+}
+
+#[test]
+fn a_small_device_gets_its_switches_where_its_system_keeps_them() {
+    let found = ask(&small("# x\nDROPBEAR_EXTRA_ARGS=\"-p 2222\"\nDROPBEAR_PORT=22\n")).unwrap();
+    assert_eq!(start_file(&found), "# x\nDROPBEAR_EXTRA_ARGS=\"-s -p 2222\"\nDROPBEAR_PORT=22\n");
+    let lost: Vec<&str> = found.only_password.iter().map(|one| one.account.as_str()).collect();
+    assert_eq!(lost, ["sten"], "edda has a key");
+    let found = keys_only(RootLogin::Off, &System::of(&small("#DROPBEAR_EXTRA_ARGS=\n")), 1_795_000_000).unwrap();
+    assert_eq!(start_file(&found), "#DROPBEAR_EXTRA_ARGS=\nDROPBEAR_EXTRA_ARGS=\"-s -w\"\n");
+    let Change::File(file) = &found.steps.changes[0] else { panic!() };
+    assert!(
+        matches!(file, FileChange::WriteFile { deed: Deed::Settings { come, go }, .. } if come[..] == [2] && go.is_empty())
+    );
+    assert!(ask(&small("DROPBEAR_EXTRA_ARGS=\"-sg\"\n")).unwrap().steps.changes.is_empty());
+    assert_eq!(ask(&small("DROPBEAR_EXTRA_ARGS=-t\n")).unwrap_err(), NoSteps::PasswordBehindKey);
+    let odd = ask(&small("DROPBEAR_EXTRA_ARGS=\"$MORE\"\n")).unwrap_err();
+    assert_eq!(odd, NoSteps::SettingNotUnderstood { path: START_PATH.into(), line: 1 });
+    let mut loose = small("");
+    let folder = Node { kind: NodeKind::Folder, mode: 0o777, uid: 0, gid: 0, access_list: false };
+    loose.nodes.insert("/etc/default".into(), Fact::Known(folder));
+    assert_eq!(ask(&loose).unwrap_err(), NoSteps::OthersMayWrite(START_PATH.into()));
 }
 
 #[test]

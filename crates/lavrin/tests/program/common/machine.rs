@@ -48,6 +48,8 @@ impl Machine {
         std::fs::write(root.join("etc/ssh/sshd_config.d/50-test.conf"), config).unwrap();
         std::fs::create_dir_all(root.join("root/.ssh")).unwrap();
         std::fs::write(root.join("root/.ssh/authorized_keys"), world.read("home/keys/root.pub")).unwrap();
+        // A second server is there, for tests that want it.
+        let _ = std::fs::remove_file(root.join("etc/systemd/system/multi-user.target.wants/dropbear.service"));
         change(&root, &address, port);
         let process = started(&root, &address);
         let machine = Self { process, dir, address, port };

@@ -5,6 +5,7 @@ pub mod agent;
 pub mod fleet;
 pub mod machine;
 pub mod random;
+pub mod relay;
 pub mod releases;
 pub mod servers;
 pub mod site;
