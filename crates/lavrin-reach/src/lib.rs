@@ -3,12 +3,15 @@
 
 pub mod agent;
 pub mod local;
+pub mod netconf;
 mod patience;
+mod reach;
 mod reached;
 mod shell;
 pub mod ssh;
 
-pub use reached::{Reach, Reached};
+pub use reach::Reach;
+pub use reached::Reached;
 pub use shell::{Claims, by_hand};
 
 use lavrin_server::fs::BytePath;
@@ -42,6 +45,8 @@ pub enum TimerKind {
     Systemd,
     /// A process of its own.
     Process,
+    /// A device that holds its configuration on approval.
+    Device,
 }
 
 /// Why a change was not made, or not for certain.

@@ -1,91 +1,17 @@
-//! What every reach can do, and the one type behind which those are that exist. Nothing above asks which of them it has; what a
-//! host cannot do or show, its [`Abilities`] say.
+//! The one type behind which the reaches are that exist. Nothing above asks which of them it has.
 
 use crate::local::LocalTree;
+use crate::netconf::NetconfDevice;
+use crate::reach::Reach;
 use crate::shell::{Claims, ShellHost};
 use crate::ssh::{Connection, ExecFault, RootBy};
 use crate::{Armed, Boxed, CarryFault};
 use lavrin_keys::key::generate::Randomness;
-use lavrin_server::abilities::Abilities;
 use lavrin_server::account::Account;
 use lavrin_server::steps::Guarded;
 use lavrin_server::survey::{Observation, Want};
 use std::sync::Arc;
 use std::time::Duration;
-
-/// A host or tree that is open: it is looked at, and changes are carried out there.
-pub trait Reach: Send + Sync {
-    /// What cannot be done or seen there.
-    fn abilities(&self) -> Abilities {
-        Abilities::default()
-    }
-
-    /// Gets root's rights in one of these ways, where there is one; gives why the first was refused, where none worked.
-    ///
-    /// # Errors
-    /// [`ExecFault`] where the host gives no answer.
-    fn get_root<'a>(&'a mut self, _ways: &'a [RootBy]) -> Boxed<'a, Result<Option<ExecFault>, ExecFault>> {
-        Box::pin(async { Ok(None) })
-    }
-
-    /// Where homes on a network file system are looked at: what nobody has looked at yet.
-    fn share_network_homes(&mut self, _claims: Option<Arc<Claims>>) {}
-
-    /// Looks at everything that is wanted and writes it into the observation: each want is answered, well or badly.
-    ///
-    /// # Errors
-    /// [`ExecFault`] where no whole answer came.
-    fn look<'a>(&'a mut self, wants: &'a [Want], seen: &'a mut Observation) -> Boxed<'a, Result<(), ExecFault>>;
-
-    /// Makes one change. What was looked at before must still hold, else nothing is changed.
-    ///
-    /// # Errors
-    /// [`CarryFault`].
-    fn carry<'a>(
-        &'a self,
-        change: &'a Guarded,
-        account: &'a Account,
-        seen: &'a Observation,
-    ) -> Boxed<'a, Result<(), CarryFault>>;
-
-    /// Has the host put back what these changes will write, after this time, unless it is disarmed before.
-    ///
-    /// # Errors
-    /// [`CarryFault`] where it has no means for that; nothing was changed then.
-    fn arm<'a>(&'a self, changes: &'a [Guarded], _after: Duration) -> Boxed<'a, Result<Armed, CarryFault>> {
-        Box::pin(async move {
-            let change = changes.first().map(Guarded::change);
-            Err(change.map_or(CarryFault::PutBack, CarryFault::not_there))
-        })
-    }
-
-    /// The changes are proven: the host keeps them.
-    ///
-    /// # Errors
-    /// [`CarryFault::PutBack`] where it was too late.
-    fn disarm<'a>(&'a self, _armed: &'a Armed) -> Boxed<'a, Result<(), CarryFault>> {
-        Box::pin(async { Err(CarryFault::PutBack) })
-    }
-
-    /// The changes are not proven: the host puts everything back at once.
-    ///
-    /// # Errors
-    /// [`CarryFault`].
-    fn put_back<'a>(&'a self, _armed: &'a Armed) -> Boxed<'a, Result<(), CarryFault>> {
-        Box::pin(async { Err(CarryFault::PutBack) })
-    }
-
-    /// Writes a line into the host's own log, where it has the means. Whether it worked is not known.
-    fn note<'a>(&'a self, _text: &'a str) -> Boxed<'a, ()> {
-        Box::pin(async {})
-    }
-
-    /// Ends the connection.
-    #[must_use]
-    fn close(self: Box<Self>) -> Boxed<'static, ()> {
-        Box::pin(async {})
-    }
-}
 
 /// A reach that is open.
 pub struct Reached(ReachedKind);
@@ -93,6 +19,7 @@ pub struct Reached(ReachedKind);
 enum ReachedKind {
     Tree(Box<LocalTree>),
     Shell(Box<ShellHost>),
+    Netconf(Box<NetconfDevice>),
     Simulated(Box<dyn Reach>),
 }
 
@@ -107,6 +34,12 @@ impl Reached {
     #[must_use]
     pub fn shell(connection: Connection, randomness: Box<dyn Randomness + Send + Sync>) -> Self {
         Self(ReachedKind::Shell(Box::new(ShellHost::new(connection, RootBy::Nobody, randomness))))
+    }
+
+    /// A device with a data store behind NETCONF.
+    #[must_use]
+    pub fn netconf(device: NetconfDevice) -> Self {
+        Self(ReachedKind::Netconf(Box::new(device)))
     }
 
     /// Something that only behaves like a host.
@@ -130,6 +63,7 @@ impl Reached {
         match &self.0 {
             ReachedKind::Tree(tree) => tree.as_ref(),
             ReachedKind::Shell(shell) => shell.as_ref(),
+            ReachedKind::Netconf(device) => device.as_ref(),
             ReachedKind::Simulated(host) => host.as_ref(),
         }
     }
@@ -139,6 +73,7 @@ impl Reached {
         match &mut self.0 {
             ReachedKind::Tree(tree) => tree.as_mut(),
             ReachedKind::Shell(shell) => shell.as_mut(),
+            ReachedKind::Netconf(device) => device.as_mut(),
             ReachedKind::Simulated(host) => host.as_mut(),
         }
     }
@@ -149,6 +84,7 @@ impl Reached {
         match self.0 {
             ReachedKind::Tree(tree) => tree.close(),
             ReachedKind::Shell(shell) => shell.close(),
+            ReachedKind::Netconf(device) => device.close(),
             ReachedKind::Simulated(host) => host.close(),
         }
     }

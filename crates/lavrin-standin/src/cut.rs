@@ -1,6 +1,6 @@
 //! A connection that ends after some bytes, as a bad line does.
 
-use crate::server::World;
+use crate::world::World;
 use std::io::{Error, ErrorKind};
 use std::pin::Pin;
 use std::sync::Arc;

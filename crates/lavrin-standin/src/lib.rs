@@ -5,12 +5,16 @@
 mod behaviour;
 mod cut;
 mod inside;
+mod lost_line;
+mod netconf;
 mod replay;
 mod server;
 mod settings;
 mod tree;
+mod world;
 
 pub use behaviour::Behaviour;
+pub use netconf::{DeviceKey, DeviceUser, Router, RouterKnobs};
 pub use replay::Replay;
 pub use settings::can_be_roots;
 pub use tree::{TreeAccount, fresh_line};
@@ -62,7 +66,7 @@ impl StandIn {
             tree::lay_out(tree.path())?;
             // Fresh passwords for each run: whoever can reach loopback must not get in with a known one.
             let passwords = [("edda".to_owned(), passphrase::made(&SystemSource).to_string())].into();
-            Self::start("harbour-office", tree, passwords, Behaviour::default()).await
+            Self::start("harbour-office", tree, passwords, Behaviour::default(), None).await
         })
     }
 
@@ -75,7 +79,19 @@ impl StandIn {
         Box::pin(async move {
             let tree = tempfile::Builder::new().prefix("lavrin-host-").tempdir()?;
             tree::lay_out_accounts(tree.path(), accounts, behaviour.is_roots)?;
-            Self::start(name, tree, HashMap::new(), behaviour).await
+            Self::start(name, tree, HashMap::new(), behaviour, None).await
+        })
+    }
+
+    /// Starts a router with these accounts, which is spoken to over NETCONF and behaves as it is told to.
+    ///
+    /// # Errors
+    /// [`StandInFault`].
+    #[must_use]
+    pub fn router(name: &str, router: Arc<Router>, behaviour: Behaviour) -> Starting<'_> {
+        Box::pin(async move {
+            let tree = tempfile::Builder::new().prefix("lavrin-host-").tempdir()?;
+            Self::start(name, tree, HashMap::new(), behaviour, Some(router)).await
         })
     }
 
@@ -84,6 +100,7 @@ impl StandIn {
         tree: TempDir,
         passwords: HashMap<String, String>,
         behaviour: Behaviour,
+        router: Option<Arc<Router>>,
     ) -> Result<Self, StandInFault> {
         let key = generate(Recipe::Ed25519, &SystemSource).map_err(|_| StandInFault::HostKey)?;
         let text = openssh::write(&key, name, None, &SystemSource).map_err(|_| StandInFault::HostKey)?;
@@ -95,8 +112,8 @@ impl StandIn {
         let socket = TcpListener::bind("127.0.0.1:0").await?;
         let address = socket.local_addr()?;
         let root = tree.path().canonicalize()?;
-        let lost_line = settings::LostLine::default();
-        let world = Arc::new(server::World { root, passwords: passwords.clone(), behaviour, lost_line });
+        let lost_line = lost_line::LostLine::default();
+        let world = Arc::new(world::World { root, passwords: passwords.clone(), behaviour, lost_line, router });
         let listener = tokio::spawn(server::serve(socket, [transport_key, other], world));
         Ok(Self { address, host_key: key.public().clone(), passwords, tree, listener })
     }

@@ -3,45 +3,26 @@
 use crate::Behaviour;
 use crate::cut::CutStream;
 use crate::inside::{self, Incoming};
-use crate::settings::LostLine;
-use lavrin_keys::key::PublicKey;
-use lavrin_server::account::{read_groups, read_passwd};
-use lavrin_server::fs::{BytePath, Fact, Node, NodeKind, Why};
-use lavrin_server::login::{self, Outcome, Question};
-use lavrin_server::survey::LoginAttempt;
-use lavrin_server::survey::{Observation, Want, Wanted};
-use lavrin_server::system::System;
-use russh::keys::ssh_key;
+use crate::netconf::RouterSession;
+use crate::world::World;
 use russh::server::{Auth, ChannelOpenHandle, Config, Handler, Msg, PublicKeyOffer, Session, VerifiedPublicKey};
 use russh::{Channel, ChannelId, MethodSet, SshId};
 use std::borrow::Cow;
 use std::collections::{HashMap, HashSet};
-use std::os::unix::ffi::{OsStrExt as _, OsStringExt as _};
-use std::os::unix::fs::{MetadataExt as _, PermissionsExt as _};
-use std::path::{Path, PathBuf};
+use std::os::unix::ffi::OsStrExt as _;
+use std::path::Path;
 use std::process::Stdio;
 use std::sync::Arc;
-use std::time::{Duration, SystemTime, UNIX_EPOCH};
+use std::time::Duration;
 use tokio::io::{AsyncReadExt as _, AsyncWriteExt as _};
 use tokio::net::TcpListener;
-use tokio::process::{ChildStdin, Command};
-
-/// Rounds of looking before a verdict.
-const ROUNDS_MAX: usize = 20;
+use tokio::process::ChildStdin;
 
 /// The one subsystem that it has: it says again what it hears.
 const ECHO: &str = "echo@lavrin";
 
 /// How long a silent stand-in keeps a connection.
 const SILENCE: Duration = Duration::from_mins(5);
-
-/// What the stand-in stands for.
-pub(crate) struct World {
-    pub(crate) root: PathBuf,
-    pub(crate) passwords: HashMap<String, String>,
-    pub(crate) behaviour: Behaviour,
-    pub(crate) lost_line: LostLine,
-}
 
 /// Takes connections until it is told to stop.
 pub(crate) async fn serve(socket: TcpListener, keys: [russh::keys::PrivateKey; 2], world: Arc<World>) {
@@ -82,6 +63,7 @@ pub(crate) async fn serve(socket: TcpListener, keys: [russh::keys::PrivateKey; 2
             inputs: HashMap::new(),
             scripts: HashMap::new(),
             echoes: HashSet::new(),
+            routed: HashMap::new(),
         };
         tokio::spawn(async move {
             if let Ok(session) = russh::server::run_stream(config, stream, client).await {
@@ -100,6 +82,17 @@ struct Client {
     inputs: HashMap<ChannelId, (Incoming, ChildStdin)>,
     scripts: HashMap<ChannelId, Script>,
     echoes: HashSet<ChannelId>,
+    routed: HashMap<ChannelId, RouterSession>,
+}
+
+impl Drop for Client {
+    fn drop(&mut self) {
+        for session in self.routed.values() {
+            if let Some(router) = &self.world.router {
+                session.end(router);
+            }
+        }
+    }
 }
 
 /// A script on its way in, for a stand-in that gives answers again.
@@ -107,98 +100,6 @@ struct Script {
     bytes: Vec<u8>,
     /// How many there will be; `None`: until the other side has no more.
     length: Option<usize>,
-}
-
-impl World {
-    /// Whether the tree lets this key into the account, by the same verdict that `lavrin why` gives.
-    fn lets_in(&self, account: &str, key: &ssh_key::PublicKey, from: std::net::IpAddr) -> bool {
-        let Some(key) = key.to_bytes().ok().and_then(|blob| PublicKey::from_blob(&blob).ok()) else { return false };
-        let now = SystemTime::now().duration_since(UNIX_EPOCH).map_or(0, |since| since.as_secs());
-        let question = Question::plain(account, &key, i64::try_from(now).unwrap_or(i64::MAX));
-        let connection = LoginAttempt { from: Some(from), ..LoginAttempt::default() };
-        let mut seen = Observation { connection, ..Observation::default() };
-        for _ in 0..ROUNDS_MAX {
-            let wants = login::wants(account, &System::of(&seen));
-            if wants.is_empty() {
-                break;
-            }
-            self.look(&wants, &mut seen);
-        }
-        login::judge(&question, &System::of(&seen)).outcome == Outcome::Accepted
-    }
-
-    /// Runs a script in the tree and gives what it printed.
-    async fn run(&self, script: &str) -> String {
-        let script = String::from_utf8_lossy(&inside::script(script.as_bytes(), self.tree())).into_owned();
-        let output = Command::new("/bin/sh")
-            .args(["-c", &script])
-            .env_clear()
-            .env("LAVRIN_STANDIN_ROOT", &self.root)
-            .env("PATH", "/usr/sbin:/usr/bin:/sbin:/bin")
-            .stdin(Stdio::null())
-            .output()
-            .await;
-        output.map(|output| String::from_utf8_lossy(&output.stdout).into_owned()).unwrap_or_default()
-    }
-
-    pub(crate) fn look(&self, wants: &[Want], seen: &mut Observation) {
-        for want in wants {
-            match &want.what {
-                Wanted::System(_) => {
-                    let read = |path: &str| std::fs::read(self.root.join(path)).unwrap_or_default();
-                    seen.accounts = Arc::new(read_passwd(&read("etc/passwd")));
-                    seen.groups = Arc::new(read_groups(&read("etc/group")));
-                    seen.looked = true;
-                }
-                Wanted::Node(path) => drop(seen.nodes.insert(path.clone(), self.node(path))),
-                Wanted::Bytes(path, _) => {
-                    let bytes = std::fs::read(self.inside(path)).map_or(Fact::Absent, Fact::Known);
-                    seen.bytes.insert(path.clone(), bytes);
-                }
-                Wanted::Names(path) => {
-                    let names = std::fs::read_dir(self.inside(path)).map_or(Fact::Absent, |entries| {
-                        Fact::Known(entries.flatten().map(|entry| entry.file_name().into_vec()).collect())
-                    });
-                    seen.names.insert(path.clone(), names);
-                }
-                Wanted::PrivateKeys(_) | Wanted::Slots(_) | Wanted::Traces(_) => {
-                    seen.give_up(want, &Why::NotReached);
-                }
-            }
-        }
-    }
-
-    /// What is there. To whoever is root in the tree its owner is root.
-    fn node(&self, path: &BytePath) -> Fact<Node> {
-        let mut found = node(&self.inside(path));
-        if let Fact::Known(node) = &mut found
-            && self.behaviour.is_roots
-            && std::fs::metadata(&self.root).is_ok_and(|root| root.uid() == node.uid)
-        {
-            (node.uid, node.gid) = (0, 0);
-        }
-        found
-    }
-
-    fn inside(&self, path: &BytePath) -> PathBuf {
-        let inner = path.as_bytes().strip_prefix(b"/").unwrap_or(path.as_bytes());
-        self.root.join(Path::new(std::ffi::OsStr::from_bytes(inner)))
-    }
-}
-
-fn node(path: &Path) -> Fact<Node> {
-    let Ok(meta) = path.symlink_metadata() else { return Fact::Absent };
-    let kind = if meta.is_symlink() {
-        NodeKind::Link(std::fs::read_link(path).map(|target| target.into_os_string().into_vec()).unwrap_or_default())
-    } else if meta.is_file() {
-        NodeKind::File
-    } else if meta.is_dir() {
-        NodeKind::Folder
-    } else {
-        NodeKind::Special
-    };
-    let mode = meta.permissions().mode() & 0o7777;
-    Fact::Known(Node { kind, mode, uid: meta.uid(), gid: meta.gid(), access_list: false })
 }
 
 impl Client {
@@ -233,9 +134,12 @@ impl Handler for Client {
     type Error = russh::Error;
 
     async fn auth_password(&mut self, user: &str, password: &str) -> Result<Auth, russh::Error> {
-        let right = self.world.passwords.get(user).is_some_and(|own| own == password);
+        let right = match &self.world.router {
+            Some(router) => router.takes(user, password),
+            None => self.world.passwords.get(user).is_some_and(|own| own == password) && self.world.takes_passwords(),
+        };
         self.account = user.to_owned();
-        Ok(if right && self.world.takes_passwords() { Auth::Accept } else { self.world.refuse() })
+        Ok(if right { Auth::Accept } else { self.world.refuse() })
     }
 
     async fn auth_publickey_offered(&mut self, user: &str, offer: PublicKeyOffer<'_>) -> Result<Auth, russh::Error> {
@@ -287,7 +191,7 @@ impl Handler for Client {
         session: &mut Session,
     ) -> Result<(), russh::Error> {
         let behaviour = &self.behaviour;
-        if behaviour.refuses_commands {
+        if behaviour.refuses_commands || self.world.router.is_some() {
             return session.channel_failure(channel);
         }
         if behaviour.endless || behaviour.menu {
@@ -371,6 +275,12 @@ impl Handler for Client {
         name: &str,
         session: &mut Session,
     ) -> Result<(), russh::Error> {
+        if let Some(router) = self.world.router.as_ref().filter(|_| name == "netconf") {
+            session.channel_success(channel)?;
+            let (routed, hello) = RouterSession::begin(router);
+            self.routed.insert(channel, routed);
+            return session.data(channel, hello);
+        }
         if name != ECHO {
             return session.channel_failure(channel);
         }
@@ -383,6 +293,22 @@ impl Handler for Client {
             script.bytes.extend_from_slice(data);
             if script.length.is_some_and(|length| script.bytes.len() >= length) {
                 self.replay(channel, session).await;
+            }
+        }
+        if let (Some(router), Some(routed)) = (&self.world.router, self.routed.get_mut(&channel)) {
+            let said = routed.take(data, router);
+            tokio::time::sleep(said.after).await;
+            if said.endless {
+                let handle = session.handle();
+                tokio::spawn(async move { while handle.data(channel, vec![b' '; 1 << 16]).await.is_ok() {} });
+                return Ok(());
+            }
+            session.data(channel, said.bytes)?;
+            if said.ends {
+                if let Some(ended) = self.routed.remove(&channel) {
+                    ended.end(router);
+                }
+                let _ = (session.eof(channel), session.close(channel));
             }
         }
         if self.echoes.contains(&channel) {
@@ -402,6 +328,9 @@ impl Handler for Client {
 
     async fn channel_close(&mut self, channel: ChannelId, _: &mut Session) -> Result<(), russh::Error> {
         self.inputs.remove(&channel);
+        if let (Some(router), Some(ended)) = (&self.world.router, self.routed.remove(&channel)) {
+            ended.end(router);
+        }
         Ok(())
     }
 }

@@ -253,6 +253,22 @@ impl Site {
         }
     }
 
+    /// Tells the host of all changes before the first of them.
+    pub(crate) async fn begin(&self, changes: &[Guarded], after: Duration) -> Result<Option<Armed>, CarryFault> {
+        match self.reached() {
+            Some(reached) => reached.reach().begin(changes, after).await,
+            None => Ok(None),
+        }
+    }
+
+    /// What is there now is there after a restart too.
+    pub(crate) async fn keep(&self) -> Result<(), CarryFault> {
+        match self.reached() {
+            Some(reached) => reached.reach().keep().await,
+            None => Ok(()),
+        }
+    }
+
     /// The changes are proven: the host keeps them.
     pub(crate) async fn disarm(&self, armed: &Armed) -> Result<(), CarryFault> {
         match self.reached() {

@@ -3,10 +3,11 @@
 use crate::heard::AskTerms;
 use crate::penalties::Penalties;
 use lavrin_fleet::fleet::Offers;
-use lavrin_fleet::register::{Host, Register, RootProgram};
+use lavrin_fleet::register::{Host, ReachKind, Register, RootProgram};
 use lavrin_keys::hostkey::line_for;
 use lavrin_keys::key::Fingerprint;
 use lavrin_keys::key::generate::{Randomness, SystemSource};
+use lavrin_reach::netconf::NetconfDevice;
 use lavrin_reach::ssh::{ConnectFault, Connection, Credential, ExecFault, Rejected, RootBy, SignedIn, Target};
 use lavrin_reach::{Boxed, Claims, Reach, Reached};
 use std::collections::HashMap;
@@ -32,6 +33,8 @@ pub struct Stop {
     pub host: String,
     /// Where it is reached; `through` is filled in on the way.
     pub target: Target,
+    /// How it is spoken to.
+    pub reach: ReachKind,
     /// Who signs in.
     pub login: String,
     /// The host through which it is reached.
@@ -307,7 +310,11 @@ impl Ways {
             (Reached::simulated(open()), simulated_login(stop), stop.target.clone())
         } else {
             let (connection, signed, target) = self.sign_in(stop).await?;
-            (Reached::shell(connection, Box::new(SystemSource)), signed, target)
+            let reached = match stop.reach {
+                ReachKind::Shell => Reached::shell(connection, Box::new(SystemSource)),
+                ReachKind::Netconf => Reached::netconf(NetconfDevice::open(connection).await?),
+            };
+            (reached, signed, target)
         };
         let needs_none = rights == Rights::Own || stop.login == "root";
         let refused = if needs_none { None } else { reached.reach_mut().get_root(&self.root_ways(stop)).await? };
@@ -403,6 +410,7 @@ fn stop(host: &Host, login: Option<&str>, way: &Way, offers: &Offers) -> Stop {
     Stop {
         host: host.id.clone(),
         target: pinned(host),
+        reach: host.reach,
         login: login.to_owned(),
         through: host.through.as_ref().map(|through| through.value.clone()),
         first: offers.on(host, login),

@@ -63,7 +63,15 @@ fn stop(name: &str, host: &StandIn) -> Stop {
         required: None,
         revoked_in: std::sync::Arc::default(),
     };
-    Stop { host: name.to_owned(), target, login: "root".to_owned(), through: None, first: Vec::new(), root_by: None }
+    Stop {
+        host: name.to_owned(),
+        target,
+        login: "root".to_owned(),
+        through: None,
+        first: Vec::new(),
+        root_by: None,
+        reach: lavrin_fleet::register::ReachKind::Shell,
+    }
 }
 
 fn ways() -> Arc<Ways> {

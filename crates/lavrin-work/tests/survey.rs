@@ -37,6 +37,7 @@ fn stop(name: &str, host: &StandIn, through: Option<&str>) -> Stop {
         revoked_in: std::sync::Arc::default(),
     };
     Stop {
+        reach: lavrin_fleet::register::ReachKind::default(),
         host: name.to_owned(),
         target,
         login: "root".to_owned(),

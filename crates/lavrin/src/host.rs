@@ -9,6 +9,7 @@ use crate::paths;
 use crate::sign_in::SignInArgs;
 use crate::ui::Ui;
 use clap::Args;
+use lavrin_fleet::register::ReachKind;
 use lavrin_keys::hostkey::{KNOWN_HOSTS_BYTES_MAX, line_for};
 use lavrin_keys::key::{Fingerprint, PublicKey};
 use lavrin_reach::ssh::{ConnectFault, Target};
@@ -231,7 +232,16 @@ fn plain(host: &str, login: &str, client: &ClientHost, port: Option<u16>) -> Sto
         required: None,
         revoked_in: std::sync::Arc::default(),
     };
-    Stop { host: host.to_owned(), target, login: login.to_owned(), through: None, first: Vec::new(), root_by: None }
+    let reach = ReachKind::default();
+    Stop {
+        host: host.to_owned(),
+        target,
+        reach,
+        login: login.to_owned(),
+        through: None,
+        first: Vec::new(),
+        root_by: None,
+    }
 }
 
 /// The user's own file of known hosts; nothing where there is none.

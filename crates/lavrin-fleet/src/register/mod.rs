@@ -165,11 +165,28 @@ pub enum ReachKind {
     /// Over a POSIX shell behind SSH.
     #[default]
     Shell,
+    /// Over NETCONF, to its data store of accounts.
+    Netconf,
 }
 
 impl ReachKind {
     /// Each by its name in the register.
-    pub(crate) const NAMES: [(&'static str, Self); 1] = [("shell", Self::Shell)];
+    pub(crate) const NAMES: [(&'static str, Self); 2] = [("shell", Self::Shell), ("netconf", Self::Netconf)];
+
+    /// Its name in the register.
+    #[must_use]
+    pub fn name(self) -> &'static str {
+        Self::NAMES.iter().find(|(_, kind)| *kind == self).map_or("shell", |(name, _)| name)
+    }
+
+    /// The port where the register names none (RFC 4253, section 4; RFC 6242, section 6).
+    #[must_use]
+    pub fn port(self) -> u16 {
+        match self {
+            Self::Shell => 22,
+            Self::Netconf => 830,
+        }
+    }
 }
 
 /// What gives a login other than root the rights of root.

@@ -359,11 +359,13 @@ fn host(number: usize, id: &str, table: Spanned<DeTable<'_>>, faults: &mut Fault
         }
     }
     let tables = fields.tables("key");
+    let reach = fields.word("reach", &ReachKind::NAMES, FieldKind::Reach).unwrap_or_default();
+    let port = fields.number("port", 1..=65535).and_then(|port| u16::try_from(port).ok());
     let host = Host {
         id: id.to_owned(),
         address: fields.text("address").map_or_else(|| id.to_owned(), |address| address.value),
-        port: fields.number("port", 1..=65535).and_then(|port| u16::try_from(port).ok()).unwrap_or(22),
-        reach: fields.word("reach", &ReachKind::NAMES, FieldKind::Reach).unwrap_or_default(),
+        port: port.unwrap_or(reach.port()),
+        reach,
         tags: values(fields.texts("tags")),
         site: fields.text("site").map(|site| site.value),
         login: fields.text("login").map(|login| login.value),

@@ -80,6 +80,12 @@ pub enum ExecFault {
     /// The connection or the script ended too early.
     #[error("the answer broke off")]
     Broken,
+    /// A device that is spoken to in another way than by a shell does not do what was asked.
+    #[error("{why}")]
+    Device {
+        /// Why not.
+        why: String,
+    },
     /// It sends without end.
     #[error("the answer is larger than {limit} bytes")]
     TooLarge {

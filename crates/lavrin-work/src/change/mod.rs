@@ -154,6 +154,9 @@ pub enum Trouble {
         /// Why they are not proven.
         why: Arc<Trouble>,
     },
+    /// It is done and proven, and gone after a restart.
+    #[error("it is done and proven, but the device may not keep it over a restart: {0}")]
+    NotKept(String),
     /// A key that was added did not prove itself.
     #[error("{fingerprint} was added to {account} and did not prove itself: {heard}")]
     NoProof {

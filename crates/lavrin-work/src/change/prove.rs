@@ -61,6 +61,10 @@ impl Running<'_> {
             self.back_where(&|_| true, &why).await;
             return (Vec::new(), self.look().await.ok());
         }
+        // What is asked from outside is what the device keeps.
+        if self.proof.put_back.is_none() {
+            self.end_timer().await;
+        }
         let asked = if self.proof.asks { self.ask(&after).await } else { Vec::new() };
         let unproven: Vec<&Asked> = asked.iter().filter(|asked| asked.fails()).collect();
         for one in &unproven {
@@ -132,7 +136,7 @@ impl Running<'_> {
         found
     }
 
-    fn end_done_as(&mut self, end: impl Fn(&Begun) -> Option<End>) {
+    pub(super) fn end_done_as(&mut self, end: impl Fn(&Begun) -> Option<End>) {
         for begun in self.all.iter_mut().filter(|begun| begun.end.is_done()) {
             if let Some(end) = end(begun) {
                 begun.end = end;

@@ -1,11 +1,11 @@
 //! Changes that the host itself puts back unless they are proven in time: armed before the first of them, disarmed by the proof.
 
-use super::running::Running;
+use super::running::{Begun, Running};
 use super::state::{TaskState, state_of};
 use super::{End, Trouble};
 use crate::scope::Scope;
 use crate::ways::WayFault;
-use lavrin_reach::{Armed, CarryFault};
+use lavrin_reach::{Armed, CarryFault, TimerKind};
 use lavrin_server::fs::BytePath;
 use lavrin_server::steps::Change;
 use lavrin_server::survey::Observation;
@@ -18,6 +18,9 @@ const TRIES: usize = 6;
 /// Time between them.
 const PAUSE: Duration = Duration::from_secs(1);
 
+/// How long a device that takes changes on approval waits for it.
+const APPROVAL: Duration = Duration::from_mins(2);
+
 /// What was proven, for the journal.
 pub(super) const PROVEN: &str =
     "read back; over new connections a key opened the login and root's rights, and no password was asked for";
@@ -26,11 +29,13 @@ pub(super) const PROVEN: &str =
 const BY_PASSWORD: [&str; 2] = ["password", "keyboard-interactive"];
 
 impl Running<'_> {
-    /// Has the host count the time, where that is wanted.
+    /// Has the host count the time, where that is wanted; a device that makes all changes at once makes them now.
     pub(super) async fn arm(&mut self) -> Result<(), CarryFault> {
-        let Some(after) = self.proof.put_back else { return Ok(()) };
         let changes: Vec<_> = self.all.iter().flat_map(|begun| begun.changes.clone()).collect();
-        self.armed = Some(self.site.arm(&changes, after).await?);
+        self.armed = match self.proof.put_back {
+            Some(after) => Some(self.site.arm(&changes, after).await?),
+            None => self.site.begin(&changes, APPROVAL).await?,
+        };
         Ok(())
     }
 
@@ -66,25 +71,28 @@ impl Running<'_> {
         Ok(())
     }
 
-    /// Has the host put everything back at once.
+    /// Has the host put everything back at once, for all accounts of which something was done. Gives how it ended for this one.
     pub(super) async fn back_by_host(&mut self, number: usize, armed: &Armed, why: Arc<Trouble>) -> End {
-        let left = || {
-            let trouble = Trouble::LeftToHost { seconds: armed.after.as_secs(), why: why.clone() };
-            End::Unknown(Arc::new(trouble))
-        };
         if self.site.put_back(armed).await.is_err() {
-            return left();
+            let trouble = Trouble::LeftToHost { seconds: armed.after.as_secs(), why };
+            let left = Arc::new(trouble);
+            self.end_done_as(|_| Some(End::Unknown(left.clone())));
+            return End::Unknown(left);
         }
         self.armed = None;
-        match self.look_at_files(number).await {
-            Ok(now) if matches!(state_of(&self.all[number].changes(), &now), TaskState::Old) => End::AsBefore(why),
-            _ => End::Unknown(why),
-        }
+        let now = self.look_at_files().await.ok();
+        let end = |begun: &Begun| match &now {
+            Some(now) if matches!(state_of(&begun.changes(), now), TaskState::Old) => End::AsBefore(why.clone()),
+            _ => End::Unknown(why.clone()),
+        };
+        self.end_done_as(|begun| Some(end(begun)));
+        end(&self.all[number])
     }
 
     /// A look at what was written, also where the server that read it is gone and nobody can tell where its settings are.
-    async fn look_at_files(&mut self, number: usize) -> Result<Observation, WayFault> {
-        let files: Vec<BytePath> = self.all[number].changes().into_iter().filter_map(Change::path).cloned().collect();
+    async fn look_at_files(&mut self) -> Result<Observation, WayFault> {
+        let changes = self.all.iter().flat_map(Begun::changes);
+        let files: Vec<BytePath> = changes.filter_map(Change::path).cloned().collect();
         let (scope, mut now) = (Scope::With(files.into()), Observation::default());
         self.site.look(&mut now, &|seen| scope.wants(seen)).await?;
         Ok(now)
@@ -92,23 +100,44 @@ impl Running<'_> {
 
     /// Proven: the host keeps what was changed. Everything else it puts back.
     pub(super) async fn end_timer(&mut self) {
-        let Some(armed) = self.armed.take() else { return };
-        for number in 0..self.all.len() {
-            self.all[number].end = match &self.all[number].end {
-                End::Done => match self.site.disarm(&armed).await {
-                    Ok(()) => End::Done,
-                    Err(fault @ CarryFault::PutBack) => End::AsBefore(Arc::new(Trouble::Carry(fault))),
-                    Err(fault) => {
-                        let why = Arc::new(Trouble::Carry(fault));
-                        End::Unknown(Arc::new(Trouble::LeftToHost { seconds: armed.after.as_secs(), why }))
-                    }
-                },
-                End::AsBefore(why) => {
-                    let why = why.clone();
-                    self.back_by_host(number, &armed, why).await
-                }
-                other => other.clone(),
-            };
+        let Some(armed) = self.armed.clone() else { return };
+        if !self.is_anything_done() {
+            let back = self.all.iter().position(|begun| matches!(begun.end, End::AsBefore(_)));
+            if let Some((number, why)) = back.and_then(|number| Some((number, self.all[number].end.why()?))) {
+                self.all[number].end = self.back_by_host(number, &armed, why).await;
+            }
+            self.armed = None;
+            return;
+        }
+        self.armed = None;
+        match self.site.disarm(&armed).await {
+            Ok(()) => {}
+            Err(fault @ CarryFault::PutBack) => {
+                let why = Arc::new(Trouble::Carry(fault));
+                self.end_done_as(|_| Some(End::AsBefore(why.clone())));
+            }
+            Err(fault) => {
+                let why = Arc::new(Trouble::Carry(fault));
+                let left = Arc::new(Trouble::LeftToHost { seconds: armed.after.as_secs(), why: why.clone() });
+                // A device that takes back what nobody confirmed, once the session has ended, has done so when it shows it.
+                let now = if armed.kind == TimerKind::Device { self.look_again().await } else { None };
+                let is_back = |begun: &Begun| {
+                    now.as_ref().is_some_and(|now| matches!(state_of(&begun.changes(), now), TaskState::Old))
+                };
+                self.end_done_as(|begun| {
+                    Some(if is_back(begun) { End::AsBefore(why.clone()) } else { End::Unknown(left.clone()) })
+                });
+            }
+        }
+    }
+
+    /// What is there now is there after a restart too.
+    pub(super) async fn keep(&mut self) {
+        let Err(fault) = self.site.keep().await else { return };
+        // The line may have been lost behind the proof.
+        if self.site.reopen().await.is_err() || self.site.keep().await.is_err() {
+            let why = Arc::new(Trouble::NotKept(fault.to_string()));
+            self.end_done_as(|_| Some(End::Unknown(why.clone())));
         }
     }
 }

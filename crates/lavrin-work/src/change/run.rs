@@ -42,11 +42,13 @@ pub(super) async fn run(site: &mut Site, tasks: Vec<Task>, proof: &Proof, terms:
     let mut running = Running { site, all, proof, terms, armed: None };
     match running.arm().await {
         Ok(()) => running.carry_all().await,
-        Err(fault) => running.all_end(&End::NotBegun(Arc::new(fault.into()))),
+        Err(fault) if fault.nothing_changed() => running.all_end(&End::NotBegun(Arc::new(fault.into()))),
+        Err(fault) => running.settle_all(&Arc::new(fault.into())).await,
     }
     let armed = running.armed.clone();
     let (asked, after) = running.prove().await;
     running.end_timer().await;
+    running.keep().await;
     let is_host = running.site.is_host();
     let ended: Vec<(ChangeOutcome, String)> =
         running.all.iter().map(|begun| outcome(begun, &asked, proof, is_host)).collect();
@@ -77,7 +79,7 @@ fn guarded(tasks: Vec<Task>, site: &Site, terms: &Terms) -> Result<Vec<Begun>, L
 }
 
 impl Running<'_> {
-    fn all_end(&mut self, end: &End) {
+    pub(super) fn all_end(&mut self, end: &End) {
         self.all.iter_mut().for_each(|begun| begun.end = end.clone());
     }
 

@@ -20,11 +20,23 @@ impl Running<'_> {
     /// rest. Otherwise what was made is taken back.
     pub(super) async fn settle(&mut self, number: usize, why: Arc<Trouble>) -> End {
         let Some(now) = self.look_again().await else { return End::Unknown(why) };
-        match state_of(&self.all[number].changes(), &now) {
+        self.settled(number, &now, why).await
+    }
+
+    async fn settled(&self, number: usize, now: &Observation, why: Arc<Trouble>) -> End {
+        match state_of(&self.all[number].changes(), now) {
             TaskState::New => End::Done,
             TaskState::Old => End::AsBefore(why),
-            TaskState::Half => self.undo_what_holds(number, &now, why).await,
+            TaskState::Half => self.undo_what_holds(number, now, why).await,
             TaskState::Other => End::Unknown(why),
+        }
+    }
+
+    /// The same for all accounts, where the line was lost while a device made all changes at once.
+    pub(super) async fn settle_all(&mut self, why: &Arc<Trouble>) {
+        let Some(now) = self.look_again().await else { return self.all_end(&End::Unknown(why.clone())) };
+        for number in 0..self.all.len() {
+            self.all[number].end = self.settled(number, &now, why.clone()).await;
         }
     }
 

@@ -217,7 +217,7 @@ impl DemoStage<'_> {
         self.expect(0, &format!("lavrin host add ytterskar {address} --register ~/halvmark"))?;
         self.expect(0, &format!("lavrin host trust ytterskar --expect-host-key {print} --register ~/halvmark"))?;
         self.expect(5, &format!("lavrin keys-only ytterskar --heal-after 10 --yes {there}"))?;
-        self.wait_until_healed(&host)?;
+        wait_until_healed(&host)?;
         self.expect(0, &format!("lavrin survey ytterskar {there}"))?;
         self.expect(1, "lavrin keys-only ytterskar --status --register ~/halvmark")?;
         self.expect(0, &format!("lavrin keys-only ytterskar --heal-after 10 --yes {there}"))?;
@@ -258,18 +258,6 @@ impl DemoStage<'_> {
     fn public_half(&self, name: &str) -> Result<String, CommandError> {
         let path = self.home.join(".ssh").join(format!("{name}.pub"));
         std::fs::read_to_string(&path).map_err(|error| CommandError::file(&path, "read", &error))
-    }
-
-    /// Waits for the time after which the host puts its settings back.
-    fn wait_until_healed(&self, host: &StandIn) -> Result<(), CommandError> {
-        let begun = std::time::Instant::now();
-        while host.file("/etc/ssh/.put-back").exists() {
-            if begun.elapsed() > HEALED {
-                return Err(CommandError::with(Exit::Midway, "the stand-in did not put its settings back".to_owned()));
-            }
-            std::thread::sleep(std::time::Duration::from_millis(200));
-        }
-        Ok(())
     }
 
     fn reach(&self) -> String {
@@ -336,6 +324,18 @@ impl DemoStage<'_> {
             () = terminated => {}
         }
     }
+}
+
+/// Waits for the time after which the host puts its settings back.
+fn wait_until_healed(host: &StandIn) -> Result<(), CommandError> {
+    let begun = std::time::Instant::now();
+    while host.file("/etc/ssh/.put-back").exists() {
+        if begun.elapsed() > HEALED {
+            return Err(CommandError::with(Exit::Midway, "the stand-in did not put its settings back".to_owned()));
+        }
+        std::thread::sleep(std::time::Duration::from_millis(200));
+    }
+    Ok(())
 }
 
 impl Lighthouses {

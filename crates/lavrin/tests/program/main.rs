@@ -40,6 +40,7 @@ mod real_survey;
 mod real_versions;
 mod register;
 mod rotate;
+mod router;
 mod secrets;
 mod server_cases;
 mod stand_in;

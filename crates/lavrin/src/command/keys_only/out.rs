@@ -131,6 +131,7 @@ impl TimerOut {
         let kind = match armed.kind {
             TimerKind::Systemd => "systemd",
             TimerKind::Process => "process",
+            TimerKind::Device => "device",
         };
         Self { kind, over_a_restart: armed.over_a_restart, seconds: armed.after.as_secs() }
     }

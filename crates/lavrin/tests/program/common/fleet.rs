@@ -1,7 +1,8 @@
 //! A register and stand-ins for its hosts.
 
 use super::{Run, World, key};
-use lavrin_standin::{Behaviour, StandIn, TreeAccount};
+use lavrin_standin::{Behaviour, DeviceUser, Router, RouterKnobs, StandIn, TreeAccount};
+use std::sync::Arc;
 use std::time::{Duration, Instant};
 use tokio::runtime::Runtime;
 
@@ -50,6 +51,28 @@ impl Fleet {
         ];
         self.hosts.push(self.runtime.block_on(StandIn::with(name, &accounts, behaviour)).unwrap());
         self.hosts.last().unwrap()
+    }
+
+    /// A router of which root's key is that of `office`, and on which edda has what is on these lines.
+    pub fn add_router(&mut self, name: &str, keys_of_edda: &[&str], knobs: RouterKnobs) -> Arc<Router> {
+        self.add_router_that(name, keys_of_edda, knobs, Behaviour::default())
+    }
+
+    /// The same over a line that behaves like this.
+    pub fn add_router_that(
+        &mut self,
+        name: &str,
+        keys_of_edda: &[&str],
+        knobs: RouterKnobs,
+        behaviour: Behaviour,
+    ) -> Arc<Router> {
+        let office = key(1).public().line("office");
+        let users = vec![DeviceUser::with("root", &[&office]), DeviceUser::with("edda", keys_of_edda)];
+        let router = Arc::new(Router::new(users, knobs));
+        let host = self.runtime.block_on(StandIn::router(name, router.clone(), behaviour)).unwrap();
+        self.register(name, host.address().port(), &host.host_key_line(), "reach = \"netconf\"\n");
+        self.hosts.push(host);
+        router
     }
 
     /// A host in the register only.
