@@ -31,6 +31,7 @@ mod real_leaving;
 mod real_login;
 mod real_machines;
 mod real_mend;
+mod real_netconf;
 mod real_owner;
 mod real_rotate;
 mod real_server_change;

@@ -4,6 +4,7 @@
 pub mod agent;
 pub mod fleet;
 pub mod machine;
+pub mod netconfd;
 pub mod random;
 pub mod relay;
 pub mod releases;

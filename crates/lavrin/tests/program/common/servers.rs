@@ -207,9 +207,10 @@ impl Server {
         std::fs::create_dir_all("/run/sshd").unwrap();
         Self::on_a_free_port(|port| {
             let text = format!(
-                "Port {port}\nListenAddress 127.0.0.1\nHostKey {}\nPidFile {}\nMaxStartups 100:30:200\n{config}",
+                "Port {port}\nListenAddress 127.0.0.1\nHostKey {}\nPidFile {}\nMaxStartups 100:30:200\n{}",
                 world.path(&format!("home/keys/hostkey-{number}")).display(),
-                pid.display()
+                pid.display(),
+                config.replace("$PORT", &port.to_string())
             );
             std::fs::write(&path, text).unwrap();
             let child = server.spawn().unwrap();

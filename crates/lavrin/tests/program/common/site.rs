@@ -89,6 +89,13 @@ impl Site {
         Self::start(config, "/bin/sh", |world, folder, config| Server::sshd_in(folder, world, config, program))
     }
 
+    /// The same with settings that depend on that folder.
+    pub fn on_roots_own_by(config: impl Fn(&Path) -> String) -> Self {
+        Self::start("", "/bin/sh", |world, folder, more| {
+            Server::sshd_in(folder, world, &(config(folder) + more), Command::new("/usr/sbin/sshd"))
+        })
+    }
+
     /// With the server of another release.
     pub fn of(release: &Release, config: &str) -> Self {
         Self::start(config, "/bin/sh", |world, _, config| Server::sshd_of(release, world, config))

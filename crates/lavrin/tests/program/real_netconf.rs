@@ -1,0 +1,73 @@
+//! A real NETCONF server behind a real sshd, with both kinds of targets: the whole work, each change proven by a login.
+
+use crate::common::Run;
+use crate::common::netconfd::{Netconfd, site};
+use crate::common::site::Site;
+
+const SIGN_IN: &str = "--login root --identity home/keys/root";
+
+fn public(site: &Site, name: &str) -> String {
+    site.world.read(&format!("home/keys/{name}.pub")).trim().to_owned()
+}
+
+fn generate(site: &Site, name: &str) {
+    let line = format!("key generate --passphrase none --folder home/keys --name {name} --comment {name}@lantern");
+    drop(site.world.typed(&line).expect(0));
+}
+
+fn the_whole_work(target: &str) {
+    let site = site();
+    for name in ["sten", "runa", "edda-2"] {
+        generate(&site, name);
+    }
+    let account = site.account.name.clone();
+    let seeds = [("old name".to_owned(), public(&site, "runa")), ("of nobody".to_owned(), public(&site, "sten"))];
+    let device = Netconfd::start(
+        &site,
+        target,
+        &[("root", vec![("root".to_owned(), public(&site, "root"))]), (&account, seeds.to_vec())],
+    );
+    site.write_register(&["edda", "runa"], &[("skerry", &site.server)]);
+    let hosts = site.world.read("hosts.toml").replace("accounts =", "reach = \"netconf\"\naccounts =");
+    site.world.write("hosts.toml", hosts, 0o644);
+    let run = |line: &str, exit: i32| -> Run { site.world.typed(&format!("{line} {SIGN_IN}")).expect(exit) };
+    assert!(site.client_gets_in("runa") && !site.client_gets_in("edda"));
+    let seen = run("survey", 0);
+    assert!(seen.stdout.contains("2 accounts, 3 entries"), "{seen}");
+    let compared = site.world.typed("compare").expect(1);
+    assert!(compared.stdout.contains("missing") && compared.stdout.contains("unknown"), "{compared}");
+    drop(run("enforce --yes", 0));
+    assert!(site.client_gets_in("edda") && site.client_gets_in("runa") && site.client_gets_in("sten"));
+    assert!(device.startup().contains("low water"), "the password of the account is still there");
+    let target_account = format!("{account}@skerry");
+    let put = run(&format!("remove home/keys/sten.pub {target_account} --yes"), 0);
+    assert!(!site.client_gets_in("sten"), "{put}");
+    drop(run(&format!("install home/keys/sten.pub {target_account} --yes"), 0));
+    assert!(site.client_gets_in("sten"));
+    drop(run("undo --last --yes", 0));
+    assert!(!site.client_gets_in("sten"));
+    let probed = run("probe edda --until accepted", 0);
+    assert!(probed.stdout.contains("accepted"), "{probed}");
+    let why = run(&format!("why {target_account} --key home/keys/edda.pub"), 3);
+    assert!(why.stdout.contains("undecided"), "{why}");
+    let rotated = run("rotate edda --from-file home/keys/edda-2.pub --yes", 0);
+    assert!(site.client_gets_in("edda-2") && !site.client_gets_in("edda"), "{rotated}");
+    let gone = run("offboard runa --yes", 0);
+    assert!(gone.stdout.contains("removed") && !site.client_gets_in("runa"), "{gone}");
+    let audited = site.world.typed("audit");
+    assert!(!audited.stdout.contains("mode"), "{audited}");
+    let history = site.world.typed("history skerry").expect(0);
+    assert!(history.stdout.contains("runa") && history.stdout.contains("offboard"), "{history}");
+}
+
+#[test]
+#[ignore = "needs real servers: scripts/test.sh"]
+fn a_server_that_writes_what_is_in_force() {
+    the_whole_work("running");
+}
+
+#[test]
+#[ignore = "needs real servers: scripts/test.sh"]
+fn a_server_with_a_candidate_that_waits_for_approval() {
+    the_whole_work("candidate");
+}
