@@ -2,6 +2,7 @@
 //! it to, and carries out the changes that the core's guard has let through.
 
 pub mod agent;
+pub mod key_subsystem;
 pub mod local;
 pub mod netconf;
 mod patience;

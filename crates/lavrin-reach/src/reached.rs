@@ -1,5 +1,6 @@
 //! The one type behind which the reaches are that exist. Nothing above asks which of them it has.
 
+use crate::key_subsystem::KeySubsystem;
 use crate::local::LocalTree;
 use crate::netconf::NetconfDevice;
 use crate::reach::Reach;
@@ -20,6 +21,7 @@ enum ReachedKind {
     Tree(Box<LocalTree>),
     Shell(Box<ShellHost>),
     Netconf(Box<NetconfDevice>),
+    Keys(Box<KeySubsystem>),
     Simulated(Box<dyn Reach>),
 }
 
@@ -40,6 +42,12 @@ impl Reached {
     #[must_use]
     pub fn netconf(device: NetconfDevice) -> Self {
         Self(ReachedKind::Netconf(Box::new(device)))
+    }
+
+    /// A device with the public key subsystem.
+    #[must_use]
+    pub fn key_subsystem(device: KeySubsystem) -> Self {
+        Self(ReachedKind::Keys(Box::new(device)))
     }
 
     /// Something that only behaves like a host.
@@ -64,6 +72,7 @@ impl Reached {
             ReachedKind::Tree(tree) => tree.as_ref(),
             ReachedKind::Shell(shell) => shell.as_ref(),
             ReachedKind::Netconf(device) => device.as_ref(),
+            ReachedKind::Keys(device) => device.as_ref(),
             ReachedKind::Simulated(host) => host.as_ref(),
         }
     }
@@ -74,6 +83,7 @@ impl Reached {
             ReachedKind::Tree(tree) => tree.as_mut(),
             ReachedKind::Shell(shell) => shell.as_mut(),
             ReachedKind::Netconf(device) => device.as_mut(),
+            ReachedKind::Keys(device) => device.as_mut(),
             ReachedKind::Simulated(host) => host.as_mut(),
         }
     }
@@ -85,6 +95,7 @@ impl Reached {
             ReachedKind::Tree(tree) => tree.close(),
             ReachedKind::Shell(shell) => shell.close(),
             ReachedKind::Netconf(device) => device.close(),
+            ReachedKind::Keys(device) => device.close(),
             ReachedKind::Simulated(host) => host.close(),
         }
     }

@@ -5,6 +5,7 @@
 mod behaviour;
 mod cut;
 mod inside;
+mod key_device;
 mod lost_line;
 mod netconf;
 mod replay;
@@ -14,6 +15,7 @@ mod tree;
 mod world;
 
 pub use behaviour::Behaviour;
+pub use key_device::{KeyDevice, KeyDeviceKnobs, StoredKey};
 pub use netconf::{DeviceKey, DeviceUser, Router, RouterKnobs};
 pub use replay::Replay;
 pub use settings::can_be_roots;
@@ -91,7 +93,19 @@ impl StandIn {
     pub fn router(name: &str, router: Arc<Router>, behaviour: Behaviour) -> Starting<'_> {
         Box::pin(async move {
             let tree = tempfile::Builder::new().prefix("lavrin-host-").tempdir()?;
-            Self::start(name, tree, HashMap::new(), behaviour, Some(router)).await
+            Self::start(name, tree, HashMap::new(), behaviour, Some(world::Device::Router(router))).await
+        })
+    }
+
+    /// Starts a device with the public key subsystem, which behaves as it is told to.
+    ///
+    /// # Errors
+    /// [`StandInFault`].
+    #[must_use]
+    pub fn key_device(name: &str, device: Arc<KeyDevice>, behaviour: Behaviour) -> Starting<'_> {
+        Box::pin(async move {
+            let tree = tempfile::Builder::new().prefix("lavrin-host-").tempdir()?;
+            Self::start(name, tree, HashMap::new(), behaviour, Some(world::Device::Keys(device))).await
         })
     }
 
@@ -100,7 +114,7 @@ impl StandIn {
         tree: TempDir,
         passwords: HashMap<String, String>,
         behaviour: Behaviour,
-        router: Option<Arc<Router>>,
+        device: Option<world::Device>,
     ) -> Result<Self, StandInFault> {
         let key = generate(Recipe::Ed25519, &SystemSource).map_err(|_| StandInFault::HostKey)?;
         let text = openssh::write(&key, name, None, &SystemSource).map_err(|_| StandInFault::HostKey)?;
@@ -113,7 +127,7 @@ impl StandIn {
         let address = socket.local_addr()?;
         let root = tree.path().canonicalize()?;
         let lost_line = lost_line::LostLine::default();
-        let world = Arc::new(world::World { root, passwords: passwords.clone(), behaviour, lost_line, router });
+        let world = Arc::new(world::World { root, passwords: passwords.clone(), behaviour, lost_line, device });
         let listener = tokio::spawn(server::serve(socket, [transport_key, other], world));
         Ok(Self { address, host_key: key.public().clone(), passwords, tree, listener })
     }

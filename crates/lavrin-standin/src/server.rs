@@ -3,8 +3,9 @@
 use crate::Behaviour;
 use crate::cut::CutStream;
 use crate::inside::{self, Incoming};
-use crate::netconf::RouterSession;
-use crate::world::World;
+use crate::key_device::{KeyDevice, KeyDeviceSession};
+use crate::netconf::{Router, RouterSession};
+use crate::world::{Device, World};
 use russh::server::{Auth, ChannelOpenHandle, Config, Handler, Msg, PublicKeyOffer, Session, VerifiedPublicKey};
 use russh::{Channel, ChannelId, MethodSet, SshId};
 use std::borrow::Cow;
@@ -82,15 +83,63 @@ struct Client {
     inputs: HashMap<ChannelId, (Incoming, ChildStdin)>,
     scripts: HashMap<ChannelId, Script>,
     echoes: HashSet<ChannelId>,
-    routed: HashMap<ChannelId, RouterSession>,
+    routed: HashMap<ChannelId, DeviceSession>,
 }
 
 impl Drop for Client {
     fn drop(&mut self) {
-        for session in self.routed.values() {
-            if let Some(router) = &self.world.router {
-                session.end(router);
+        for (_, session) in self.routed.drain() {
+            session.end();
+        }
+    }
+}
+
+/// A session with a device.
+enum DeviceSession {
+    Router(RouterSession, Arc<Router>),
+    Keys(KeyDeviceSession, Arc<KeyDevice>),
+}
+
+/// What a device says now.
+struct DeviceSays {
+    bytes: Vec<u8>,
+    ends: bool,
+    endless: bool,
+    after: Duration,
+}
+
+impl DeviceSession {
+    /// Begins, where the device has a subsystem of this name; gives the greeting.
+    fn begin(device: &Device, subsystem: &str) -> Option<(Self, Vec<u8>)> {
+        match (device, subsystem) {
+            (Device::Router(router), "netconf") => {
+                let (session, hello) = RouterSession::begin(router);
+                Some((Self::Router(session, router.clone()), hello))
             }
+            (Device::Keys(device), "publickey") => {
+                let (session, hello) = KeyDeviceSession::begin(device);
+                Some((Self::Keys(session, device.clone()), hello))
+            }
+            _ => None,
+        }
+    }
+
+    fn take(&mut self, data: &[u8]) -> DeviceSays {
+        match self {
+            Self::Router(session, router) => {
+                let said = session.take(data, router);
+                DeviceSays { bytes: said.bytes, ends: said.ends, endless: said.endless, after: said.after }
+            }
+            Self::Keys(session, device) => {
+                let said = session.take(data, device);
+                DeviceSays { bytes: said.bytes, ends: said.ends, endless: false, after: device.knobs.slow }
+            }
+        }
+    }
+
+    fn end(&self) {
+        if let Self::Router(session, router) = self {
+            session.end(router);
         }
     }
 }
@@ -134,8 +183,9 @@ impl Handler for Client {
     type Error = russh::Error;
 
     async fn auth_password(&mut self, user: &str, password: &str) -> Result<Auth, russh::Error> {
-        let right = match &self.world.router {
-            Some(router) => router.takes(user, password),
+        let right = match &self.world.device {
+            Some(Device::Router(router)) => router.takes(user, password),
+            Some(Device::Keys(_)) => false,
             None => self.world.passwords.get(user).is_some_and(|own| own == password) && self.world.takes_passwords(),
         };
         self.account = user.to_owned();
@@ -191,7 +241,7 @@ impl Handler for Client {
         session: &mut Session,
     ) -> Result<(), russh::Error> {
         let behaviour = &self.behaviour;
-        if behaviour.refuses_commands || self.world.router.is_some() {
+        if behaviour.refuses_commands || self.world.device.is_some() {
             return session.channel_failure(channel);
         }
         if behaviour.endless || behaviour.menu {
@@ -275,9 +325,9 @@ impl Handler for Client {
         name: &str,
         session: &mut Session,
     ) -> Result<(), russh::Error> {
-        if let Some(router) = self.world.router.as_ref().filter(|_| name == "netconf") {
+        let begun = self.world.device.as_ref().and_then(|device| DeviceSession::begin(device, name));
+        if let Some((routed, hello)) = begun {
             session.channel_success(channel)?;
-            let (routed, hello) = RouterSession::begin(router);
             self.routed.insert(channel, routed);
             return session.data(channel, hello);
         }
@@ -295,8 +345,8 @@ impl Handler for Client {
                 self.replay(channel, session).await;
             }
         }
-        if let (Some(router), Some(routed)) = (&self.world.router, self.routed.get_mut(&channel)) {
-            let said = routed.take(data, router);
+        if let Some(routed) = self.routed.get_mut(&channel) {
+            let said = routed.take(data);
             tokio::time::sleep(said.after).await;
             if said.endless {
                 let handle = session.handle();
@@ -306,7 +356,7 @@ impl Handler for Client {
             session.data(channel, said.bytes)?;
             if said.ends {
                 if let Some(ended) = self.routed.remove(&channel) {
-                    ended.end(router);
+                    ended.end();
                 }
                 let _ = (session.eof(channel), session.close(channel));
             }
@@ -328,8 +378,8 @@ impl Handler for Client {
 
     async fn channel_close(&mut self, channel: ChannelId, _: &mut Session) -> Result<(), russh::Error> {
         self.inputs.remove(&channel);
-        if let (Some(router), Some(ended)) = (&self.world.router, self.routed.remove(&channel)) {
-            ended.end(router);
+        if let Some(ended) = self.routed.remove(&channel) {
+            ended.end();
         }
         Ok(())
     }

@@ -33,7 +33,7 @@ impl World {
 
     /// Whether passwords open accounts.
     pub(crate) fn takes_passwords(&self) -> bool {
-        if self.router.is_some() {
+        if self.device.is_some() {
             return true;
         }
         let mut seen = Observation { looked: true, ..Observation::default() };

@@ -2,6 +2,7 @@
 
 use crate::Behaviour;
 use crate::inside;
+use crate::key_device::KeyDevice;
 use crate::lost_line::LostLine;
 use crate::netconf::Router;
 use lavrin_keys::key::PublicKey;
@@ -24,6 +25,15 @@ use tokio::process::Command;
 /// Rounds of looking before a verdict.
 const ROUNDS_MAX: usize = 20;
 
+/// A device that is spoken to in another way than by a shell.
+#[derive(Clone)]
+pub(crate) enum Device {
+    /// Over NETCONF.
+    Router(Arc<Router>),
+    /// Over the public key subsystem.
+    Keys(Arc<KeyDevice>),
+}
+
 /// What the stand-in stands for.
 pub(crate) struct World {
     pub(crate) root: PathBuf,
@@ -31,15 +41,17 @@ pub(crate) struct World {
     pub(crate) behaviour: Behaviour,
     pub(crate) lost_line: LostLine,
     /// What it is instead of a host with a shell.
-    pub(crate) router: Option<Arc<Router>>,
+    pub(crate) device: Option<Device>,
 }
 
 impl World {
     /// Whether the tree lets this key into the account, by the same verdict that `lavrin why` gives.
     pub(crate) fn lets_in(&self, account: &str, key: &ssh_key::PublicKey, from: std::net::IpAddr) -> bool {
         let Ok(blob) = key.to_bytes() else { return false };
-        if let Some(router) = &self.router {
-            return router.lets_in(account, &blob);
+        match &self.device {
+            Some(Device::Router(router)) => return router.lets_in(account, &blob),
+            Some(Device::Keys(device)) => return device.lets_in(account, &blob),
+            None => {}
         }
         let Ok(key) = PublicKey::from_blob(&blob) else { return false };
         let now = SystemTime::now().duration_since(UNIX_EPOCH).map_or(0, |since| since.as_secs());

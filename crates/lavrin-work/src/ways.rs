@@ -3,10 +3,11 @@
 use crate::heard::AskTerms;
 use crate::penalties::Penalties;
 use lavrin_fleet::fleet::Offers;
-use lavrin_fleet::register::{Host, ReachKind, Register, RootProgram};
+use lavrin_fleet::register::{Host, ReachKind, Register, RootProgram, USUAL_LOGIN};
 use lavrin_keys::hostkey::line_for;
 use lavrin_keys::key::Fingerprint;
 use lavrin_keys::key::generate::{Randomness, SystemSource};
+use lavrin_reach::key_subsystem::KeySubsystem;
 use lavrin_reach::netconf::NetconfDevice;
 use lavrin_reach::ssh::{ConnectFault, Connection, Credential, ExecFault, Rejected, RootBy, SignedIn, Target};
 use lavrin_reach::{Boxed, Claims, Reach, Reached};
@@ -16,9 +17,6 @@ use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
 use std::time::Duration;
 use thiserror::Error;
 use tokio::time::Instant;
-
-/// Who signs in on hosts of a register that name nobody.
-pub const USUAL_LOGIN: &str = "root";
 
 /// A host on the way that could not be passed is tried again after this time.
 const AGAIN: Duration = Duration::from_secs(5);
@@ -312,6 +310,9 @@ impl Ways {
             let (connection, signed, target) = self.sign_in(stop).await?;
             let reached = match stop.reach {
                 ReachKind::Shell => Reached::shell(connection, Box::new(SystemSource)),
+                ReachKind::KeySubsystem => {
+                    Reached::key_subsystem(KeySubsystem::open(connection, stop.login.clone()).await?)
+                }
                 ReachKind::Netconf => Reached::netconf(NetconfDevice::open(connection).await?),
             };
             (reached, signed, target)

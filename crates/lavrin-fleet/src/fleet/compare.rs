@@ -278,11 +278,12 @@ impl<'a> Comparer<'a> {
 }
 
 /// Since OpenSSH 7.7 the server refuses an entry from a moment on that stands in front of it. Another one, or one that nobody
-/// knows, may skip such a line.
+/// knows, may skip such a line. A device without files is asked for it all the same: what it cannot say it refuses, so nothing is
+/// let in for longer than it was granted.
 fn ends_entries(seen: &System<'_>) -> bool {
     const SINCE: Version = Version(7, 7);
     let is_known = seen.server.software == Software::OpenSsh && seen.server.version.is_some_and(|own| own >= SINCE);
-    is_known && seen.abilities.has(Ability::Files)
+    is_known || !seen.abilities.has(Ability::Files)
 }
 
 /// Whether a file may be a key file: it holds something and is none of the server's own settings.

@@ -237,6 +237,13 @@ pub enum RegisterFault {
     },
     /// Hosts that are reached through each other in a circle.
     ThroughLoop,
+    /// A managed account of a host that takes keys for the account that signs in only.
+    AccountNotOfLogin {
+        /// The account.
+        account: String,
+        /// Who signs in.
+        login: String,
+    },
     /// A managed account that nobody may enter.
     AccountWithoutWayIn {
         /// The account.
@@ -306,6 +313,7 @@ lavrin_keys::rules!(RegisterFault {
     RegisterFault::WayBackUntried { .. } => "way-back-untried", Medium;
     RegisterFault::SharedHostKey { .. } => "shared-host-key", Medium;
     RegisterFault::ThroughLoop => "through-loop", High;
+    RegisterFault::AccountNotOfLogin { .. } => "account-not-of-login", High;
     RegisterFault::AccountWithoutWayIn { .. } => "account-without-way-in", Medium;
     RegisterFault::AccountNeverSeen { .. } => "account-never-seen", Medium;
     RegisterFault::LeaveByComment { .. } => "leave-by-comment", High;

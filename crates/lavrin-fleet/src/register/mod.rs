@@ -159,6 +159,9 @@ impl Person {
     }
 }
 
+/// Who signs in on hosts that name nobody.
+pub const USUAL_LOGIN: &str = "root";
+
 /// How a host is spoken to.
 #[derive(Debug, Clone, Copy, Default, PartialEq, Eq)]
 pub enum ReachKind {
@@ -167,11 +170,14 @@ pub enum ReachKind {
     Shell,
     /// Over NETCONF, to its data store of accounts.
     Netconf,
+    /// Over the public key subsystem, for the account that signs in.
+    KeySubsystem,
 }
 
 impl ReachKind {
     /// Each by its name in the register.
-    pub(crate) const NAMES: [(&'static str, Self); 2] = [("shell", Self::Shell), ("netconf", Self::Netconf)];
+    pub(crate) const NAMES: [(&'static str, Self); 3] =
+        [("shell", Self::Shell), ("netconf", Self::Netconf), ("publickey-subsystem", Self::KeySubsystem)];
 
     /// Its name in the register.
     #[must_use]
@@ -183,7 +189,7 @@ impl ReachKind {
     #[must_use]
     pub fn port(self) -> u16 {
         match self {
-            Self::Shell => 22,
+            Self::Shell | Self::KeySubsystem => 22,
             Self::Netconf => 830,
         }
     }

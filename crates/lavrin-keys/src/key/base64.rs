@@ -35,6 +35,11 @@ pub(super) fn decode(word: &[u8]) -> Result<Vec<u8>, base64::DecodeError> {
 }
 
 /// Adds bytes to a text, with padding.
+pub fn add_to(bytes: &[u8], text: &mut String) {
+    add(bytes, text);
+}
+
+/// The same within this crate.
 pub(super) fn add(bytes: &[u8], text: &mut String) {
     ENGINE.encode_string(bytes, text);
 }

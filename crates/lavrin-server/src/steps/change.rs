@@ -5,6 +5,7 @@ use crate::account::{Aging, Group};
 use crate::fs::{BytePath, Fact, Node, NodeKind};
 use crate::survey::{KeySlot, Observation};
 use lavrin_keys::key::Fingerprint;
+use lavrin_keys::keysfile::{Content, Dialect, read_all};
 use lavrin_keys::repair::LineRepair;
 
 /// One change.
@@ -367,8 +368,21 @@ impl KeyChange {
     pub fn holds(&self, seen: &Observation) -> bool {
         let Fact::Known(slots) = seen.slots_of(&self.account) else { return false };
         let own = |slot: &&KeySlot| self.slot.as_ref().is_none_or(|name| *name == slot.name);
-        let is_there = |entry: &Vec<u8>| slots.iter().filter(own).any(|slot| slot.entry == *entry);
-        self.new.as_ref().is_none_or(is_there) && !self.old.as_ref().is_some_and(is_there)
+        let is_left = |entry: &Vec<u8>| slots.iter().filter(own).any(|slot| slot.entry == *entry);
+        // A device may name the slot anew, and leave the comment away.
+        let is_there = |entry: &Vec<u8>| slots.iter().any(|slot| say_the_same(&slot.entry, entry));
+        self.new.as_ref().is_none_or(is_there) && !self.old.as_ref().is_some_and(is_left)
+    }
+}
+
+/// Whether two entries hold the same key with the same options.
+fn say_the_same(one: &[u8], other: &[u8]) -> bool {
+    let read = |entry: &[u8]| read_all(entry, None, &Dialect::default()).into_iter().next().map(|line| line.content);
+    match (read(one), read(other)) {
+        (Some(Content::Entry(one)), Some(Content::Entry(other))) => {
+            one.fingerprint == other.fingerprint && one.options.says_the_same(&other.options)
+        }
+        _ => one == other,
     }
 }
 

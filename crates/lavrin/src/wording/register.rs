@@ -67,6 +67,9 @@ pub fn message(fault: &RegisterFault) -> String {
             format!("{other} has the same host key: one machine is a copy of the other and can answer in its place")
         }
         RegisterFault::ThroughLoop => "the hosts on the way to this host form a loop".to_owned(),
+        RegisterFault::AccountNotOfLogin { account, login } => {
+            format!("this host takes keys for the account that signs in ({login}) and not for {account}")
+        }
         RegisterFault::AccountWithoutWayIn { account } => {
             format!("no grant is for {account} here: after an enforce nobody could log in")
         }
@@ -136,6 +139,12 @@ pub fn remedy(finding: &RegisterFinding) -> String {
         }
         RegisterFault::SharedHostKey { .. } => {
             format!("make new host keys on one of them, then: lavrin host trust {about} --replace")
+        }
+        RegisterFault::AccountNotOfLogin { account, .. } => {
+            let host = about.rsplit('@').next().unwrap_or_default();
+            format!(
+                "lavrin host add {host}-{account} --login {account} --account {account}, with the same address and reach"
+            )
         }
         RegisterFault::AccountWithoutWayIn { account } => {
             let host = about.rsplit('@').next().unwrap_or_default();

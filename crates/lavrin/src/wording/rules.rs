@@ -89,6 +89,7 @@ pub const RULES: &[(&str, &str)] = &[
     ("way-back-untried", "a way back to a host that was not tried for longer than policy allows"),
     ("shared-host-key", "two hosts with one host key, so one is a copy of the other"),
     ("through-loop", "hosts that are reached through each other in a loop"),
+    ("account-not-of-login", "an account on a host that takes keys for the login only"),
     ("account-without-way-in", "an account that no grant opens"),
     ("account-never-seen", "a managed account that no survey has seen"),
     ("leave-by-comment", "an entry left alone by its comment instead of its fingerprint"),

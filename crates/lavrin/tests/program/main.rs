@@ -11,6 +11,7 @@ mod held;
 mod help;
 mod kept;
 mod key_convert;
+mod key_device;
 mod key_generate;
 mod key_inspect;
 mod kill;

@@ -2,7 +2,7 @@
 
 use super::{AccountsSeen, CheckFindings};
 use crate::register::fields::{is_near, near};
-use crate::register::{Date, Host, Register, RegisterFault};
+use crate::register::{Date, Host, ReachKind, Register, RegisterFault, USUAL_LOGIN};
 use lavrin_keys::key::Fingerprint;
 use rayon::prelude::*;
 use std::collections::{HashMap, HashSet};
@@ -29,6 +29,12 @@ pub(super) fn check(register: &Register, today: Date, seen: &AccountsSeen<'_>, f
             if let Some(there) = accounts.get(host.id.as_str()).filter(|there| !there.contains(&account.value)) {
                 let near = near(&account.value, there.iter().map(String::as_str)).map(str::to_owned);
                 let fault = RegisterFault::AccountNeverSeen { account: account.value.clone(), near };
+                found.say(fault, &account.place, &format!("{}@{}", account.value, host.id));
+            }
+            let login = host.login.as_deref().unwrap_or(USUAL_LOGIN);
+            if host.reach == ReachKind::KeySubsystem && account.value != login {
+                let fault =
+                    RegisterFault::AccountNotOfLogin { account: account.value.clone(), login: login.to_owned() };
                 found.say(fault, &account.place, &format!("{}@{}", account.value, host.id));
             }
             if !ways.lead_to(&account.value, host) {

@@ -3,9 +3,9 @@
 use crate::account_target::parse_host;
 use crate::command::register::{typed_date, typed_id};
 use crate::sign_in::RootByArg;
-use clap::Args;
-use lavrin_fleet::register::Date;
+use clap::{Args, ValueEnum};
 use lavrin_fleet::register::edit::HostField;
+use lavrin_fleet::register::{Date, ReachKind};
 
 /// The fields of a host in the register
 #[derive(Debug, Args)]
@@ -16,6 +16,9 @@ pub struct HostFields {
     /// Port of its SSH server
     #[arg(long, value_name = "PORT")]
     pub port: Option<u16>,
+    /// How it is spoken to
+    #[arg(long, value_name = "REACH")]
+    pub reach: Option<ReachArg>,
     /// A tag that groups it with others (repeatable; replaces the list)
     #[arg(long, value_name = "TAG", value_parser = typed_id)]
     pub tag: Vec<String>,
@@ -42,12 +45,34 @@ pub struct HostFields {
     pub account: Vec<String>,
 }
 
+/// How a host is spoken to.
+#[derive(Debug, Clone, Copy, ValueEnum)]
+pub enum ReachArg {
+    /// Over a shell behind SSH.
+    Shell,
+    /// Over NETCONF, by default on port 830.
+    Netconf,
+    /// Over the public key subsystem, for the account that signs in.
+    PublickeySubsystem,
+}
+
+impl ReachArg {
+    fn kind(self) -> ReachKind {
+        match self {
+            Self::Shell => ReachKind::Shell,
+            Self::Netconf => ReachKind::Netconf,
+            Self::PublickeySubsystem => ReachKind::KeySubsystem,
+        }
+    }
+}
+
 impl HostFields {
     /// What was typed, by the names that it has in the register's files.
     pub fn given(&self) -> Vec<(&'static str, HostField<'_>)> {
         let mut fields = Vec::new();
         fields.extend(self.address.as_deref().map(|address| ("address", HostField::Text(address))));
         fields.extend(self.port.map(|port| ("port", HostField::Number(port.into()))));
+        fields.extend(self.reach.map(|reach| ("reach", HostField::Text(reach.kind().name()))));
         fields.extend((!self.tag.is_empty()).then_some(("tags", HostField::List(&self.tag))));
         fields.extend(self.site.as_deref().map(|site| ("site", HostField::Text(site))));
         fields.extend(self.login.as_deref().map(|login| ("login", HostField::Text(login))));

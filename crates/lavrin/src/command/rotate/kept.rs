@@ -12,12 +12,12 @@ use crate::exit::Exit;
 use crate::ui::Ui;
 use lavrin_fleet::fleet::Owner;
 use lavrin_fleet::fleet::rotation::{Rotation, rotations};
+use lavrin_fleet::register::USUAL_LOGIN;
 use lavrin_fleet::register::edit_kept::set_day;
 use lavrin_fleet::register::kept::{file, sealed_file};
 use lavrin_fleet::register::{KeptAccount, Register};
 use lavrin_keys::key::PrivateKey;
 use lavrin_reach::ssh::Credential;
-use lavrin_work::ways::USUAL_LOGIN;
 use lavrin_work::{Heard, Holder};
 use std::sync::Arc;
 

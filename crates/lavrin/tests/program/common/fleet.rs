@@ -1,7 +1,7 @@
 //! A register and stand-ins for its hosts.
 
 use super::{Run, World, key};
-use lavrin_standin::{Behaviour, DeviceUser, Router, RouterKnobs, StandIn, TreeAccount};
+use lavrin_standin::{Behaviour, DeviceUser, KeyDevice, KeyDeviceKnobs, Router, RouterKnobs, StandIn, TreeAccount};
 use std::sync::Arc;
 use std::time::{Duration, Instant};
 use tokio::runtime::Runtime;
@@ -73,6 +73,23 @@ impl Fleet {
         self.register(name, host.address().port(), &host.host_key_line(), "reach = \"netconf\"\n");
         self.hosts.push(host);
         router
+    }
+
+    /// A device with the public key subsystem, whose one account, root, has what is on these lines.
+    pub fn add_key_device(
+        &mut self,
+        name: &str,
+        lines: &[&str],
+        knobs: KeyDeviceKnobs,
+        behaviour: Behaviour,
+    ) -> Arc<KeyDevice> {
+        let device = Arc::new(KeyDevice::new("root", lines, knobs));
+        let host = self.runtime.block_on(StandIn::key_device(name, device.clone(), behaviour)).unwrap();
+        self.register(name, host.address().port(), &host.host_key_line(), "reach = \"publickey-subsystem\"\n");
+        let path = format!("hosts/{name}.toml");
+        self.world.write(&path, self.world.read(&path).replace("\"edda\"", "\"root\""), 0o644);
+        self.hosts.push(host);
+        device
     }
 
     /// A host in the register only.

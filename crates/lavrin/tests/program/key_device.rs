@@ -1,0 +1,172 @@
+//! Devices that take keys over the public key subsystem: every command, and everything that goes wrong with them.
+
+use crate::common::fleet::Fleet;
+use crate::common::{Run, key};
+use lavrin_standin::{Behaviour, KeyDevice, KeyDeviceKnobs};
+use std::time::{Duration, Instant};
+
+const SIGN_IN: &str = "--identity home/office";
+
+fn line(seed: u8, comment: &str) -> String {
+    key(seed).public().line(comment)
+}
+
+/// The office, and sten with a grant that has these further lines, may enter the account of each device.
+fn fleet(more: &str) -> Fleet {
+    let fleet = Fleet::new();
+    for (id, seed) in [("office", 1), ("edda", 2), ("sten", 3)] {
+        let text = format!(
+            "name = \"{id}\"\n[[key]]\nlabel = \"main\"\nline = \"{}\"\n",
+            line(seed, &format!("{id}@lantern"))
+        );
+        fleet.world.write(&format!("people/{id}.toml"), text, 0o644);
+    }
+    let grant =
+        |who: &str, more: &str| format!("[[grant]]\nperson = \"{who}\"\naccount = \"root\"\nhosts = [\"*\"]\n{more}");
+    fleet.world.write("access.toml", grant("office", "") + &grant("sten", more), 0o644);
+    fleet
+}
+
+fn enforce(fleet: &Fleet, more: &str) -> Run {
+    fleet.run(&format!("enforce {SIGN_IN} --yes {more}"))
+}
+
+/// The comments of the keys that the device has.
+fn held(device: &KeyDevice) -> Vec<String> {
+    let comment = |attributes: &[(String, Vec<u8>)]| {
+        let own = attributes.iter().find(|(name, _)| name == "comment");
+        own.map(|(_, value)| String::from_utf8(value.clone()).unwrap()).unwrap_or_default()
+    };
+    device.keys().iter().map(|key| comment(&key.attributes)).collect()
+}
+
+#[test]
+fn a_device_is_brought_into_line_with_limits_and_back() {
+    let mut fleet = fleet("from = \"127.0.0.0/8\"\n");
+    let old = [line(1, "office"), line(7, "a stranger"), line(2, "edda")];
+    let (knobs, usual) = (KeyDeviceKnobs::default(), Behaviour::default());
+    let device = fleet.add_key_device("buoy", &old.each_ref().map(String::as_str), knobs, usual);
+    let seen = fleet.survey("").expect(0);
+    assert!(seen.stdout.contains("1 account, 3 entries"), "{seen}");
+    let compared = fleet.run("compare").expect(1);
+    assert!(compared.stdout.contains("missing") && compared.stdout.contains("extra"), "{compared}");
+    drop(enforce(&fleet, "").expect(0));
+    assert_eq!(held(&device), ["office", "a stranger", "sten@lantern"]);
+    let limit = device.keys()[2].attributes.clone();
+    assert!(limit.contains(&("from".to_owned(), b"127.0.0.0/8".to_vec())), "{limit:?}");
+    let again = fleet.run("compare").expect(1);
+    assert!(again.stdout.contains("unknown") && !again.stdout.contains("sten"), "{again}");
+    // The limit of a grant changes, and nothing else.
+    let access = fleet.world.read("access.toml").replace("127.0.0.0/8", "127.0.0.1");
+    fleet.world.write("access.toml", access, 0o644);
+    drop(enforce(&fleet, "").expect(0));
+    assert!(device.keys()[2].attributes.contains(&("from".to_owned(), b"127.0.0.1".to_vec())));
+    let back = fleet.run(&format!("undo --last --yes {SIGN_IN}")).expect(0);
+    assert!(device.keys()[2].attributes.contains(&("from".to_owned(), b"127.0.0.0/8".to_vec())), "{back}");
+    fleet.world.put_pair("sten", 3, "sten@lantern");
+    drop(fleet.run(&format!("probe sten buoy --until accepted {SIGN_IN}")).expect(0));
+    drop(fleet.run(&format!("remove home/sten.pub root@buoy --yes {SIGN_IN} --accept-lockout")).expect(0));
+    drop(fleet.run(&format!("install home/sten.pub root@buoy --yes {SIGN_IN}")).expect(0));
+    let own = fleet.run(&format!("remove home/office.pub root@buoy --yes {SIGN_IN}")).expect(4);
+    assert!(own.stderr.contains("key that this login uses"), "{own}");
+    let new = line(5, "sten-2@lantern");
+    fleet.world.write("sten-2.pub", format!("{new}\n"), 0o644);
+    let rotated = fleet.run(&format!("rotate sten --from-file sten-2.pub --yes {SIGN_IN}")).expect(0);
+    assert_eq!(held(&device), ["office", "a stranger", "sten-2@lantern"], "{rotated}");
+    let gone = fleet.run(&format!("offboard sten --yes {SIGN_IN}")).expect(0);
+    assert_eq!(held(&device), ["office", "a stranger"], "{gone}");
+    let audited = fleet.run("audit");
+    assert!(audited.stdout.contains("unknown-key") && !audited.stdout.contains("mode"), "{audited}");
+}
+
+#[test]
+fn what_a_device_cannot_say_is_refused_and_never_left_away() {
+    let mut fleet = fleet("command = \"date\"\n");
+    let without = KeyDeviceKnobs { attributes: &["comment"], ..KeyDeviceKnobs::default() };
+    let device = fleet.add_key_device("buoy", &[&line(1, "office")], without, Behaviour::default());
+    let run = enforce(&fleet, "").expect(4);
+    assert!(run.stdout.contains("attribute not supported"), "{run}");
+    assert_eq!(held(&device), ["office"]);
+    // No device knows a day on which a key ends.
+    let access = fleet.world.read("access.toml").replace("command = \"date\"", "until = 2027-01-31");
+    fleet.world.write("access.toml", access, 0o644);
+    let run = enforce(&fleet, "").expect(4);
+    assert!(run.stdout.contains("nothing like the option expiry-time"), "{run}");
+    assert_eq!(held(&device), ["office"]);
+    let hosts = fleet.world.read("hosts/buoy.toml").replace("[\"root\"]", "[\"root\", \"keeper\"]");
+    fleet.world.write("hosts/buoy.toml", hosts, 0o644);
+    let checked = fleet.run("register check");
+    assert!(checked.stdout.contains("account-not-of-login"), "{checked}");
+}
+
+#[test]
+fn whatever_a_device_does_it_is_told_and_the_others_are_changed() {
+    let mut fleet = fleet("");
+    let old = line(1, "office");
+    let plain = KeyDeviceKnobs::default();
+    let refuses = |code| KeyDeviceKnobs { refuses_with: Some(code), ..KeyDeviceKnobs::default() };
+    let mut faults: Vec<(KeyDeviceKnobs, &str)> = vec![
+        (KeyDeviceKnobs { version: 1, ..plain.clone() }, "version 1"),
+        (KeyDeviceKnobs { version: 3, ..plain.clone() }, "version not supported"),
+        (KeyDeviceKnobs { keys_max: 1, ..plain.clone() }, "storage exceeded"),
+        (KeyDeviceKnobs { loses_changes: true, ..plain.clone() }, "did not make it"),
+        (KeyDeviceKnobs { breaks_off_in: Some(1), ..plain.clone() }, "broke off"),
+        (KeyDeviceKnobs { endless: true, ..plain.clone() }, "longer than"),
+    ];
+    let words = ["access denied", "storage exceeded", "key not supported", "general failure", "request not supported"];
+    faults.extend([1, 2, 5, 7, 8].into_iter().map(refuses).zip(words));
+    faults.push((refuses(99), "unknown status"));
+    let good = fleet.add_key_device("a-good", &[&old], plain.clone(), Behaviour::default());
+    let bare = KeyDeviceKnobs { attributes: &["from"], ..plain };
+    let without_comments = fleet.add_key_device("a-bare", &[&old], bare, Behaviour::default());
+    let bad: Vec<_> = faults
+        .iter()
+        .enumerate()
+        .map(|(number, (knobs, _))| {
+            fleet.add_key_device(&format!("b-{number:02}"), &[&old], knobs.clone(), Behaviour::default())
+        })
+        .collect();
+    let run = enforce(&fleet, "");
+    assert_eq!(run.status, 4, "{run}");
+    for (number, (_, told)) in faults.iter().enumerate() {
+        let host = format!("b-{number:02}");
+        assert!(run.stdout.lines().any(|line| line.contains(&host) && line.contains(told)), "{host} {told}: {run}");
+    }
+    assert_eq!((held(&good), without_comments.keys().len()), (vec!["office".to_owned(), "sten@lantern".to_owned()], 2));
+    assert!(bad.iter().all(|device| device.keys().len() == 1), "{run}");
+    let again = fleet.run("compare a-bare").expect(0);
+    assert!(!again.stdout.contains("missing"), "{again}");
+}
+
+#[test]
+fn a_line_that_is_cut_after_any_byte_and_a_device_that_falls_silent() {
+    let mut fleet = fleet("");
+    let old = line(1, "office");
+    let devices: Vec<_> = (0..30)
+        .map(|number| {
+            let cut = Behaviour { cut_after: Some(3_000 + number * 120), ..Behaviour::default() };
+            let behaviour = Behaviour { episodes: vec![(2..=2, cut)], ..Behaviour::default() };
+            fleet.add_key_device(&format!("h{number:02}"), &[&old], KeyDeviceKnobs::default(), behaviour)
+        })
+        .collect();
+    let run = enforce(&fleet, "--format json");
+    let json = run.json();
+    let hosts = json["hosts"].as_array().unwrap();
+    let mut seen = std::collections::BTreeSet::new();
+    for (device, host) in devices.iter().zip(hosts) {
+        let (is_new, state) = (device.keys().len() == 2, host["state"].as_str().unwrap());
+        assert_eq!(state == "done", is_new, "{host}");
+        seen.insert(is_new);
+    }
+    assert_eq!((seen.len(), hosts.len()), (2, 30), "{run}");
+    drop(enforce(&fleet, "").expect(0));
+    assert!(devices.iter().all(|device| device.keys().len() == 2));
+    let silent = KeyDeviceKnobs { silent_from: Some(1), ..KeyDeviceKnobs::default() };
+    let silent = fleet.add_key_device("silent", &[&old], silent, Behaviour::default());
+    let slow = KeyDeviceKnobs { slow: Duration::from_millis(200), ..KeyDeviceKnobs::default() };
+    let slow = fleet.add_key_device("slow", &[&old], slow, Behaviour::default());
+    let begun = Instant::now();
+    let run = enforce(&fleet, "--host-limit 5");
+    assert!(begun.elapsed() < Duration::from_secs(30), "{run}");
+    assert_eq!((run.status, silent.keys().len(), slow.keys().len()), (3, 1, 2), "{run}");
+}
