@@ -5,15 +5,17 @@
 set -euo pipefail
 cd "$(dirname "$0")/.."
 seconds=${1:-60}; shift || true
-kept=crates/lavrin-fleet/tests/unsafe-fuzz-corpus
+# Each entry has its corpus beside the crate whose parser it reads with.
+corpora=(crates/lavrin-fleet/tests/unsafe-fuzz-corpus crates/lavrin-reach/tests/unsafe-fuzz-corpus)
 target=x86_64-unknown-linux-gnu
 # Not for build scripts, hence --target. Works with the stable compiler; there is no address sanitizer in it, and the
 # crate has no unsafe code.
 export RUSTFLAGS="-Cpasses=sancov-module -Cllvm-args=-sanitizer-coverage-level=4 -Cllvm-args=-sanitizer-coverage-trace-compares -Cllvm-args=-sanitizer-coverage-inline-8bit-counters -Cllvm-args=-sanitizer-coverage-pc-table -Ccodegen-units=1"
 cargo build --release --quiet --manifest-path fuzz/Cargo.toml --target "$target" --target-dir target/fuzz
-entries=("$@"); [ ${#entries[@]} -gt 0 ] || mapfile -t entries < <(ls "$kept")
+entries=("$@"); [ ${#entries[@]} -gt 0 ] || mapfile -t entries < <(ls -1 "${corpora[@]}" | grep -v /crates/ | grep -v ':$' | grep .)
 mkdir -p target/fuzz-crashes
 for entry in "${entries[@]}"; do
+  for kept in "${corpora[@]}"; do [ ! -d "$kept/$entry" ] || break; done
   grown=target/fuzz-corpus/$entry; mkdir -p "$grown"
   export LAVRIN_FUZZ_ENTRY=$entry
   target/fuzz/$target/release/entry "$grown" "$kept/$entry" -max_total_time="$seconds" -max_len=8192 -timeout=10 \

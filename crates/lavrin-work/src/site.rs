@@ -153,7 +153,7 @@ impl Site {
         Box::pin(async move {
             let SiteKind::Host(host) = &mut self.kind else { return Ok(()) };
             if host.open.is_none() {
-                let mut open = in_time(host.limit, host.ways.open(&host.stop, host.rights)).await?;
+                let mut open = in_time(host.limit, host.ways.open(&host.stop, host.rights, host.limit)).await?;
                 open.reached.reach_mut().share_network_homes(host.ways.network_homes().cloned());
                 host.stop.target.expected = open.target.expected;
                 host.open = Some(open);
@@ -226,7 +226,7 @@ impl Site {
         let Some(host) = self.as_host() else {
             return Err(WayFault::NotBegun);
         };
-        let open = in_time(host.limit, host.ways.open(&host.stop, Rights::Wanted)).await?;
+        let open = in_time(host.limit, host.ways.open(&host.stop, Rights::Wanted, host.limit)).await?;
         open.reached.close().await;
         Ok(FreshLogin { signed: open.signed, refused: open.refused })
     }

@@ -303,7 +303,8 @@ impl Ways {
     }
 
     /// Signs in and gets root's rights where there is a way to them.
-    pub(crate) async fn open(&self, stop: &Stop, rights: Rights) -> Result<OpenHost, WayFault> {
+    /// Each answer of a device may take so long.
+    pub(crate) async fn open(&self, stop: &Stop, rights: Rights, limit: Duration) -> Result<OpenHost, WayFault> {
         let (mut reached, signed, target) = if let Some(open) = self.simulated.get(&stop.host) {
             (Reached::simulated(open()), simulated_login(stop), stop.target.clone())
         } else {
@@ -311,9 +312,9 @@ impl Ways {
             let reached = match stop.reach {
                 ReachKind::Shell => Reached::shell(connection, Box::new(SystemSource)),
                 ReachKind::KeySubsystem => {
-                    Reached::key_subsystem(KeySubsystem::open(connection, stop.login.clone()).await?)
+                    Reached::key_subsystem(KeySubsystem::open(connection, stop.login.clone(), limit).await?)
                 }
-                ReachKind::Netconf => Reached::netconf(NetconfDevice::open(connection).await?),
+                ReachKind::Netconf => Reached::netconf(NetconfDevice::open(connection, limit).await?),
             };
             (reached, signed, target)
         };

@@ -101,7 +101,7 @@ impl PlaceOut {
     pub fn words(&self) -> String {
         match (&self.path, self.line, &self.slot) {
             (Some(path), Some(line), _) => format!("{path} line {line}"),
-            (_, _, Some(slot)) => format!("slot {slot}"),
+            (_, _, Some(slot)) => crate::wording::slot(slot),
             _ => String::new(),
         }
     }

@@ -14,8 +14,8 @@ use lavrin_keys::text::printable;
 use lavrin_keys::version::Version;
 use lavrin_server::abilities::Ability;
 use lavrin_server::account::Account;
-use lavrin_server::fs::{BytePath, Fact};
-use lavrin_server::login::{AccountKeys, HeldEntry};
+use lavrin_server::fs::{BytePath, Fact, Why};
+use lavrin_server::login::{AccountKeys, HeldEntry, KeySource};
 use lavrin_server::server::Software;
 use lavrin_server::steps::{self, Edits, Kept, NewAccount, NoSteps, RootLogin, Steps, bring};
 use lavrin_server::survey::{Resolved, resolve};
@@ -182,6 +182,11 @@ impl<'a> Comparer<'a> {
             let own: Vec<&Grant> = grants.iter().filter(|grant| grant.account == **name).copied().collect();
             let managed = host.accounts.iter().any(|account| account.value == **name);
             let Some(account) = seen.account(name) else {
+                // A device that shows the account of the login only says nothing about others.
+                if !seen.abilities.has(Ability::Accounts) {
+                    found.extend(managed.then(|| not_shown(name)));
+                    continue;
+                }
                 found.push(missing_account(name, managed, grants.iter().filter(|grant| grant.account == **name)));
                 continue;
             };
@@ -294,6 +299,12 @@ fn may_hold_keys(path: &BytePath, content: &Fact<Vec<u8>>, seen: &System<'_>) ->
             || path.as_bytes().starts_with(b"/etc/ssh/sshd_config.d/")
     };
     content.known().is_none_or(|bytes| !bytes.is_empty()) && *content != Fact::Absent && !of_server()
+}
+
+/// A managed account of which the device says nothing.
+fn not_shown(name: &str) -> AccountComparison {
+    let fault = Some(NoSteps::Unread(KeySource::Slots, Why::Permission));
+    AccountComparison { account: name.to_owned(), managed: true, differences: Vec::new(), fault, granted: Vec::new() }
 }
 
 /// An account that is not there: a fault, unless a grant asks for it to be made.

@@ -18,6 +18,7 @@ const FLAGS: [(&str, &[&str]); 3] = [
 const VALUES: [(&str, &str); 2] = [("from", "from"), ("command", "command-override")];
 
 /// A key as an entry on a line, and in the name of its place what no line can say.
+#[must_use]
 pub fn slot(algorithm: &str, blob: &[u8], attributes: &[Attribute]) -> KeySlot {
     let mut left: Vec<&Attribute> = attributes.iter().collect();
     let comment = take(&mut left, "comment").map(|comment| printable(&comment.value)).unwrap_or_default();

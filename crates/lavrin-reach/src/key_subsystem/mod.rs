@@ -3,6 +3,8 @@
 mod attributes;
 pub mod packet;
 
+pub use attributes::slot as read_slot;
+
 use crate::reach::Reach;
 use crate::ssh::{Connection, ExecFault, Subsystem};
 use crate::{Boxed, CarryFault};
@@ -13,7 +15,7 @@ use lavrin_server::account::Account;
 use lavrin_server::fs::{BytePath, Fact, Why};
 use lavrin_server::server::{Known, Server};
 use lavrin_server::steps::{Change, ChangeSubject, Guarded, KeyChange};
-use lavrin_server::survey::{KeySlot, Observation, Want, Wanted};
+use lavrin_server::survey::{KeySlot, Observation, Want, Wanted, Who};
 use packet::{Packet, PacketFault, Request, VERSION};
 use std::time::Duration;
 use thiserror::Error;
@@ -24,7 +26,7 @@ use tokio::time::{Instant, timeout_at};
 /// The subsystem (RFC 4819, section 3).
 const SUBSYSTEM: &str = "publickey";
 
-/// How long each answer may take.
+/// How long each answer may take at most.
 const ANSWER_TIME: Duration = Duration::from_secs(30);
 
 /// Most keys that an account may have.
@@ -52,8 +54,8 @@ const WORDS: [&str; 10] = [
 enum KeyStoreFault {
     #[error("it ended the session")]
     Ended,
-    #[error("it did not answer within {} s", ANSWER_TIME.as_secs())]
-    Timeout,
+    #[error("it did not answer within {0} s")]
+    Timeout(u64),
     #[error(transparent)]
     Packet(#[from] PacketFault),
     #[error("it speaks version {0} of RFC 4819, which is not known here")]
@@ -83,21 +85,24 @@ struct KeyStoreLine {
     stream: Subsystem,
     buffer: Vec<u8>,
     broken: Option<KeyStoreFault>,
+    /// For each answer.
+    limit: Duration,
 }
 
 impl KeySubsystem {
-    /// Opens a session over a connection on which this account has signed in.
+    /// Opens a session over a connection on which this account has signed in. Each answer may take so long.
     ///
     /// # Errors
     /// [`ExecFault`].
     #[must_use]
-    pub fn open(connection: Connection, account: String) -> Boxed<'static, Result<Self, ExecFault>> {
+    pub fn open(connection: Connection, account: String, limit: Duration) -> Boxed<'static, Result<Self, ExecFault>> {
         Box::pin(async move {
-            let stream = connection.subsystem(SUBSYSTEM, ANSWER_TIME).await.map_err(|fault| match fault {
+            let limit = limit.min(ANSWER_TIME);
+            let stream = connection.subsystem(SUBSYSTEM, limit).await.map_err(|fault| match fault {
                 ExecFault::Refused => ExecFault::Device { why: "it has no public key subsystem".to_owned() },
                 other => other,
             })?;
-            let mut line = KeyStoreLine { stream, buffer: Vec::new(), broken: None };
+            let mut line = KeyStoreLine { stream, buffer: Vec::new(), broken: None, limit };
             line.greet().await.map_err(exec_fault)?;
             Ok(Self { connection, account, line: Mutex::new(line) })
         })
@@ -106,7 +111,7 @@ impl KeySubsystem {
 
 fn exec_fault(fault: KeyStoreFault) -> ExecFault {
     match fault {
-        KeyStoreFault::Timeout => ExecFault::Timeout { seconds: ANSWER_TIME.as_secs() },
+        KeyStoreFault::Timeout(seconds) => ExecFault::Timeout { seconds },
         KeyStoreFault::Ended => ExecFault::Broken,
         other => ExecFault::Device { why: other.to_string() },
     }
@@ -116,12 +121,16 @@ impl KeyStoreLine {
     /// Each side says which version it speaks; the lower one is spoken.
     async fn greet(&mut self) -> Result<(), KeyStoreFault> {
         self.write(Request::new("version").number(VERSION)).await?;
-        match self.read(Instant::now() + ANSWER_TIME).await? {
+        match self.read(Instant::now() + self.limit).await? {
             Packet::Version(theirs) if theirs >= VERSION => Ok(()),
             Packet::Version(theirs) => Err(KeyStoreFault::Version(theirs)),
             Packet::Status(code, words) => Err(KeyStoreFault::Refused(code, words)),
             _ => Err(KeyStoreFault::WrongAnswer),
         }
+    }
+
+    fn late(&self) -> KeyStoreFault {
+        KeyStoreFault::Timeout(self.limit.as_secs())
     }
 
     async fn write(&mut self, request: Request) -> Result<(), KeyStoreFault> {
@@ -130,7 +139,7 @@ impl KeyStoreLine {
             self.stream.write_all(&bytes).await?;
             self.stream.flush().await
         };
-        let written = tokio::time::timeout(ANSWER_TIME, write).await.map_err(|_| KeyStoreFault::Timeout)?;
+        let written = tokio::time::timeout(self.limit, write).await.map_err(|_| self.late())?;
         written.map_err(|_| KeyStoreFault::Ended)
     }
 
@@ -140,7 +149,7 @@ impl KeyStoreLine {
             if let Some(packet) = packet::next(&mut self.buffer)? {
                 return Ok(Packet::read(&packet)?);
             }
-            match timeout_at(deadline, self.stream.read(&mut part)).await.map_err(|_| KeyStoreFault::Timeout)? {
+            match timeout_at(deadline, self.stream.read(&mut part)).await.map_err(|_| self.late())? {
                 Ok(0) | Err(_) => return Err(KeyStoreFault::Ended),
                 Ok(length) => self.buffer.extend_from_slice(&part[..length]),
             }
@@ -163,7 +172,7 @@ impl KeyStoreLine {
 
     async fn answer(&mut self, request: Request) -> Result<Vec<KeySlot>, KeyStoreFault> {
         self.write(request).await?;
-        let (deadline, mut keys) = (Instant::now() + ANSWER_TIME, Vec::new());
+        let (deadline, mut keys) = (Instant::now() + self.limit, Vec::new());
         loop {
             match self.read(deadline).await? {
                 Packet::Status(0, _) => return Ok(keys),
@@ -259,8 +268,16 @@ impl Reach for KeySubsystem {
             let line = self.line.get_mut();
             for want in wants {
                 match &want.what {
-                    Wanted::System(_) => {
-                        seen.accounts = vec![account(&self.account)].into();
+                    Wanted::System(who) => {
+                        let mut accounts = vec![account(&self.account)];
+                        // Another one may be there too: nothing of it is shown over this login.
+                        if let Who::One(name) = who
+                            && *name != self.account
+                        {
+                            accounts.push(account(name));
+                            seen.slots.insert(name.clone(), Fact::Unseen(Why::Permission));
+                        }
+                        seen.accounts = accounts.into();
                         seen.looked = true;
                     }
                     Wanted::Slots(name) if *name == self.account => {

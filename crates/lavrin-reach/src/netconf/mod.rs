@@ -16,7 +16,7 @@ use lavrin_server::account::Account;
 use lavrin_server::fs::{Fact, Why};
 use lavrin_server::server::{Known, Server};
 use lavrin_server::steps::{Change, ChangeSubject, Guarded};
-use lavrin_server::survey::{Observation, Want, Wanted};
+use lavrin_server::survey::{KeySlot, Observation, Want, Wanted};
 use session::{Session, SessionFault};
 use std::time::Duration;
 use tokio::sync::Mutex;
@@ -24,13 +24,14 @@ use tokio::sync::Mutex;
 /// The subsystem (RFC 6242, section 6).
 const SUBSYSTEM: &str = "netconf";
 
-/// How long each answer may take.
+/// How long each answer may take at most.
 const ANSWER_TIME: Duration = Duration::from_secs(30);
 
 /// A device behind a session that is open.
 pub struct NetconfDevice {
     connection: Connection,
     state: Mutex<NetconfState>,
+    limit: Duration,
 }
 
 /// The session, and what was done in it.
@@ -41,14 +42,15 @@ struct NetconfState {
 }
 
 impl NetconfDevice {
-    /// Opens a session over a connection on which somebody has signed in.
+    /// Opens a session over a connection on which somebody has signed in. Each answer may take so long.
     ///
     /// # Errors
     /// [`ExecFault`].
     #[must_use]
-    pub fn open(connection: Connection) -> Boxed<'static, Result<Self, ExecFault>> {
+    pub fn open(connection: Connection, limit: Duration) -> Boxed<'static, Result<Self, ExecFault>> {
         Box::pin(async move {
-            let mut session = session(&connection).await?;
+            let limit = limit.min(ANSWER_TIME);
+            let mut session = session(&connection, limit).await?;
             if !session.capabilities.accounts {
                 session.capabilities.accounts = edit::library_knows_accounts(&mut session).await.map_err(exec_fault)?;
             }
@@ -56,19 +58,25 @@ impl NetconfDevice {
                 let why = "it does not say that it keeps accounts of its own (ietf-system, local-users)".to_owned();
                 return Err(ExecFault::Device { why });
             }
-            Ok(Self { connection, state: Mutex::new(NetconfState { session, made: Made::default() }) })
+            Ok(Self { connection, state: Mutex::new(NetconfState { session, made: Made::default() }), limit })
         })
     }
 }
 
+/// The accounts in an answer, with their keys as they are shown; none where it shows none.
+#[must_use]
+pub fn read_users(answer: &xml::Element) -> Vec<(String, Vec<KeySlot>)> {
+    keys::users(answer).into_iter().flatten().map(|user| (user.name, user.keys)).collect()
+}
+
 /// A session over a connection: further ones may be opened beside it.
-async fn session(connection: &Connection) -> Result<Session, ExecFault> {
-    let stream = connection.subsystem(SUBSYSTEM, ANSWER_TIME).await;
+async fn session(connection: &Connection, limit: Duration) -> Result<Session, ExecFault> {
+    let stream = connection.subsystem(SUBSYSTEM, limit).await;
     let stream = stream.map_err(|fault| match fault {
         ExecFault::Refused => ExecFault::Device { why: "it has no NETCONF on this port".to_owned() },
         other => other,
     })?;
-    Session::open(stream, ANSWER_TIME).await.map_err(exec_fault)
+    Session::open(stream, limit).await.map_err(exec_fault)
 }
 
 fn exec_fault(fault: SessionFault) -> ExecFault {
@@ -164,7 +172,7 @@ impl Reach for NetconfDevice {
             // A device that cannot be told so does it when the session ends.
             let unknown = |_| CarryFault::Unknown { subject: ChangeSubject::Server };
             let capabilities = state.session.capabilities;
-            let new = session(&self.connection).await.map_err(unknown)?;
+            let new = session(&self.connection, self.limit).await.map_err(unknown)?;
             std::mem::replace(&mut state.session, new).close().await;
             state.session.capabilities = capabilities;
             Ok(())

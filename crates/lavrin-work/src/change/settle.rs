@@ -4,6 +4,8 @@ use super::running::Running;
 use super::state::{TaskState, state_of};
 use super::{End, Trouble};
 use crate::interrupt::Stage;
+use crate::ways::WayFault;
+use lavrin_reach::ssh::ExecFault;
 use lavrin_server::steps::Guarded;
 use lavrin_server::survey::Observation;
 use std::sync::Arc;
@@ -69,11 +71,15 @@ impl Running<'_> {
             if self.site.is_host() {
                 tokio::time::sleep(PAUSE).await;
             }
-            if self.site.reopen().await.is_err() {
-                continue;
-            }
-            if let Ok(now) = self.look().await {
-                return Some(*now);
+            let looked = match self.site.reopen().await {
+                Ok(()) => self.look().await,
+                Err(fault) => Err(fault),
+            };
+            match looked {
+                Ok(now) => return Some(*now),
+                // One that takes all the time it has costs that once.
+                Err(WayFault::Timeout { .. } | WayFault::Exec(ExecFault::Timeout { .. })) => return None,
+                Err(_) => {}
             }
         }
         None

@@ -14,8 +14,8 @@ mod trouble;
 
 pub use trouble::{heard, host_fault, not_asked, trouble};
 
-use lavrin_keys::key::KeyFault;
 use lavrin_keys::key::container::TextNote;
+use lavrin_keys::key::{Fingerprint, KeyFault};
 use lavrin_keys::keysfile::LineFault;
 use lavrin_keys::text::printable;
 use lavrin_reach::ssh::{NoAnswer, SignedIn};
@@ -136,14 +136,16 @@ pub fn not_applicable(lacks: &[Ability]) -> Option<String> {
         Ability::Files => "key files",
         Ability::Modes => "modes",
         Ability::Owners => "owners",
-        Ability::Settings => "settings of the server",
+        Ability::Settings => "settings",
         Ability::Logs => "logs",
-        Ability::Options => "options of entries",
+        Ability::Options => "options",
         Ability::Rename => "replacing a file at once",
         Ability::Accounts => "a list of accounts",
         Ability::Questions => "questions from outside",
     };
-    let names: Vec<&str> = lacks.iter().map(name).collect();
+    // Without files nothing is written that could be replaced at once.
+    let told = |ability: &&Ability| **ability != Ability::Rename || !lacks.contains(&Ability::Files);
+    let names: Vec<&str> = lacks.iter().filter(told).map(name).collect();
     (!names.is_empty()).then(|| format!("not applicable: {}", names.join(", ")))
 }
 
@@ -151,7 +153,18 @@ pub fn not_applicable(lacks: &[Ability]) -> Option<String> {
 pub fn place(place: &Place) -> String {
     match place {
         Place::Line { path, line } => format!("{path} line {line}"),
-        Place::Slot { slot } => format!("slot {}", printable(slot.as_bytes())),
+        Place::Slot { slot: name } => slot(name),
+    }
+}
+
+/// A slot of a device. One that a device knows by its key alone is named by what limits that key and cannot stand on a line.
+pub fn slot(name: &str) -> String {
+    let name = printable(name.as_bytes());
+    let own = name.split_once(' ').map_or((name.as_str(), ""), |(first, rest)| (first, rest));
+    match Fingerprint::parse(own.0) {
+        Ok(_) if own.1.is_empty() => "listed".to_owned(),
+        Ok(_) => format!("listed with {}", own.1),
+        Err(_) => format!("slot {name}"),
     }
 }
 
@@ -159,7 +172,7 @@ pub fn place(place: &Place) -> String {
 pub fn number(place: &Place) -> String {
     match place {
         Place::Line { line, .. } => format!("line {line}"),
-        Place::Slot { slot } => format!("slot {}", printable(slot.as_bytes())),
+        Place::Slot { slot: name } => slot(name),
     }
 }
 

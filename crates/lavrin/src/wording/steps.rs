@@ -2,7 +2,7 @@
 
 use super::{comment, mode};
 use lavrin_keys::repair::{LineRepair, RepairKind};
-use lavrin_keys::text::{count, printable};
+use lavrin_keys::text::count;
 use lavrin_server::steps::{
     AccountChange, Change, Deed, FileChange, KeyChange, Mending, NotCovered, OwnerIds, Revived, ServerChange, Steps,
     Was, Withheld, WithheldWhat, gives_root,
@@ -95,15 +95,12 @@ fn account_line(change: &AccountChange) -> String {
 }
 
 fn key_line(change: &KeyChange) -> String {
-    let slot = change
-        .slot
-        .as_ref()
-        .map_or_else(|| "a free slot".to_owned(), |slot| format!("slot {}", printable(slot.as_bytes())));
+    let slot = change.slot.as_ref().map_or_else(String::new, |slot| format!(" ({})", super::slot(slot)));
     let account = &change.account;
     match (&change.old, &change.new) {
-        (None, _) => format!("put the key into {slot} of {account}"),
-        (Some(_), Some(_)) => format!("change the options of the key in {slot} of {account}"),
-        (Some(_), None) => format!("remove the key from {slot} of {account}"),
+        (None, _) => format!("put the key into the list of {account}"),
+        (Some(_), Some(_)) => format!("change the options of the key in the list of {account}{slot}"),
+        (Some(_), None) => format!("remove the key from the list of {account}{slot}"),
     }
 }
 

@@ -3,6 +3,7 @@
 use crate::common::fleet::Fleet;
 use crate::common::{Run, key};
 use lavrin_standin::{Behaviour, KeyDevice, KeyDeviceKnobs};
+use std::process::Command;
 use std::time::{Duration, Instant};
 
 const SIGN_IN: &str = "--identity home/office";
@@ -169,4 +170,38 @@ fn a_line_that_is_cut_after_any_byte_and_a_device_that_falls_silent() {
     let run = enforce(&fleet, "--host-limit 5");
     assert!(begun.elapsed() < Duration::from_secs(30), "{run}");
     assert_eq!((run.status, silent.keys().len(), slow.keys().len()), (3, 1, 2), "{run}");
+}
+
+/// The layout of the packets is not only our own reading of the description: another client speaks to the stand-in.
+#[test]
+#[ignore = "needs libssh2: scripts/test.sh"]
+fn the_client_of_libssh2_understands_the_stand_in() {
+    let mut fleet = fleet("");
+    let device = fleet.add_key_device("buoy", &[&line(1, "office")], KeyDeviceKnobs::default(), Behaviour::default());
+    let port = fleet.hosts[0].address().port();
+    let world = &fleet.world;
+    let program = world.path("libssh2");
+    let source = concat!(env!("CARGO_MANIFEST_DIR"), "/tests/program/libssh2.c");
+    let built = Command::new("cc").args(["-o", program.to_str().unwrap(), source, "-lssh2"]).output().unwrap();
+    assert!(built.status.success(), "{}", String::from_utf8_lossy(&built.stderr));
+    // It reads the older forms of private keys only, and RSA in them.
+    let pem = world.path("office.pem");
+    let run =
+        |program: &str, args: &[&str]| assert!(Command::new(program).args(args).output().unwrap().status.success());
+    run("openssl", &["genrsa", "-traditional", "-out", pem.to_str().unwrap(), "3072"]);
+    let public = world.typed("key convert office.pem --to line --comment pem").expect(0).stdout;
+    world.write("office.pem.pub", public.lines().find(|line| line.starts_with("ssh-rsa")).unwrap(), 0o644);
+    world.write("blob", key(9).public().blob(), 0o600);
+    drop(fleet.run(&format!("install office.pem.pub root@buoy --yes {SIGN_IN}")).expect(0));
+    let path = |name: &str| world.path(name).to_string_lossy().into_owned();
+    let said = Command::new(&program)
+        .args([port.to_string(), path("office.pem"), path("office.pem.pub"), path("blob")])
+        .output()
+        .unwrap();
+    let text = String::from_utf8_lossy(&said.stdout);
+    assert!(said.status.success(), "{:?} {text}", said.status);
+    let told = "before 2 comment=office comment=pem\nadded 3 comment=office comment=pem comment=of the fog signal\n\
+                again 1\nremoved 2 comment=office comment=pem\n";
+    assert_eq!(text, told);
+    assert_eq!(held(&device), ["office", "pem"]);
 }

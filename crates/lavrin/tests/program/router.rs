@@ -257,3 +257,94 @@ fn a_router_that_falls_silent_costs_its_time_and_no_more() {
     assert!(run.status == 3 && held(&router) == ["edda@lantern"], "{run}");
     assert_eq!((held(&good).len(), held(&slow).len()), (2, 2), "{run}");
 }
+
+/// Fifty routers with the same fault, each a little later than the one before.
+fn fifty(fault: &str, number: usize) -> (RouterKnobs, Behaviour) {
+    let plain = kinds()[number % 4].clone();
+    let behaviour = |change: &dyn Fn(&mut Behaviour)| {
+        let mut behaviour = Behaviour::default();
+        change(&mut behaviour);
+        behaviour
+    };
+    let cut = |left: u64| Behaviour { cut_after: Some(left), ..Behaviour::default() };
+    let usual = Behaviour::default();
+    match fault {
+        "silent" => (RouterKnobs { silent_from: Some(1 + number % 25), ..plain }, usual),
+        "breaks off" => (RouterKnobs { breaks_off_in: Some(1 + number % 25), ..plain }, usual),
+        "bad chunks" => (RouterKnobs { bad_chunks_from: Some(1 + number % 25), ..plain }, usual),
+        "wrong answers" => (RouterKnobs { wrong_ids: true, ..plain }, usual),
+        "endless" => (RouterKnobs { endless: true, ..plain }, usual),
+        "loses changes" => (RouterKnobs { loses_changes: true, ..plain }, usual),
+        "denies" => (RouterKnobs { denies_changes: true, ..plain }, usual),
+        "locked" => (RouterKnobs { is_locked: true, ..plain }, usual),
+        "full" => (RouterKnobs { keys_max: 1, ..plain }, usual),
+        "shows none" => (RouterKnobs { hides_accounts: true, ..plain }, usual),
+        "slow" => (RouterKnobs { slow: Duration::from_millis(4 * number as u64), ..plain }, usual),
+        "cut" => (plain, behaviour(&|own| own.episodes = vec![(2..=2, cut(3_000 + 300 * number as u64))])),
+        "cut for good" => (plain, behaviour(&|own| own.episodes = vec![(2..=99, cut(3_000 + 300 * number as u64))])),
+        "other host key" => (
+            plain,
+            behaviour(&|own| own.episodes = vec![(2..=99, Behaviour { other_host_key: true, ..Behaviour::default() })]),
+        ),
+        _ => {
+            (plain, behaviour(&|own| own.episodes = vec![(2..=99, Behaviour { silent: true, ..Behaviour::default() })]))
+        }
+    }
+}
+
+#[test]
+#[ignore = "fifty runs of fifteen faults take minutes: scripts/test.sh"]
+fn fifty_runs_of_every_fault_end_in_time_and_say_what_is_so() {
+    let faults = [
+        "silent",
+        "breaks off",
+        "bad chunks",
+        "wrong answers",
+        "endless",
+        "loses changes",
+        "denies",
+        "locked",
+        "full",
+        "shows none",
+        "slow",
+        "cut",
+        "cut for good",
+        "other host key",
+        "silent line",
+    ];
+    for fault in faults {
+        let mut fleet = fleet();
+        let old = line(2, "edda@lantern");
+        let routers: Vec<_> = (0..50)
+            .map(|number| {
+                let (knobs, behaviour) = fifty(fault, number);
+                fleet.add_router_that(&format!("h{number:02}"), &[&old], knobs, behaviour)
+            })
+            .collect();
+        let begun = Instant::now();
+        let run = enforce(&fleet, "--host-limit 5 --parallel 25 --format json");
+        assert!(begun.elapsed() < Duration::from_mins(2), "{fault}: {:?}", begun.elapsed());
+        let (json, compared) = (run.json(), fleet.run("compare --format json").json());
+        let hosts = json["hosts"].as_array().unwrap();
+        assert_eq!(hosts.len(), 50, "{fault}: each has one result");
+        for (router, host) in routers.iter().zip(hosts) {
+            let (name, state) = (host["host"].as_str().unwrap(), host["state"].as_str().unwrap());
+            let is_new = held(router).contains(&"sten@lantern".to_owned());
+            let fits = match state {
+                "done" => is_new,
+                "unknown" => true,
+                "nothing-to-do" => false,
+                _ => !is_new,
+            };
+            assert!(fits, "{fault} {host}: {:?}", held(router));
+            assert!(held(router).contains(&"edda@lantern".to_owned()), "{fault} {host}");
+            // The store says the same as the device, wherever it says anything. Hosts in line are not listed.
+            let listed = compared["hosts"].as_array().unwrap().iter().find(|own| own["host"] == name);
+            let is_known = listed.is_none_or(|own| own["fault"].is_null() && !own["seen"].is_null());
+            let misses_sten = listed.is_some_and(|own| own["accounts"].to_string().contains("\"missing\""));
+            if state != "unknown" && is_known {
+                assert_eq!(misses_sten, !is_new, "{fault} {host}\n{listed:?}");
+            }
+        }
+    }
+}

@@ -19,7 +19,7 @@ use crate::ui::{Label, Ui};
 use clap::{Args, Subcommand};
 use fields::HostFields;
 use lavrin_fleet::register::edit::{HostField, add_host};
-use lavrin_fleet::register::{Host, Register, Whom};
+use lavrin_fleet::register::{Host, ReachKind, Register, Whom};
 use lavrin_keys::text::{count, printable};
 use serde::Serialize;
 
@@ -111,6 +111,8 @@ struct OneHost {
     id: String,
     address: String,
     port: u16,
+    /// How it is spoken to: `shell`, `netconf` or `publickey-subsystem`.
+    reach: &'static str,
     tags: Vec<String>,
     site: Option<String>,
     login: Option<String>,
@@ -170,6 +172,7 @@ fn one_host(host: &Host) -> OneHost {
         id: host.id.clone(),
         address: host.address.clone(),
         port: host.port,
+        reach: host.reach.name(),
         tags: host.tags.clone(),
         site: host.site.clone(),
         login: host.login.clone(),
@@ -194,10 +197,11 @@ fn list(args: &HostListArgs, ui: &Ui) -> Result<Exit, CommandError> {
 fn list_text(hosts: &[&Host], ui: &Ui) -> String {
     let row = |host: &Host| {
         let pinned = if host.host_keys.is_empty() { ui.paint(Label::Warn, "not pinned") } else { "pinned".to_owned() };
-        let port = if host.port == 22 { String::new() } else { format!(" port {}", host.port) };
+        let port = if host.port == host.reach.port() { String::new() } else { format!(" port {}", host.port) };
         vec![
             ui.paint(Label::Strong, &host.id),
             printable(format!("{}{port}", host.address).as_bytes()),
+            reach_words(host),
             host.site.as_deref().map(|site| printable(site.as_bytes())).unwrap_or_default(),
             host.tags.join(", "),
             pinned,
@@ -206,6 +210,11 @@ fn list_text(hosts: &[&Host], ui: &Ui) -> String {
     let rows: Vec<Vec<String>> = hosts.iter().map(|host| row(host)).collect();
     let lines: String = columns(&rows, 0).into_iter().map(|line| line + "\n").collect();
     format!("{lines}{}", count(rows.len(), "host", "hosts"))
+}
+
+/// How it is spoken to, where that is not a shell as on most.
+fn reach_words(host: &Host) -> String {
+    if host.reach == ReachKind::Shell { String::new() } else { host.reach.name().to_owned() }
 }
 
 /// The host of this name.
@@ -257,6 +266,7 @@ fn text_of(host: &Host, access: &[EntrantOut], ui: &Ui) -> String {
         }
     };
     line("tags", host.tags.join(", "));
+    line("reach", reach_words(host));
     line("login", host.login.clone().unwrap_or_default());
     line("through", host.through.as_ref().map(|through| through.value.clone()).unwrap_or_default());
     line("accounts", host.accounts.iter().map(|account| account.value.clone()).collect::<Vec<_>>().join(", "));

@@ -1,12 +1,15 @@
 //! `lavrin demo`: the whole job, step by step, against a small stand-in server on this machine. Each command is shown as
 //! a person would type it, and run for real by this very program.
 
+mod hosts;
+
 use crate::error::CommandError;
 use crate::exit::Exit;
 use crate::ui::{Label, Ui};
 use clap::Args;
+use hosts::{DemoHosts, FirstKeys};
 use lavrin_keys::text::shell_word;
-use lavrin_standin::{Behaviour, StandIn, TreeAccount};
+use lavrin_standin::StandIn;
 use std::path::Path;
 use std::process::Command;
 
@@ -22,9 +25,6 @@ pub struct DemoArgs {
 const PASSPHRASE: &str = "TIDE";
 const PASSWORD: &str = "FIRST_PASSWORD";
 
-/// How long the host of the demo may take to put its settings back: it waits for ten seconds.
-const HEALED: std::time::Duration = std::time::Duration::from_secs(30);
-
 /// Runs the command.
 pub fn run(args: &DemoArgs, ui: &Ui) -> Result<Exit, CommandError> {
     let failed =
@@ -33,12 +33,13 @@ pub fn run(args: &DemoArgs, ui: &Ui) -> Result<Exit, CommandError> {
     let runtime = runtime.map_err(|error| failed("no threads could be started", &error))?;
     let stand_in = runtime.block_on(StandIn::harbour_office()).map_err(|error| failed("the demo", &error))?;
     let home = tempfile::Builder::new().prefix("lavrin-home-").tempdir().map_err(|error| failed("the demo", &error))?;
-    let stage = DemoStage { ui, stand_in: &stand_in, home: home.path(), runtime: &runtime };
-    let outcome = stage.play();
+    let stage = DemoStage { ui, stand_in: &stand_in, home: home.path() };
+    let mut hosts = DemoHosts::new(&runtime);
+    let outcome = stage.play(&mut hosts);
     if args.keep {
-        runtime.block_on(stage.wait());
+        runtime.block_on(stage.wait(&hosts));
     }
-    drop(stand_in);
+    drop((hosts, stand_in));
     ui.result(&format!("\n{}", ui.paint(Label::Faint, "The stand-in, its tree and the demo's home are gone again.")));
     outcome
 }
@@ -48,16 +49,10 @@ struct DemoStage<'a> {
     ui: &'a Ui,
     stand_in: &'a StandIn,
     home: &'a Path,
-    runtime: &'a tokio::runtime::Runtime,
-}
-
-/// Further hosts of the demo: two lighthouses.
-struct Lighthouses {
-    hosts: Vec<(&'static str, StandIn)>,
 }
 
 impl DemoStage<'_> {
-    fn play(&self) -> Result<Exit, CommandError> {
+    fn play(&self, hosts: &mut DemoHosts<'_>) -> Result<Exit, CommandError> {
         let reach = format!("--port {}", self.stand_in.address().port());
         let with_key = format!("{reach} --identity ~/.ssh/edda --passphrase-env {PASSPHRASE}");
         self.say("The harbour office of the Halvmark islands has a server. Edda is new there and has a password, but no key.");
@@ -79,13 +74,13 @@ impl DemoStage<'_> {
         self.say("5. All accounts of the server at once");
         self.expect(1, &format!("lavrin audit 127.0.0.1 --login edda {with_key}"))?;
         self.keep_a_register()?;
-        let lighthouses = self.survey_the_lighthouses()?;
+        self.survey_the_lighthouses(hosts)?;
         self.bring_into_line()?;
-        self.replace_a_key(&lighthouses)?;
+        self.replace_a_key(hosts)?;
         self.keep_a_key()?;
-        self.end_passwords()?;
+        self.end_passwords(hosts)?;
+        self.look_after_devices(hosts)?;
         self.somebody_leaves()?;
-        drop(lighthouses);
         self.say("9. Edda moves on, and her key is removed. A login with that same key may not do it, though");
         self.expect(4, &format!("lavrin remove ~/.ssh/edda.pub edda@127.0.0.1 {with_key} --yes"))?;
         self.expect(
@@ -126,15 +121,17 @@ impl DemoStage<'_> {
     }
 
     /// What really is, on many hosts at once, beside what should be.
-    fn survey_the_lighthouses(&self) -> Result<Lighthouses, CommandError> {
+    fn survey_the_lighthouses(&self, hosts: &mut DemoHosts<'_>) -> Result<(), CommandError> {
         let (there, key) = ("--register ~/halvmark", format!("--identity ~/.ssh/edda --passphrase-env {PASSPHRASE}"));
         self.say("7. The lighthouses were looked after by hand for years. Which keys are there, and whose are they?");
-        let lighthouses = self.light_the_lamps()?;
-        for (name, host) in &lighthouses.hosts {
-            let (port, print) = (host.address().port(), host.host_key());
-            let address = format!("--address 127.0.0.1 --port {port} --tag lights --login root --account keeper");
-            self.expect(0, &format!("lavrin host add {name} {address} {there}"))?;
-            self.expect(0, &format!("lavrin host trust {name} --expect-host-key {print} {there}"))?;
+        hosts.light_the_lamps(&self.first_keys()?)?;
+        for name in ["kvarnholm", "skerry"] {
+            let address = hosts.address(name);
+            self.expect(
+                0,
+                &format!("lavrin host add {name} {address} --tag lights --login root --account keeper {there}"),
+            )?;
+            self.trust(name, hosts)?;
         }
         self.expect(0, &format!("lavrin grant edda root --host '*' {there}"))?;
         self.expect(0, &format!("lavrin survey lights {key} {there}"))?;
@@ -144,10 +141,10 @@ impl DemoStage<'_> {
         self.expect(1, &format!("lavrin audit lights {there}"))?;
         self.expect(0, &format!("lavrin host show kvarnholm {there}"))?;
         self.say("A lamp is replaced, and somebody adds a key by hand. Who could log in before, and who came?");
-        lighthouses.add_by_hand().map_err(|error| CommandError::usage(error.to_string()))?;
+        hosts.add_by_hand().map_err(|error| CommandError::usage(error.to_string()))?;
         self.expect(0, &format!("lavrin survey lights {key} {there}"))?;
         self.expect(0, &format!("lavrin history skerry {there}"))?;
-        Ok(lighthouses)
+        Ok(())
     }
 
     /// The lighthouses are made to match the register.
@@ -165,7 +162,7 @@ impl DemoStage<'_> {
     }
 
     /// A key is replaced; one lighthouse is off at first.
-    fn replace_a_key(&self, lighthouses: &Lighthouses) -> Result<(), CommandError> {
+    fn replace_a_key(&self, hosts: &DemoHosts<'_>) -> Result<(), CommandError> {
         let there = format!("--identity ~/.ssh/edda --passphrase-env {PASSPHRASE} --register ~/halvmark");
         self.say(
             "Sten has a new key. It is put beside the old one, proven, and only then the old one goes. Skerry is off at first. In the office\nthe change would make an old entry active again that nobody granted, so that account is left as it is",
@@ -173,7 +170,7 @@ impl DemoStage<'_> {
         self.expect(0, "lavrin key generate --name sten-2 --comment 'sten, his new boat' --passphrase none")?;
         self.expect(0, "lavrin host set skerry --port 1 --register ~/halvmark")?;
         self.expect(4, &format!("lavrin rotate sten --from-file ~/.ssh/sten-2.pub --yes {there}"))?;
-        let port = lighthouses.hosts.last().map_or(22, |(_, host)| host.address().port());
+        let port = hosts.port("skerry");
         self.expect(0, &format!("lavrin host set skerry --port {port} --register ~/halvmark"))?;
         self.expect(4, &format!("lavrin rotate sten --yes {there}"))?;
         self.expect(1, "lavrin rotate --status --register ~/halvmark")
@@ -198,7 +195,7 @@ impl DemoStage<'_> {
     }
 
     /// A lighthouse takes keys only: its line is lost in the middle, and it puts its settings back itself.
-    fn end_passwords(&self) -> Result<(), CommandError> {
+    fn end_passwords(&self, hosts: &mut DemoHosts<'_>) -> Result<(), CommandError> {
         if !lavrin_standin::can_be_roots() {
             self.say("On the lighthouse of Ytterskar passwords would end here. That needs root's rights in the stand-in, which this system does not give: try it as root");
             return Ok(());
@@ -207,22 +204,49 @@ impl DemoStage<'_> {
         self.say(
             "The lighthouse of Ytterskar still takes passwords. It is told to take keys only. The first time its line is lost once the settings are\nchanged: nobody proves them, so the host itself puts them back. The second time they are proven, and stay",
         );
-        let edda = self.public_half("edda")?;
-        let accounts = [TreeAccount { name: "root", shell: "/bin/sh", keys: Some(&edda) }];
-        let behaviour = Behaviour { is_roots: true, is_lost_once: true, ..Behaviour::default() };
-        let host = self.runtime.block_on(StandIn::with("ytterskar", &accounts, behaviour));
-        let host = host.map_err(|error| CommandError::usage(error.to_string()))?;
-        let (port, print) = (host.address().port(), host.host_key());
-        let address = format!("--address 127.0.0.1 --port {port} --tag lights --login root");
-        self.expect(0, &format!("lavrin host add ytterskar {address} --register ~/halvmark"))?;
-        self.expect(0, &format!("lavrin host trust ytterskar --expect-host-key {print} --register ~/halvmark"))?;
+        hosts.light_ytterskar(&self.first_keys()?)?;
+        let address = hosts.address("ytterskar");
+        self.expect(
+            0,
+            &format!("lavrin host add ytterskar {address} --tag lights --login root --register ~/halvmark"),
+        )?;
+        self.trust("ytterskar", hosts)?;
         self.expect(5, &format!("lavrin keys-only ytterskar --heal-after 10 --yes {there}"))?;
-        wait_until_healed(&host)?;
+        hosts.wait_until_healed()?;
         self.expect(0, &format!("lavrin survey ytterskar {there}"))?;
         self.expect(1, "lavrin keys-only ytterskar --status --register ~/halvmark")?;
         self.expect(0, &format!("lavrin keys-only ytterskar --heal-after 10 --yes {there}"))?;
-        self.expect(0, "lavrin history ytterskar --register ~/halvmark")?;
-        Ok(())
+        self.expect(0, "lavrin history ytterskar --register ~/halvmark")
+    }
+
+    /// A router keeps its keys behind NETCONF, a buoy takes them over the public key subsystem: the same commands serve them.
+    fn look_after_devices(&self, hosts: &mut DemoHosts<'_>) -> Result<(), CommandError> {
+        let (there, key) = ("--register ~/halvmark", format!("--identity ~/.ssh/edda --passphrase-env {PASSPHRASE}"));
+        self.say(
+            "The lighthouse of Grindholm has a router that is spoken to over NETCONF, and buoy 4 takes keys over the public key subsystem. They\nhave no shell; the same commands look after them",
+        );
+        hosts.start_the_devices(&self.first_keys()?)?;
+        let (router, buoy) = (hosts.address("grindholm"), hosts.address("buoy-4"));
+        self.expect(
+            0,
+            &format!(
+                "lavrin host add grindholm {router} --reach netconf --tag lights --login root --account keeper {there}"
+            ),
+        )?;
+        self.expect(
+            0,
+            &format!(
+                "lavrin host add buoy-4 {buoy} --reach publickey-subsystem --tag buoys --login keeper --account keeper {there}"
+            ),
+        )?;
+        self.trust("grindholm", hosts)?;
+        self.trust("buoy-4", hosts)?;
+        self.expect(0, &format!("lavrin grant edda keeper --tag buoys {there}"))?;
+        self.expect(0, &format!("lavrin host list {there}"))?;
+        self.expect(0, &format!("lavrin survey grindholm buoy-4 {key} {there}"))?;
+        self.expect(1, &format!("lavrin compare grindholm buoy-4 {there}"))?;
+        self.expect(0, &format!("lavrin enforce grindholm buoy-4 --yes {key} {there}"))?;
+        self.expect(1, &format!("lavrin audit grindholm buoy-4 {there}"))
     }
 
     /// Somebody leaves.
@@ -236,22 +260,15 @@ impl DemoStage<'_> {
         self.expect(1, "lavrin audit lights --register ~/halvmark")
     }
 
-    /// Starts the lighthouses: root has Edda's key there, the keeper's account the keys of years.
-    fn light_the_lamps(&self) -> Result<Lighthouses, CommandError> {
-        let (edda, sten) = (self.public_half("edda")?, self.public_half("sten")?);
-        let fresh = || lavrin_standin::fresh_line();
-        let runas = format!("{} runa@kvarnholm\n", fresh());
-        let keeper = [format!("{sten}{runas}{}\n", fresh()), format!("{runas}{sten}")];
-        let mut hosts = Vec::new();
-        for (name, keys) in ["kvarnholm", "skerry"].into_iter().zip(&keeper) {
-            let accounts = [
-                TreeAccount { name: "root", shell: "/bin/sh", keys: Some(&edda) },
-                TreeAccount { name: "keeper", shell: "/bin/sh", keys: Some(keys) },
-            ];
-            let started = self.runtime.block_on(StandIn::with(name, &accounts, Behaviour::default()));
-            hosts.push((name, started.map_err(|error| CommandError::usage(error.to_string()))?));
-        }
-        Ok(Lighthouses { hosts })
+    /// The keys with which the hosts begin.
+    fn first_keys(&self) -> Result<FirstKeys, CommandError> {
+        Ok(FirstKeys { edda: self.public_half("edda")?, sten: self.public_half("sten")? })
+    }
+
+    /// Pins the key of a host.
+    fn trust(&self, name: &str, hosts: &DemoHosts<'_>) -> Result<(), CommandError> {
+        let print = hosts.print(name);
+        self.expect(0, &format!("lavrin host trust {name} --expect-host-key {print} --register ~/halvmark"))
     }
 
     /// The line of a public key of the demo.
@@ -303,14 +320,16 @@ impl DemoStage<'_> {
     }
 
     /// Waits until somebody ends it.
-    async fn wait(&self) {
+    async fn wait(&self, hosts: &DemoHosts<'_>) {
         let password = self.stand_in.password("edda").unwrap_or_default();
-        self.say("The stand-in goes on until Ctrl-C. To talk to it from another terminal:");
+        self.say("The stand-ins go on until Ctrl-C. To talk to them from another terminal:");
         self.ui.result(&format!(
-            "  export HOME={} {PASSPHRASE}='low water at the old pier' {PASSWORD}='{password}'\n  lavrin audit 127.0.0.1 --login edda {} --password-env {PASSWORD}\n  its tree: {}",
+            "  export HOME={} {PASSPHRASE}='low water at the old pier' {PASSWORD}='{password}'\n  lavrin audit 127.0.0.1 --login edda {} --password-env {PASSWORD}\n  its tree: {}\n  lavrin survey --register {}/halvmark --identity ~/.ssh/edda --passphrase-env {PASSPHRASE}   # {}",
             self.home.display(),
             self.reach(),
-            self.stand_in.tree().display()
+            self.stand_in.tree().display(),
+            self.home.display(),
+            hosts.names().collect::<Vec<_>>().join(", ")
         ));
         let mut terminate = tokio::signal::unix::signal(tokio::signal::unix::SignalKind::terminate()).ok();
         let terminated = async {
@@ -323,27 +342,5 @@ impl DemoStage<'_> {
             _ = tokio::signal::ctrl_c() => {}
             () = terminated => {}
         }
-    }
-}
-
-/// Waits for the time after which the host puts its settings back.
-fn wait_until_healed(host: &StandIn) -> Result<(), CommandError> {
-    let begun = std::time::Instant::now();
-    while host.file("/etc/ssh/.put-back").exists() {
-        if begun.elapsed() > HEALED {
-            return Err(CommandError::with(Exit::Midway, "the stand-in did not put its settings back".to_owned()));
-        }
-        std::thread::sleep(std::time::Duration::from_millis(200));
-    }
-    Ok(())
-}
-
-impl Lighthouses {
-    /// What a helpful stranger does.
-    fn add_by_hand(&self) -> std::io::Result<()> {
-        use std::io::Write as _;
-        let Some((_, host)) = self.hosts.last() else { return Ok(()) };
-        let mut file = std::fs::OpenOptions::new().append(true).open(host.file("/home/keeper/.ssh/authorized_keys"))?;
-        writeln!(file, "{} new-lamp", lavrin_standin::fresh_line())
     }
 }
