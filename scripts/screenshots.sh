@@ -48,6 +48,9 @@ for host in lantern skerry kvarnholm; do
 done
 q lavrin host add harbour-office --address 127.0.0.1 --port "$(port harbour-office)" --tag office --site 'Inner mole' --account root --account edda --account sten
 q lavrin host trust harbour-office --expect-host-key "$(print harbour-office)"
+q lavrin host add grindholm --address 127.0.0.1 --port "$(port grindholm)" --reach netconf --tag lights --account root --account keeper
+q lavrin host add buoy-4 --address 127.0.0.1 --port "$(port buoy-4)" --reach publickey-subsystem --tag buoys --login keeper --account keeper
+for host in grindholm buoy-4; do q lavrin host trust "$host" --expect-host-key "$(print "$host")"; done
 q lavrin person add office --name 'The office' --key ~/.ssh/office.pub
 q lavrin person add edda --name 'Edda Holm' --team office --key ~/.ssh/edda.pub
 q lavrin person add sten --name 'Sten Åkre' --team lights --key ~/.ssh/sten.pub
@@ -56,6 +59,8 @@ q lavrin grant office root --host '*' --reason 'looks after the servers'
 q lavrin grant lights keeper --team --tag lights --reason 'looks after the lamps'
 q lavrin grant edda edda --host harbour-office --until 2027-06-30
 q lavrin grant edda keeper --host skerry --until 2027-01-31
+q lavrin grant office keeper --tag buoys --reason 'looks after the buoys'
+q lavrin grant sten keeper --tag buoys --reason 'changes their batteries'
 q lavrin grant sten sten --host harbour-office
 cp -a "$HOME/halvmark" "$work/before"
 
@@ -89,7 +94,6 @@ picture key-inspect 4 "$HOME" 'lavrin key inspect ~/incoming'
 picture install 5 "$HOME" 'lavrin install ~/.ssh/edda.pub edda@harbour-office --login root --yes'
 q lavrin install ~/.ssh/edda.pub edda@harbour-office --login root --yes
 picture mend 5 "$HOME" 'lavrin mend --all @harbour-office --login root --preview'
-picture audit 6 "$HOME" 'lavrin audit harbour-office --login root'
 
 # A tree with the usual mistakes.
 tree=$HOME/tree; mkdir -p "$tree"/etc/ssh "$tree"/root; : >"$tree/etc/passwd"; uid=3000
@@ -113,7 +117,6 @@ fold -w 60 "$HOME/pairs/gunna.pub" >"$(keys gunna)"
 while IFS=: read -r a _ u _; do chown -R "$u:$u" "$tree/home/$a" 2>/dev/null || true; done <"$tree/etc/passwd"
 chown root:root "$(keys sten)"
 picture why-mistakes 6 "$HOME" 'for a in edda sten runa gunna liv; do lavrin why $a --tree tree --key pairs/$a.pub; done'
-picture settings 4 "$HOME" "lavrin host settings --tree tree --account siri"
 
 register=$HOME/halvmark
 mkdir "$work/faulty"; cp -a "$register/." "$work/faulty"
@@ -122,6 +125,7 @@ sed -i 's/^team = "lights"/teem = "lights"/' "$work/faulty/people/sten.toml"
 mv "$work/faulty" "$HOME/faulty"
 picture check 4 "$HOME/faulty" 'lavrin register check'
 cd "$register"; q lavrin survey --host-limit 20
+picture host-list 3 "$register" 'lavrin host list'
 picture survey 7 "$register" 'lavrin survey'
 picture audit-register 5 "$register" 'lavrin audit'
 picture history-at 4 "$register" 'lavrin history --at today'

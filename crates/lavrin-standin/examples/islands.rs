@@ -3,9 +3,10 @@
 //! `ready`. Ends when its standard input does.
 #![allow(clippy::print_stdout, reason = "this is a program of its own")]
 
-use lavrin_standin::{Behaviour, StandIn, TreeAccount};
+use lavrin_standin::{Behaviour, DeviceUser, KeyDevice, KeyDeviceKnobs, Router, RouterKnobs, StandIn, TreeAccount};
 use std::io::Read as _;
 use std::os::unix::fs::PermissionsExt as _;
+use std::sync::Arc;
 
 #[tokio::main(flavor = "multi_thread", worker_threads = 2)]
 async fn main() -> Result<(), Box<dyn std::error::Error>> {
@@ -36,6 +37,17 @@ async fn main() -> Result<(), Box<dyn std::error::Error>> {
     let mut running = Vec::new();
     for (name, accounts, behaviour) in hosts {
         let host = StandIn::with(name, &accounts, behaviour).await?;
+        println!("{name} {} {}", host.address().port(), host.host_key());
+        running.push(host);
+    }
+    // A router that takes changes on approval, and a small device on a buoy.
+    let keeper: &[&str] = &[&sten, &format!("{stranger} the old radio")];
+    let users = vec![DeviceUser::with("root", &[&office]), DeviceUser::with("keeper", keeper)];
+    let knobs = RouterKnobs { candidate: true, confirmed_commit: Some("1.1"), ..RouterKnobs::default() };
+    let router = StandIn::router("grindholm", Arc::new(Router::new(users, knobs)), Behaviour::default()).await?;
+    let buoy = Arc::new(KeyDevice::new("keeper", &[&office, &runa], KeyDeviceKnobs::default()));
+    let buoy = StandIn::key_device("buoy-4", buoy, Behaviour::default()).await?;
+    for (name, host) in [("grindholm", router), ("buoy-4", buoy)] {
         println!("{name} {} {}", host.address().port(), host.host_key());
         running.push(host);
     }

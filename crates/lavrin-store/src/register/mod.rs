@@ -10,12 +10,14 @@ use lavrin_fleet::register::SourceFile;
 use lavrin_fleet::register::kept::FOLDER as KEPT;
 use rustix::fd::OwnedFd;
 use rustix::fs::{
-    AtFlags, CWD, Dir, FileType, Mode, OFlags, RenameFlags, fstat, mkdirat, openat, renameat, renameat_with, unlinkat,
+    AtFlags, CWD, Dir, FileType, FlockOperation, Mode, OFlags, RenameFlags, fstat, mkdirat, openat, renameat,
+    renameat_with, unlinkat,
 };
 use rustix::io::Errno;
 use std::fs::File;
 use std::io::{Error, ErrorKind, Read as _, Write as _};
 use std::path::{Path, PathBuf};
+use std::time::{Duration, Instant};
 pub use trust::Trust;
 
 /// The file that makes a folder a register.
@@ -23,6 +25,12 @@ pub const MAIN_FILE: &str = "lavrin.toml";
 
 /// Longest file that is read, in bytes: 100,000 grants take about 15 MB.
 const FILE_BYTES_MAX: u64 = 256 << 20;
+
+/// How long another writer is waited for: each holds the lock for one file.
+const LOCK_TIME: Duration = Duration::from_secs(10);
+
+/// Time between two tries.
+const LOCK_PAUSE: Duration = Duration::from_millis(5);
 
 /// Most files of one kind.
 const FILES_MAX: usize = 200_000;
@@ -182,6 +190,7 @@ impl RegisterFolder {
         let fault = self.fault(path);
         let (below, name) = path.rsplit_once('/').unwrap_or(("", path));
         let folder = self.open_folder(below)?.ok_or_else(|| fault(ErrorKind::NotFound.into()))?;
+        lock(&folder).map_err(&fault)?;
         if self.read_file(&folder, name).map_err(&fault)?.as_deref() != Some(old) {
             return Err(fault(Error::other("somebody else has changed it; nothing was removed")));
         }
@@ -199,6 +208,7 @@ impl RegisterFolder {
             Some(folder) => folder,
             None => self.make_folder(below)?,
         };
+        lock(&folder).map_err(&fault)?;
         let now = self.read_file(&folder, name).map_err(&fault)?;
         if now.as_deref() != old {
             return Err(fault(Error::other("somebody else has changed it; nothing was written")));
@@ -221,6 +231,7 @@ impl RegisterFolder {
         let (below, name) = path.rsplit_once('/').unwrap_or(("", path));
         let (new_below, new_name) = new_path.rsplit_once('/').unwrap_or(("", new_path));
         let folder = self.open_folder(below)?.ok_or_else(|| fault(ErrorKind::NotFound.into()))?;
+        lock(&folder).map_err(&fault)?;
         let new_folder = self.open_folder(new_below)?.ok_or_else(|| fault(ErrorKind::NotFound.into()))?;
         if self.read_file(&folder, name).map_err(&fault)?.as_deref() != Some(old) {
             return Err(fault(Error::other("somebody else has changed it; nothing was written")));
@@ -235,7 +246,11 @@ impl RegisterFolder {
         } else {
             let own = self.open_folder("")?.ok_or_else(|| fault(ErrorKind::NotFound.into()))?;
             let all = Mode::RWXU | Mode::RWXG | Mode::RWXO;
-            mkdirat(&own, name, all).map_err(|errno| fault(errno.into()))?;
+            match mkdirat(&own, name, all) {
+                // Somebody else has made it meanwhile.
+                Ok(()) | Err(Errno::EXIST) => {}
+                Err(errno) => return Err(fault(errno.into())),
+            }
         }
         self.open_folder(name)?.ok_or_else(|| fault(ErrorKind::NotFound.into()))
     }
@@ -255,6 +270,22 @@ impl RegisterFolder {
             folder.save(&file.path, None, &file.text)?;
         }
         Ok(folder)
+    }
+}
+
+/// Between looking at what is there and putting something in its place nobody else does the same in this folder. The lock ends with
+/// the handle.
+fn lock(folder: &OwnedFd) -> Result<(), Error> {
+    let begun = Instant::now();
+    loop {
+        match rustix::fs::flock(folder, FlockOperation::NonBlockingLockExclusive) {
+            Ok(()) => return Ok(()),
+            Err(Errno::WOULDBLOCK) if begun.elapsed() < LOCK_TIME => std::thread::sleep(LOCK_PAUSE),
+            Err(Errno::WOULDBLOCK) => return Err(Error::other("somebody else writes in this folder all the time")),
+            // Some network file systems have no locks.
+            Err(Errno::OPNOTSUPP | Errno::NOLCK | Errno::BADF | Errno::INVAL | Errno::NOSYS) => return Ok(()),
+            Err(errno) => return Err(errno.into()),
+        }
     }
 }
 
@@ -322,6 +353,30 @@ mod tests {
 
     fn file(path: &str, text: &str) -> SourceFile {
         SourceFile { path: path.to_owned(), text: text.to_owned() }
+    }
+
+    #[test]
+    fn of_two_who_write_at_once_one_wins() {
+        let folder = tempfile::tempdir().unwrap();
+        let register = RegisterFolder { path: folder.path().to_owned(), trust: None };
+        let one_of_many = |old: Option<&str>, path: &str| {
+            let wins = std::thread::scope(|scope| {
+                let write = |number: usize| {
+                    let register = &register;
+                    move || register.save(path, old, &format!("{path} by {number}, not {old:?}")).ok().map(|()| number)
+                };
+                let all: Vec<_> = (0..8).map(|number| scope.spawn(write(number))).collect();
+                all.into_iter().filter_map(|one| one.join().unwrap()).collect::<Vec<_>>()
+            });
+            assert_eq!(wins.len(), 1, "{wins:?}");
+            assert_eq!(register.text(path).unwrap(), Some(format!("{path} by {}, not {old:?}", wins[0])));
+        };
+        for round in 0..20 {
+            let path = format!("kept/{round}");
+            one_of_many(None, &path);
+            let old = register.text(&path).unwrap().unwrap();
+            one_of_many(Some(&old), &path);
+        }
     }
 
     #[test]

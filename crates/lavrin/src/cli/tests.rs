@@ -155,7 +155,7 @@ fn named(text: &str) -> Vec<String> {
 }
 
 /// These hold no text for users, or one that another test types as a whole.
-const TYPED_ELSEWHERE: [&str; 2] = ["cli/tests.rs", "command/demo.rs"];
+const TYPED_ELSEWHERE: [&str; 2] = ["cli/tests.rs", "command/demo/mod.rs"];
 
 /// Every command that any text names can be typed: no text names an option that is gone.
 #[test]

@@ -185,6 +185,25 @@ fn whatever_a_router_does_it_is_told_and_the_others_are_changed() {
 }
 
 #[test]
+fn an_account_that_cannot_be_changed_does_not_stop_the_others() {
+    for knobs in kinds() {
+        let mut fleet = fleet();
+        let full = [line(2, "edda@lantern"), line(7, "a stranger")];
+        let knobs = RouterKnobs { keys_max: 2, ..knobs };
+        let router = fleet.add_router("skerry", &full.each_ref().map(String::as_str), knobs);
+        let hosts = fleet.world.read("hosts/skerry.toml").replace("[\"edda\"]", "[\"edda\", \"root\"]");
+        fleet.world.write("hosts/skerry.toml", hosts, 0o644);
+        let more = "[[grant]]\nperson = \"sten\"\naccount = \"root\"\nhosts = [\"*\"]\n";
+        fleet.world.write("access.toml", fleet.world.read("access.toml") + more, 0o644);
+        let run = enforce(&fleet, "").expect(4);
+        assert!(run.stdout.contains("resource-denied"), "{run}");
+        assert_eq!(held(&router), ["edda@lantern", "a stranger"], "{run}");
+        let roots = &router.running()[0].keys;
+        assert!(roots.len() == 2 && roots[1].name.starts_with("sten@lantern ["), "{run}");
+    }
+}
+
+#[test]
 fn a_line_that_is_cut_after_any_byte_leaves_the_old_or_the_new_keys() {
     for knobs in kinds() {
         let mut fleet = fleet();
