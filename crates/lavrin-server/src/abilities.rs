@@ -24,6 +24,8 @@ pub enum Ability {
     Rename,
     /// All accounts can be listed.
     Accounts,
+    /// Accounts can be made.
+    NewAccounts,
     /// The server can be asked from outside, over a connection of its own.
     Questions,
 }

@@ -1,6 +1,7 @@
 //! The steps that make an account without a password, and put it into groups.
 
 use super::{AccountChange, Change, NoSteps, Steps};
+use crate::abilities::Ability;
 use crate::account::Account;
 use crate::login;
 use crate::server_config;
@@ -85,6 +86,9 @@ pub fn make_account(new: &NewAccount, groups: &[String], seen: &System<'_>, now:
     }
     if let Some(account) = seen.account(&new.name) {
         return Ok(Steps::blank(account, None));
+    }
+    if !seen.abilities.has(Ability::Files) {
+        return Err(NoSteps::NotApplicable(Ability::NewAccounts));
     }
     if seen.viewer != Some(0) {
         return Err(NoSteps::OnlyRoot);

@@ -6,6 +6,7 @@ use crate::plan::pairs;
 use crate::scope::Scope;
 use crate::ways::Ways;
 use lavrin_fleet::register::{Grant, Host, Register, Whom};
+use lavrin_server::abilities::Ability;
 use lavrin_server::account::Account;
 use lavrin_server::fs::{BytePath, Fact};
 use lavrin_server::login::{self, AccountKeys};
@@ -72,6 +73,10 @@ impl<'a> LeftBehind<'a> {
     /// Takes in what was seen of a host.
     pub fn take(&mut self, host: &str, seen: &Observation) {
         let Some(known) = self.register.hosts.get(host) else { return };
+        // A device without files has nothing of all this to show.
+        if !seen.abilities.has(Ability::Files) {
+            return;
+        }
         let Some(Fact::Known(traces)) = &seen.traces else {
             self.unseen.insert(host.to_owned());
             return;

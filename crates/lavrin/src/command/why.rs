@@ -15,6 +15,7 @@ use crate::{clock, input, paths, wording};
 use clap::Args;
 use lavrin_keys::key::Fingerprint;
 use lavrin_keys::text::count;
+use lavrin_server::abilities::Ability;
 use lavrin_server::login::{self, Outcome, Question, Reason, ReasonKind, Verdict};
 use lavrin_server::server_config;
 use lavrin_server::survey::{Observation, Want};
@@ -71,6 +72,9 @@ pub struct WhyOut {
     entry: Option<PlaceOut>,
     /// By which server's rules, and how that is known.
     server: String,
+    /// Whether the host lists keys only, and nobody sees by which rules it lets somebody in.
+    #[serde(skip)]
+    lists_only: bool,
 }
 
 /// What `--format json` prints where no key is named.
@@ -261,6 +265,7 @@ fn out_of(args: &WhyArgs, question: &Question, verdict: &Verdict, work: &Work) -
         limits: LimitsOut::from(&verdict.limits),
         entry: verdict.entry.as_ref().map(PlaceOut::from),
         server: wording::server(&work.seen),
+        lists_only: !work.seen.abilities.has(Ability::Settings),
     }
 }
 
@@ -286,6 +291,9 @@ fn text_of(out: &WhyOut, verdict: &Verdict, args: &WhyArgs, ui: &Ui) -> String {
     }
     for reason in &out.also {
         text += &reason_text(reason, "and then", ui);
+    }
+    if out.lists_only {
+        return text;
     }
     text + &ui.paint(Label::Faint, &format!("  rules of {}", out.server)) + "\n"
 }

@@ -4,6 +4,7 @@ use super::CommandError;
 use crate::exit::Exit;
 use lavrin_keys::text::{printable, shell_word};
 use lavrin_server::fs::Why;
+use lavrin_server::login::KeySource;
 use lavrin_server::steps::NoSteps;
 
 fn stop(message: String) -> CommandError {
@@ -70,6 +71,10 @@ pub fn no_steps(fault: &NoSteps, account: &str, place: &str) -> CommandError {
         NoSteps::NotApplicable(ability) => {
             let what = crate::wording::not_applicable(&[*ability]).unwrap_or_default();
             stop(format!("{place}: {what}")).hint(format!("look at it: lavrin audit {place}"))
+        }
+        NoSteps::Unread(KeySource::Slots, Why::Permission) => {
+            stop(format!("{place} shows nothing of {account} to this login, so nothing can be changed safely"))
+                .again("as that account", &format!("--login {account}"))
         }
         NoSteps::Unread(source, why) => {
             let path = crate::wording::key_source(source);

@@ -141,6 +141,7 @@ pub fn not_applicable(lacks: &[Ability]) -> Option<String> {
         Ability::Options => "options",
         Ability::Rename => "replacing a file at once",
         Ability::Accounts => "a list of accounts",
+        Ability::NewAccounts => "making accounts",
         Ability::Questions => "questions from outside",
     };
     // Without files nothing is written that could be replaced at once.

@@ -101,6 +101,27 @@ fn what_a_device_cannot_say_is_refused_and_never_left_away() {
 }
 
 #[test]
+fn what_is_not_there_is_not_applicable_and_what_is_not_shown_is_not_denied() {
+    let mut fleet = fleet("");
+    let device = fleet.add_key_device("buoy", &[&line(1, "office")], KeyDeviceKnobs::default(), Behaviour::default());
+    fleet.world.put_pair("sten", 3, "sten@lantern");
+    let refused = |line: &str, told: &str| {
+        let run = fleet.run(&format!("{line} {SIGN_IN}")).expect(4);
+        assert!(run.stderr.contains(told) || run.stdout.contains(told), "{told}: {run}");
+    };
+    refused("host settings buoy", "not applicable: settings");
+    refused("keys-only buoy --preview", "not applicable: settings");
+    refused("mend root@buoy --preview", "not applicable: key files");
+    refused("install home/sten.pub new@buoy --create-account --login root --yes", "shows nothing of new to this login");
+    let why = fleet.run(&format!("why keeper@buoy --login root --key home/sten.pub {SIGN_IN}")).expect(3);
+    assert!(why.stdout.contains("undecided") && !why.stdout.contains("rules of"), "{why}");
+    // Nobody looks for sessions and files where there are none.
+    let gone = fleet.run(&format!("offboard edda --preview {SIGN_IN}")).expect(0);
+    assert!(!gone.stdout.contains("not checked"), "{gone}");
+    assert_eq!(held(&device), ["office"]);
+}
+
+#[test]
 fn whatever_a_device_does_it_is_told_and_the_others_are_changed() {
     let mut fleet = fleet("");
     let old = line(1, "office");

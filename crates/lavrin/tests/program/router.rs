@@ -105,6 +105,8 @@ fn single_keys_come_and_go_and_a_listed_one_is_not_claimed_to_open_anything() {
     assert!(own.stderr.contains("key that this login uses"), "{own}");
     let none = fleet.run(&format!("install home/sten.pub runa@skerry --yes {SIGN_IN} --login root"));
     assert!(none.status != 0 && router.running().len() == 2, "an account is never made by the way: {none}");
+    let made = format!("install home/sten.pub runa@skerry --create-account --yes {SIGN_IN} --login root");
+    assert!(fleet.run(&made).expect(4).stderr.contains("not applicable: making accounts"));
     // What the device cannot say is refused there, and never left away.
     let access =
         fleet.world.read("access.toml").replace("person = \"sten\"\n", "person = \"sten\"\nfrom = \"192.0.2.0/24\"\n");

@@ -3,7 +3,7 @@
 use crate::command::place::Work;
 use crate::command::register::RegisterArgs;
 use crate::connection::{ConnectionArgs, ServerArgs};
-use crate::error::CommandError;
+use crate::error::{CommandError, no_steps};
 use crate::exit::Exit;
 use crate::host::HostArgs;
 use crate::paths;
@@ -11,9 +11,11 @@ use crate::table::columns;
 use crate::ui::{Label, Ui};
 use crate::wording;
 use clap::Args;
+use lavrin_server::abilities::Ability;
 use lavrin_server::account::Account;
 use lavrin_server::fs::BytePath;
 use lavrin_server::server_config::{self, Settings};
+use lavrin_server::steps::NoSteps;
 use lavrin_server::survey::LoginAttempt;
 use lavrin_server::survey::{Observation, Want, Wanted, Who};
 use lavrin_work::ways::Rights;
@@ -108,6 +110,10 @@ pub async fn run(args: &SettingsArgs, ui: &Ui) -> Result<Exit, CommandError> {
     work.seen.connection = LoginAttempt { host_counts: true, ..args.connection.connection() };
     args.server.give(&mut work.seen);
     work.look(&|seen| wants(name, seen)).await?;
+    if !work.seen.abilities.has(Ability::Settings) {
+        let place = work.site.name().to_owned();
+        return Err(no_steps(&NoSteps::NotApplicable(Ability::Settings), name.unwrap_or("root"), &place));
+    }
     let account = name.map(|name| work.seen.account(name).cloned().unwrap_or_else(|| Account::unknown(name)));
     let settings = Settings::from_files(account.as_ref(), &work.seen);
     let out = out_of(&settings, &work);
