@@ -30,6 +30,25 @@ pub enum Ability {
     Questions,
 }
 
+impl Ability {
+    /// Its name for programs.
+    #[must_use]
+    pub fn name(self) -> &'static str {
+        match self {
+            Self::Files => "files",
+            Self::Modes => "modes",
+            Self::Owners => "owners",
+            Self::Settings => "settings",
+            Self::Logs => "logs",
+            Self::Options => "options",
+            Self::Rename => "rename",
+            Self::Accounts => "accounts",
+            Self::NewAccounts => "new-accounts",
+            Self::Questions => "questions",
+        }
+    }
+}
+
 /// What a host lacks; nothing, as on most.
 #[derive(Debug, Clone, Default, PartialEq, Eq, Serialize, Deserialize)]
 #[serde(transparent)]

@@ -8,7 +8,7 @@ use crate::input::typed_fingerprint;
 use crate::paths;
 use crate::sign_in::SignInArgs;
 use crate::ui::Ui;
-use clap::Args;
+use clap::{Args, ValueEnum};
 use lavrin_fleet::register::{ReachKind, USUAL_LOGIN};
 use lavrin_keys::hostkey::{KNOWN_HOSTS_BYTES_MAX, line_for};
 use lavrin_keys::key::{Fingerprint, PublicKey};
@@ -31,6 +31,27 @@ const SSH_PORT: u16 = 22;
 /// How long each step on a single host may take: signing in, a whole look. Each has shorter limits of its own within.
 const STEP_LIMIT: Duration = Duration::from_mins(10);
 
+/// How a host is spoken to.
+#[derive(Debug, Clone, Copy, ValueEnum)]
+pub enum ReachArg {
+    /// Over a shell behind SSH.
+    Shell,
+    /// Over NETCONF, by default on port 830.
+    Netconf,
+    /// Over the public key subsystem, for the account that signs in.
+    PublickeySubsystem,
+}
+
+impl ReachArg {
+    pub fn kind(self) -> ReachKind {
+        match self {
+            Self::Shell => ReachKind::Shell,
+            Self::Netconf => ReachKind::Netconf,
+            Self::PublickeySubsystem => ReachKind::KeySubsystem,
+        }
+    }
+}
+
 /// How to reach a host and sign in there.
 #[derive(Debug, Args, Clone)]
 #[command(next_help_heading = crate::cli::CONNECTION)]
@@ -38,6 +59,9 @@ pub struct HostArgs {
     /// Port of the SSH server (default: from the register, else 22)
     #[arg(long, value_name = "PORT")]
     pub port: Option<u16>,
+    /// How it is spoken to (default: from the register, else over a shell)
+    #[arg(long, value_name = "REACH")]
+    pub reach: Option<ReachArg>,
     #[command(flatten)]
     pub sign_in: SignInArgs,
     /// The fingerprint the host's key must have, for scripts
@@ -90,6 +114,9 @@ impl HostArgs {
             }
             _ => self.plain_stop(host, login, &client, way),
         };
+        if let Some(reach) = self.reach {
+            stop.reach = reach.kind();
+        }
         if let Some(port) = self.port {
             stop.target.port = port;
             stop.target.known_hosts = known.map(|known| pins(known, port)).unwrap_or_default().into_bytes();
@@ -127,7 +154,8 @@ impl HostArgs {
             jump.through = jumps.last().map(|before| before.host.clone());
             jumps.push(jump);
         }
-        let mut stop = plain(host, login, client, self.port);
+        let port = self.port.or(client.port).or_else(|| self.reach.map(|reach| reach.kind().port()));
+        let mut stop = plain(host, login, client, port);
         stop.through = jumps.last().map(|jump| jump.host.clone());
         (stop, Ways::over_these(jumps, way))
     }

@@ -19,6 +19,7 @@ use crate::register::{Date, Exception, Host, Register};
 pub use access::{Access, wants, who};
 pub use index::{Index, Owner};
 use lavrin_keys::key::Fingerprint;
+use lavrin_server::abilities::Abilities;
 use lavrin_server::audit::{AuditEntry, Auditor, NotChecked, Report};
 use lavrin_server::finding::{Fault, Finding, Severity};
 use lavrin_server::fs::BytePath;
@@ -117,6 +118,8 @@ pub struct FleetReport {
     pub findings: Vec<FleetFinding>,
     /// What could not be checked, by host.
     pub not_checked: Vec<(String, NotChecked)>,
+    /// What a host cannot do or show, whatever rights one has.
+    pub not_applicable: Vec<(String, Abilities)>,
     /// On how many hosts an agent can be forwarded to the server.
     pub take_agents: usize,
 }
@@ -128,6 +131,7 @@ impl FleetReport {
         self.entries.extend(part.entries);
         self.findings.extend(part.findings);
         self.not_checked.extend(part.not_checked);
+        self.not_applicable.extend(part.not_applicable);
         self.take_agents += part.take_agents;
     }
 
@@ -171,6 +175,9 @@ impl<'a> FleetAuditor<'a> {
             report.accounts = of_system.accounts;
             report.take_agents = usize::from(of_system.takes_agents);
             report.not_checked = of_system.not_checked.into_iter().map(|item| (host.id.clone(), item)).collect();
+            report
+                .not_applicable
+                .extend((!seen.abilities.is_whole()).then(|| (host.id.clone(), seen.abilities.clone())));
             let own = of_system.findings.into_iter().filter(|finding| !is_expected(finding, host));
             findings.extend(own.map(|finding| finding.map(What::System)));
             for entry in of_system.entries {

@@ -19,7 +19,7 @@ use lavrin_keys::key::{Fingerprint, KeyFault};
 use lavrin_keys::keysfile::LineFault;
 use lavrin_keys::text::printable;
 use lavrin_reach::ssh::{NoAnswer, SignedIn};
-use lavrin_server::abilities::Ability;
+use lavrin_server::abilities::{Abilities, Ability};
 use lavrin_server::fs::Why;
 use lavrin_server::login::{KeySource, Limits, NotGone, Place};
 use lavrin_server::server::{Known, Software};
@@ -128,6 +128,12 @@ pub fn no_proof(why: &NoProof) -> String {
             "the server accepts even a made-up key, so its answer shows nothing".to_owned()
         }
     }
+}
+
+/// What a host cannot do or show, one behind the other.
+pub fn lacking(abilities: &Abilities) -> String {
+    let lacks: Vec<Ability> = abilities.lacking().collect();
+    not_applicable(&lacks).and_then(|text| Some(text.split_once(": ")?.1.to_owned())).unwrap_or_default()
 }
 
 /// What a host cannot do or show, whatever rights one has; nothing where it can all.

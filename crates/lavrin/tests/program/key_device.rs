@@ -77,7 +77,7 @@ fn a_device_is_brought_into_line_with_limits_and_back() {
     let gone = fleet.run(&format!("offboard sten --yes {SIGN_IN}")).expect(0);
     assert_eq!(held(&device), ["office", "a stranger"], "{gone}");
     let audited = fleet.run("audit");
-    assert!(audited.stdout.contains("unknown-key") && !audited.stdout.contains("mode"), "{audited}");
+    assert!(audited.stdout.contains("unknown-key") && !audited.stdout.contains("[mode"), "{audited}");
 }
 
 #[test]
@@ -98,6 +98,28 @@ fn what_a_device_cannot_say_is_refused_and_never_left_away() {
     fleet.world.write("hosts/buoy.toml", hosts, 0o644);
     let checked = fleet.run("register check");
     assert!(checked.stdout.contains("account-not-of-login"), "{checked}");
+}
+
+#[test]
+fn a_device_needs_no_register() {
+    let mut fleet = Fleet::new();
+    fleet.world.write("lavrin.toml", "", 0o644);
+    let device = fleet.add_key_device("buoy", &[&line(1, "office")], KeyDeviceKnobs::default(), Behaviour::default());
+    let (port, print) = (fleet.hosts[0].address().port(), fleet.hosts[0].host_key());
+    for file in ["lavrin.toml", "hosts/buoy.toml"] {
+        std::fs::remove_file(fleet.world.path(file)).unwrap();
+    }
+    fleet.world.put_pair("sten", 3, "sten@lantern");
+    let there = format!("root@127.0.0.1 --reach publickey-subsystem --port {port} --expect-host-key {print} {SIGN_IN}");
+    drop(fleet.run(&format!("install home/sten.pub {there} --yes")).expect(0));
+    assert_eq!(held(&device), ["office", "sten@lantern"]);
+    drop(fleet.run(&format!("remove home/sten.pub {there} --yes")).expect(0));
+    let audited = fleet.run(&format!("audit {} --login root", there.replace("root@", ""))).expect(0);
+    assert!(audited.stdout.contains("not applicable: key files"), "{audited}");
+    assert_eq!(held(&device), ["office"]);
+    // Without a word it would be a server with a shell.
+    let shell = there.replace("--reach publickey-subsystem", "");
+    drop(fleet.run(&format!("install home/sten.pub {shell} --yes")).expect(3));
 }
 
 #[test]

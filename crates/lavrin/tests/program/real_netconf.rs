@@ -55,7 +55,7 @@ fn the_whole_work(target: &str) {
     let gone = run("offboard runa --yes", 0);
     assert!(gone.stdout.contains("removed") && !site.client_gets_in("runa"), "{gone}");
     let audited = site.world.typed("audit");
-    assert!(!audited.stdout.contains("mode"), "{audited}");
+    assert!(!audited.stdout.contains("[mode"), "{audited}");
     let history = site.world.typed("history skerry").expect(0);
     assert!(history.stdout.contains("runa") && history.stdout.contains("offboard"), "{history}");
 }

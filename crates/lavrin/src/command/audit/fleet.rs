@@ -1,6 +1,8 @@
 //! The audit of a register and its hosts, by what surveys remembered.
 
-use super::{AuditArgs, AuditSummary, EntryOut, NotCheckedOut, entry_out, finding_text, lines, summary_text};
+use super::{
+    AuditArgs, AuditSummary, EntryOut, NotApplicableOut, NotCheckedOut, entry_out, finding_text, lines, summary_text,
+};
 use crate::cli::complete;
 use crate::clock;
 use crate::command::pace::PaceArgs;
@@ -16,6 +18,7 @@ use crate::wording::why_words;
 use lavrin_fleet::fleet::{FleetEntry, FleetFinding, FleetReport, Moment, What};
 use lavrin_fleet::register::Host;
 use lavrin_keys::text::{count, shell_word};
+use lavrin_server::abilities::Abilities;
 use lavrin_server::finding::Severity;
 use lavrin_server::fs::BytePath;
 use lavrin_server::survey::snapshot::SnapshotFault;
@@ -40,6 +43,8 @@ pub struct FleetOut {
     entries: Vec<FleetEntryOut<'static>>,
     findings: Vec<AuditFinding>,
     not_checked: Vec<NotCheckedOut>,
+    /// What hosts cannot do or show, whatever rights one has.
+    not_applicable: Vec<NotApplicableOut>,
     summary: AuditSummary,
 }
 
@@ -188,6 +193,9 @@ fn print_json(
     list("entries", report.entries.par_iter().map(entry).collect());
     list("findings", findings.par_iter().map(crate::json::line).collect());
     list("not_checked", not_checked_out(report).iter().map(crate::json::line).collect());
+    let lacking = report.not_applicable.iter();
+    let lacking = lacking.map(|(host, abilities)| crate::json::line(&NotApplicableOut::of(Some(host), abilities)));
+    list("not_applicable", lacking.collect());
     ui.result(&format!("\"summary\": {}\n}}", crate::json::line(&summary(report))));
 }
 
@@ -215,6 +223,11 @@ fn print_text(
             vec![format!("{account}{}", item.host.as_deref().unwrap_or("")), item.path.clone(), item.why.clone()]
         };
         ui.part(&lines(columns(&not_checked.iter().map(row).collect::<Vec<_>>(), 2)));
+    }
+    if !report.not_applicable.is_empty() {
+        ui.part(&format!("\n{}\n", ui.paint(Label::Strong, "Not applicable")));
+        let row = |(host, abilities): &(String, Abilities)| vec![host.clone(), wording::lacking(abilities)];
+        ui.part(&lines(columns(&report.not_applicable.iter().map(row).collect::<Vec<_>>(), 2)));
     }
     let place = format!("{name}, {}", age(hosts, looks));
     ui.result(&format!("\n{}", summary_text(&summary(report), &place, ui)));

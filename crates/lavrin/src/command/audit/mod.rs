@@ -22,6 +22,7 @@ use crate::wording::why_words;
 use crate::{paths, wording};
 use clap::Args;
 use lavrin_keys::text::{count, printable};
+use lavrin_server::abilities::{Abilities, Ability};
 use lavrin_server::audit::{self, AuditEntry, Auditor, Report};
 use lavrin_server::finding::{Finding, Severity};
 use lavrin_server::system::System;
@@ -68,7 +69,26 @@ pub struct AuditOut {
     server: String,
     findings: Vec<AuditFinding>,
     not_checked: Vec<NotCheckedOut>,
+    /// What the host cannot do or show, whatever rights one has.
+    not_applicable: Vec<NotApplicableOut>,
     summary: AuditSummary,
+}
+
+/// What a host cannot do or show, whatever rights one has.
+#[derive(Debug, Serialize)]
+#[cfg_attr(test, derive(schemars::JsonSchema))]
+struct NotApplicableOut {
+    /// The host, in the audit of a register.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    host: Option<String>,
+    /// Each by its name, as in `survey`.
+    lacks: Vec<&'static str>,
+}
+
+impl NotApplicableOut {
+    fn of(host: Option<&str>, abilities: &Abilities) -> Self {
+        Self { host: host.map(str::to_owned), lacks: abilities.lacking().map(Ability::name).collect() }
+    }
 }
 
 /// The numbers.
@@ -345,7 +365,11 @@ fn print_end(report: &Report, entries: usize, work: &Work, told: bool, ui: &Ui) 
     if ui.is_json() {
         let (not_checked, summary) = (crate::json::line(&not_checked), crate::json::line(&summary));
         let server = crate::json::line(&wording::server(&work.seen));
-        ui.part(&format!("\"not_checked\": {not_checked},\n\"server\": {server},\n\"summary\": {summary}\n}}\n"));
+        let lacking = (!work.seen.abilities.is_whole()).then(|| NotApplicableOut::of(None, &work.seen.abilities));
+        let lacking = crate::json::line(&lacking.into_iter().collect::<Vec<_>>());
+        ui.part(&format!(
+            "\"not_checked\": {not_checked},\n\"not_applicable\": {lacking},\n\"server\": {server},\n\"summary\": {summary}\n}}\n"
+        ));
         return;
     }
     if !not_checked.is_empty() {
@@ -354,7 +378,12 @@ fn print_end(report: &Report, entries: usize, work: &Work, told: bool, ui: &Ui) 
             |item: &NotCheckedOut| vec![item.account.clone().unwrap_or_default(), item.path.clone(), item.why.clone()];
         ui.part(&lines(columns(&not_checked.iter().map(row).collect::<Vec<_>>(), 2)));
     }
-    let server = ui.paint(Label::Faint, &format!("rules of {}", wording::server(&work.seen)));
+    let rules = if work.seen.abilities.has(Ability::Settings) {
+        format!("rules of {}", wording::server(&work.seen))
+    } else {
+        format!("not applicable: {}", wording::lacking(&work.seen.abilities))
+    };
+    let server = ui.paint(Label::Faint, &rules);
     let gap = gap(told || !not_checked.is_empty());
     ui.part(&format!("{gap}{}\n{server}\n", summary_text(&summary, &work.name, ui)));
 }

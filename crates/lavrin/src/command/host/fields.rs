@@ -2,10 +2,11 @@
 
 use crate::account_target::parse_host;
 use crate::command::register::{typed_date, typed_id};
+use crate::host::ReachArg;
 use crate::sign_in::RootByArg;
-use clap::{Args, ValueEnum};
+use clap::Args;
+use lavrin_fleet::register::Date;
 use lavrin_fleet::register::edit::HostField;
-use lavrin_fleet::register::{Date, ReachKind};
 
 /// The fields of a host in the register
 #[derive(Debug, Args)]
@@ -43,27 +44,6 @@ pub struct HostFields {
     /// An account that the register manages there (repeatable; replaces the list)
     #[arg(long, value_name = "ACCOUNT")]
     pub account: Vec<String>,
-}
-
-/// How a host is spoken to.
-#[derive(Debug, Clone, Copy, ValueEnum)]
-pub enum ReachArg {
-    /// Over a shell behind SSH.
-    Shell,
-    /// Over NETCONF, by default on port 830.
-    Netconf,
-    /// Over the public key subsystem, for the account that signs in.
-    PublickeySubsystem,
-}
-
-impl ReachArg {
-    fn kind(self) -> ReachKind {
-        match self {
-            Self::Shell => ReachKind::Shell,
-            Self::Netconf => ReachKind::Netconf,
-            Self::PublickeySubsystem => ReachKind::KeySubsystem,
-        }
-    }
 }
 
 impl HostFields {
