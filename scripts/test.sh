@@ -11,6 +11,7 @@ needed=(
   /usr/bin/python3:python3 /usr/lib/python3/dist-packages/cryptography/__init__.py:python3-cryptography
   /usr/lib/python3/dist-packages/bcrypt/__init__.py:python3-bcrypt /usr/sbin/debootstrap:debootstrap
   /usr/bin/systemd-nspawn:systemd-container /usr/sbin/netconfd:netconfd /usr/include/libssh2.h:libssh2-1-dev
+  /usr/include/nc_server.h:libnetconf2-dev /usr/include/libyang/libyang.h:libyang2-dev /usr/include/libssh/libssh.h:libssh-dev
 )
 missing=()
 for pair in "${needed[@]}"; do

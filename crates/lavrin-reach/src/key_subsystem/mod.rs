@@ -12,9 +12,9 @@ use attributes::NotSayable;
 use lavrin_keys::text::printable;
 use lavrin_server::abilities::{Abilities, Ability};
 use lavrin_server::account::Account;
-use lavrin_server::fs::{BytePath, Fact, Why};
+use lavrin_server::fs::{Fact, Why};
 use lavrin_server::server::{Known, Server};
-use lavrin_server::steps::{Change, ChangeSubject, Guarded, KeyChange};
+use lavrin_server::steps::{Change, ChangeSubject, Guarded, KeyChange, entries_say_the_same};
 use lavrin_server::survey::{KeySlot, Observation, Want, Wanted, Who};
 use packet::{Packet, PacketFault, Request, VERSION};
 use std::time::Duration;
@@ -31,9 +31,6 @@ const ANSWER_TIME: Duration = Duration::from_secs(30);
 
 /// Most keys that an account may have.
 const KEYS_MAX: usize = 20_000;
-
-/// The account of a device has no number; this is none that a system gives.
-const UID: u32 = 4_000_000_000;
 
 /// What a status means (RFC 4819, section 3.3).
 const WORDS: [&str; 10] = [
@@ -224,7 +221,7 @@ impl KeyStoreLine {
             return Err(CarryFault::Unknown { subject: subject() });
         }
         let after = self.list().await.map_err(|_| CarryFault::Unknown { subject: subject() })?;
-        let made = key.new.as_ref().is_none_or(|new| after.iter().any(|slot| says_the_same(&slot.entry, new)))
+        let made = key.new.as_ref().is_none_or(|new| after.iter().any(|slot| entries_say_the_same(&slot.entry, new)))
             && !key.old.as_ref().is_some_and(|old| stands(&after, old));
         match told {
             _ if made => Ok(()),
@@ -248,14 +245,6 @@ fn named(entry: &[u8]) -> Option<(String, Vec<u8>)> {
     Some((algorithm.to_owned(), lavrin_keys::key::base64::decode_loosely(data.as_bytes())))
 }
 
-/// Whether it is the same key with the same limits; a device may leave the comment away.
-fn says_the_same(one: &[u8], other: &[u8]) -> bool {
-    match (attributes::parsed(one), attributes::parsed(other)) {
-        (Some(one), Some(other)) => one.key == other.key && one.options.says_the_same(&other.options),
-        _ => one == other,
-    }
-}
-
 impl Reach for KeySubsystem {
     fn abilities(&self) -> Abilities {
         use Ability::{Accounts, Files, Logs, Modes, Owners, Rename, Settings};
@@ -269,12 +258,12 @@ impl Reach for KeySubsystem {
             for want in wants {
                 match &want.what {
                     Wanted::System(who) => {
-                        let mut accounts = vec![account(&self.account)];
+                        let mut accounts = vec![Account::unknown(&self.account)];
                         // Another one may be there too: nothing of it is shown over this login.
                         if let Who::One(name) = who
                             && *name != self.account
                         {
-                            accounts.push(account(name));
+                            accounts.push(Account::unknown(name));
                             seen.slots.insert(name.clone(), Fact::Unseen(Why::Permission));
                         }
                         seen.accounts = accounts.into();
@@ -318,18 +307,5 @@ impl Reach for KeySubsystem {
             drop(self.line);
             self.connection.close().await;
         })
-    }
-}
-
-/// The account as the core knows it: it has no number, no home and no shell.
-fn account(name: &str) -> Account {
-    Account {
-        name: name.to_owned(),
-        uid: UID,
-        gid: UID,
-        home: BytePath::from("/"),
-        shell: BytePath::from("/"),
-        password: None,
-        aging: None,
     }
 }

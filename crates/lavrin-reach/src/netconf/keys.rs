@@ -4,7 +4,6 @@ use super::xml::{Element, Namespace, SYSTEM, escaped};
 use lavrin_keys::key::{PublicKey, base64};
 use lavrin_keys::text::printable;
 use lavrin_server::account::Account;
-use lavrin_server::fs::BytePath;
 use lavrin_server::survey::KeySlot;
 
 /// Longest comment that becomes part of a name, in characters.
@@ -110,15 +109,7 @@ pub fn asked_for(account: Option<&str>) -> String {
 /// An account as the core knows it: it has no number, no home and no shell.
 pub fn account(number: usize, name: &str) -> Account {
     let uid = FIRST_UID + u32::try_from(number).unwrap_or_default();
-    Account {
-        name: name.to_owned(),
-        uid,
-        gid: uid,
-        home: BytePath::from("/"),
-        shell: BytePath::from("/"),
-        password: None,
-        aging: None,
-    }
+    Account { uid, gid: uid, ..Account::unknown(name) }
 }
 
 #[cfg(test)]

@@ -370,13 +370,14 @@ impl KeyChange {
         let own = |slot: &&KeySlot| self.slot.as_ref().is_none_or(|name| *name == slot.name);
         let is_left = |entry: &Vec<u8>| slots.iter().filter(own).any(|slot| slot.entry == *entry);
         // A device may name the slot anew, and leave the comment away.
-        let is_there = |entry: &Vec<u8>| slots.iter().any(|slot| say_the_same(&slot.entry, entry));
+        let is_there = |entry: &Vec<u8>| slots.iter().any(|slot| entries_say_the_same(&slot.entry, entry));
         self.new.as_ref().is_none_or(is_there) && !self.old.as_ref().is_some_and(is_left)
     }
 }
 
-/// Whether two entries hold the same key with the same options.
-fn say_the_same(one: &[u8], other: &[u8]) -> bool {
+/// Whether two entries hold the same key with the same options; a device may leave the comment away.
+#[must_use]
+pub fn entries_say_the_same(one: &[u8], other: &[u8]) -> bool {
     let read = |entry: &[u8]| read_all(entry, None, &Dialect::default()).into_iter().next().map(|line| line.content);
     match (read(one), read(other)) {
         (Some(Content::Entry(one)), Some(Content::Entry(other))) => {

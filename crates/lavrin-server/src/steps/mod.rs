@@ -27,7 +27,9 @@ use crate::survey::{Resolved, is_under_root_alone, resolve, resolve_new};
 use crate::system::System;
 pub use bring::{Edits, bring};
 pub use bring::{held, modes, targets};
-pub use change::{AccountChange, Change, ChangeSubject, Deed, FileChange, KeyChange, ServerChange, Was};
+pub use change::{
+    AccountChange, Change, ChangeSubject, Deed, FileChange, KeyChange, ServerChange, Was, entries_say_the_same,
+};
 pub use effect::Effect;
 pub use end::{end_account, end_sessions};
 pub use guard::{Around, Guarded, Kept, LockOut, Login, Whose, guard, guard_around};

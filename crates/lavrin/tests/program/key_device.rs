@@ -215,6 +215,81 @@ fn a_line_that_is_cut_after_any_byte_and_a_device_that_falls_silent() {
     assert_eq!((run.status, silent.keys().len(), slow.keys().len()), (3, 1, 2), "{run}");
 }
 
+/// Fifty devices with the same fault, each a little later than the one before.
+fn fifty(fault: &str, number: usize) -> (KeyDeviceKnobs, Behaviour) {
+    let (plain, usual) = (KeyDeviceKnobs::default(), Behaviour::default());
+    let from_second = |then: Behaviour| Behaviour { episodes: vec![(2..=99, then)], ..Behaviour::default() };
+    let cut = Behaviour { cut_after: Some(3_000 + 60 * number as u64), ..Behaviour::default() };
+    match fault {
+        "silent" => (KeyDeviceKnobs { silent_from: Some(1 + number % 10), ..plain }, usual),
+        "breaks off" => (KeyDeviceKnobs { breaks_off_in: Some(1 + number % 10), ..plain }, usual),
+        "endless" => (KeyDeviceKnobs { endless: true, ..plain }, usual),
+        "loses changes" => (KeyDeviceKnobs { loses_changes: true, ..plain }, usual),
+        "refuses" => (KeyDeviceKnobs { refuses_with: u32::try_from(1 + number).ok(), ..plain }, usual),
+        "full" => (KeyDeviceKnobs { keys_max: 1, ..plain }, usual),
+        "another version" => (KeyDeviceKnobs { version: [0, 1, 3, 99][number % 4], ..plain }, usual),
+        "no attributes" => (KeyDeviceKnobs { attributes: &[], ..plain }, usual),
+        "slow" => (KeyDeviceKnobs { slow: Duration::from_millis(4 * number as u64), ..plain }, usual),
+        "cut" => (plain, Behaviour { episodes: vec![(2..=2, cut)], ..Behaviour::default() }),
+        "cut for good" => (plain, from_second(cut)),
+        "other host key" => (plain, from_second(Behaviour { other_host_key: true, ..Behaviour::default() })),
+        _ => (plain, from_second(Behaviour { silent: true, ..Behaviour::default() })),
+    }
+}
+
+#[test]
+#[ignore = "fifty runs of thirteen faults take minutes: scripts/test.sh"]
+fn fifty_runs_of_every_fault_end_in_time_and_say_what_is_so() {
+    let faults = [
+        "silent",
+        "breaks off",
+        "endless",
+        "loses changes",
+        "refuses",
+        "full",
+        "another version",
+        "no attributes",
+        "slow",
+        "cut",
+        "cut for good",
+        "other host key",
+        "silent line",
+    ];
+    for fault in faults {
+        let mut fleet = fleet("");
+        let old = line(1, "office");
+        let devices: Vec<_> = (0..50)
+            .map(|number| {
+                let (knobs, behaviour) = fifty(fault, number);
+                fleet.add_key_device(&format!("h{number:02}"), &[&old], knobs, behaviour)
+            })
+            .collect();
+        let begun = Instant::now();
+        let run = enforce(&fleet, "--host-limit 5 --parallel 25 --format json");
+        assert!(begun.elapsed() < Duration::from_mins(2), "{fault}: {:?}", begun.elapsed());
+        let (json, compared) = (run.json(), fleet.run("compare --format json").json());
+        let hosts = json["hosts"].as_array().unwrap();
+        assert_eq!(hosts.len(), 50, "{fault}: each has one result");
+        for (device, host) in devices.iter().zip(hosts) {
+            let (name, state) = (host["host"].as_str().unwrap(), host["state"].as_str().unwrap());
+            let is_new = device.keys().len() == 2;
+            let fits = match state {
+                "done" => is_new,
+                "unknown" => true,
+                "nothing-to-do" => false,
+                _ => !is_new,
+            };
+            assert!(fits, "{fault} {host}: {:?}", device.keys());
+            let listed = compared["hosts"].as_array().unwrap().iter().find(|own| own["host"] == name);
+            let is_known = listed.is_none_or(|own| own["fault"].is_null() && !own["seen"].is_null());
+            let misses_sten = listed.is_some_and(|own| own["accounts"].to_string().contains("\"missing\""));
+            if state != "unknown" && is_known {
+                assert_eq!(misses_sten, !is_new, "{fault} {host}\n{listed:?}");
+            }
+        }
+    }
+}
+
 /// The layout of the packets is not only our own reading of the description: another client speaks to the stand-in.
 #[test]
 #[ignore = "needs libssh2: scripts/test.sh"]

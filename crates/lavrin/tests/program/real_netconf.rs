@@ -1,7 +1,7 @@
 //! A real NETCONF server behind a real sshd, with both kinds of targets: the whole work, each change proven by a login.
 
 use crate::common::Run;
-use crate::common::netconfd::{Netconfd, site};
+use crate::common::netconfd::{Netconfd, OwnedSeed, site, site_of_libnetconf2, startup};
 use crate::common::site::Site;
 
 const SIGN_IN: &str = "--login root --identity home/keys/root";
@@ -15,18 +15,18 @@ fn generate(site: &Site, name: &str) {
     drop(site.world.typed(&line).expect(0));
 }
 
-fn the_whole_work(target: &str) {
-    let site = site();
+/// root has its key there, the account one under another name and one that nobody knows.
+fn seeds(site: &Site) -> Vec<OwnedSeed> {
     for name in ["sten", "runa", "edda-2"] {
-        generate(&site, name);
+        generate(site, name);
     }
+    let key = |place: &str, name: &str| (place.to_owned(), public(site, name));
+    let own = vec![key("old name", "runa"), key("of nobody", "sten")];
+    vec![("root".to_owned(), vec![key("root", "root")]), (site.account.name.clone(), own)]
+}
+
+fn the_whole_work(site: &Site) {
     let account = site.account.name.clone();
-    let seeds = [("old name".to_owned(), public(&site, "runa")), ("of nobody".to_owned(), public(&site, "sten"))];
-    let device = Netconfd::start(
-        &site,
-        target,
-        &[("root", vec![("root".to_owned(), public(&site, "root"))]), (&account, seeds.to_vec())],
-    );
     site.write_register(&["edda", "runa"], &[("skerry", &site.server)]);
     let hosts = site.world.read("hosts.toml").replace("accounts =", "reach = \"netconf\"\naccounts =");
     site.world.write("hosts.toml", hosts, 0o644);
@@ -38,7 +38,7 @@ fn the_whole_work(target: &str) {
     assert!(compared.stdout.contains("missing") && compared.stdout.contains("unknown"), "{compared}");
     drop(run("enforce --yes", 0));
     assert!(site.client_gets_in("edda") && site.client_gets_in("runa") && site.client_gets_in("sten"));
-    assert!(device.startup().contains("low water"), "the password of the account is still there");
+    assert!(startup(site).contains("low water"), "the password of the account is still there");
     let target_account = format!("{account}@skerry");
     let put = run(&format!("remove home/keys/sten.pub {target_account} --yes"), 0);
     assert!(!site.client_gets_in("sten"), "{put}");
@@ -63,11 +63,21 @@ fn the_whole_work(target: &str) {
 #[test]
 #[ignore = "needs real servers: scripts/test.sh"]
 fn a_server_that_writes_what_is_in_force() {
-    the_whole_work("running");
+    let site = site();
+    let _device = Netconfd::start(&site, "running", &seeds(&site));
+    the_whole_work(&site);
 }
 
 #[test]
 #[ignore = "needs real servers: scripts/test.sh"]
 fn a_server_with_a_candidate_that_waits_for_approval() {
-    the_whole_work("candidate");
+    let site = site();
+    let _device = Netconfd::start(&site, "candidate", &seeds(&site));
+    the_whole_work(&site);
+}
+
+#[test]
+#[ignore = "needs real servers: scripts/test.sh"]
+fn a_server_that_shares_nothing_with_the_other_but_the_description() {
+    the_whole_work(&site_of_libnetconf2(seeds));
 }
