@@ -54,7 +54,7 @@ pub trait Reach: Send + Sync {
         Box::pin(async { Ok(None) })
     }
 
-    /// All is proven or taken back: what is there now is there after a restart too.
+    /// What was done is proven: it is there after a restart too.
     ///
     /// # Errors
     /// [`CarryFault`].

@@ -187,6 +187,15 @@ impl Router {
         if self.knobs.startup { self.state().store.startup.clone() } else { self.running() }
     }
 
+    /// Somebody puts a key in force, and does not make it lasting.
+    pub fn put_on_trial(&self, account: &str, line: &str) {
+        let keys = DeviceUser::with(account, &[line]).keys;
+        let mut state = self.state();
+        if let Some(user) = state.store.running.iter_mut().find(|user| user.name == account) {
+            user.keys.extend(keys);
+        }
+    }
+
     /// How many requests were made that change something.
     #[must_use]
     pub fn edits(&self) -> usize {

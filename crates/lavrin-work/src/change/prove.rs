@@ -95,11 +95,12 @@ impl Running<'_> {
         let after = match self.look().await {
             Ok(after) => after,
             Err(fault) => {
+                let why = Arc::new(Trouble::Host(fault));
                 let Some(now) = self.look_again().await else {
-                    let why = Arc::new(Trouble::Host(fault));
                     self.end_done_as(|_| Some(End::Unknown(why.clone())));
                     return None;
                 };
+                self.end_what_the_line_took_back(&why, &now);
                 Box::new(now)
             }
         };

@@ -131,8 +131,23 @@ impl Running<'_> {
         }
     }
 
-    /// What is there now is there after a restart too.
+    /// A device that holds changes on approval takes them back when its session ends: what a new one shows decides.
+    pub(super) fn end_what_the_line_took_back(&mut self, why: &Arc<Trouble>, now: &Observation) {
+        if self.armed.as_ref().is_none_or(|armed| armed.kind != TimerKind::Device) {
+            return;
+        }
+        self.armed = None;
+        self.end_done_as(|begun| {
+            let is_back = matches!(state_of(&begun.changes(), now), TaskState::Old);
+            is_back.then(|| End::AsBefore(why.clone()))
+        });
+    }
+
+    /// What was done is there after a restart too. Where nothing was, nothing is: others may have left something in force on trial.
     pub(super) async fn keep(&mut self) {
+        if !self.is_anything_done() {
+            return;
+        }
         let Err(fault) = self.site.keep().await else { return };
         // The line may have been lost behind the proof.
         if self.site.reopen().await.is_err() || self.site.keep().await.is_err() {

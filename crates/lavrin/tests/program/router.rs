@@ -187,6 +187,16 @@ fn whatever_a_router_does_it_is_told_and_the_others_are_changed() {
 }
 
 #[test]
+fn what_others_have_on_trial_is_not_made_lasting_where_nothing_was_changed() {
+    let mut fleet = fleet();
+    let locked = RouterKnobs { startup: true, is_locked: true, ..RouterKnobs::default() };
+    let router = fleet.add_router("skerry", &[&line(2, "edda@lantern")], locked);
+    router.put_on_trial("edda", &line(7, "a trial"));
+    drop(enforce(&fleet, "").expect(4));
+    assert!(held(&router).contains(&"a trial".to_owned()) && router.after_a_restart() != router.running());
+}
+
+#[test]
 fn an_account_that_cannot_be_changed_does_not_stop_the_others() {
     for knobs in kinds() {
         let mut fleet = fleet();
