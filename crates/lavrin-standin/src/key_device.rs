@@ -24,6 +24,10 @@ pub struct KeyDeviceKnobs {
     pub refuses_with: Option<u32>,
     /// Attributes that it understands; others are refused where they are critical, else left away.
     pub attributes: &'static [&'static str],
+    /// Attributes without which it takes no key.
+    pub compulsory: &'static [&'static str],
+    /// Whether it says which attributes it understands.
+    pub lists_attributes: bool,
     /// Most keys of an account.
     pub keys_max: usize,
     /// It says that a change was made, and does not make it.
@@ -44,6 +48,8 @@ impl Default for KeyDeviceKnobs {
             version: 2,
             refuses_with: None,
             attributes: &["comment", "from", "command-override", "x11", "agent", "port-forward", "reverse-forward"],
+            compulsory: &[],
+            lists_attributes: true,
             keys_max: usize::MAX,
             loses_changes: false,
             silent_from: None,
@@ -58,6 +64,7 @@ impl Default for KeyDeviceKnobs {
 #[derive(Debug)]
 pub struct KeyDevice {
     account: String,
+    password: Option<String>,
     pub(crate) knobs: KeyDeviceKnobs,
     state: Mutex<KeyDeviceState>,
 }
@@ -80,7 +87,13 @@ impl KeyDevice {
             Some(StoredKey { algorithm, blob, attributes: comment.into_iter().collect() })
         };
         let state = KeyDeviceState { keys: lines.iter().filter_map(key).collect(), requests: 0 };
-        Self { account: account.to_owned(), knobs, state: Mutex::new(state) }
+        Self { account: account.to_owned(), password: None, knobs, state: Mutex::new(state) }
+    }
+
+    /// The same, also opened by this password.
+    #[must_use]
+    pub fn with_password(self, password: &str) -> Self {
+        Self { password: Some(password.to_owned()), ..self }
     }
 
     fn state(&self) -> MutexGuard<'_, KeyDeviceState> {
@@ -91,6 +104,10 @@ impl KeyDevice {
     #[must_use]
     pub fn keys(&self) -> Vec<StoredKey> {
         self.state().keys.clone()
+    }
+
+    pub(crate) fn takes(&self, account: &str, password: &str) -> bool {
+        account == self.account && self.password.as_deref() == Some(password)
     }
 
     pub(crate) fn lets_in(&self, account: &str, blob: &[u8]) -> bool {
@@ -166,6 +183,13 @@ impl KeyDeviceState {
         let Some(request) = KeyRequest::read(packet) else { return status(8) };
         let place = |state: &Self, blob: &[u8]| state.keys.iter().position(|key| key.blob == blob);
         match request {
+            KeyRequest::ListAttributes if knobs.lists_attributes => {
+                let one = |name: &&str| {
+                    Request::new("attribute").string(name.as_bytes()).flag(knobs.compulsory.contains(name)).whole()
+                };
+                knobs.attributes.iter().flat_map(one).chain(status(0)).collect()
+            }
+            KeyRequest::ListAttributes => status(8),
             KeyRequest::List => self.keys.iter().flat_map(said).chain(status(0)).collect(),
             KeyRequest::Add { .. } | KeyRequest::Remove { .. } if knobs.refuses_with.is_some() => {
                 status(knobs.refuses_with.unwrap_or_default())
@@ -210,6 +234,7 @@ fn said(key: &StoredKey) -> Vec<u8> {
 /// What somebody asks for.
 enum KeyRequest {
     List,
+    ListAttributes,
     Add { algorithm: String, blob: Vec<u8>, overwrites: bool, attributes: Vec<(Attribute, bool)> },
     Remove { blob: Vec<u8> },
 }
@@ -220,6 +245,7 @@ impl KeyRequest {
         let text = |bytes: &[u8]| String::from_utf8_lossy(bytes).into_owned();
         match reader.string().ok()? {
             b"list" => Some(Self::List),
+            b"listattributes" => Some(Self::ListAttributes),
             b"remove" => {
                 reader.string().ok()?;
                 Some(Self::Remove { blob: reader.string().ok()?.to_vec() })

@@ -185,7 +185,7 @@ impl Handler for Client {
     async fn auth_password(&mut self, user: &str, password: &str) -> Result<Auth, russh::Error> {
         let right = match &self.world.device {
             Some(Device::Router(router)) => router.takes(user, password),
-            Some(Device::Keys(_)) => false,
+            Some(Device::Keys(device)) => device.takes(user, password),
             None => self.world.passwords.get(user).is_some_and(|own| own == password) && self.world.takes_passwords(),
         };
         self.account = user.to_owned();

@@ -8,7 +8,7 @@ pub use attributes::slot as read_slot;
 use crate::reach::Reach;
 use crate::ssh::{Connection, ExecFault, Subsystem};
 use crate::{Boxed, CarryFault};
-use attributes::NotSayable;
+use attributes::{KeyToAdd, NotSayable};
 use lavrin_keys::text::printable;
 use lavrin_server::abilities::{Abilities, Ability};
 use lavrin_server::account::Account;
@@ -84,6 +84,24 @@ struct KeyStoreLine {
     broken: Option<KeyStoreFault>,
     /// For each answer.
     limit: Duration,
+    attributes: AttributeList,
+}
+
+/// What a device says of attributes.
+#[derive(Debug, Clone)]
+enum AttributeList {
+    NotAsked,
+    /// It does not know the question.
+    NotTold,
+    Told(Vec<KnownAttribute>),
+}
+
+/// An attribute that a device knows.
+#[derive(Debug, Clone)]
+struct KnownAttribute {
+    name: String,
+    /// Whether each key has to have it.
+    compulsory: bool,
 }
 
 impl KeySubsystem {
@@ -99,7 +117,8 @@ impl KeySubsystem {
                 ExecFault::Refused => ExecFault::Device { why: "it has no public key subsystem".to_owned() },
                 other => other,
             })?;
-            let mut line = KeyStoreLine { stream, buffer: Vec::new(), broken: None, limit };
+            let mut line =
+                KeyStoreLine { stream, buffer: Vec::new(), broken: None, limit, attributes: AttributeList::NotAsked };
             line.greet().await.map_err(exec_fault)?;
             Ok(Self { connection, account, line: Mutex::new(line) })
         })
@@ -186,6 +205,39 @@ impl KeyStoreLine {
         self.request(Request::new("list")).await
     }
 
+    /// What the device says of attributes; a device may not know that question.
+    async fn attributes(&mut self) -> Result<AttributeList, KeyStoreFault> {
+        if !matches!(self.attributes, AttributeList::NotAsked) {
+            return Ok(self.attributes.clone());
+        }
+        self.write(Request::new("listattributes")).await?;
+        let (deadline, mut known) = (Instant::now() + self.limit, Vec::new());
+        self.attributes = loop {
+            match self.read(deadline).await? {
+                Packet::Attribute(name, compulsory) if known.len() < KEYS_MAX => {
+                    known.push(KnownAttribute { name, compulsory });
+                }
+                Packet::Status(0, _) => break AttributeList::Told(known),
+                Packet::Status(..) => break AttributeList::NotTold,
+                _ => return Err(KeyStoreFault::WrongAnswer),
+            }
+        };
+        Ok(self.attributes.clone())
+    }
+
+    /// Why the device takes no key with these attributes, by what it says of them.
+    async fn objection(&mut self, add: &KeyToAdd) -> Result<Option<String>, KeyStoreFault> {
+        let AttributeList::Told(known) = self.attributes().await? else { return Ok(None) };
+        let has = |name: &str| add.attributes.iter().any(|(attribute, _)| attribute.name == name);
+        let mut critical =
+            add.attributes.iter().filter(|(_, critical)| *critical).map(|(attribute, _)| &attribute.name);
+        if let Some(name) = critical.find(|name| known.iter().all(|own| own.name != **name)) {
+            return Ok(Some(format!("attribute not supported: {name}")));
+        }
+        let demanded = known.iter().find(|own| own.compulsory && !has(&own.name));
+        Ok(demanded.map(|own| format!("it takes no key without the attribute {}", own.name)))
+    }
+
     /// Makes a change, and reads back whatever the answer says.
     async fn make(&mut self, key: &KeyChange, subject: &(dyn Fn() -> ChangeSubject + Sync)) -> Result<(), CarryFault> {
         let refused = |why: String| CarryFault::Refused { subject: subject(), why };
@@ -201,6 +253,15 @@ impl KeyStoreLine {
                     NotSayable::NoKey => refused("it is no key".to_owned()),
                     NotSayable::Option(name) => refused(format!("it has nothing like the option {name}")),
                 })?;
+                match self.objection(&add).await {
+                    Ok(None) => {}
+                    Ok(Some(why)) => return Err(refused(why)),
+                    Err(fault) => {
+                        let why = fault.to_string();
+                        self.broken = Some(fault);
+                        return Err(refused(why));
+                    }
+                }
                 let mut request =
                     Request::new("add").string(add.algorithm.as_bytes()).string(&add.blob).flag(old.is_some());
                 request = request.number(u32::try_from(add.attributes.len()).unwrap_or_default());

@@ -37,6 +37,8 @@ pub enum Packet {
         /// What it has beside.
         attributes: Vec<Attribute>,
     },
+    /// An attribute that the device knows, and whether each key has to have it.
+    Attribute(String, bool),
     /// Something that was not asked for.
     Other,
 }
@@ -81,6 +83,10 @@ impl Packet {
                 };
                 let attributes = (0..count).map(attribute).collect::<Result<_, _>>()?;
                 Self::PublicKey { algorithm, blob, attributes }
+            }
+            b"attribute" => {
+                let name = text(&mut reader)?;
+                Self::Attribute(name, reader.byte().map_err(|_| PacketFault::Form)? != 0)
             }
             _ => Self::Other,
         })
@@ -188,6 +194,8 @@ mod tests {
     #[test]
     fn what_is_no_packet_is_refused_within_bounds() {
         assert_eq!(next(&mut vec![0xff; 8]), Err(PacketFault::TooLong));
+        let attribute = Request::new("attribute").string(b"from").flag(true).whole();
+        assert_eq!(Packet::read(&attribute[4..]), Ok(Packet::Attribute("from".to_owned(), true)));
         let many = Request::new("publickey").string(b"a").string(b"b").number(u32::MAX).whole();
         let short = Request::new("version").whole();
         for bytes in [&many[4..], &short[4..], b"", b"\0\0\0\x09short"] {

@@ -283,8 +283,8 @@ fn a_router_that_falls_silent_costs_its_time_and_no_more() {
     let slow = RouterKnobs { slow: Duration::from_millis(200), ..RouterKnobs::default() };
     let slow = fleet.add_router("slow", &[&old], slow);
     let begun = Instant::now();
-    let run = enforce(&fleet, "--host-limit 5");
-    assert!(begun.elapsed() < Duration::from_secs(40), "{run}");
+    let run = enforce(&fleet, "--host-limit 20");
+    assert!(begun.elapsed() < Duration::from_mins(2), "{run}");
     assert!(run.status == 3 && held(&router) == ["edda@lantern"], "{run}");
     assert_eq!((held(&good).len(), held(&slow).len()), (2, 2), "{run}");
 }

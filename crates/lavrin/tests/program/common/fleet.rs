@@ -92,6 +92,15 @@ impl Fleet {
         device
     }
 
+    /// A device that no register knows; gives its port and the fingerprint of its host key.
+    pub fn start_key_device(&mut self, name: &str, device: KeyDevice) -> (Arc<KeyDevice>, (u16, String)) {
+        let device = Arc::new(device);
+        let host = self.runtime.block_on(StandIn::key_device(name, device.clone(), Behaviour::default())).unwrap();
+        let reached = (host.address().port(), host.host_key().to_string());
+        self.hosts.push(host);
+        (device, reached)
+    }
+
     /// A host in the register only.
     pub fn register(&self, name: &str, port: u16, host_key: &str, lines: &str) {
         let keys = if host_key.is_empty() { String::new() } else { format!("host_keys = [\"{host_key}\"]\n") };
