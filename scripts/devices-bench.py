@@ -1,5 +1,5 @@
 #!/usr/bin/env python3
-"""Measures the work on devices: devices-bench.py LAVRIN ROUTERS, as root on Debian with netconfd and openssh-server.
+"""Measures the work on devices: devices-bench.py LAVRIN ROUTERS, as root on Debian with netconfd, openssh-server and a C compiler.
 
 LAVRIN is the program, ROUTERS the example of that name in lavrin-standin. A NETCONF server with 500 accounts of 4 keys each is
 surveyed, and 100 keys are added to 25 of its accounts; beside it the bare messages for the same go over `ssh -s`. Then 200 stand-in
@@ -68,15 +68,33 @@ def startup():
 
 old = [pair(f"old{number}") for number in range(4)]
 startup()
-# A quick one: sshd runs it for each key that it is asked about.
-write("keys.sh", f"""#!/bin/sh
-exec awk -v RS='<' -v user="$1" '
-  $0 ~ /^user>/ {{ own = 0; first = 1 }}
-  $0 ~ /^name>/ && first {{ first = 0; own = (substr($0, 6) ~ "^[ \\n]*" user "[ \\n]*$") }}
-  own && /^algorithm>/ {{ algorithm = substr($0, 11) }}
-  own && /^key-data>/ {{ data = substr($0, 10); gsub(/[ \\n]/, "", data); gsub(/[ \\n]/, "", algorithm); print algorithm, data }}
-' {work}/startup.xml
-""", 0o755)
+# A quick one, since sshd runs it for each key that it is asked about, and a device looks into its own memory.
+write("keys.c", """#include <stdio.h>
+#include <stdlib.h>
+#include <string.h>
+static char *word(char *from, const char *tag, char *until) {
+  char *at = strstr(from, tag);
+  if (!at || at > until) return 0;
+  at += strlen(tag);
+  return at + strspn(at, " \\n");
+}
+int main(int argc, char **argv) {
+  FILE *file = fopen(argv[1], "r");
+  char *text = calloc(1, 8 << 20), name[256], *at = text;
+  if (argc != 3 || !file) return 1;
+  text[fread(text, 1, (8 << 20) - 1, file)] = 0;
+  while ((at = strstr(at, "<user>"))) {
+    char *end = strstr(at, "</user>"), *own = word(at, "<name>", end);
+    snprintf(name, sizeof name, "%.*s", (int)strcspn(own, " \\n<"), own);
+    for (char *key = at; !strcmp(name, argv[2]) && (key = word(key, "<algorithm>", end));) {
+      char *data = word(key, "<key-data>", end);
+      printf("%.*s %.*s\\n", (int)strcspn(key, " \\n<"), key, (int)strcspn(data, " \\n<"), data);
+    }
+    at = end;
+  }
+}
+""")
+run("cc", "-O2", "-o", f"{work}/keys", f"{work}/keys.c")
 write("sshd_config", f"""Port {PORT}
 ListenAddress 127.0.0.1
 HostKey {work}/host
@@ -84,7 +102,7 @@ PidFile none
 UsePAM no
 MaxStartups 200
 AuthorizedKeysFile none
-AuthorizedKeysCommand {work}/keys.sh %u
+AuthorizedKeysCommand {work}/keys {work}/startup.xml %u
 AuthorizedKeysCommandUser root
 Subsystem netconf "/usr/sbin/netconf-subsystem --ncxserver-sockname={PORT}@{work}/ncx.sock"
 """)
