@@ -9,6 +9,7 @@ mod patience;
 mod reach;
 mod reached;
 mod shell;
+mod slots;
 pub mod ssh;
 
 pub use reach::Reach;

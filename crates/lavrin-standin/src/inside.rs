@@ -12,7 +12,7 @@ const LOGGER: [&[u8]; 2] = [b"logger -t ", b"true      "];
 /// What begins a script's work on the server's settings; before it stand the functions for that.
 const WORKS: [&[u8]; 4] = [b"\nreload )", b"\nbegin ", b"\ndisarm ", b"\nat_once "];
 
-/// What a script is told there on a host of which its owner is root. Each connection reads the settings anew, and every text counts
+/// What is added to a script on a host whose owner is root. Each connection reads the settings anew, and every text counts
 /// as settings.
 const AS_ROOT: &[u8] =
     b"\nroot() { :; }; alone() { :; }; find_server() { A=y; L=; O=; S=true; C=$R/etc/ssh/sshd_config; }";
@@ -55,7 +55,7 @@ pub(crate) fn command(command: &[u8], inside: Inside<'_>) -> (Vec<u8>, usize) {
     read().unwrap_or_else(|| (command.to_vec(), 0))
 }
 
-/// A script as it is run here, longer by what it is told.
+/// A script as it is run here, with the lines that are added.
 pub(crate) fn script(script: &[u8], inside: Inside<'_>) -> Vec<u8> {
     let told = format!("R={}; export R", inside.quoted());
     let length = script.len() + inside.more();

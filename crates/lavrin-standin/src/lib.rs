@@ -85,7 +85,7 @@ impl StandIn {
         })
     }
 
-    /// Starts a router with these accounts, which is spoken to over NETCONF and behaves as it is told to.
+    /// Starts a router with these accounts, which speaks NETCONF and behaves as configured.
     ///
     /// # Errors
     /// [`StandInFault`].
@@ -97,7 +97,7 @@ impl StandIn {
         })
     }
 
-    /// Starts a device with the public key subsystem, which behaves as it is told to.
+    /// Starts a device with the public key subsystem, which behaves as configured.
     ///
     /// # Errors
     /// [`StandInFault`].

@@ -2,6 +2,7 @@
 //! never left away: the device's own goes along with the name of its place, the line's is refused.
 
 use super::packet::Attribute;
+use crate::slots::unreadable;
 use lavrin_keys::key::{PublicKey, base64};
 use lavrin_keys::keysfile::{Content, Entry, read_all};
 use lavrin_keys::text::printable;
@@ -41,7 +42,7 @@ pub fn slot(algorithm: &str, blob: &[u8], attributes: &[Attribute]) -> KeySlot {
     } else {
         let mut data = String::new();
         base64::add_to(blob, &mut data);
-        (data.clone(), printable(format!("{algorithm} {data} {comment}").trim().as_bytes()))
+        (data.clone(), unreadable(algorithm, &data, &comment))
     };
     let more = left.iter().map(|one| format!(" {}={}", escaped(one.name.as_bytes()), escaped(&one.value)));
     let name = print + &more.collect::<String>();

@@ -1,8 +1,8 @@
 //! Accounts and keys as they stand in a device's data (RFC 7317), and how an entry's comment lies in the name of its place there.
 
 use super::xml::{Element, Namespace, SYSTEM, escaped};
+use crate::slots::unreadable;
 use lavrin_keys::key::{PublicKey, base64};
-use lavrin_keys::text::printable;
 use lavrin_server::account::Account;
 use lavrin_server::survey::KeySlot;
 
@@ -45,8 +45,7 @@ fn slot(element: &Element) -> KeySlot {
     let entry = if let Ok(key) = PublicKey::from_blob(&base64::decode_loosely(data.as_bytes())) {
         key.line(&comment(&name, &key))
     } else {
-        let said = format!("{} {data} {name}", element.value("algorithm").unwrap_or("unknown"));
-        printable(said.as_bytes())
+        unreadable(element.value("algorithm").unwrap_or_default(), &data, &name)
     };
     KeySlot { name, entry: entry.into_bytes() }
 }
@@ -154,7 +153,7 @@ mod tests {
         }
         let told = |keys: &str| String::from_utf8(read(keys)[0].entry.clone()).unwrap();
         assert_eq!(told(&of("<algorithm>ssh-rsa</algorithm>", "!")), "ssh-rsa ! a key");
-        assert_eq!(told("<authorized-key><name>x</name></authorized-key>"), "unknown  x");
+        assert_eq!(told("<authorized-key><name>x</name></authorized-key>"), "unknown - x");
     }
 
     #[test]

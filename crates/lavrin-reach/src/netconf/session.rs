@@ -73,7 +73,7 @@ pub struct RpcError {
     pub message: String,
 }
 
-/// Longest words of a device that are told, in characters.
+/// Longest text of a device that is shown, in characters.
 const TOLD_MAX: usize = 200;
 
 fn list(errors: &[RpcError]) -> String {

@@ -30,7 +30,7 @@ fn messages(bytes: &[u8], framing: Framing, piece: usize) -> Option<Vec<Vec<u8>>
     Some(all)
 }
 
-/// The same messages come out, in whatever pieces they came in; and what is framed anew reads the same.
+/// The same messages come out however the bytes are split, and a message that is framed again reads the same.
 fn framing(bytes: &[u8], framing: Framing) {
     let whole = messages(bytes, framing, bytes.len().max(1));
     for piece in [1, 3, 64] {

@@ -369,7 +369,7 @@ impl KeyChange {
         let Fact::Known(slots) = seen.slots_of(&self.account) else { return false };
         let own = |slot: &&KeySlot| self.slot.as_ref().is_none_or(|name| *name == slot.name);
         let is_left = |entry: &Vec<u8>| slots.iter().filter(own).any(|slot| slot.entry == *entry);
-        // A device may name the slot anew, and leave the comment away.
+        // A device may rename the slot and drop the comment.
         let is_there = |entry: &Vec<u8>| slots.iter().any(|slot| entries_say_the_same(&slot.entry, entry));
         self.new.as_ref().is_none_or(is_there) && !self.old.as_ref().is_some_and(is_left)
     }
