@@ -1,6 +1,6 @@
 //! Devices that take keys over the public key subsystem: every command, and everything that goes wrong with them.
 
-use crate::common::fleet::Fleet;
+use crate::common::fleet::{Fleet, assert_agrees};
 use crate::common::{Run, key};
 use lavrin_standin::{Behaviour, KeyDevice, KeyDeviceKnobs};
 use std::process::Command;
@@ -298,21 +298,7 @@ fn fifty_runs_of_every_fault_end_in_time_and_say_what_is_so() {
         let hosts = json["hosts"].as_array().unwrap();
         assert_eq!(hosts.len(), 50, "{fault}: each has one result");
         for (device, host) in devices.iter().zip(hosts) {
-            let (name, state) = (host["host"].as_str().unwrap(), host["state"].as_str().unwrap());
-            let is_new = device.keys().len() == 2;
-            let fits = match state {
-                "done" => is_new,
-                "unknown" => true,
-                "nothing-to-do" => false,
-                _ => !is_new,
-            };
-            assert!(fits, "{fault} {host}: {:?}", device.keys());
-            let listed = compared["hosts"].as_array().unwrap().iter().find(|own| own["host"] == name);
-            let is_known = listed.is_none_or(|own| own["fault"].is_null() && !own["seen"].is_null());
-            let misses_sten = listed.is_some_and(|own| own["accounts"].to_string().contains("\"missing\""));
-            if state != "unknown" && is_known {
-                assert_eq!(misses_sten, !is_new, "{fault} {host}\n{listed:?}");
-            }
+            assert_agrees(fault, host, &compared, device.keys().len() == 2);
         }
     }
 }

@@ -1,6 +1,6 @@
 //! Routers that keep accounts and keys behind NETCONF: every command, and everything that goes wrong with them.
 
-use crate::common::fleet::Fleet;
+use crate::common::fleet::{Fleet, assert_agrees};
 use crate::common::{Run, key};
 use lavrin_standin::{Behaviour, Router, RouterKnobs};
 use std::time::{Duration, Instant};
@@ -359,23 +359,9 @@ fn fifty_runs_of_every_fault_end_in_time_and_say_what_is_so() {
         let hosts = json["hosts"].as_array().unwrap();
         assert_eq!(hosts.len(), 50, "{fault}: each has one result");
         for (router, host) in routers.iter().zip(hosts) {
-            let (name, state) = (host["host"].as_str().unwrap(), host["state"].as_str().unwrap());
-            let is_new = held(router).contains(&"sten@lantern".to_owned());
-            let fits = match state {
-                "done" => is_new,
-                "unknown" => true,
-                "nothing-to-do" => false,
-                _ => !is_new,
-            };
-            assert!(fits, "{fault} {host}: {:?}", held(router));
-            assert!(held(router).contains(&"edda@lantern".to_owned()), "{fault} {host}");
-            // The store says the same as the device, wherever it says anything. Hosts in line are not listed.
-            let listed = compared["hosts"].as_array().unwrap().iter().find(|own| own["host"] == name);
-            let is_known = listed.is_none_or(|own| own["fault"].is_null() && !own["seen"].is_null());
-            let misses_sten = listed.is_some_and(|own| own["accounts"].to_string().contains("\"missing\""));
-            if state != "unknown" && is_known {
-                assert_eq!(misses_sten, !is_new, "{fault} {host}\n{listed:?}");
-            }
+            let names = held(router);
+            assert_agrees(fault, host, &compared, names.contains(&"sten@lantern".to_owned()));
+            assert!(names.contains(&"edda@lantern".to_owned()), "{fault} {host}");
         }
     }
 }

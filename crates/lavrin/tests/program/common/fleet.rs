@@ -138,6 +138,24 @@ impl Fleet {
     }
 }
 
+/// What `enforce` says of a device on which a key of sten is wanted, and what the store says (`compare` as JSON), is what the device has.
+pub fn assert_agrees(fault: &str, host: &serde_json::Value, compared: &serde_json::Value, is_new: bool) {
+    let fits = match host["state"].as_str().unwrap() {
+        "done" => is_new,
+        "unknown" => true,
+        "nothing-to-do" => false,
+        _ => !is_new,
+    };
+    assert!(fits, "{fault} {host}: the new key is there: {is_new}");
+    // Hosts in line are not listed.
+    let listed = compared["hosts"].as_array().unwrap().iter().find(|own| own["host"] == host["host"]);
+    let is_known = listed.is_none_or(|own| own["fault"].is_null() && !own["seen"].is_null());
+    let misses = listed.is_some_and(|own| own["accounts"].to_string().contains("\"missing\""));
+    if host["state"] != "unknown" && is_known {
+        assert_eq!(misses, !is_new, "{fault} {host}\n{listed:?}");
+    }
+}
+
 /// Waits until what a run that was cut off has begun on these hosts has ended there.
 pub fn wait_until_nothing_runs(hosts: &[&StandIn]) {
     let begun = Instant::now();
