@@ -100,6 +100,12 @@ impl Site {
         self.reached().is_some_and(|reached| reached.reach().abilities().has(Ability::Questions))
     }
 
+    /// Whether the server is known to count questions against us.
+    pub(crate) fn counts_questions(&self) -> bool {
+        let asked = self.as_host().zip(self.target());
+        asked.is_some_and(|(host, target)| host.ways.terms(&SystemSource, host.limit).penalties.counts(&target.host))
+    }
+
     fn as_host(&self) -> Option<&HostSite> {
         match &self.kind {
             SiteKind::Tree(_) => None,

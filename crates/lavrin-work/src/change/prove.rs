@@ -6,11 +6,20 @@ use super::{End, NotShown, Trouble};
 use crate::heard::Heard;
 use crate::interrupt::Stage;
 use crate::pool::crash_if_told;
+use futures_util::stream::{self, StreamExt as _};
 use lavrin_keys::key::{Fingerprint, PublicKey};
+use lavrin_reach::Boxed;
 use lavrin_server::login::{self, NotGone, Question, Reason, Verdict};
 use lavrin_server::survey::Observation;
 use lavrin_server::system::System;
 use std::sync::Arc;
+
+/// About so many accounts a server is asked at once: each needs a connection of its own, and an OpenSSH of the usual settings takes
+/// ten of them from all of its clients before it begins to drop some.
+const ACCOUNTS_AT_ONCE: usize = 4;
+
+/// An account, its keys, and whether each should open it.
+type AccountQuestion = (String, Vec<(PublicKey, bool)>);
 
 /// What a host says about a key after the change.
 #[derive(Debug, Clone)]
@@ -147,24 +156,42 @@ impl Running<'_> {
 
     /// Asks the host about every key that came or went.
     async fn ask(&self, after: &Observation) -> Vec<Asked> {
-        let mut asked = Vec::new();
-        for (account, keys) in self.questions() {
-            let only: Vec<PublicKey> = keys.iter().map(|(key, _)| key.clone()).collect();
-            let heard = self.site.hear(&account, &only, self.proof.holder.as_ref()).await;
+        if !self.site.is_host() {
             // A tree has no server.
-            let heard = if self.site.is_host() { heard } else { Vec::new() };
-            for ((key, should_open), heard) in keys.into_iter().zip(heard) {
-                let explained = if should_open { self.explained(&account, &key, after) } else { Vec::new() };
-                let (account, fingerprint) = (account.clone(), key.fingerprint());
-                asked.push(Asked { account, fingerprint, should_open, heard, explained });
-            }
+            return Vec::new();
+        }
+        let mut questions = self.questions().into_iter();
+        let mut asked = Vec::new();
+        // The first answer shows whether the server counts questions.
+        if let Some(question) = questions.next() {
+            asked.extend(self.ask_of_account(question, after).await);
+        }
+        let at_once = if self.site.counts_questions() { 1 } else { ACCOUNTS_AT_ONCE };
+        let rest: Vec<_> = questions.map(|question| self.ask_of_account(question, after)).collect();
+        let mut rest = stream::iter(rest).buffered(at_once);
+        while let Some(answers) = rest.next().await {
+            asked.extend(answers);
         }
         asked
     }
 
+    /// Asks about the keys of one account.
+    fn ask_of_account<'a>(&'a self, question: AccountQuestion, after: &'a Observation) -> Boxed<'a, Vec<Asked>> {
+        Box::pin(async move {
+            let (account, keys) = question;
+            let only: Vec<PublicKey> = keys.iter().map(|(key, _)| key.clone()).collect();
+            let heard = self.site.hear(&account, &only, self.proof.holder.as_ref()).await;
+            let answer = |((key, should_open), heard): ((PublicKey, bool), Heard)| {
+                let explained = if should_open { self.explained(&account, &key, after) } else { Vec::new() };
+                Asked { account: account.clone(), fingerprint: key.fingerprint(), should_open, heard, explained }
+            };
+            keys.into_iter().zip(heard).map(answer).collect()
+        })
+    }
+
     /// Keys by account, and whether each should open it.
-    fn questions(&self) -> Vec<(String, Vec<(PublicKey, bool)>)> {
-        let mut questions: Vec<(String, Vec<(PublicKey, bool)>)> = Vec::new();
+    fn questions(&self) -> Vec<AccountQuestion> {
+        let mut questions: Vec<AccountQuestion> = Vec::new();
         let mut add = |account: &str, key: PublicKey, should_open: bool| {
             let number = questions.iter().position(|(name, _)| name == account).unwrap_or_else(|| {
                 questions.push((account.to_owned(), Vec::new()));
