@@ -2,12 +2,14 @@
 //! it to, and carries out the changes that the core's guard has let through.
 
 pub mod agent;
+pub mod dialogue;
 pub mod key_subsystem;
 pub mod local;
 pub mod netconf;
 mod patience;
 mod reach;
 mod reached;
+pub mod sftp;
 mod shell;
 mod slots;
 pub mod ssh;

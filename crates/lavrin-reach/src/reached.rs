@@ -1,9 +1,11 @@
 //! The one type behind which the reaches are that exist. Nothing above asks which of them it has.
 
+use crate::dialogue::DialogueDevice;
 use crate::key_subsystem::KeySubsystem;
 use crate::local::LocalTree;
 use crate::netconf::NetconfDevice;
 use crate::reach::Reach;
+use crate::sftp::SftpHost;
 use crate::shell::{Claims, ShellHost};
 use crate::ssh::{Connection, ExecFault, RootBy};
 use crate::{Armed, Boxed, CarryFault};
@@ -22,6 +24,8 @@ enum ReachedKind {
     Shell(Box<ShellHost>),
     Netconf(Box<NetconfDevice>),
     Keys(Box<KeySubsystem>),
+    Sftp(Box<SftpHost>),
+    Dialogue(Box<DialogueDevice>),
     Simulated(Box<dyn Reach>),
 }
 
@@ -50,6 +54,18 @@ impl Reached {
         Self(ReachedKind::Keys(Box::new(device)))
     }
 
+    /// A host that gives nothing but files.
+    #[must_use]
+    pub fn sftp(host: SftpHost) -> Self {
+        Self(ReachedKind::Sftp(Box::new(host)))
+    }
+
+    /// A device with a command line of its own.
+    #[must_use]
+    pub fn dialogue(device: DialogueDevice) -> Self {
+        Self(ReachedKind::Dialogue(Box::new(device)))
+    }
+
     /// Something that only behaves like a host.
     #[must_use]
     pub fn simulated(host: Box<dyn Reach>) -> Self {
@@ -73,6 +89,8 @@ impl Reached {
             ReachedKind::Shell(shell) => shell.as_ref(),
             ReachedKind::Netconf(device) => device.as_ref(),
             ReachedKind::Keys(device) => device.as_ref(),
+            ReachedKind::Sftp(host) => host.as_ref(),
+            ReachedKind::Dialogue(device) => device.as_ref(),
             ReachedKind::Simulated(host) => host.as_ref(),
         }
     }
@@ -84,6 +102,8 @@ impl Reached {
             ReachedKind::Shell(shell) => shell.as_mut(),
             ReachedKind::Netconf(device) => device.as_mut(),
             ReachedKind::Keys(device) => device.as_mut(),
+            ReachedKind::Sftp(host) => host.as_mut(),
+            ReachedKind::Dialogue(device) => device.as_mut(),
             ReachedKind::Simulated(host) => host.as_mut(),
         }
     }
@@ -96,6 +116,8 @@ impl Reached {
             ReachedKind::Shell(shell) => shell.close(),
             ReachedKind::Netconf(device) => device.close(),
             ReachedKind::Keys(device) => device.close(),
+            ReachedKind::Sftp(host) => host.close(),
+            ReachedKind::Dialogue(device) => device.close(),
             ReachedKind::Simulated(host) => host.close(),
         }
     }

@@ -8,6 +8,7 @@ pub mod abilities;
 pub mod access_rules;
 pub mod account;
 pub mod audit;
+pub mod device;
 pub mod finding;
 pub mod fs;
 pub mod login;

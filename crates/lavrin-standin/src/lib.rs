@@ -3,7 +3,9 @@
 //! started it.
 
 mod behaviour;
+mod console;
 mod cut;
+mod file_host;
 mod inside;
 mod key_device;
 mod lost_line;
@@ -15,6 +17,8 @@ mod tree;
 mod world;
 
 pub use behaviour::Behaviour;
+pub use console::{CONSOLE_PROFILE, Console, ConsoleKnobs};
+pub use file_host::{FileHost, FileHostKnobs, StoredFile};
 pub use key_device::{KeyDevice, KeyDeviceKnobs, StoredKey};
 pub use netconf::{DeviceKey, DeviceUser, Router, RouterKnobs};
 pub use replay::Replay;
@@ -106,6 +110,30 @@ impl StandIn {
         Box::pin(async move {
             let tree = tempfile::Builder::new().prefix("lavrin-host-").tempdir()?;
             Self::start(name, tree, HashMap::new(), behaviour, Some(world::Device::Keys(device))).await
+        })
+    }
+
+    /// Starts a host that gives nothing but files, which behaves as configured.
+    ///
+    /// # Errors
+    /// [`StandInFault`].
+    #[must_use]
+    pub fn file_host(name: &str, host: Arc<FileHost>, behaviour: Behaviour) -> Starting<'_> {
+        Box::pin(async move {
+            let tree = tempfile::Builder::new().prefix("lavrin-host-").tempdir()?;
+            Self::start(name, tree, HashMap::new(), behaviour, Some(world::Device::Files(host))).await
+        })
+    }
+
+    /// Starts a device with a console of its own, which behaves as configured.
+    ///
+    /// # Errors
+    /// [`StandInFault`].
+    #[must_use]
+    pub fn console(name: &str, console: Arc<Console>, behaviour: Behaviour) -> Starting<'_> {
+        Box::pin(async move {
+            let tree = tempfile::Builder::new().prefix("lavrin-host-").tempdir()?;
+            Self::start(name, tree, HashMap::new(), behaviour, Some(world::Device::Console(console))).await
         })
     }
 

@@ -1,7 +1,9 @@
 //! The SSH side of the stand-in.
 
 use crate::Behaviour;
+use crate::console::{Console, ConsoleSession};
 use crate::cut::CutStream;
+use crate::file_host::{FileHost, FileHostSession};
 use crate::inside::{self, Incoming};
 use crate::key_device::{KeyDevice, KeyDeviceSession};
 use crate::netconf::{Router, RouterSession};
@@ -98,19 +100,24 @@ impl Drop for Client {
 enum DeviceSession {
     Router(RouterSession, Arc<Router>),
     Keys(KeyDeviceSession, Arc<KeyDevice>),
+    Files(FileHostSession, Arc<FileHost>),
+    Console(ConsoleSession, Arc<Console>),
 }
 
 /// What a device says now.
+#[derive(Default)]
 struct DeviceSays {
     bytes: Vec<u8>,
     ends: bool,
     endless: bool,
     after: Duration,
+    /// A few bytes at a time.
+    in_pieces: bool,
 }
 
 impl DeviceSession {
     /// Begins, where the device has a subsystem of this name; gives the greeting.
-    fn begin(device: &Device, subsystem: &str) -> Option<(Self, Vec<u8>)> {
+    fn begin(device: &Device, subsystem: &str, account: &str) -> Option<(Self, Vec<u8>)> {
         match (device, subsystem) {
             (Device::Router(router), "netconf") => {
                 let (session, hello) = RouterSession::begin(router);
@@ -120,6 +127,12 @@ impl DeviceSession {
                 let (session, hello) = KeyDeviceSession::begin(device);
                 Some((Self::Keys(session, device.clone()), hello))
             }
+            (Device::Files(host), "sftp") => {
+                Some((Self::Files(FileHostSession::begin(account), host.clone()), Vec::new()))
+            }
+            (Device::Console(console), "sftp") => {
+                Some((Self::Files(FileHostSession::begin(account), console.files.clone()), Vec::new()))
+            }
             _ => None,
         }
     }
@@ -128,11 +141,33 @@ impl DeviceSession {
         match self {
             Self::Router(session, router) => {
                 let said = session.take(data, router);
-                DeviceSays { bytes: said.bytes, ends: said.ends, endless: said.endless, after: said.after }
+                DeviceSays {
+                    bytes: said.bytes,
+                    ends: said.ends,
+                    endless: said.endless,
+                    after: said.after,
+                    in_pieces: false,
+                }
             }
             Self::Keys(session, device) => {
                 let said = session.take(data, device);
-                DeviceSays { bytes: said.bytes, ends: said.ends, endless: false, after: device.knobs.slow }
+                let after = device.knobs.slow;
+                DeviceSays { bytes: said.bytes, ends: said.ends, after, ..DeviceSays::default() }
+            }
+            Self::Files(session, host) => {
+                let said = session.take(data, host);
+                DeviceSays { bytes: said.bytes, ends: said.ends, after: host.knobs.slow, ..DeviceSays::default() }
+            }
+            Self::Console(session, console) => {
+                let said = session.take(data, console);
+                let knobs = &console.knobs;
+                DeviceSays {
+                    bytes: said.bytes,
+                    ends: said.ends,
+                    endless: said.endless,
+                    after: knobs.slow,
+                    in_pieces: knobs.in_pieces,
+                }
             }
         }
     }
@@ -186,6 +221,8 @@ impl Handler for Client {
         let right = match &self.world.device {
             Some(Device::Router(router)) => router.takes(user, password),
             Some(Device::Keys(device)) => device.takes(user, password),
+            Some(Device::Files(host)) => host.takes(user, password),
+            Some(Device::Console(console)) => console.takes(user, password),
             None => self.world.passwords.get(user).is_some_and(|own| own == password) && self.world.takes_passwords(),
         };
         self.account = user.to_owned();
@@ -325,7 +362,7 @@ impl Handler for Client {
         name: &str,
         session: &mut Session,
     ) -> Result<(), russh::Error> {
-        let begun = self.world.device.as_ref().and_then(|device| DeviceSession::begin(device, name));
+        let begun = self.world.device.as_ref().and_then(|device| DeviceSession::begin(device, name, &self.account));
         if let Some((routed, hello)) = begun {
             session.channel_success(channel)?;
             self.routed.insert(channel, routed);
@@ -336,6 +373,30 @@ impl Handler for Client {
         }
         self.echoes.insert(channel);
         session.channel_success(channel)
+    }
+
+    async fn pty_request(
+        &mut self,
+        channel: ChannelId,
+        _: &str,
+        _: u32,
+        _: u32,
+        _: u32,
+        _: u32,
+        _: &[(russh::Pty, u32)],
+        session: &mut Session,
+    ) -> Result<(), russh::Error> {
+        session.channel_success(channel)
+    }
+
+    async fn shell_request(&mut self, channel: ChannelId, session: &mut Session) -> Result<(), russh::Error> {
+        let Some(Device::Console(console)) = self.world.device.clone() else {
+            return session.channel_failure(channel);
+        };
+        let (begun, hello) = ConsoleSession::begin();
+        session.channel_success(channel)?;
+        self.routed.insert(channel, DeviceSession::Console(begun, console));
+        session.data(channel, hello)
     }
 
     async fn data(&mut self, channel: ChannelId, data: &[u8], session: &mut Session) -> Result<(), russh::Error> {
@@ -351,6 +412,16 @@ impl Handler for Client {
             if said.endless {
                 let handle = session.handle();
                 tokio::spawn(async move { while handle.data(channel, vec![b' '; 1 << 16]).await.is_ok() {} });
+                return Ok(());
+            }
+            if said.in_pieces {
+                let handle = session.handle();
+                tokio::spawn(async move {
+                    for piece in said.bytes.chunks(7) {
+                        let _ = handle.data(channel, piece.to_vec()).await;
+                        tokio::time::sleep(Duration::from_millis(1)).await;
+                    }
+                });
                 return Ok(());
             }
             session.data(channel, said.bytes)?;

@@ -1,6 +1,8 @@
 //! What a stand-in stands for, and whom it lets in by that.
 
 use crate::Behaviour;
+use crate::console::Console;
+use crate::file_host::FileHost;
 use crate::inside;
 use crate::key_device::KeyDevice;
 use crate::lost_line::LostLine;
@@ -32,6 +34,10 @@ pub(crate) enum Device {
     Router(Arc<Router>),
     /// Over the public key subsystem.
     Keys(Arc<KeyDevice>),
+    /// Over the transfer of files.
+    Files(Arc<FileHost>),
+    /// Over a console of its own.
+    Console(Arc<Console>),
 }
 
 /// What the stand-in stands for.
@@ -51,6 +57,8 @@ impl World {
         match &self.device {
             Some(Device::Router(router)) => return router.lets_in(account, &blob),
             Some(Device::Keys(device)) => return device.lets_in(account, &blob),
+            Some(Device::Files(host)) => return host.lets_in(account, &blob),
+            Some(Device::Console(console)) => return console.lets_in(account, &blob),
             None => {}
         }
         let Ok(key) = PublicKey::from_blob(&blob) else { return false };

@@ -7,10 +7,13 @@ use lavrin_fleet::register::{Host, ReachKind, Register, RootProgram, USUAL_LOGIN
 use lavrin_keys::hostkey::line_for;
 use lavrin_keys::key::Fingerprint;
 use lavrin_keys::key::generate::{Randomness, SystemSource};
+use lavrin_reach::dialogue::DialogueDevice;
 use lavrin_reach::key_subsystem::KeySubsystem;
 use lavrin_reach::netconf::NetconfDevice;
+use lavrin_reach::sftp::SftpHost;
 use lavrin_reach::ssh::{ConnectFault, Connection, Credential, ExecFault, Rejected, RootBy, SignedIn, Target};
 use lavrin_reach::{Boxed, Claims, Reach, Reached};
+use lavrin_server::device::{KeyPlaces, Profile};
 use std::collections::HashMap;
 use std::pin::Pin;
 use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
@@ -33,6 +36,10 @@ pub struct Stop {
     pub target: Target,
     /// How it is spoken to.
     pub reach: ReachKind,
+    /// Where its keys are, where it gives nothing but files.
+    pub places: KeyPlaces,
+    /// How it is worked on, where it has a command line of its own.
+    pub profile: Option<Arc<Profile>>,
     /// Who signs in.
     pub login: String,
     /// The host through which it is reached.
@@ -196,6 +203,8 @@ pub struct Ways {
     offers: Offers,
     /// What is owed to servers that count questions.
     penalties: Penalties,
+    /// Profiles of the register, by host.
+    profiles: HashMap<String, Arc<Profile>>,
     /// Hosts that are only simulated, and what opens each.
     simulated: HashMap<String, OpensSimulated>,
 }
@@ -217,7 +226,9 @@ impl Ways {
         let offers = if has_agent { Offers::of(register) } else { Offers::default() };
         // Who signs in where the work is done says nothing about the hosts on the way.
         let jumps: Vec<Stop> = jumps.map(|host| stop(host, None, &way, &offers)).collect();
-        Self { login, offers, ..Self::over_these(jumps, way) }
+        let named = |host: &Host| register.profiles.get(&host.profile.as_ref()?.value).cloned();
+        let profiles = register.hosts.values().filter_map(|host| Some((host.id.clone(), named(host)?))).collect();
+        Self { login, offers, profiles, ..Self::over_these(jumps, way) }
     }
 
     /// Ways over these hosts, or over none.
@@ -236,6 +247,7 @@ impl Ways {
             open: Mutex::default(),
             offers: Offers::default(),
             penalties: Penalties::default(),
+            profiles: HashMap::new(),
             simulated: HashMap::new(),
         }
     }
@@ -268,6 +280,7 @@ impl Ways {
     pub fn stop(&self, host: &Host) -> Stop {
         let mut stop = stop(host, self.login.as_deref(), &self.way, &self.offers);
         stop.target.revoked_in = self.way.known_hosts.clone();
+        stop.profile = self.profiles.get(&host.id).cloned();
         stop
     }
 
@@ -314,6 +327,11 @@ impl Ways {
                 ReachKind::KeySubsystem => {
                     Reached::key_subsystem(KeySubsystem::open(connection, stop.login.clone(), limit).await?)
                 }
+                ReachKind::Sftp => {
+                    let opened = SftpHost::open(connection, stop.login.clone(), stop.places.clone(), limit);
+                    Reached::sftp(opened.await?)
+                }
+                ReachKind::Dialogue => Reached::dialogue(dialogue(connection, stop, limit).await?),
                 ReachKind::Netconf => Reached::netconf(NetconfDevice::open(connection, limit).await?),
             };
             (reached, signed, target)
@@ -407,12 +425,24 @@ pub fn unspoken(register: &Register, host: &Host) -> Option<WayFault> {
     if register.goes_round(host) { fault(Unspoken::Endless) } else { None }
 }
 
+/// A session with a device that has a command line of its own.
+async fn dialogue(connection: Connection, stop: &Stop, limit: Duration) -> Result<DialogueDevice, ExecFault> {
+    let Some(profile) = stop.profile.clone() else {
+        let why =
+            format!("no profile says how to work on it; give {} one in the register: profile = \"NAME\"", stop.host);
+        return Err(ExecFault::Device { why });
+    };
+    DialogueDevice::open(connection, stop.login.clone(), stop.places.accounts.clone(), profile, limit).await
+}
+
 fn stop(host: &Host, login: Option<&str>, way: &Way, offers: &Offers) -> Stop {
     let login = login.or(host.login.as_deref()).or(way.usual_login.as_deref()).unwrap_or(USUAL_LOGIN);
     Stop {
         host: host.id.clone(),
         target: pinned(host),
         reach: host.reach,
+        places: host.places.clone(),
+        profile: None,
         login: login.to_owned(),
         through: host.through.as_ref().map(|through| through.value.clone()),
         first: offers.on(host, login),

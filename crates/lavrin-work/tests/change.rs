@@ -71,6 +71,8 @@ fn stop(name: &str, host: &StandIn) -> Stop {
         first: Vec::new(),
         root_by: None,
         reach: lavrin_fleet::register::ReachKind::Shell,
+        places: lavrin_server::device::KeyPlaces::default(),
+        profile: None,
     }
 }
 

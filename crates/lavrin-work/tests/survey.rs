@@ -38,6 +38,8 @@ fn stop(name: &str, host: &StandIn, through: Option<&str>) -> Stop {
     };
     Stop {
         reach: lavrin_fleet::register::ReachKind::default(),
+        places: lavrin_server::device::KeyPlaces::default(),
+        profile: None,
         host: name.to_owned(),
         target,
         login: "root".to_owned(),

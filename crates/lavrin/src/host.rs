@@ -13,6 +13,7 @@ use lavrin_fleet::register::{ReachKind, USUAL_LOGIN};
 use lavrin_keys::hostkey::{KNOWN_HOSTS_BYTES_MAX, line_for};
 use lavrin_keys::key::{Fingerprint, PublicKey};
 use lavrin_reach::ssh::{ConnectFault, Target};
+use lavrin_server::device::KeyPlaces;
 use lavrin_work::register::OpenedRegister;
 use lavrin_work::site::Site;
 use lavrin_work::ways::{Rights, Stop, Unspoken, Way, WayFault, Ways, pins};
@@ -40,6 +41,10 @@ pub enum ReachArg {
     Netconf,
     /// Over the public key subsystem, for the account that signs in.
     PublickeySubsystem,
+    /// Over nothing but the transfer of files.
+    Sftp,
+    /// Over a command line of its own, by a profile of the register.
+    Dialogue,
 }
 
 impl ReachArg {
@@ -48,6 +53,8 @@ impl ReachArg {
             Self::Shell => ReachKind::Shell,
             Self::Netconf => ReachKind::Netconf,
             Self::PublickeySubsystem => ReachKind::KeySubsystem,
+            Self::Sftp => ReachKind::Sftp,
+            Self::Dialogue => ReachKind::Dialogue,
         }
     }
 }
@@ -265,6 +272,8 @@ fn plain(host: &str, login: &str, client: &ClientHost, port: Option<u16>) -> Sto
         host: host.to_owned(),
         target,
         reach,
+        places: KeyPlaces::default(),
+        profile: None,
         login: login.to_owned(),
         through: None,
         first: Vec::new(),

@@ -47,6 +47,16 @@ pub enum FieldKind {
     Reach,
     /// A way to root's rights.
     RootBy,
+    /// How keys are written into a file.
+    KeyForm,
+    /// How lines end.
+    LineEnds,
+    /// What ends logins by password.
+    PasswordsEnd,
+    /// A text with marks.
+    Template,
+    /// A text with the marks of a key.
+    KeyTemplate,
     /// Options of a key file.
     Options,
     /// An account and its host.

@@ -5,6 +5,7 @@
 
 pub mod check;
 mod defaults;
+mod device;
 pub mod edit;
 pub mod edit_kept;
 mod fault;
@@ -13,6 +14,7 @@ pub mod kept;
 mod read;
 
 pub use defaults::{Defaults, HOST_LIMIT_MAX, PARALLEL_MAX, read_defaults};
+pub use device::FOLDER as PROFILES;
 pub use fault::{FieldKind, RegisterFault, RegisterFinding};
 pub use fields::near;
 pub use kept::{HandOut, KeptAccount, KeptVersion};
@@ -20,9 +22,11 @@ pub use lavrin_keys::date::Date;
 use lavrin_keys::key::policy::Policy;
 use lavrin_keys::key::{Fingerprint, PublicKey};
 use lavrin_keys::keysfile::options::{self, OptionFault, Options};
+use lavrin_server::device::{KeyLimits, KeyPlaces, Profile};
 pub use read::{Reading, read};
 use std::collections::{BTreeMap, HashSet};
 use std::ops::Range;
+use std::sync::Arc;
 
 /// A file of the register as it was read.
 #[derive(Debug, Clone, PartialEq, Eq)]
@@ -172,12 +176,21 @@ pub enum ReachKind {
     Netconf,
     /// Over the public key subsystem, for the account that signs in.
     KeySubsystem,
+    /// Over nothing but the transfer of files.
+    Sftp,
+    /// Over a command line of its own, by a profile.
+    Dialogue,
 }
 
 impl ReachKind {
     /// Each by its name in the register.
-    pub(crate) const NAMES: [(&'static str, Self); 3] =
-        [("shell", Self::Shell), ("netconf", Self::Netconf), ("publickey-subsystem", Self::KeySubsystem)];
+    pub(crate) const NAMES: [(&'static str, Self); 5] = [
+        ("shell", Self::Shell),
+        ("netconf", Self::Netconf),
+        ("publickey-subsystem", Self::KeySubsystem),
+        ("sftp", Self::Sftp),
+        ("dialogue", Self::Dialogue),
+    ];
 
     /// Its name in the register.
     #[must_use]
@@ -189,7 +202,7 @@ impl ReachKind {
     #[must_use]
     pub fn port(self) -> u16 {
         match self {
-            Self::Shell | Self::KeySubsystem => 22,
+            Self::Shell | Self::KeySubsystem | Self::Sftp | Self::Dialogue => 22,
             Self::Netconf => 830,
         }
     }
@@ -223,6 +236,12 @@ pub struct Host {
     pub port: u16,
     /// How it is spoken to.
     pub reach: ReachKind,
+    /// Where its keys are, where it gives nothing but files.
+    pub places: KeyPlaces,
+    /// How it is worked on, where it has a command line of its own.
+    pub profile: Option<Placed<String>>,
+    /// What it can bear of keys.
+    pub limits: KeyLimits,
     /// What it is grouped by.
     pub tags: Vec<String>,
     /// Where the machine is in the world.
@@ -448,6 +467,8 @@ pub struct Register {
     pub people: BTreeMap<String, Person>,
     /// The hosts by their names here.
     pub hosts: BTreeMap<String, Host>,
+    /// Profiles of devices by their names here.
+    pub profiles: BTreeMap<String, Arc<Profile>>,
     /// The grants in their order.
     pub grants: Vec<Grant>,
     /// The kept keys of accounts.

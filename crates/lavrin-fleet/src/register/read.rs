@@ -5,12 +5,13 @@ use super::fault::FieldKind;
 use super::fields::{Faults, Fields};
 use super::{
     CreateAccount, Date, Exception, Grant, Host, Owed, OwnedKey, Person, Placed, Purpose, ReachKind, Register,
-    RegisterFault, RegisterFinding, RegisterPlace, RootProgram, Rules, SourceFile, Whom, is_id, kept,
+    RegisterFault, RegisterFinding, RegisterPlace, RootProgram, Rules, SourceFile, Whom, device, is_id, kept,
 };
 use crate::rules;
 use lavrin_keys::key::container::line;
 use lavrin_keys::key::policy::Policy;
 use lavrin_keys::key::{Algorithm, Fingerprint, KeyFault};
+use lavrin_server::device::Profile;
 use lavrin_server::finding::Severity;
 use rayon::prelude::*;
 use std::collections::BTreeMap;
@@ -46,6 +47,7 @@ struct FileContent {
     grants: Vec<Grant>,
     owed: Vec<Owed>,
     kept: Vec<kept::KeptAccount>,
+    profiles: Vec<Profile>,
     faults: Faults,
 }
 
@@ -71,6 +73,7 @@ pub fn read(files: &[SourceFile]) -> Reading {
         register.grants.extend(part.grants);
         register.owed.extend(part.owed);
         register.kept.extend(part.kept);
+        register.profiles.extend(part.profiles.into_iter().map(|profile| (profile.name.clone(), Arc::new(profile))));
         faults.extend(part.faults);
     }
     reading.findings = faults
@@ -134,6 +137,9 @@ fn part(number: usize, file: &SourceFile) -> FileContent {
             let tables = fields.tables("grant");
             part.grants = tables.into_iter().filter_map(|table| grant(number, table, fields.faults())).collect();
             fields.end();
+        }
+        (device::FOLDER, id) if checked_id(number, id, &mut part.faults) => {
+            part.profiles.extend(device::profile(number, id, table, &mut part.faults));
         }
         (kept::FOLDER, name) => part.kept.extend(kept::read(number, name, table, &mut part.faults)),
         ("", "owed") => {
@@ -359,6 +365,10 @@ fn host(number: usize, id: &str, table: Spanned<DeTable<'_>>, faults: &mut Fault
         }
     }
     let tables = fields.tables("key");
+    let accounts = fields.texts("accounts");
+    let places = device::places(number, id, &mut fields, &accounts);
+    let limits = fields.table("limits").map(|table| device::limits(number, id, table, fields.faults()));
+    let profile = fields.text("profile");
     let reach = fields.word("reach", &ReachKind::NAMES, FieldKind::Reach).unwrap_or_default();
     let port = fields.number("port", 1..=65535).and_then(|port| u16::try_from(port).ok());
     let host = Host {
@@ -366,6 +376,9 @@ fn host(number: usize, id: &str, table: Spanned<DeTable<'_>>, faults: &mut Fault
         address: fields.text("address").map_or_else(|| id.to_owned(), |address| address.value),
         port: port.unwrap_or(reach.port()),
         reach,
+        places,
+        profile,
+        limits: limits.unwrap_or_default(),
         tags: values(fields.texts("tags")),
         site: fields.text("site").map(|site| site.value),
         login: fields.text("login").map(|login| login.value),
@@ -373,7 +386,7 @@ fn host(number: usize, id: &str, table: Spanned<DeTable<'_>>, faults: &mut Fault
         through: fields.text("through"),
         way_back: fields.text("way_back").map(|way| way.value),
         way_back_tried: fields.date("way_back_tried"),
-        accounts: fields.texts("accounts"),
+        accounts,
         leave,
         leave_unread,
         complete: fields.flag("complete"),

@@ -3,10 +3,15 @@
 use super::Connection;
 use super::exec::{ExecFault, NOISE_BYTES_MAX};
 use crate::Boxed;
-use russh::ChannelMsg;
+use russh::client::Msg;
+use russh::{Channel, ChannelMsg};
 use std::time::Duration;
 use tokio::io::{AsyncRead, AsyncWrite};
 use tokio::time::Instant;
+
+/// The size of a terminal: wider than any line of keys, and as high as no list is.
+const COLUMNS: u32 = 32_000;
+const ROWS: u32 = 0;
 
 /// What goes both ways.
 pub trait Duplex: AsyncRead + AsyncWrite + Send + Unpin {}
@@ -28,18 +33,46 @@ impl Connection {
             let open = async {
                 let mut channel = self.handle.channel_open_session().await.map_err(|_| ExecFault::Refused)?;
                 channel.request_subsystem(true, name).await.map_err(|_| ExecFault::Refused)?;
-                loop {
-                    match channel.wait().await {
-                        Some(ChannelMsg::Success) => break,
-                        Some(ChannelMsg::WindowAdjusted { .. }) => {}
-                        _ => return Err(ExecFault::Refused),
-                    }
-                }
+                answered(&mut channel).await?;
                 tracing::debug!("{}: the subsystem {name} is open", self.host);
                 Ok(Box::new(channel.into_stream()) as Subsystem)
             };
             tokio::time::timeout(time, open).await.unwrap_or(Err(ExecFault::Timeout { seconds }))
         })
+    }
+}
+
+impl Connection {
+    /// Opens a login session on a terminal (RFC 4254, sections 6.2 and 6.5), as wide as lines get, so that none is broken.
+    ///
+    /// # Errors
+    /// [`ExecFault::Refused`] where the server gives none, [`ExecFault::Timeout`].
+    #[must_use]
+    pub fn terminal(&self, time: Duration) -> Boxed<'_, Result<Subsystem, ExecFault>> {
+        Box::pin(async move {
+            let seconds = time.as_secs();
+            let open = async {
+                let mut channel = self.handle.channel_open_session().await.map_err(|_| ExecFault::Refused)?;
+                let asked = channel.request_pty(true, "dumb", COLUMNS, ROWS, 0, 0, &[]).await;
+                asked.map_err(|_| ExecFault::Refused)?;
+                answered(&mut channel).await?;
+                channel.request_shell(true).await.map_err(|_| ExecFault::Refused)?;
+                answered(&mut channel).await?;
+                Ok(Box::new(channel.into_stream()) as Subsystem)
+            };
+            tokio::time::timeout(time, open).await.unwrap_or(Err(ExecFault::Timeout { seconds }))
+        })
+    }
+}
+
+/// Waits until a request on a channel is granted.
+async fn answered(channel: &mut Channel<Msg>) -> Result<(), ExecFault> {
+    loop {
+        match channel.wait().await {
+            Some(ChannelMsg::Success) => return Ok(()),
+            Some(ChannelMsg::WindowAdjusted { .. }) => {}
+            _ => return Err(ExecFault::Refused),
+        }
     }
 }
 

@@ -6,6 +6,7 @@ mod trust;
 
 use crate::StoreFault;
 pub use commit::commit;
+use lavrin_fleet::register::PROFILES;
 use lavrin_fleet::register::SourceFile;
 use lavrin_fleet::register::kept::FOLDER as KEPT;
 use rustix::fd::OwnedFd;
@@ -88,7 +89,7 @@ impl RegisterFolder {
         let mut files = Vec::new();
         let own = self.open_folder("")?;
         self.take(own.as_ref(), "", MAIN_FILE, &mut files)?;
-        for folder in ["people", "hosts"] {
+        for folder in ["people", "hosts", PROFILES] {
             if folder == "hosts" {
                 self.take(own.as_ref(), "", "hosts.toml", &mut files)?;
             }

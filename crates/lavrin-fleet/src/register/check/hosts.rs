@@ -24,6 +24,7 @@ pub(super) fn check(register: &Register, today: Date, seen: &AccountsSeen<'_>, f
         cloned(host, &mut first, found);
         way_back(register, host, today, found);
         through(register, host, found);
+        profile(register, host, found);
         leave(register, host, found);
         for account in &host.accounts {
             if let Some(there) = accounts.get(host.id.as_str()).filter(|there| !there.contains(&account.value)) {
@@ -32,7 +33,12 @@ pub(super) fn check(register: &Register, today: Date, seen: &AccountsSeen<'_>, f
                 found.say(fault, &account.place, &format!("{}@{}", account.value, host.id));
             }
             let login = host.login.as_deref().unwrap_or(USUAL_LOGIN);
-            if host.reach == ReachKind::KeySubsystem && account.value != login {
+            let is_open = match host.reach {
+                ReachKind::KeySubsystem => account.value == login,
+                ReachKind::Sftp => host.places.file_of(&account.value, login).is_some(),
+                _ => true,
+            };
+            if !is_open {
                 let fault =
                     RegisterFault::AccountNotOfLogin { account: account.value.clone(), login: login.to_owned() };
                 found.say(fault, &account.place, &format!("{}@{}", account.value, host.id));
@@ -85,6 +91,21 @@ fn leave(register: &Register, host: &Host, found: &mut CheckFindings) {
             let fault = RegisterFault::LeaveOfPerson { person: person.id.clone(), fingerprint: left.value };
             found.say(fault, &left.place, &host.id);
         }
+    }
+}
+
+/// A device with a command line of its own needs a profile that is there.
+fn profile(register: &Register, host: &Host, found: &mut CheckFindings) {
+    match &host.profile {
+        None if host.reach == ReachKind::Dialogue => {
+            found.say(RegisterFault::MissingField { name: "profile" }, &host.place, &host.id);
+        }
+        Some(named) if !register.profiles.contains_key(&named.value) => {
+            let near = near(&named.value, register.profiles.keys().map(String::as_str)).map(str::to_owned);
+            let fault = RegisterFault::UnknownName { what: "profile", name: named.value.clone(), near };
+            found.say(fault, &named.place, &host.id);
+        }
+        _ => {}
     }
 }
 

@@ -1,0 +1,227 @@
+//! What the register says of devices: where their keys are, what they can bear, and profiles of those with a language of their own.
+
+use super::fault::FieldKind;
+use super::fields::{Faults, Fields};
+use super::{Placed, RegisterFault, RegisterPlace};
+use lavrin_keys::key::Algorithm;
+use lavrin_server::device::{
+    Doing, GroupPlace, ImportFile, KeyForm, KeyLimits, KeyPlaces, LineEnds, Listing, PasswordsEnd, Profile, Template,
+    TimedReload,
+};
+use std::time::Duration;
+use toml::Spanned;
+use toml::de::{DeTable, DeValue};
+
+/// The folder of profiles.
+pub const FOLDER: &str = "profiles";
+
+/// How long an answer of a device may take, in seconds, where its profile says nothing.
+const PATIENCE: i64 = 10;
+
+fn size(number: i64) -> usize {
+    usize::try_from(number).unwrap_or_default()
+}
+
+fn plain(list: Vec<Placed<String>>) -> Vec<String> {
+    list.into_iter().map(|item| item.value).collect()
+}
+
+/// Where the keys of a host are.
+pub(super) fn places(
+    number: usize,
+    about: &str,
+    fields: &mut Fields<'_, '_>,
+    accounts: &[Placed<String>],
+) -> KeyPlaces {
+    let file = fields.text("keys_file").map(|file| file.value);
+    let files = fields.table("keys_file_of_groups").map(|table| texts_of(number, about, table, fields.faults()));
+    let members = fields.table("members").map(|table| texts_of(number, about, table, fields.faults()));
+    let (files, members) = (files.unwrap_or_default(), members.unwrap_or_default());
+    let of_group = |(group, file): (String, Vec<String>)| {
+        let own = members.iter().find(|(name, _)| *name == group);
+        let file = file.into_iter().next()?;
+        Some(GroupPlace { members: own.map(|(_, members)| members.clone()).unwrap_or_default(), group, file })
+    };
+    KeyPlaces {
+        file,
+        of_groups: files.into_iter().filter_map(of_group).collect(),
+        form: fields.word("keys_form", &KeyForm::NAMES, FieldKind::KeyForm).unwrap_or_default(),
+        line_ends: fields.word("line_ends", &LineEnds::NAMES, FieldKind::LineEnds).unwrap_or_default(),
+        accounts: accounts.iter().map(|account| account.value.clone()).collect(),
+    }
+}
+
+/// A table of which each field is a text or a list of texts.
+fn texts_of(
+    number: usize,
+    about: &str,
+    table: Spanned<DeTable<'_>>,
+    faults: &mut Faults,
+) -> Vec<(String, Vec<String>)> {
+    let mut found = Vec::new();
+    for (name, value) in table.into_inner() {
+        let (name, span) = (name.into_inner().into_owned(), value.span());
+        let text = |value: &DeValue<'_>| value.as_str().map(str::to_owned);
+        let texts: Option<Vec<String>> = match value.get_ref() {
+            DeValue::Array(list) => list.iter().map(|value| text(value.get_ref())).collect(),
+            one => text(one).map(|text| vec![text]),
+        };
+        if let Some(texts) = texts {
+            found.push((name, texts));
+        } else {
+            let fault = RegisterFault::WrongKind { name, wanted: FieldKind::Text };
+            faults.push((fault, RegisterPlace { file: number, span }, about.to_owned()));
+        }
+    }
+    found
+}
+
+/// What a host can bear.
+pub(super) fn limits(number: usize, about: &str, table: Spanned<DeTable<'_>>, faults: &mut Faults) -> KeyLimits {
+    let mut fields = Fields::new(number, about, table, faults);
+    let mut algorithms = Vec::new();
+    for name in fields.texts("algorithms") {
+        if let Some(algorithm) = Algorithm::from_name(name.value.as_bytes()) {
+            algorithms.push(algorithm);
+        } else {
+            let fault = RegisterFault::BadValue { name: "algorithms".to_owned(), wanted: FieldKind::Algorithm };
+            fields.fault(fault, name.place);
+        }
+    }
+    let limits = KeyLimits {
+        algorithms,
+        rsa_bits_max: fields.number("rsa_bits_max", 1024..=16384).map(size),
+        keys_max: fields.number("keys_max", 1..=100_000).map(size),
+        line_bytes_max: fields.number("line_bytes_max", 64..=65_536).map(size),
+        comment_bytes_max: fields.number("comment_bytes_max", 0..=4096).map(size),
+        first_key_ends_passwords: fields.flag("first_key_ends_passwords"),
+    };
+    fields.end();
+    limits
+}
+
+/// The file of a profile.
+pub(super) fn profile(number: usize, id: &str, table: Spanned<DeTable<'_>>, faults: &mut Faults) -> Option<Profile> {
+    let mut fields = Fields::new(number, id, table, faults);
+    let prompts = plain(fields.texts("prompts"));
+    if prompts.is_empty() {
+        missing(&mut fields, "prompts");
+    }
+    let pager = fields.table("pager").and_then(|table| {
+        let mut pager = Fields::new(number, id, table, fields.faults());
+        let (shows, send) = (pager.needed_text("shows"), pager.needed_text("send"));
+        pager.end();
+        Some((shows?.value, send?.value))
+    });
+    let list = needed_table(&mut fields, "list").and_then(|table| listing(number, id, table, fields.faults()));
+    let add = needed_table(&mut fields, "add").map(|table| {
+        let mut add = Fields::new(number, id, table, fields.faults());
+        let import = add.table("file").and_then(|table| import(number, id, table, add.faults()));
+        let how = doing_of(&mut add);
+        add.end();
+        (how, import)
+    });
+    let remove = needed_table(&mut fields, "remove").map(|table| doing_in(number, id, table, fields.faults()));
+    let reload = fields.table("reload").and_then(|table| {
+        let mut reload = Fields::new(number, id, table, fields.faults());
+        let (arm, disarm) = (doing(number, id, "arm", &mut reload), doing(number, id, "disarm", &mut reload));
+        reload.end();
+        Some(TimedReload { arm: arm?, disarm: disarm? })
+    });
+    let profile = Profile {
+        name: id.to_owned(),
+        errors: plain(fields.texts("errors")),
+        pager,
+        line_end: fields.word("line_ends", &LineEnds::NAMES, FieldKind::LineEnds).unwrap_or_default(),
+        patience: Duration::from_secs(fields.number("patience", 1..=300).unwrap_or(PATIENCE).unsigned_abs()),
+        start: doing(number, id, "start", &mut fields).unwrap_or_default(),
+        back: template(&mut fields, "back"),
+        leave: template(&mut fields, "leave"),
+        save: doing(number, id, "save", &mut fields),
+        backup: doing(number, id, "backup", &mut fields),
+        passwords: fields.word("passwords_end_with", &PasswordsEnd::NAMES, FieldKind::PasswordsEnd).unwrap_or_default(),
+        reload,
+        list: list?,
+        import: add.as_ref().and_then(|(_, import)| import.clone()),
+        add: add?.0,
+        remove: remove?,
+        prompts,
+    };
+    fields.end();
+    (!profile.prompts.is_empty()).then_some(profile)
+}
+
+fn needed_table<'i>(fields: &mut Fields<'_, 'i>, name: &'static str) -> Option<Spanned<DeTable<'i>>> {
+    let table = fields.table(name);
+    if table.is_none() {
+        missing(fields, name);
+    }
+    table
+}
+
+fn missing(fields: &mut Fields<'_, '_>, name: &'static str) {
+    let place = fields.place();
+    let start = RegisterPlace { span: place.span.start..place.span.start, ..place };
+    fields.fault(RegisterFault::MissingField { name }, start);
+}
+
+fn doing(number: usize, id: &str, name: &'static str, fields: &mut Fields<'_, '_>) -> Option<Doing> {
+    fields.table(name).map(|table| doing_in(number, id, table, fields.faults()))
+}
+
+fn doing_in(number: usize, id: &str, table: Spanned<DeTable<'_>>, faults: &mut Faults) -> Doing {
+    let mut own = Fields::new(number, id, table, faults);
+    let how = doing_of(&mut own);
+    own.end();
+    how
+}
+
+fn doing_of(fields: &mut Fields<'_, '_>) -> Doing {
+    Doing { send: templates(fields, "send"), says: templates(fields, "says") }
+}
+
+fn listing(number: usize, id: &str, table: Spanned<DeTable<'_>>, faults: &mut Faults) -> Option<Listing> {
+    let mut fields = Fields::new(number, id, table, faults);
+    let how = doing_of(&mut fields);
+    let no_account = templates(&mut fields, "no_account");
+    let key = template(&mut fields, "key");
+    // A key can be told from others by itself or by its data.
+    let tells = |key: &Template| key.has('k') || key.has('a') && key.has('d');
+    if !key.as_ref().is_some_and(tells) {
+        let place = fields.place();
+        fields.fault(RegisterFault::BadValue { name: "key".to_owned(), wanted: FieldKind::KeyTemplate }, place);
+    }
+    fields.end();
+    Some(Listing { how, key: key.filter(tells)?, no_account })
+}
+
+fn import(number: usize, id: &str, table: Spanned<DeTable<'_>>, faults: &mut Faults) -> Option<ImportFile> {
+    let mut fields = Fields::new(number, id, table, faults);
+    let path = template(&mut fields, "path");
+    let file = ImportFile {
+        form: fields.word("keys_form", &KeyForm::NAMES, FieldKind::KeyForm).unwrap_or_default(),
+        line_ends: fields.word("line_ends", &LineEnds::NAMES, FieldKind::LineEnds).unwrap_or_default(),
+        path: path?,
+    };
+    fields.end();
+    Some(file)
+}
+
+fn template(fields: &mut Fields<'_, '_>, name: &'static str) -> Option<Template> {
+    let text = fields.text(name)?;
+    read_template(fields, name, text)
+}
+
+fn templates(fields: &mut Fields<'_, '_>, name: &'static str) -> Vec<Template> {
+    let texts = fields.texts(name);
+    texts.into_iter().filter_map(|text| read_template(fields, name, text)).collect()
+}
+
+fn read_template(fields: &mut Fields<'_, '_>, name: &str, text: Placed<String>) -> Option<Template> {
+    // A line is one line.
+    let read = Template::parse(&text.value).filter(|_| !text.value.contains(char::is_control));
+    if read.is_none() {
+        fields.fault(RegisterFault::BadValue { name: name.to_owned(), wanted: FieldKind::Template }, text.place);
+    }
+    read
+}

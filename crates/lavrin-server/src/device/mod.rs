@@ -1,0 +1,12 @@
+//! What the register says of a device that shows little of itself: where its keys are and how they are written there, what it can bear,
+//! and how it is spoken to where it has a language of its own.
+
+mod limits;
+mod places;
+mod profile;
+mod template;
+
+pub use limits::{KeyLimits, LimitBroken};
+pub use places::{GroupPlace, KeyForm, KeyPlaces, LineEnds};
+pub use profile::{Doing, ImportFile, Listing, PasswordsEnd, Profile, TimedReload};
+pub use template::{MARKS, MarkValues, Template};
