@@ -83,7 +83,8 @@ pub(super) struct DialogueLine {
 impl DialogueLine {
     /// Waits for the first prompt and types what comes first.
     pub(super) async fn open(stream: Subsystem, profile: Arc<Profile>, limit: Duration) -> Result<Self, DialogueFault> {
-        let limit = limit.min(profile.patience);
+        // What a device says too late is still told within the time of the whole step.
+        let limit = (limit / 2).min(profile.patience);
         let mut line = Self { stream, profile, limit, broken: None, prompt: String::new(), exchanges: Vec::new() };
         // What it greets with is its own.
         line.answer("").await?;

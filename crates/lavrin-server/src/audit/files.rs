@@ -1,10 +1,10 @@
 //! Findings about modes and owners of key files and the folders they lie in.
 
 use super::Report;
-use crate::access_rules::{FileAccess, Obstacle, access};
+use crate::access_rules::{FileAccess, Obstacle, ObstacleKind, access};
 use crate::account::Account;
 use crate::finding::{Fault, Finding};
-use crate::fs::{BytePath, Node};
+use crate::fs::{BytePath, Node, NodeKind};
 use crate::login;
 use crate::system::System;
 use lavrin_keys::key::policy::Policy;
@@ -51,6 +51,20 @@ pub(super) fn audit(account: &Account, files: &[BytePath], seen: &System<'_>, po
                 say(&path, fault);
             }
         }
+    }
+}
+
+/// Modes of files and folders of keys, as far as a host shows them that has nothing but files. Whose they are is not known.
+pub(super) fn audit_shown(seen: &System<'_>, policy: &Policy, report: &mut Report) {
+    for (path, node) in seen.nodes.iter().filter_map(|(path, node)| Some((path, node.known()?))) {
+        let wanted = if node.kind == NodeKind::Folder { policy.folder_mode } else { policy.file_mode };
+        let (found, wanted) = (node.mode, node.mode & wanted);
+        let fault = match found & !wanted & 0o777 {
+            0 => continue,
+            wider if wider & 0o022 != 0 => ObstacleKind::TooOpen { found, wanted }.into(),
+            _ => Fault::ModeWiderThanPolicy { found, wanted },
+        };
+        report.findings.push(Finding { fault, account: None, path: Some(path.clone()), line: None });
     }
 }
 

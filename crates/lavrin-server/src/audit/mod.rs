@@ -167,6 +167,7 @@ impl Auditor {
         }
         keys::audit(self, account, seen, &mut report);
         if !seen.abilities.has(Ability::Files) {
+            files::audit_shown(seen, &self.policy, &mut report);
             return report;
         }
         let files = login::key_files(account, seen);
@@ -304,6 +305,18 @@ mod tests {
         assert_eq!(rules(&world("", 0o644, 1001)), ["mode-wider-than-policy"]);
         assert_eq!(rules(&world("", 0o600, 1002)), ["wrong-owner"]);
         assert_eq!(rules(&world("", 0o644, 0)), ["owned-by-root"]);
+    }
+
+    #[test]
+    fn a_host_that_shows_nothing_but_files_is_judged_by_their_modes() {
+        let mut seen = world("", 0o644, 1001);
+        seen.abilities = crate::abilities::Abilities::without([Ability::Files, Ability::Owners]);
+        seen.slots.insert("edda".to_owned(), Fact::Known(Vec::new()));
+        seen.nodes.retain(|path, _| path.to_string().contains(".ssh"));
+        assert_eq!(rules(&seen), ["mode-wider-than-policy"]);
+        let open = Node { kind: NodeKind::Folder, mode: 0o777, uid: 0, gid: 0, access_list: false };
+        seen.nodes.insert("/home/edda/.ssh".into(), Fact::Known(open));
+        assert_eq!(rules(&seen), ["mode-too-open", "mode-wider-than-policy"]);
     }
 
     #[test]

@@ -37,6 +37,12 @@ pub fn leaving(text: &str, format: Format, colours: impl Fn(Option<usize>) -> St
             rest = behind;
             continue;
         }
+        // A line end of two characters moves nothing that the second alone would not.
+        if let Some(behind) = rest.strip_prefix("\r\n") {
+            out.push_str("\r\n");
+            rest = behind;
+            continue;
+        }
         let length = rest.chars().next().map_or(1, char::len_utf8);
         write_out(&rest[..length], format, &mut out);
         rest = &rest[length..];
@@ -83,6 +89,7 @@ mod tests {
         let text = format!("a\x1b[31mb\u{9b}1m\u{202e}\r\x07\x7f {} é\t\n", marked(1, "red\x1b[2J"));
         let expected = "a\\x1b[31mb\\u{9b}1m\\u{202e}\\x0d\\x07\\x7f \x1b[1mred\\x1b[2J\x1b[0m é\t\n";
         assert_eq!(leaving(&text, Format::Text, colour), expected);
+        assert_eq!(leaving("a\r\nb\rc\n", Format::Text, colour), "a\r\nb\\x0dc\n");
         assert_eq!(leaving("\x1b0000000000000000-m", Format::Text, colour), "\\x1b0000000000000000-m");
         assert!(matches!(leaving("plain\ttext\n", Format::Text, colour), Cow::Borrowed(_)));
     }

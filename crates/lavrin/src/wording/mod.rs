@@ -142,6 +142,7 @@ pub fn not_applicable(lacks: &[Ability]) -> Option<String> {
         Ability::Files => "key files",
         Ability::Modes => "modes",
         Ability::Owners => "owners",
+        Ability::AccessLists => "access lists",
         Ability::Settings => "settings",
         Ability::Logs => "logs",
         Ability::Options => "options",

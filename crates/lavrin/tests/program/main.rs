@@ -2,11 +2,13 @@
 //! until the last one ends.
 
 mod common;
+mod console;
 mod corpus;
 mod crash;
 mod demo;
 mod enforce;
 mod enforce_faults;
+mod file_host;
 mod held;
 mod help;
 mod kept;

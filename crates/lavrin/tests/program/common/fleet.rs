@@ -1,7 +1,10 @@
 //! A register and stand-ins for its hosts.
 
 use super::{Run, World, key};
-use lavrin_standin::{Behaviour, DeviceUser, KeyDevice, KeyDeviceKnobs, Router, RouterKnobs, StandIn, TreeAccount};
+use lavrin_standin::{
+    Behaviour, CONSOLE_PROFILE, Console, DeviceUser, FileHost, KeyDevice, KeyDeviceKnobs, Router, RouterKnobs, StandIn,
+    TreeAccount,
+};
 use std::sync::Arc;
 use std::time::{Duration, Instant};
 use tokio::runtime::Runtime;
@@ -90,6 +93,47 @@ impl Fleet {
         self.world.write(&path, self.world.read(&path).replace("\"edda\"", "\"root\""), 0o644);
         self.hosts.push(host);
         device
+    }
+
+    /// A host that gives nothing but files; `accounts` is what the register manages there, `lines` what else it says.
+    pub fn add_file_host(
+        &mut self,
+        name: &str,
+        files: FileHost,
+        accounts: &str,
+        lines: &str,
+        behaviour: Behaviour,
+    ) -> Arc<FileHost> {
+        let files = Arc::new(files);
+        let host = self.runtime.block_on(StandIn::file_host(name, files.clone(), behaviour)).unwrap();
+        self.register(name, host.address().port(), &host.host_key_line(), &format!("reach = \"sftp\"\n{lines}"));
+        self.manage(name, accounts);
+        self.hosts.push(host);
+        files
+    }
+
+    /// A device with a console of its own, worked on by the profile of the stand-in.
+    pub fn add_console(
+        &mut self,
+        name: &str,
+        console: Console,
+        accounts: &str,
+        lines: &str,
+        behaviour: Behaviour,
+    ) -> Arc<Console> {
+        let console = Arc::new(console);
+        let host = self.runtime.block_on(StandIn::console(name, console.clone(), behaviour)).unwrap();
+        let lines = format!("reach = \"dialogue\"\nprofile = \"fog-signal\"\n{lines}");
+        self.register(name, host.address().port(), &host.host_key_line(), &lines);
+        self.manage(name, accounts);
+        self.world.write("profiles/fog-signal.toml", CONSOLE_PROFILE, 0o644);
+        self.hosts.push(host);
+        console
+    }
+
+    fn manage(&self, name: &str, accounts: &str) {
+        let path = format!("hosts/{name}.toml");
+        self.world.write(&path, self.world.read(&path).replace("[\"edda\"]", accounts), 0o644);
     }
 
     /// A device that no register knows; gives its port and the fingerprint of its host key.

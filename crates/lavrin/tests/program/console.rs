@@ -1,0 +1,170 @@
+//! Devices that have nothing but a command line of their own: every command, and everything that goes wrong with them.
+
+use crate::common::fleet::{Fleet, assert_agrees};
+use crate::common::{Run, key};
+use lavrin_standin::{Behaviour, Console, ConsoleKnobs};
+use std::time::{Duration, Instant};
+
+const SIGN_IN: &str = "--identity home/office";
+
+fn line(seed: u8, comment: &str) -> String {
+    key(seed).public().line(comment)
+}
+
+/// The office and sten may enter the account keeper of each device.
+fn fleet() -> Fleet {
+    let fleet = Fleet::new();
+    for (id, seed) in [("office", 1), ("edda", 2), ("sten", 3)] {
+        let text = format!(
+            "name = \"{id}\"\n[[key]]\nlabel = \"main\"\nline = \"{}\"\n",
+            line(seed, &format!("{id}@lantern"))
+        );
+        fleet.world.write(&format!("people/{id}.toml"), text, 0o644);
+    }
+    let grant = |who: &str| format!("[[grant]]\nperson = \"{who}\"\naccount = \"keeper\"\nhosts = [\"*\"]\n");
+    fleet.world.write("access.toml", grant("office") + &grant("sten"), 0o644);
+    fleet
+}
+
+fn add(
+    fleet: &mut Fleet,
+    name: &str,
+    keys: &[&str],
+    knobs: ConsoleKnobs,
+    behaviour: Behaviour,
+) -> std::sync::Arc<Console> {
+    let console = Console::new(&[("keeper", Some("low water"), keys), ("horn", None, &[])], knobs);
+    fleet.add_console(name, console, "[\"keeper\"]", "login = \"keeper\"\n", behaviour)
+}
+
+fn enforce(fleet: &Fleet, more: &str) -> Run {
+    fleet.run(&format!("enforce {SIGN_IN} --yes {more}"))
+}
+
+#[test]
+fn a_console_is_brought_into_line_proven_stored_and_taken_back() {
+    let mut fleet = fleet();
+    let many: Vec<String> = (20..32).map(|seed| line(seed, &format!("old {seed}"))).collect();
+    let mut keys = vec![line(1, "office"), line(2, "edda")];
+    keys.extend(many);
+    let keys: Vec<&str> = keys.iter().map(String::as_str).collect();
+    let knobs = ConsoleKnobs { in_pieces: true, ..ConsoleKnobs::default() };
+    let console = add(&mut fleet, "horn", &keys, knobs, Behaviour::default());
+    let seen = fleet.survey("").expect(0);
+    assert!(seen.stdout.contains("1 account, 14 entries"), "{seen}");
+    let run = enforce(&fleet, "").expect(0);
+    let held = console.keys("keeper");
+    assert!(held.contains(&line(3, "sten@lantern")) && !held.contains(&line(2, "edda")), "{run}");
+    assert!(console.is_stored() && !console.will_restart(), "{run}");
+    drop(fleet.run(&format!("undo --last --yes --accept-lockout {SIGN_IN}")).expect(0));
+    assert!(console.keys("keeper").contains(&line(2, "edda")) && console.is_stored());
+    fleet.world.put_pair("sten", 3, "sten@lantern");
+    drop(fleet.run(&format!("install home/sten.pub keeper@horn --yes {SIGN_IN}")).expect(0));
+    drop(fleet.run(&format!("probe sten horn --until accepted {SIGN_IN}")).expect(0));
+    let gone = fleet.run(&format!("offboard sten --yes {SIGN_IN}")).expect(0);
+    assert!(!console.keys("keeper").iter().any(|own| own.contains("sten")), "{gone}");
+    assert!(console.is_stored());
+}
+
+#[test]
+fn what_is_not_proven_is_not_stored_and_the_device_is_as_it_was() {
+    let mut fleet = fleet();
+    let own = line(1, "office");
+    // A key that opens nothing, a device that loses it, one without room, one that takes other keys only.
+    let plain = ConsoleKnobs::default;
+    let faults: [(ConsoleKnobs, &str); 3] = [
+        (ConsoleKnobs { loses_changes: true, ..plain() }, "did not make it"),
+        (ConsoleKnobs { keys_max: 1, ..plain() }, "no room"),
+        (ConsoleKnobs { only_rsa: Some(8192), ..plain() }, "rsa only"),
+    ];
+    let devices: Vec<_> = (0..)
+        .zip(&faults)
+        .map(|(number, (knobs, _))| {
+            add(&mut fleet, &format!("h{number}"), &[&own], knobs.clone(), Behaviour::default())
+        })
+        .collect();
+    let run = enforce(&fleet, "").expect(4);
+    for (number, (device, (_, told))) in devices.iter().zip(&faults).enumerate() {
+        let host = format!("h{number}");
+        assert!(run.stdout.lines().any(|line| line.contains(&host) && line.contains(told)), "{host} {told}: {run}");
+        assert_eq!((device.keys("keeper").len(), device.is_stored(), device.will_restart()), (1, true, false), "{run}");
+    }
+}
+
+#[test]
+fn what_a_profile_does_not_expect_stops_the_work_and_says_what_was_said() {
+    let mut fleet = fleet();
+    let own = line(1, "office");
+    let odd = ConsoleKnobs { odd_at: Some(2), ..ConsoleKnobs::default() };
+    let console = add(&mut fleet, "horn", &[&own], odd, Behaviour::default());
+    let run = fleet.run(&format!("survey {SIGN_IN}")).expect(3);
+    assert!(run.stdout.contains("low water: pump started") && run.stdout.contains("show keys %u"), "{run}");
+    let path = "profiles/fog-signal.toml";
+    fleet.world.write(path, fleet.world.read(path).replace("\"fog>\"", "\"lamp>\""), 0o644);
+    let begun = Instant::now();
+    let run = fleet.run(&format!("survey --host-limit 2 {SIGN_IN}")).expect(3);
+    assert!(run.stdout.contains("fog>") && begun.elapsed() < Duration::from_secs(30), "{run}");
+    fleet.world.write(path, fleet.world.read(path).replace("%k", "%x"), 0o644);
+    let checked = fleet.run("register check").expect(1);
+    assert!(checked.stdout.contains("profiles/fog-signal.toml") && checked.stdout.contains("%u, %n, %k"), "{checked}");
+    assert_eq!(console.keys("keeper").len(), 1);
+}
+
+/// Fifty devices with the same fault, each a little later than the one before.
+fn fifty(fault: &str, number: usize) -> (ConsoleKnobs, Behaviour) {
+    let (plain, usual) = (ConsoleKnobs::default(), Behaviour::default());
+    let from_second = |then: Behaviour| Behaviour { episodes: vec![(2..=99, then)], ..Behaviour::default() };
+    let cut = Behaviour { cut_after: Some(3_000 + 80 * number as u64), ..Behaviour::default() };
+    match fault {
+        "silent" => (ConsoleKnobs { silent_from: Some(1 + number % 20), ..plain }, usual),
+        "breaks off" => (ConsoleKnobs { breaks_off_at: Some(1 + number % 20), ..plain }, usual),
+        "odd" => (ConsoleKnobs { odd_at: Some(1 + number % 20), ..plain }, usual),
+        "endless" => (ConsoleKnobs { endless: true, ..plain }, usual),
+        "loses changes" => (ConsoleKnobs { loses_changes: true, ..plain }, usual),
+        "full" => (ConsoleKnobs { keys_max: 1, ..plain }, usual),
+        "slow" => (ConsoleKnobs { slow: Duration::from_millis(2 * number as u64), ..plain }, usual),
+        "in pieces" => (ConsoleKnobs { in_pieces: true, is_mute: number % 2 == 0, ..plain }, usual),
+        "cut" => (plain, Behaviour { episodes: vec![(2..=2, cut)], ..Behaviour::default() }),
+        "cut for good" => (plain, from_second(cut)),
+        "other host key" => (plain, from_second(Behaviour { other_host_key: true, ..Behaviour::default() })),
+        _ => (plain, from_second(Behaviour { silent: true, ..Behaviour::default() })),
+    }
+}
+
+#[test]
+#[ignore = "fifty runs of twelve faults take minutes: scripts/test.sh"]
+fn fifty_runs_of_every_fault_end_in_time_and_say_what_is_so() {
+    let faults = [
+        "silent",
+        "breaks off",
+        "odd",
+        "endless",
+        "loses changes",
+        "full",
+        "slow",
+        "in pieces",
+        "cut",
+        "cut for good",
+        "other host key",
+        "silent line",
+    ];
+    for fault in faults {
+        let mut fleet = fleet();
+        let old = line(1, "office");
+        let devices: Vec<_> = (0..50)
+            .map(|number| {
+                let (knobs, behaviour) = fifty(fault, number);
+                add(&mut fleet, &format!("h{number:02}"), &[&old], knobs, behaviour)
+            })
+            .collect();
+        let begun = Instant::now();
+        let run = enforce(&fleet, "--host-limit 5 --parallel 25 --format json");
+        assert!(begun.elapsed() < Duration::from_mins(2), "{fault}: {:?}", begun.elapsed());
+        let (json, compared) = (run.json(), fleet.run("compare --format json").json());
+        let said = json["hosts"].as_array().unwrap();
+        assert_eq!(said.len(), 50, "{fault}: each has one result");
+        for (device, said) in devices.iter().zip(said) {
+            assert_agrees(fault, said, &compared, device.keys("keeper").len() == 2);
+        }
+    }
+}
