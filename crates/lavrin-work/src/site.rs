@@ -6,10 +6,11 @@ use crate::ways::{OpenHost, Rights, Stop, WayFault, Ways};
 use lavrin_keys::key::PublicKey;
 use lavrin_keys::key::generate::SystemSource;
 use lavrin_reach::local::LocalTree;
-use lavrin_reach::ssh::{Connection, ExecFault, SignedIn, Target};
+use lavrin_reach::ssh::{Connection, Credential, ExecFault, SignedIn, Target};
 use lavrin_reach::{Armed, Boxed, CarryFault, Reached};
 use lavrin_server::abilities::Ability;
 use lavrin_server::account::Account;
+use lavrin_server::device::PasswordsEnd;
 use lavrin_server::fs::BytePath;
 use lavrin_server::steps::{ChangeSubject, Guarded, Login};
 use lavrin_server::survey::Observation;
@@ -98,6 +99,17 @@ impl Site {
     /// Whether the server there can be asked from outside.
     fn takes_questions(&self) -> bool {
         self.reached().is_some_and(|reached| reached.reach().abilities().has(Ability::Questions))
+    }
+
+    /// Whether the first key of an account ends its logins by password there.
+    pub(crate) fn first_key_ends_passwords(&self) -> bool {
+        let of_profile = |stop: &Stop| stop.profile.as_ref().is_some_and(|own| own.passwords == PasswordsEnd::FirstKey);
+        self.as_host().is_some_and(|host| host.stop.first_key_ends_passwords || of_profile(&host.stop))
+    }
+
+    /// With what the command signs in.
+    pub(crate) fn credentials(&self) -> &[Credential] {
+        self.as_host().map(|host| host.ways.credentials()).unwrap_or_default()
     }
 
     /// Whether the server is known to count questions against us.

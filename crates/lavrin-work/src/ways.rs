@@ -7,13 +7,15 @@ use lavrin_fleet::register::{Host, ReachKind, Register, RootProgram, USUAL_LOGIN
 use lavrin_keys::hostkey::line_for;
 use lavrin_keys::key::Fingerprint;
 use lavrin_keys::key::generate::{Randomness, SystemSource};
-use lavrin_reach::dialogue::DialogueDevice;
+use lavrin_reach::dialogue::{DialogueDevice, Exchange};
 use lavrin_reach::key_subsystem::KeySubsystem;
 use lavrin_reach::netconf::NetconfDevice;
 use lavrin_reach::sftp::SftpHost;
 use lavrin_reach::ssh::{ConnectFault, Connection, Credential, ExecFault, Rejected, RootBy, SignedIn, Target};
 use lavrin_reach::{Boxed, Claims, Reach, Reached};
 use lavrin_server::device::{KeyPlaces, Profile};
+use lavrin_server::fs::Fact;
+use lavrin_server::survey::{KeySlot, Observation, Want, Wanted};
 use std::collections::HashMap;
 use std::pin::Pin;
 use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
@@ -40,6 +42,8 @@ pub struct Stop {
     pub places: KeyPlaces,
     /// How it is worked on, where it has a command line of its own.
     pub profile: Option<Arc<Profile>>,
+    /// Whether the first key of an account ends its logins by password there.
+    pub first_key_ends_passwords: bool,
     /// Who signs in.
     pub login: String,
     /// The host through which it is reached.
@@ -425,6 +429,39 @@ pub fn unspoken(register: &Register, host: &Host) -> Option<WayFault> {
     if register.goes_round(host) { fault(Unspoken::Endless) } else { None }
 }
 
+/// What a walk through a profile showed.
+pub struct Walked {
+    /// Everything that was typed and said, in order.
+    pub exchanges: Vec<Exchange>,
+    /// The keys of the account.
+    pub keys: Result<Fact<Vec<KeySlot>>, ExecFault>,
+}
+
+impl Ways {
+    /// Walks through the profile of a device, without a change: signs in, types what comes first, lists the keys of an account.
+    ///
+    /// # Errors
+    /// [`WayFault`] where it does not come to the list.
+    pub fn walk_profile<'a>(
+        &'a self,
+        stop: &'a Stop,
+        account: &'a str,
+        limit: Duration,
+    ) -> Boxed<'a, Result<Walked, WayFault>> {
+        Box::pin(async move {
+            let (connection, ..) = self.sign_in(stop).await?;
+            let mut device = dialogue(connection, stop, limit).await?;
+            let (mut seen, want) =
+                (Observation::default(), Want { what: Wanted::Slots(account.to_owned()), account: None });
+            let looked = device.look(std::slice::from_ref(&want), &mut seen).await;
+            let keys = looked.map(|()| seen.slots.remove(account).unwrap_or(Fact::Absent));
+            let exchanges = device.exchanges().to_vec();
+            Box::new(device).close().await;
+            Ok(Walked { exchanges, keys })
+        })
+    }
+}
+
 /// A session with a device that has a command line of its own.
 async fn dialogue(connection: Connection, stop: &Stop, limit: Duration) -> Result<DialogueDevice, ExecFault> {
     let Some(profile) = stop.profile.clone() else {
@@ -443,6 +480,7 @@ fn stop(host: &Host, login: Option<&str>, way: &Way, offers: &Offers) -> Stop {
         reach: host.reach,
         places: host.places.clone(),
         profile: None,
+        first_key_ends_passwords: host.limits.first_key_ends_passwords,
         login: login.to_owned(),
         through: host.through.as_ref().map(|through| through.value.clone()),
         first: offers.on(host, login),

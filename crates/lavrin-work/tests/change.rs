@@ -73,6 +73,7 @@ fn stop(name: &str, host: &StandIn) -> Stop {
         reach: lavrin_fleet::register::ReachKind::Shell,
         places: lavrin_server::device::KeyPlaces::default(),
         profile: None,
+        first_key_ends_passwords: false,
     }
 }
 

@@ -40,6 +40,7 @@ fn stop(name: &str, host: &StandIn, through: Option<&str>) -> Stop {
         reach: lavrin_fleet::register::ReachKind::default(),
         places: lavrin_server::device::KeyPlaces::default(),
         profile: None,
+        first_key_ends_passwords: false,
         host: name.to_owned(),
         target,
         login: "root".to_owned(),

@@ -274,6 +274,7 @@ fn plain(host: &str, login: &str, client: &ClientHost, port: Option<u16>) -> Sto
         reach,
         places: KeyPlaces::default(),
         profile: None,
+        first_key_ends_passwords: false,
         login: login.to_owned(),
         through: None,
         first: Vec::new(),

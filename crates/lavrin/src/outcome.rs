@@ -99,6 +99,8 @@ pub enum DifferenceKind {
     Account,
     /// The server takes passwords, and should not.
     Passwords,
+    /// Somebody with a grant has no key that the host takes.
+    NotTaken,
 }
 
 impl DifferenceKind {
@@ -112,6 +114,7 @@ impl DifferenceKind {
             Self::Mode => "mode",
             Self::Account => "account",
             Self::Passwords => "passwords",
+            Self::NotTaken => "not taken",
         }
     }
 }

@@ -2,20 +2,21 @@
 
 pub use super::difference::{Difference, Part, WhyGone};
 use super::index::{Index, Standing};
+use super::shared_files::{share, share_places};
+use super::wanted::{WantedEntry, fit};
 use super::{Moment, Removed};
-use crate::register::{CreateAccount, Date, Grant, Host, OwnedKey, Person, Register, Whom};
+use crate::register::{CreateAccount, Grant, Host, OwnedKey, Person, Register, Whom};
 use foldhash::quality::RandomState;
+use lavrin_keys::key::Fingerprint;
 use lavrin_keys::key::container::line::KnownKeys;
 use lavrin_keys::key::policy::Policy;
-use lavrin_keys::key::{Fingerprint, PublicKey};
 use lavrin_keys::keysfile::Content;
-use lavrin_keys::keysfile::options::Options;
 use lavrin_keys::text::printable;
 use lavrin_keys::version::Version;
 use lavrin_server::abilities::Ability;
 use lavrin_server::account::Account;
 use lavrin_server::fs::{BytePath, Fact, Why};
-use lavrin_server::login::{AccountKeys, HeldEntry, KeySource};
+use lavrin_server::login::{HeldEntry, KeySource};
 use lavrin_server::server::Software;
 use lavrin_server::steps::{self, Edits, Kept, NewAccount, NoSteps, RootLogin, Steps, bring};
 use lavrin_server::survey::{Resolved, resolve};
@@ -35,83 +36,6 @@ pub struct AccountComparison {
     pub fault: Option<NoSteps>,
     /// Keys that may enter it, by the register.
     granted: Vec<Fingerprint>,
-}
-
-/// An entry that should be there.
-struct WantedEntry<'a> {
-    who: String,
-    key: &'a OwnedKey,
-    options: Options,
-    /// The last day, where every grant for it has one.
-    until: Option<Date>,
-    /// Another key takes its place: it may be there, and is not missed.
-    is_replaced: bool,
-}
-
-impl WantedEntry<'_> {
-    /// Of several entries of one key the first that says the right thing counts, and none may say another.
-    fn differences(&self, keys: &AccountKeys, found: &mut Vec<Difference>) {
-        let own = keys.entries.iter().filter_map(|held| match &held.content {
-            Content::Entry(entry) if entry.fingerprint == self.key.fingerprint => Some((&held.place, entry)),
-            _ => None,
-        });
-        let own: Vec<_> = own.collect();
-        let right = own.iter().position(|(_, entry)| entry.options.says_the_same(&self.options));
-        let (who, fingerprint) = (self.who.clone(), self.key.fingerprint);
-        let options = String::from_utf8_lossy(&self.options.text).into_owned();
-        if own.is_empty() && self.is_replaced {
-            return;
-        }
-        if own.is_empty() {
-            let line = self.line(&options);
-            found.push(Difference::Add { who, fingerprint, line, options });
-            return;
-        }
-        for (number, (place, entry)) in own.iter().enumerate() {
-            let place = (*place).clone();
-            let says_the_same = entry.options.says_the_same(&self.options);
-            if right.is_none() && number == 0 {
-                let from = printable(&entry.options.text);
-                let to = self.options_instead(&entry.options).unwrap_or_else(|| options.clone());
-                found.push(Difference::Options { who: who.clone(), fingerprint, place, from, to });
-            } else if !says_the_same {
-                found.push(Difference::Remove {
-                    who: Some(who.clone()),
-                    fingerprint,
-                    place,
-                    comment: printable(entry.comment.trim_ascii()),
-                    why: WhyGone::Second,
-                    back: None,
-                });
-            }
-        }
-    }
-
-    /// Where only the end differs, that is all that changes; none where more does.
-    fn options_instead(&self, there: &Options) -> Option<String> {
-        let read = |text: Vec<u8>| Options::parse(&text).ok();
-        let without = |options: &Options| read(options.with_expiry(None));
-        let is_same = without(there)?.says_the_same(&without(&self.options)?);
-        let end = self.options.value("expiry-time").map(String::from_utf8_lossy);
-        is_same.then(|| String::from_utf8(there.with_expiry(end.as_deref())).ok())?
-    }
-
-    /// The server itself refuses the key after its last day, where it knows how to.
-    fn end(&mut self) {
-        let Some(until) = self.until.filter(|_| !self.options.has("expiry-time")) else { return };
-        let day = Date::of_number(until.number() + 1);
-        let text = self.options.with_expiry(Some(&format!("{:04}{:02}{:02}", day.year, day.month, day.day)));
-        if let Ok(options) = Options::parse(&text) {
-            self.options = options;
-        }
-    }
-
-    fn line(&self, options: &str) -> String {
-        let key: &PublicKey = &self.key.key;
-        let comment = printable(self.key.comment.trim().as_bytes());
-        let line = key.line(if comment.is_empty() { &self.who } else { &comment });
-        if options.is_empty() { line } else { format!("{options} {line}") }
-    }
 }
 
 /// A key that a grant lets in.
@@ -206,6 +130,7 @@ impl<'a> Comparer<'a> {
             }
         }
         share(&mut found, host, seen);
+        share_places(&mut found, host, &self.granted(host), seen);
         if self.register.rules.asks_for_keys_only(host) {
             add_passwords(&mut found, seen);
         }
@@ -247,7 +172,7 @@ impl<'a> Comparer<'a> {
                         }
                         other.until = other.until.zip(until).map(|(one, other)| one.max(other));
                     }
-                    None => wanted.push(WantedEntry { who, key, options: options.clone(), until, is_replaced }),
+                    None => wanted.push(WantedEntry::new(who, key, options.clone(), until, is_replaced)),
                 }
             }
         }
@@ -345,20 +270,6 @@ fn add_passwords(found: &mut Vec<AccountComparison>, seen: &System<'_>) {
     found.push(AccountComparison { account, managed: false, differences, fault: None, granted: Vec::new() });
 }
 
-/// Files that several managed accounts read: a change for one of them would be one for the others.
-fn share(found: &mut [AccountComparison], host: &Host, seen: &System<'_>) {
-    let real = |name: &str| -> Vec<BytePath> {
-        let targets = seen.account(name).and_then(|account| steps::targets(account, seen).ok());
-        targets.into_iter().flatten().map(|target| target.real).collect()
-    };
-    for one in found.iter_mut().filter(|one| one.managed && one.fault.is_none()) {
-        let own = real(&one.account);
-        let mut others = host.accounts.iter().filter(|other| other.value != one.account);
-        let shared = others.find_map(|other| real(&other.value).into_iter().find(|path| own.contains(path)));
-        one.fault = shared.map(NoSteps::SharedFile);
-    }
-}
-
 /// What one account is compared with.
 struct OneAccount<'b, 'a> {
     all: &'b Comparer<'a>,
@@ -380,6 +291,7 @@ impl<'a> OneAccount<'_, 'a> {
         if ends_entries(self.seen) {
             wanted.iter_mut().for_each(WantedEntry::end);
         }
+        let not_taken = fit(&mut wanted, &self.host.limits);
         let mut compared = AccountComparison {
             account: name.clone(),
             managed: self.managed,
@@ -391,6 +303,7 @@ impl<'a> OneAccount<'_, 'a> {
             Ok(differences) => compared.differences = differences,
             Err(fault) => compared.fault = Some(fault).filter(|_| self.matters(&wanted)),
         }
+        compared.differences.extend(not_taken);
         (compared.fault.is_some() || !compared.differences.is_empty()).then_some(compared)
     }
 
@@ -509,7 +422,7 @@ impl AccountComparison {
                 Difference::Options { place, to, .. } => edits.options.push((place.clone(), to.clone())),
                 Difference::Remove { place, .. } => edits.remove.push(place.clone()),
                 Difference::Mode(_) => edits.modes = true,
-                Difference::Unknown { .. } | Difference::NotUnderstood { .. } => {}
+                Difference::Unknown { .. } | Difference::NotUnderstood { .. } | Difference::NoKeyTaken { .. } => {}
                 Difference::Passwords(_) | Difference::MakeAccount { .. } => {}
             }
         }

@@ -2,6 +2,7 @@
 
 use crate::register::Date;
 use lavrin_keys::key::Fingerprint;
+use lavrin_server::device::LimitBroken;
 use lavrin_server::login::Place;
 use lavrin_server::steps::{Change, NewAccount, OpenSetting};
 
@@ -63,6 +64,13 @@ pub enum Difference {
     },
     /// A mode or an owner is not as it should be.
     Mode(Change),
+    /// Somebody has a grant, and no key that the host takes.
+    NoKeyTaken {
+        /// Who.
+        who: String,
+        /// What it takes.
+        limit: LimitBroken,
+    },
     /// The account is not there, and a grant asks for it to be made.
     MakeAccount {
         /// As it is to be made.
@@ -110,7 +118,7 @@ impl Difference {
             Self::Add { .. } | Self::Options { .. } | Self::MakeAccount { .. } => Some(Part::Add),
             Self::Remove { .. } => Some(Part::Remove),
             // Passwords end by a command of their own, which proves more.
-            Self::Unknown { .. } | Self::NotUnderstood { .. } | Self::Passwords(_) => None,
+            Self::Unknown { .. } | Self::NotUnderstood { .. } | Self::Passwords(_) | Self::NoKeyTaken { .. } => None,
             Self::Mode(_) => Some(Part::Modes),
         }
     }
@@ -118,7 +126,7 @@ impl Difference {
     /// Whether somebody asked for it by name, so that it counts in an account that is not managed too.
     #[must_use]
     pub fn is_asked_for(&self) -> bool {
-        matches!(self, Self::Add { .. } | Self::MakeAccount { .. } | Self::Passwords(_))
+        matches!(self, Self::Add { .. } | Self::MakeAccount { .. } | Self::Passwords(_) | Self::NoKeyTaken { .. })
     }
 
     /// The key that it is about.
@@ -129,7 +137,11 @@ impl Difference {
             | Self::Options { fingerprint, .. }
             | Self::Remove { fingerprint, .. }
             | Self::Unknown { fingerprint, .. } => Some(*fingerprint),
-            Self::NotUnderstood { .. } | Self::Mode(_) | Self::MakeAccount { .. } | Self::Passwords(_) => None,
+            Self::NotUnderstood { .. }
+            | Self::NoKeyTaken { .. }
+            | Self::Mode(_)
+            | Self::MakeAccount { .. }
+            | Self::Passwords(_) => None,
         }
     }
 }

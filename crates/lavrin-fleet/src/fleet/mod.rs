@@ -11,8 +11,10 @@ mod hosts;
 mod index;
 mod offers;
 pub mod rotation;
+mod shared_files;
 #[cfg(test)]
 mod tests;
+mod wanted;
 
 pub use crate::host_fault::HostFault;
 use crate::register::{Date, Exception, Host, Register};

@@ -256,6 +256,7 @@ fn differences(access: &str, hosts: &str, keys: &str, change: impl FnOnce(&mut O
         Difference::NotUnderstood { place } => format!("!{}", place.line().unwrap()),
         Difference::Mode(change) => format!("m{}", change.subject()),
         Difference::MakeAccount { new, groups } => format!("a{} {groups:?}", new.name),
+        Difference::NoKeyTaken { who, .. } => format!("n{who}"),
         Difference::Passwords(open) => format!("p{}", open.as_ref().map_or(0, Vec::len)),
     };
     let mut all: Vec<String> = Vec::new();

@@ -228,7 +228,9 @@ impl Files {
             Ok(()) if after.as_deref() == old => {
                 Err(MakeFault::Refused("it answered that the file was written, and did not write it".to_owned()))
             }
-            Err(fault) if after.as_deref() == old => Err(MakeFault::Refused(fault.to_string())),
+            Err(fault) if after.as_deref() == old || old.is_none() && after.is_none() => {
+                Err(MakeFault::Refused(fault.to_string()))
+            }
             _ => Err(MakeFault::Unknown),
         }
     }
@@ -255,8 +257,14 @@ impl Files {
             self.session.remove(&temporary).await?;
         }
         let created = self.session.create(&temporary, new, &own).await;
-        let put = match created {
-            Ok(()) => self.session.rename(&temporary, &there.path).await,
+        // Nothing takes the place of a file of keys before it was seen to be whole.
+        let whole = match created {
+            Ok(()) => self.session.content(&temporary, KEYS_FILE_BYTES_MAX).await,
+            Err(fault) => Err(fault),
+        };
+        let put = match whole {
+            Ok(bytes) if bytes == new => self.session.rename(&temporary, &there.path).await,
+            Ok(_) => Err(FileFault::NotWritten),
             Err(fault) => Err(fault),
         };
         let Err(fault) = put else { return Ok(()) };

@@ -30,6 +30,8 @@ pub(super) enum FileFault {
     Version(u32),
     #[error("it answers something that was not asked")]
     WrongAnswer,
+    #[error("it answered that the file was written, and did not write it")]
+    NotWritten,
     #[error("the file is larger than {0} bytes")]
     TooLarge(u64),
     /// It says no; the session goes on.
@@ -40,7 +42,7 @@ pub(super) enum FileFault {
 impl FileFault {
     /// Whether the session goes on.
     pub(super) fn is_refusal(&self) -> bool {
-        matches!(self, Self::Refused(..) | Self::TooLarge(_))
+        matches!(self, Self::Refused(..) | Self::TooLarge(_) | Self::NotWritten)
     }
 }
 

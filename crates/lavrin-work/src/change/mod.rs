@@ -1,6 +1,7 @@
 //! Changes, in one order for all commands: what was looked at is guarded, backed up and put on record; changed; read back;
 //! proven by a new login and by questions from outside; taken back where that fails; and the outcome is put on record.
 
+mod first_key;
 mod journal;
 mod left_open;
 mod many;
@@ -157,6 +158,14 @@ pub enum Trouble {
     /// It is done and proven, and gone after a restart.
     #[error("it is done and proven, but the device may not keep it over a restart: {0}")]
     NotKept(String),
+    /// The first key ends the password of the login, and nobody here has its private half.
+    #[error(
+        "the first key ends the logins of {account} by password there, and no private half of a key that comes is at hand"
+    )]
+    NoPrivateHalf {
+        /// The account.
+        account: String,
+    },
     /// A key that was added did not prove itself.
     #[error("{fingerprint} was added to {account} and did not prove itself: {heard}")]
     NoProof {

@@ -6,6 +6,7 @@ use super::{End, NotShown, Trouble};
 use crate::heard::Heard;
 use crate::interrupt::Stage;
 use crate::pool::crash_if_told;
+use crate::ways::WayFault;
 use futures_util::stream::{self, StreamExt as _};
 use lavrin_keys::key::{Fingerprint, PublicKey};
 use lavrin_reach::Boxed;
@@ -63,7 +64,7 @@ impl Running<'_> {
         let Some(after) = self.read_back().await else { return (Vec::new(), None) };
         let fresh = match self.proof.put_back {
             Some(_) => self.takes_keys_only().await,
-            None => self.site.fresh_login().await.map_err(Trouble::NoLogin),
+            None => self.fresh_login().await.map_err(Trouble::NoLogin),
         };
         if let Err(why) = fresh {
             let why = Arc::new(why);
@@ -87,6 +88,20 @@ impl Running<'_> {
             self.site.note(&format!("{}: {reason}", self.terms.command)).await;
         }
         (asked, after)
+    }
+
+    /// Somebody who comes now gets in: with what the command signs in with, else with the key that came.
+    async fn fresh_login(&self) -> Result<(), WayFault> {
+        let refused = match self.site.fresh_login().await {
+            Err(refused @ WayFault::Rejected(_)) => refused,
+            other => return other,
+        };
+        let Some((login, holder)) = self.site.login().zip(self.proof.holder.as_ref()) else { return Err(refused) };
+        let is_own = self.all.iter().any(|begun| begun.end.is_done() && begun.task.steps.account.name == login.account);
+        let connection = if is_own { self.site.log_in(&login.account, holder).await } else { None };
+        let Some(connection) = connection else { return Err(refused) };
+        connection.close().await;
+        Ok(())
     }
 
     /// Takes back what was done for these accounts.

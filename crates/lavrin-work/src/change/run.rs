@@ -1,5 +1,6 @@
 //! The one conductor of changes at one place.
 
+use super::first_key::without_private_half;
 use super::journal::{Open, Record};
 use super::running::{Begun, Proof, Running};
 use super::{End, Ended, Task, Terms, Trouble};
@@ -21,6 +22,9 @@ pub(super) async fn run(site: &mut Site, tasks: Vec<Task>, proof: &Proof, terms:
         return not_begun(fault.into());
     }
     site.own_network_homes();
+    if let Some(why) = without_private_half(&tasks, site, proof) {
+        return not_begun(why);
+    }
     // All accounts, before the first change: a stop in the middle would leave those before it changed.
     let all = match guarded(tasks, site, terms) {
         Ok(all) => all,

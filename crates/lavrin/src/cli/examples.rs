@@ -113,6 +113,10 @@ pub const EXAMPLES: &[(&str, &[&str])] = &[
     ),
     ("host import", &["lavrin host import hosts.csv --source csv", "lavrin host import ~/.ssh/config --source client"]),
     (
+        "host profile try",
+        &["lavrin host profile try fog-signal horn-2", "lavrin host profile try new.toml horn-2 --account keeper"],
+    ),
+    (
         "host settings",
         &[
             "lavrin host settings harbour-office --login root",

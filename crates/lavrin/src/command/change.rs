@@ -254,6 +254,9 @@ pub fn error_of(end: &End, account: &str, place: &str) -> Option<CommandError> {
         }
         Trouble::StandsAgain(_) => CommandError::with(Exit::Midway, "the key was removed, but it is there again")
             .because("something else writes this file: an agent or a configuration management"),
+        Trouble::NoPrivateHalf { .. } => CommandError::with(Exit::Stopped, wording::trouble(why))
+            .because("if that key did not work, nobody would get in any more")
+            .again("with the private half of the new key", "--identity FILE"),
         why => CommandError::with(Exit::Stopped, format!("the change could not be made: {}", wording::trouble(why))),
     };
     Some(state_told(CommandError { exit: exit_of(end), ..error }, end, why, account, place))

@@ -2,7 +2,8 @@
 
 use super::mode;
 use lavrin_fleet::fleet::compare::{Difference, WhyGone};
-use lavrin_keys::text::printable;
+use lavrin_keys::text::{count, printable};
+use lavrin_server::device::LimitBroken;
 use lavrin_server::steps::{Change, FileChange, OpenSetting};
 
 /// Why something differs, and what would be done.
@@ -26,6 +27,7 @@ pub fn message(difference: &Difference) -> String {
             format!("{}{file}: not understood, so it may be any key; left in place", super::number(place))
         }
         Difference::Mode(change) => mode_change(change),
+        Difference::NoKeyTaken { who, limit } => format!("{who} has no key that it takes: {}", taken(limit)),
         Difference::MakeAccount { groups, .. } if groups.is_empty() => "is not there; a grant has it made".to_owned(),
         Difference::MakeAccount { groups, .. } => {
             format!("is not there; a grant has it made, in {}", groups.join(", "))
@@ -35,6 +37,20 @@ pub fn message(difference: &Difference) -> String {
             let open: Vec<String> = open.iter().map(open_setting).collect();
             format!("takes passwords, and policy asks for keys only: {}", open.join("; "))
         }
+    }
+}
+
+/// What a host takes of keys.
+pub fn taken(limit: &LimitBroken) -> String {
+    match limit {
+        LimitBroken::Algorithm(names) => {
+            let names: Vec<&str> = names.iter().map(|algorithm| algorithm.name()).collect();
+            format!("{} only", names.join(", "))
+        }
+        LimitBroken::RsaBits(max) => format!("RSA keys up to {max} bits"),
+        LimitBroken::Keys(max) => format!("at most {} for one account", count(*max, "key", "keys")),
+        LimitBroken::Line(max) => format!("entries up to {max} bytes"),
+        LimitBroken::Comment(max) => format!("comments up to {max} bytes"),
     }
 }
 

@@ -123,7 +123,7 @@ fn fifty(fault: &str, number: usize) -> (ConsoleKnobs, Behaviour) {
         "loses changes" => (ConsoleKnobs { loses_changes: true, ..plain }, usual),
         "full" => (ConsoleKnobs { keys_max: 1, ..plain }, usual),
         "slow" => (ConsoleKnobs { slow: Duration::from_millis(2 * number as u64), ..plain }, usual),
-        "in pieces" => (ConsoleKnobs { in_pieces: true, is_mute: number % 2 == 0, ..plain }, usual),
+        "in pieces" => (ConsoleKnobs { in_pieces: true, is_mute: number.is_multiple_of(2), ..plain }, usual),
         "cut" => (plain, Behaviour { episodes: vec![(2..=2, cut)], ..Behaviour::default() }),
         "cut for good" => (plain, from_second(cut)),
         "other host key" => (plain, from_second(Behaviour { other_host_key: true, ..Behaviour::default() })),
@@ -167,4 +167,103 @@ fn fifty_runs_of_every_fault_end_in_time_and_say_what_is_so() {
             assert_agrees(fault, said, &compared, device.keys("keeper").len() == 2);
         }
     }
+}
+
+/// Where the first key ends the password, nobody may come to depend on one that nobody here has.
+#[test]
+fn the_first_key_goes_in_only_where_its_private_half_is_at_hand() {
+    let mut fleet = fleet();
+    let console = add(&mut fleet, "horn", &[], ConsoleKnobs::default(), Behaviour::default());
+    let knobs = ConsoleKnobs { keys_open_nothing: true, ..ConsoleKnobs::default() };
+    let broken = add(&mut fleet, "broken", &[], knobs, Behaviour::default());
+    fleet.world.put_pair("sten", 3, "sten@lantern");
+    let with_password = |line: &str| {
+        let words = format!("{line} --password-env PW --yes");
+        fleet.world.run_with(&[("PW", "low water")], &words.split(' ').collect::<Vec<_>>())
+    };
+    fleet.world.write("alone.pub", line(1, "office"), 0o644);
+    let refused = with_password("install alone.pub keeper@horn").expect(4);
+    assert!(refused.stderr.contains("no private half") && refused.stderr.contains("--identity FILE"), "{refused}");
+    // That of another key is none.
+    let refused = with_password("install alone.pub keeper@horn --identity home/sten").expect(4);
+    assert!(refused.stderr.contains("no private half"), "{refused}");
+    assert_eq!(console.keys("keeper").len(), 0);
+    drop(with_password("install home/office.pub keeper@horn").expect(0));
+    assert!(console.is_stored() && !console.takes("keeper", "low water"));
+    assert_eq!(console.keys("keeper").len(), 1);
+    // A key that opens nothing is taken back, and the password opens the account again.
+    let back = with_password("install alone.pub keeper@broken --identity home/office").expect(4);
+    assert!(broken.takes("keeper", "low water") && broken.is_stored(), "{back}");
+}
+
+#[test]
+fn a_device_that_takes_rsa_only_gets_a_key_that_it_takes() {
+    let mut fleet = fleet();
+    let limits = "[limits]\nalgorithms = [\"ssh-rsa\"]\nrsa_bits_max = 2048\ncomment_bytes_max = 8\n";
+    let made = fleet
+        .world
+        .typed("key generate --name old --folder home --passphrase none --algorithm rsa-3072 --comment office-of-old")
+        .expect(0);
+    let rsa = fleet.world.read("home/old.pub");
+    let knobs = ConsoleKnobs { only_rsa: Some(3072), ..ConsoleKnobs::default() };
+    let console = Console::new(&[("keeper", None, &[&rsa])], knobs);
+    let console = fleet.add_console(
+        "horn",
+        console,
+        "[\"keeper\"]",
+        &format!("login = \"keeper\"\n{limits}"),
+        Behaviour::default(),
+    );
+    let more = format!("[[key]]\nlabel = \"rsa\"\nline = \"{}\"\n", rsa.trim());
+    fleet.world.write("people/office.toml", fleet.world.read("people/office.toml") + &more, 0o644);
+    fleet.world.write("hosts/horn.toml", fleet.world.read("hosts/horn.toml").replace("2048", "3072"), 0o644);
+    drop(fleet.run("survey --identity home/old").expect(0));
+    // Of the office's two keys one is taken, which is enough; sten has none.
+    let compared = fleet.run("compare").expect(1);
+    assert!(
+        compared.stdout.contains("sten has no key that it takes: ssh-rsa only") && !compared.stdout.contains("office"),
+        "{compared}"
+    );
+    let run = fleet.run("enforce --identity home/old --yes");
+    assert_eq!(console.keys("keeper").len(), 1, "{run} {made}");
+    let refused = fleet
+        .world
+        .typed("key generate --for horn --algorithm ed25519 --name new --folder home --passphrase none")
+        .expect(4);
+    assert!(refused.stderr.contains("ssh-rsa, RSA up to 3072 bits"), "{refused}");
+    let made = fleet
+        .world
+        .typed("key generate --for horn --name new --folder home --passphrase none --comment sten-at-horn")
+        .expect(0);
+    assert!(made.stdout.contains("ssh-rsa 3072 bits"), "{made}");
+    let line = fleet.world.read("home/new.pub");
+    let more = format!("[[key]]\nlabel = \"rsa\"\nline = \"{}\"\n", line.trim());
+    fleet.world.write("people/sten.toml", fleet.world.read("people/sten.toml") + &more, 0o644);
+    drop(fleet.run("enforce --identity home/old --yes").expect(0));
+    let held = console.keys("keeper");
+    assert!(held.len() == 2 && held[1].ends_with(" sten-at-"), "{held:?}");
+    fleet.world.write("lavrin.toml", "name = \"Skerry lights\"\n[policy]\nalgorithms = [\"ssh-ed25519\"]\n", 0o644);
+    let none = fleet.world.typed("key generate --for horn --name none --folder home --passphrase none").expect(4);
+    assert!(none.stderr.contains("there is no key that horn takes and the register's policy allows"), "{none}");
+}
+
+#[test]
+fn a_profile_is_tried_without_a_change_and_shows_what_it_reads() {
+    let mut fleet = fleet();
+    let keys: Vec<String> =
+        (20..26).map(|seed| line(seed, &format!("lamp {seed}"))).chain([line(1, "office")]).collect();
+    let keys: Vec<&str> = keys.iter().map(String::as_str).collect();
+    let console = add(&mut fleet, "horn", &keys, ConsoleKnobs::default(), Behaviour::default());
+    let tried = fleet.run(&format!("host profile try fog-signal horn {SIGN_IN}")).expect(0);
+    insta::assert_snapshot!("profile_try", tried.stdout);
+    let text = fleet.world.read("profiles/fog-signal.toml").replace("  %n. %k", "%n: %k");
+    fleet.world.write("new.toml", text, 0o644);
+    let tried = fleet.run(&format!("host profile try new.toml horn {SIGN_IN}")).expect(3);
+    assert!(tried.stdout.contains("Stopped:") && tried.stdout.contains("does not expect"), "{tried}");
+    fleet.world.write("new.toml", "prompts = [\"fog>\"]\n", 0o644);
+    let tried = fleet.run(&format!("host profile try new.toml horn {SIGN_IN}")).expect(2);
+    assert!(tried.stderr.contains("list"), "{tried}");
+    let tried = fleet.run(&format!("host profile try nothing horn {SIGN_IN}")).expect(2);
+    assert!(tried.stderr.contains("the register has: fog-signal"), "{tried}");
+    assert_eq!((console.keys("keeper").len(), console.is_stored()), (7, true));
 }

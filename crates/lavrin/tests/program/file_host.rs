@@ -182,7 +182,7 @@ fn where_somebody_else_decides_what_a_name_means_nothing_is_read_or_written() {
         host.put(
             "/home/edda/.ssh/authorized_keys",
             StoredFile { is_link: true, ..StoredFile::file(0, 0o600, "secret of root\n") },
-        )
+        );
     });
     let file = fleet.add_file_host("e-file", file, managed, lines, usual());
     let before: Vec<_> = [&is_others, &is_open, &folder, &file].iter().map(|host| host.names()).collect();
@@ -235,7 +235,9 @@ fn fifty(fault: &str, number: usize) -> (FileHostKnobs, Behaviour) {
             (FileHostKnobs { breaks_off_in: Some(1 + number % 30), has_posix_rename: false, ..plain }, usual)
         }
         "endless" => (FileHostKnobs { endless: true, ..plain }, usual),
-        "loses writes" => (FileHostKnobs { loses_writes: true, has_posix_rename: number % 2 == 0, ..plain }, usual),
+        "loses writes" => {
+            (FileHostKnobs { loses_writes: true, has_posix_rename: number.is_multiple_of(2), ..plain }, usual)
+        }
         "full" => (FileHostKnobs { bytes_max: 60 + number, ..plain }, usual),
         "another version" => (FileHostKnobs { version: [0, 2, 4, 99][number % 4], ..plain }, usual),
         "slow" => (FileHostKnobs { slow: Duration::from_millis(2 * number as u64), ..plain }, usual),

@@ -141,7 +141,7 @@ impl Summary {
                 DifferenceKind::Unknown => self.unknown += 1,
                 DifferenceKind::NotUnderstood => self.not_understood += 1,
                 DifferenceKind::Mode => self.mode += 1,
-                DifferenceKind::Account => self.missing += 1,
+                DifferenceKind::Account | DifferenceKind::NotTaken => self.missing += 1,
                 DifferenceKind::Passwords => {}
             }
         }
@@ -233,6 +233,7 @@ impl DifferenceOut {
             }
             Difference::MakeAccount { .. } => plain(DifferenceKind::Account),
             Difference::Passwords(_) => plain(DifferenceKind::Passwords),
+            Difference::NoKeyTaken { who, .. } => Self { owner: Some(who.clone()), ..plain(DifferenceKind::NotTaken) },
             Difference::Mode(change) => {
                 Self { path: change.path().map(ToString::to_string), ..plain(DifferenceKind::Mode) }
             }

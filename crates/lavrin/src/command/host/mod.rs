@@ -3,6 +3,7 @@
 mod change;
 mod fields;
 mod import;
+pub mod profile;
 pub mod settings;
 mod trust;
 
@@ -47,6 +48,9 @@ pub enum HostCommand {
     Import(import::ImportArgs),
     /// Show which server settings apply to a login, each with its file and line
     Settings(settings::SettingsArgs),
+    /// Profiles of devices that have a command line of their own
+    #[command(subcommand)]
+    Profile(profile::ProfileCommand),
 }
 
 /// Add a host
@@ -148,6 +152,7 @@ pub fn run(command: &HostCommand, ui: &Ui) -> Result<Exit, CommandError> {
         HostCommand::Trust(args) => trust::run(args, ui),
         HostCommand::Import(args) => import::run(args, ui),
         HostCommand::Settings(args) => block_on(ui, settings::run(args, ui)),
+        HostCommand::Profile(command) => profile::run(command, ui),
     }
 }
 
@@ -218,7 +223,7 @@ fn reach_words(host: &Host) -> String {
 }
 
 /// The host of this name.
-fn find<'a>(register: &'a Register, id: &str) -> Result<&'a Host, CommandError> {
+pub fn find<'a>(register: &'a Register, id: &str) -> Result<&'a Host, CommandError> {
     register.hosts.get(id).ok_or_else(|| unknown::host(register, id).hint("lavrin host list"))
 }
 

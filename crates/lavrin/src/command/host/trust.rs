@@ -24,9 +24,9 @@ pub struct TrustArgs {
     /// The fingerprint its key must have, for scripts
     #[arg(long, value_name = "SHA256:…", value_parser = typed_fingerprint)]
     pub expect_host_key: Option<Fingerprint>,
-    /// Pin the new key although another is pinned (ask the owner first)
-    #[arg(long)]
-    pub replace: bool,
+    /// The pinned key that the new one takes the place of (ask the host's owner first)
+    #[arg(long, value_name = "SHA256:…", value_parser = typed_fingerprint)]
+    pub replace: Option<Fingerprint>,
     #[command(flatten)]
     sign_in: SignInArgs,
     #[command(flatten)]
@@ -44,12 +44,16 @@ pub fn run(args: &TrustArgs, ui: &Ui) -> Result<Exit, CommandError> {
         return Ok(Exit::Done);
     }
     let same_kind = host.host_keys.iter().find(|pinned| pinned.value.algorithm() == key.algorithm());
-    if let Some(pinned) = same_kind.filter(|_| !args.replace) {
+    let is_meant = |pinned: &Fingerprint| args.replace == Some(*pinned);
+    if let Some(pinned) = same_kind.filter(|pinned| !is_meant(&pinned.value.fingerprint())) {
         return Err(CommandError::with(Exit::Stopped, format!("{} shows another key than the pinned one", host.id))
             .because(format!("pinned: {}", pinned.value.fingerprint()))
             .because(format!("shown:  {fingerprint}"))
             .because("someone may be intercepting the connection; nothing was changed")
-            .again("once whoever looks after the host says that it was reinstalled", "--replace"));
+            .again(
+                "once whoever looks after the host says that it was reinstalled",
+                &format!("--replace {}", pinned.value.fingerprint()),
+            ));
     }
     confirm(args, host, &key, ui)?;
     pin(&opened, host, &key, ui)

@@ -1,6 +1,8 @@
 //! `lavrin key generate`: a new key pair.
 
 use super::pair::Pair;
+use crate::command::host::find;
+use crate::command::register::RegisterArgs;
 use crate::error::CommandError;
 use crate::exit::Exit;
 use crate::paths;
@@ -21,8 +23,11 @@ use zeroize::Zeroizing;
 #[derive(Debug, Args)]
 pub struct GenerateArgs {
     /// Kind of key; some appliances accept only RSA
-    #[arg(long, value_name = "NAME", default_value = "ed25519")]
-    pub algorithm: AlgorithmName,
+    #[arg(long, value_name = "NAME")]
+    pub algorithm: Option<AlgorithmName>,
+    /// A host of the register: the key is of a kind that it takes and policy allows
+    #[arg(long = "for", value_name = "HOST")]
+    pub host: Option<String>,
     /// Whose key it is, and for what (default: user and machine)
     #[arg(long, value_name = "TEXT")]
     pub comment: Option<String>,
@@ -40,6 +45,8 @@ pub struct GenerateArgs {
     /// If the pair exists, move it aside under a dated name
     #[arg(long)]
     pub replace: bool,
+    #[command(flatten)]
+    register: RegisterArgs,
 }
 
 /// The kinds of keys that can be made.
@@ -124,6 +131,30 @@ impl AlgorithmName {
         }
     }
 
+    /// Every kind, the best first; of RSA the largest, since only what is old takes nothing else.
+    const BEST_FIRST: [Self; 8] = [
+        Self::Ed25519,
+        Self::EcdsaP256,
+        Self::EcdsaP384,
+        Self::EcdsaP521,
+        Self::Rsa8192,
+        Self::Rsa4096,
+        Self::Rsa3072,
+        Self::Rsa2048,
+    ];
+
+    fn bits(self) -> usize {
+        match self {
+            Self::Ed25519 | Self::EcdsaP256 => 256,
+            Self::EcdsaP384 => 384,
+            Self::EcdsaP521 => 521,
+            Self::Rsa2048 => 2048,
+            Self::Rsa3072 => 3072,
+            Self::Rsa4096 => 4096,
+            Self::Rsa8192 => 8192,
+        }
+    }
+
     fn short(self) -> &'static str {
         match self {
             Self::Ed25519 => "ed25519",
@@ -135,15 +166,15 @@ impl AlgorithmName {
 
 /// Runs the command.
 pub fn run(args: &GenerateArgs, ui: &Ui) -> Result<Exit, CommandError> {
-    let comment = comment(args)?;
-    let pair = Pair::new(&args.folder, &name(args)?)?;
+    let (comment, algorithm) = (comment(args)?, algorithm(args)?);
+    let pair = Pair::new(&args.folder, &name(args, algorithm)?)?;
     // Before any question is asked: a passphrase typed twice for nothing is a bad joke.
     pair.check_free(args.replace)?;
     let passphrase = passphrase_for(args, ui)?;
     if let Some(passphrase) = passphrase.as_ref().filter(|_| args.passphrase != Some(PassphraseHow::Made)) {
         tell_quality(passphrase, &[&comment], ui);
     }
-    let MadeKey { key, text, line } = made_key(args.algorithm, &comment, passphrase.as_ref())?;
+    let MadeKey { key, text, line } = made_key(algorithm, &comment, passphrase.as_ref())?;
     let moved = pair.write(&text, &format!("{line}\n"), args.replace)?;
     if pair.is_open_to_others() {
         let folder = paths::shown(&args.folder);
@@ -218,6 +249,36 @@ fn text_of(out: &GenerateOut, ui: &Ui) -> String {
     text + &format!("{} {}\n", ui.paint(Label::Faint, "next:"), ui.paint(Label::Type, &next))
 }
 
+/// The kind of key: as typed, else one that the host takes for which it is made, the best first.
+fn algorithm(args: &GenerateArgs) -> Result<AlgorithmName, CommandError> {
+    let Some(id) = &args.host else { return Ok(args.algorithm.unwrap_or(AlgorithmName::Ed25519)) };
+    let opened = args.register.open()?;
+    let register = &opened.reading.register;
+    let limits = &find(register, id)?.limits;
+    let policy = &register.rules.policy;
+    let fits = |name: &AlgorithmName| {
+        let (algorithm, bits) = (name.recipe().algorithm(), name.bits());
+        let is_taken = limits.algorithms.is_empty() || limits.algorithms.contains(&algorithm);
+        let is_small = algorithm != Algorithm::Rsa || limits.rsa_bits_max.is_none_or(|max| bits <= max);
+        let is_allowed = algorithm != Algorithm::Rsa || bits >= policy.rsa_bits_min;
+        is_taken && is_small && is_allowed && policy.algorithms.contains(&algorithm)
+    };
+    let found = match args.algorithm {
+        Some(typed) => Some(typed).filter(fits),
+        None => AlgorithmName::BEST_FIRST.into_iter().find(fits),
+    };
+    found.ok_or_else(|| {
+        let names = |list: &[Algorithm]| list.iter().map(|one| one.name()).collect::<Vec<_>>().join(", ");
+        let taken = if limits.algorithms.is_empty() { "any algorithm".to_owned() } else { names(&limits.algorithms) };
+        let bits = limits.rsa_bits_max.map(|max| format!(", RSA up to {max} bits")).unwrap_or_default();
+        let said = if args.algorithm.is_some() { "this is no key" } else { "there is no key" };
+        CommandError::with(Exit::Stopped, format!("{said} that {id} takes and the register's policy allows"))
+            .because(format!("{id} takes {taken}{bits}"))
+            .because(format!("policy allows {}, RSA from {} bits", names(&policy.algorithms), policy.rsa_bits_min))
+            .hint(format!("lavrin host show {id}"))
+    })
+}
+
 /// The comment ends up on one line of other people's files, so it has to be one line of plain text.
 fn comment(args: &GenerateArgs) -> Result<String, CommandError> {
     let comment = args.comment.clone().unwrap_or_else(|| format!("{}@{}", user(), machine()));
@@ -229,8 +290,8 @@ fn comment(args: &GenerateArgs) -> Result<String, CommandError> {
     Ok(comment)
 }
 
-fn name(args: &GenerateArgs) -> Result<String, CommandError> {
-    let name = args.name.clone().unwrap_or_else(|| format!("{}-{}", user(), args.algorithm.short()));
+fn name(args: &GenerateArgs, algorithm: AlgorithmName) -> Result<String, CommandError> {
+    let name = args.name.clone().unwrap_or_else(|| format!("{}-{}", user(), algorithm.short()));
     if name.is_empty() || name.starts_with('.') || name.contains(['/', '\0', '\n']) {
         return Err(CommandError::usage(format!("'{}' cannot be the name of a file", printable(name.as_bytes())))
             .again("", "--folder DIR --name NAME"));
