@@ -10,7 +10,7 @@ needed=(
   /bin/bsd-csh:csh /usr/bin/pkill:procps /usr/bin/cc:gcc /usr/bin/make:make /usr/bin/bzip2:bzip2 /usr/bin/openssl:openssl
   /usr/bin/python3:python3 /usr/lib/python3/dist-packages/cryptography/__init__.py:python3-cryptography
   /usr/lib/python3/dist-packages/bcrypt/__init__.py:python3-bcrypt /usr/sbin/debootstrap:debootstrap
-  /usr/bin/systemd-nspawn:systemd-container /usr/sbin/netconfd:netconfd /usr/include/libssh2.h:libssh2-1-dev
+  /usr/bin/systemd-nspawn:systemd-container /usr/sbin/netconfd:netconfd /usr/lib/proftpd/mod_sftp.so:proftpd-mod-crypto /usr/lib/openssh/sftp-server:openssh-sftp-server /usr/include/libssh2.h:libssh2-1-dev
   /usr/include/nc_server.h:libnetconf2-dev /usr/include/libyang/libyang.h:libyang2-dev /usr/include/libssh/libssh.h:libssh-dev
 )
 missing=()

@@ -83,6 +83,12 @@ pub enum CarryFault {
     /// The host has put everything back by itself, since it was not told in time that the changes are proven.
     #[error("the time was over, and the host has put everything back by itself")]
     PutBack,
+    /// What was answered is not understood; whether the change was made is not known, and it is not wanted like that.
+    #[error("{why}")]
+    NotUnderstood {
+        /// What was asked and answered.
+        why: String,
+    },
     /// The connection was lost while the change was made; which state the host is in is not known.
     #[error("the connection was lost while {subject} was changed")]
     Unknown {

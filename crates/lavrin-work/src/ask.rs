@@ -66,7 +66,7 @@ async fn one(question: &HostQuestion, ways: &Ways, limit: Duration) -> AnswersOf
         let mut heard = hear(&target, account, keys, &ways.terms(&SystemSource, limit)).await;
         for (key, heard) in keys.iter().zip(&mut heard) {
             let holder = question.holders.iter().find(|holder| holder.key.public() == key);
-            if let Some(holder) = holder.filter(|_| matches!(heard, Heard::Accepts)) {
+            if let Some(holder) = holder.filter(|_| heard.leaves_a_login_to_try()) {
                 let (said, connection) = log_in(&target, account, holder).await;
                 *heard = said;
                 if let Some(connection) = connection {

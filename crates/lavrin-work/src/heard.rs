@@ -31,6 +31,12 @@ impl Heard {
     pub fn opens(&self) -> bool {
         matches!(self, Self::LoggedIn(_) | Self::Accepts)
     }
+
+    /// Whether a login with the private half would show more: the server takes the key, or says that it takes any.
+    #[must_use]
+    pub fn leaves_a_login_to_try(&self) -> bool {
+        matches!(self, Self::Accepts | Self::Nothing(NoProof::YesToAnything))
+    }
 }
 
 /// A private half that is at hand.
@@ -85,7 +91,7 @@ pub async fn prove(
 ) -> (Heard, Option<Connection>) {
     let heard = hear(target, account, std::slice::from_ref(public), terms).await;
     match (heard.into_iter().next().unwrap_or(Heard::LeftOut), holder) {
-        (Heard::Accepts, Some(holder)) => log_in(target, account, holder).await,
+        (heard, Some(holder)) if heard.leaves_a_login_to_try() => log_in(target, account, holder).await,
         (heard, _) => (heard, None),
     }
 }

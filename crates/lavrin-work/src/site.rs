@@ -329,7 +329,7 @@ impl Site {
             let mut heard = heard::hear(target, account, keys, &terms).await;
             for (key, heard) in keys.iter().zip(&mut heard) {
                 if let Some(holder) =
-                    holder.filter(|holder| matches!(heard, Heard::Accepts) && holder.key.public() == key)
+                    holder.filter(|holder| heard.leaves_a_login_to_try() && holder.key.public() == key)
                 {
                     *heard = heard::log_in(target, account, holder).await.0;
                 }

@@ -195,8 +195,10 @@ impl Work {
             _ => return Err(NotMade::Refused("an entry cannot be changed there".to_owned())),
         };
         if self.line.is_broken() {
-            // What it says is not understood: whether it did it is not known.
-            return Err(NotMade::Unknown);
+            return Err(match told {
+                Err(fault @ DialogueFault::Unexpected { .. }) => NotMade::NotUnderstood(fault.to_string()),
+                _ => NotMade::Unknown,
+            });
         }
         let Ok(Fact::Known(after)) = self.list(&key.account).await else { return Err(NotMade::Unknown) };
         let count = |slots: &[KeySlot], entry: &[u8]| {
@@ -254,6 +256,7 @@ impl Work {
 enum NotMade {
     Changed,
     Refused(String),
+    NotUnderstood(String),
     Unknown,
 }
 
@@ -329,6 +332,7 @@ impl Reach for DialogueDevice {
             made.map_err(|fault| match fault {
                 NotMade::Changed => CarryFault::Changed { subject: change.subject() },
                 NotMade::Refused(why) => CarryFault::Refused { subject: change.subject(), why },
+                NotMade::NotUnderstood(why) => CarryFault::NotUnderstood { why },
                 NotMade::Unknown => CarryFault::Unknown { subject: change.subject() },
             })
         })

@@ -3,7 +3,7 @@
 use super::running::{Begun, Running};
 use super::state::last_of_each;
 use super::{End, NotShown, Trouble};
-use crate::heard::Heard;
+use crate::heard::{Heard, NoProof};
 use crate::interrupt::Stage;
 use crate::pool::crash_if_told;
 use crate::ways::WayFault;
@@ -38,8 +38,12 @@ pub struct Asked {
 }
 
 impl Asked {
-    /// Whether a key that should open the account does not, and nothing explains it.
+    /// Whether a key that should open the account does not, and nothing explains it. A server that says yes to any key says nothing
+    /// against this one.
     fn fails(&self) -> bool {
+        if matches!(self.heard, Heard::Nothing(NoProof::YesToAnything)) {
+            return false;
+        }
         let fails = matches!(self.heard, Heard::Refuses | Heard::LoginRefused(_) | Heard::Nothing(_));
         self.should_open && self.explained.is_empty() && fails
     }

@@ -98,6 +98,7 @@ impl Running<'_> {
                 continue;
             };
             let certain = fault.nothing_changed() || matches!(fault, CarryFault::ModeDidNotHold { .. });
+            let is_understood = !matches!(fault, CarryFault::NotUnderstood { .. });
             let why = Arc::new(Trouble::Carry(fault));
             if let Some(armed) = self.armed.clone() {
                 self.all[number].end = self.back_by_host(number, &armed, why).await;
@@ -105,8 +106,10 @@ impl Running<'_> {
             }
             self.all[number].end = if certain && self.take_back(number, done).await {
                 End::AsBefore(why)
-            } else {
+            } else if is_understood {
                 self.settle(number, why).await
+            } else {
+                self.back_anew(number, why).await
             };
             if self.is_lost() {
                 return;

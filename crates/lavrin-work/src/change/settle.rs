@@ -51,6 +51,11 @@ impl Running<'_> {
         if self.take_back(number, self.all[number].changes.len()).await {
             return End::AsBefore(why);
         }
+        self.back_anew(number, why).await
+    }
+
+    /// Takes an account's changes back over a new session, as far as they hold.
+    pub(super) async fn back_anew(&mut self, number: usize, why: Arc<Trouble>) -> End {
         let Some(now) = self.look_again().await else { return End::Unknown(why) };
         match state_of(&self.all[number].changes(), &now) {
             TaskState::Old => End::AsBefore(why),
