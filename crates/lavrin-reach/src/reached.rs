@@ -38,8 +38,14 @@ impl Reached {
 
     /// A host with a POSIX shell behind this connection, on which somebody has signed in.
     #[must_use]
-    pub fn shell(connection: Connection, randomness: Box<dyn Randomness + Send + Sync>) -> Self {
-        Self(ReachedKind::Shell(Box::new(ShellHost::new(connection, RootBy::Nobody, randomness))))
+    pub fn shell(
+        connection: Connection,
+        randomness: Box<dyn Randomness + Send + Sync>,
+        after_change: Vec<String>,
+    ) -> Self {
+        let mut host = ShellHost::new(connection, RootBy::Nobody, randomness);
+        host.after_change = after_change;
+        Self(ReachedKind::Shell(Box::new(host)))
     }
 
     /// A device with a data store behind NETCONF.
@@ -173,6 +179,10 @@ impl Reach for ShellHost {
 
     fn put_back<'a>(&'a self, armed: &'a Armed) -> Boxed<'a, Result<(), CarryFault>> {
         ShellHost::put_back(self, armed)
+    }
+
+    fn keep(&self) -> Boxed<'_, Result<(), CarryFault>> {
+        ShellHost::keep(self)
     }
 
     fn note<'a>(&'a self, text: &'a str) -> Boxed<'a, ()> {

@@ -44,6 +44,8 @@ pub struct Stop {
     pub profile: Option<Arc<Profile>>,
     /// Whether the first key of an account ends its logins by password there.
     pub first_key_ends_passwords: bool,
+    /// What has to run there after changes, so that they are kept.
+    pub after_change: Vec<String>,
     /// Who signs in.
     pub login: String,
     /// The host through which it is reached.
@@ -327,7 +329,7 @@ impl Ways {
         } else {
             let (connection, signed, target) = self.sign_in(stop).await?;
             let reached = match stop.reach {
-                ReachKind::Shell => Reached::shell(connection, Box::new(SystemSource)),
+                ReachKind::Shell => Reached::shell(connection, Box::new(SystemSource), stop.after_change.clone()),
                 ReachKind::KeySubsystem => {
                     Reached::key_subsystem(KeySubsystem::open(connection, stop.login.clone(), limit).await?)
                 }
@@ -481,6 +483,7 @@ fn stop(host: &Host, login: Option<&str>, way: &Way, offers: &Offers) -> Stop {
         places: host.places.clone(),
         profile: None,
         first_key_ends_passwords: host.limits.first_key_ends_passwords,
+        after_change: host.after_change.iter().map(|word| word.value.clone()).collect(),
         login: login.to_owned(),
         through: host.through.as_ref().map(|through| through.value.clone()),
         first: offers.on(host, login),

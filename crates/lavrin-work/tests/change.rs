@@ -74,6 +74,7 @@ fn stop(name: &str, host: &StandIn) -> Stop {
         places: lavrin_server::device::KeyPlaces::default(),
         profile: None,
         first_key_ends_passwords: false,
+        after_change: Vec::new(),
     }
 }
 

@@ -41,6 +41,7 @@ fn stop(name: &str, host: &StandIn, through: Option<&str>) -> Stop {
         places: lavrin_server::device::KeyPlaces::default(),
         profile: None,
         first_key_ends_passwords: false,
+        after_change: Vec::new(),
         host: name.to_owned(),
         target,
         login: "root".to_owned(),

@@ -275,6 +275,7 @@ fn plain(host: &str, login: &str, client: &ClientHost, port: Option<u16>) -> Sto
         places: KeyPlaces::default(),
         profile: None,
         first_key_ends_passwords: false,
+        after_change: Vec::new(),
         login: login.to_owned(),
         through: None,
         first: Vec::new(),

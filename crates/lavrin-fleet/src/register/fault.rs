@@ -247,6 +247,16 @@ pub enum RegisterFault {
     },
     /// Hosts that are reached through each other in a circle.
     ThroughLoop,
+    /// What has to run on a host after changes is no program by its whole path.
+    AfterChangeNoPath {
+        /// What stands there.
+        word: String,
+    },
+    /// Something runs on a host after changes, with root's rights where the login has them.
+    RunsAfterChange {
+        /// The program and its arguments.
+        words: String,
+    },
     /// A managed account of a host that takes keys for the account that signs in only.
     AccountNotOfLogin {
         /// The account.
@@ -323,6 +333,8 @@ lavrin_keys::rules!(RegisterFault {
     RegisterFault::WayBackUntried { .. } => "way-back-untried", Medium;
     RegisterFault::SharedHostKey { .. } => "shared-host-key", Medium;
     RegisterFault::ThroughLoop => "through-loop", High;
+    RegisterFault::AfterChangeNoPath { .. } => "after-change-no-path", High;
+    RegisterFault::RunsAfterChange { .. } => "runs-after-change", Info;
     RegisterFault::AccountNotOfLogin { .. } => "account-not-of-login", High;
     RegisterFault::AccountWithoutWayIn { .. } => "account-without-way-in", Medium;
     RegisterFault::AccountNeverSeen { .. } => "account-never-seen", Medium;

@@ -242,6 +242,8 @@ pub struct Host {
     pub profile: Option<Placed<String>>,
     /// What it can bear of keys.
     pub limits: KeyLimits,
+    /// What has to run there after changes, so that they are kept: a program and its arguments.
+    pub after_change: Vec<Placed<String>>,
     /// What it is grouped by.
     pub tags: Vec<String>,
     /// Where the machine is in the world.

@@ -379,6 +379,7 @@ fn host(number: usize, id: &str, table: Spanned<DeTable<'_>>, faults: &mut Fault
         places,
         profile,
         limits: limits.unwrap_or_default(),
+        after_change: fields.texts("after_change"),
         tags: values(fields.texts("tags")),
         site: fields.text("site").map(|site| site.value),
         login: fields.text("login").map(|login| login.value),

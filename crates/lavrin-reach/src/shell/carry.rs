@@ -415,7 +415,9 @@ fn fault(subject: &ChangeSubject, said: &str) -> CarryFault {
         "no-useradd" => "this host has neither useradd nor adduser".to_owned(),
         "no-gpasswd" => "this host has no program that puts accounts into groups".to_owned(),
         "no-chage" => "this host has no chage that sets the day on which an account ends".to_owned(),
-        "short" => "not all bytes arrived".to_owned(),
+        "short" => "not all bytes arrived, or there was no room for them".to_owned(),
+        "full" => format!("there is no room for it: {} KiB are left", printable(said.trim_start_matches("full ").as_bytes())),
+        "after" => format!("what has to run after a change failed: {}", printable(said.trim_start_matches("after ").as_bytes())),
         "owner" | "group" | "mode" => {
             format!("the system does not allow to set the {}", said.split(' ').next().unwrap_or_default())
         }

@@ -12,9 +12,10 @@ mod traces;
 
 pub use network::Claims;
 
-use crate::Boxed;
 use crate::ssh::{Connection, ExecFault, RootBy};
+use crate::{Boxed, CarryFault};
 use lavrin_keys::key::generate::Randomness;
+use lavrin_server::steps::ChangeSubject;
 use std::collections::BTreeSet;
 use std::fmt::Write as _;
 use std::sync::Arc;
@@ -36,6 +37,8 @@ pub struct ShellHost {
     pub root_by: RootBy,
     /// Where homes on a network file system are looked at: what nobody has looked at yet.
     pub network_homes: Option<Arc<Claims>>,
+    /// What has to run there once changes are proven, so that they are kept: a program and its arguments; nothing on most.
+    pub after_change: Vec<String>,
     /// Accounts whose processes did not answer in time; they are not asked again over this connection.
     silent: BTreeSet<String>,
     randomness: Box<dyn Randomness + Send + Sync>,
@@ -45,12 +48,36 @@ impl ShellHost {
     /// A host over this connection, on which `login` has signed in.
     #[must_use]
     pub fn new(connection: Connection, root_by: RootBy, randomness: Box<dyn Randomness + Send + Sync>) -> Self {
-        Self { connection, root_by, network_homes: None, silent: BTreeSet::new(), randomness }
+        Self { connection, root_by, network_homes: None, after_change: Vec::new(), silent: BTreeSet::new(), randomness }
     }
 
     /// A word that nobody else knows.
     fn nonce(&self) -> String {
         nonce_of(self.randomness.as_ref())
+    }
+
+    /// Runs what has to run after changes, by root only where root alone decides what that program is.
+    ///
+    /// # Errors
+    /// [`CarryFault`].
+    #[must_use]
+    pub fn keep(&self) -> Boxed<'_, Result<(), CarryFault>> {
+        Box::pin(async move {
+            let Some(program) = self.after_change.first() else { return Ok(()) };
+            if !program.starts_with('/') {
+                let why = format!("{program} is not run after changes: it is no program by its whole path");
+                return Err(CarryFault::Refused { subject: ChangeSubject::Server, why });
+            }
+            let folder = program.rsplit_once('/').map_or("/", |(folder, _)| folder);
+            let words: Vec<String> = self.after_change.iter().map(|word| quoted(word)).collect();
+            let steps = format!(
+                "if root && ! alone {}; then echo \"fail open $R{}\"; else x=$({} </dev/null 2>&1) && echo ok || echo \"fail after $(echo \"$x\" | tail -n 1 | head -c 200)\"; fi",
+                quoted(if folder.is_empty() { "/" } else { folder }),
+                folder,
+                words.join(" "),
+            );
+            self.told(&format!("( {steps} )"), &ChangeSubject::Server).await.map(drop)
+        })
     }
 
     /// Writes a line into the host's own log, where it has the means. Whether it worked is not known.

@@ -178,13 +178,17 @@ pub fn remedy<F>(fault: &Fault, finding: &Finding<F>, host: Option<&str>, path: 
         | Fault::ModeTooClosed { .. }
         | Fault::WrongOwner { .. }
         | Fault::OwnedByRoot { .. }
-            if host.is_some() =>
+            if host.is_some() && finding.account.is_some() =>
         {
             mend(host, finding.account.as_deref())
         }
         Fault::ModeTooOpen { wanted, .. }
         | Fault::ModeWiderThanPolicy { wanted, .. }
-        | Fault::ModeTooClosed { wanted, .. } => format!("chmod {wanted:o} {path}"),
+        | Fault::ModeTooClosed { wanted, .. } => {
+            // A host without a shell, where nothing is mended from here.
+            let there = if host.is_some() { "    # on the host" } else { "" };
+            format!("chmod {wanted:o} {path}{there}")
+        }
         Fault::WrongOwner { wanted, .. } | Fault::OwnedByRoot { wanted } => {
             let owner = finding.account.clone().unwrap_or_else(|| wanted.to_string());
             format!("chown {owner} {path}")

@@ -20,6 +20,7 @@ use lavrin_keys::keysfile::LineFault;
 use lavrin_keys::text::printable;
 use lavrin_reach::ssh::{NoAnswer, SignedIn};
 use lavrin_server::abilities::{Abilities, Ability};
+use lavrin_server::device::{KeyLimits, LimitBroken};
 use lavrin_server::fs::Why;
 use lavrin_server::login::{KeySource, Limits, NotGone, Place};
 use lavrin_server::server::{Known, Software};
@@ -128,6 +129,20 @@ pub fn no_proof(why: &NoProof) -> String {
             "the server accepts even a made-up key, so its answer shows nothing".to_owned()
         }
     }
+}
+
+/// What a host can bear of keys.
+pub fn limits_of_host(limits: &KeyLimits) -> Vec<String> {
+    let broken = [
+        (!limits.algorithms.is_empty()).then(|| LimitBroken::Algorithm(limits.algorithms.clone())),
+        limits.rsa_bits_max.map(LimitBroken::RsaBits),
+        limits.keys_max.map(LimitBroken::Keys),
+        limits.line_bytes_max.map(LimitBroken::Line),
+        limits.comment_bytes_max.map(LimitBroken::Comment),
+    ];
+    let mut words: Vec<String> = broken.iter().flatten().map(compare::taken).collect();
+    words.extend(limits.first_key_ends_passwords.then(|| "the first key ends the password of its account".to_owned()));
+    words
 }
 
 /// What a host cannot do or show, one behind the other.

@@ -67,6 +67,12 @@ pub fn message(fault: &RegisterFault) -> String {
             format!("{other} has the same host key: one machine is a copy of the other and can answer in its place")
         }
         RegisterFault::ThroughLoop => "the hosts on the way to this host form a loop".to_owned(),
+        RegisterFault::AfterChangeNoPath { word } => {
+            format!("what runs after a change is a program by its whole path, and {word} is none; it is not run")
+        }
+        RegisterFault::RunsAfterChange { words } => {
+            format!("after each change this runs there, by root where the login has root's rights: {words}")
+        }
         RegisterFault::AccountNotOfLogin { account, login } => {
             format!("this host takes keys for the account that signs in ({login}) and not for {account}")
         }

@@ -41,6 +41,7 @@ mod real_rotate;
 mod real_server_change;
 mod real_sftp;
 mod real_shared;
+mod real_small;
 mod real_sshd;
 mod real_survey;
 mod real_versions;

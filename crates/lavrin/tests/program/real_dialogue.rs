@@ -52,7 +52,7 @@ fn a_menu_behind_a_terminal_is_enforced_and_taken_back() {
     drop(site.world.typed("register check --fail-on high").expect(0));
     let tried = site.world.typed("host profile try gauge gauge --identity home/keys/edda").expect(0);
     assert!(tried.stdout.contains("tide gauge") && tried.stdout.contains("runa@lantern"), "{tried}");
-    let run = site.world.typed("enforce --identity home/keys/edda --yes").expect(0);
+    drop(site.world.typed("enforce --identity home/keys/edda --yes").expect(0));
     let wanted = ["edda", "sten"].map(|name| site.world.read(&format!("home/keys/{name}.pub"))).concat();
     assert_eq!(site.keys(), wanted);
     drop(site.world.typed("probe sten gauge --until accepted").expect(0));

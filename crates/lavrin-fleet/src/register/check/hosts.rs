@@ -25,6 +25,7 @@ pub(super) fn check(register: &Register, today: Date, seen: &AccountsSeen<'_>, f
         way_back(register, host, today, found);
         through(register, host, found);
         profile(register, host, found);
+        after_change(host, found);
         leave(register, host, found);
         for account in &host.accounts {
             if let Some(there) = accounts.get(host.id.as_str()).filter(|there| !there.contains(&account.value)) {
@@ -92,6 +93,18 @@ fn leave(register: &Register, host: &Host, found: &mut CheckFindings) {
             found.say(fault, &left.place, &host.id);
         }
     }
+}
+
+/// What runs on a host after changes is one program, and is told, since whoever may write the register has it run.
+fn after_change(host: &Host, found: &mut CheckFindings) {
+    let Some(program) = host.after_change.first() else { return };
+    let words: Vec<&str> = host.after_change.iter().map(|word| word.value.as_str()).collect();
+    let fault = if program.value.starts_with('/') && !program.value.contains("..") {
+        RegisterFault::RunsAfterChange { words: words.join(" ") }
+    } else {
+        RegisterFault::AfterChangeNoPath { word: program.value.clone() }
+    };
+    found.say(fault, &program.place, &host.id);
 }
 
 /// A device with a command line of its own needs a profile that is there.

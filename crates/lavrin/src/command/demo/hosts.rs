@@ -2,8 +2,10 @@
 
 use crate::error::CommandError;
 use crate::exit::Exit;
+use lavrin_server::device::KeyPlaces;
 use lavrin_standin::{
-    Behaviour, DeviceUser, KeyDevice, KeyDeviceKnobs, Router, RouterKnobs, StandIn, TreeAccount, fresh_line,
+    Behaviour, Console, ConsoleKnobs, DeviceUser, FileHost, FileHostKnobs, KeyDevice, KeyDeviceKnobs, Router,
+    RouterKnobs, StandIn, StoredFile, TreeAccount, fresh_line,
 };
 use std::sync::Arc;
 use std::time::{Duration, Instant};
@@ -92,7 +94,23 @@ impl<'a> DemoHosts<'a> {
         let router = Arc::new(Router::new(users, knobs));
         self.add("grindholm", StandIn::router("grindholm", router, Behaviour::default()))?;
         let buoy = Arc::new(KeyDevice::new("keeper", &[&keys.edda, &old], KeyDeviceKnobs::default()));
-        self.add("buoy-4", StandIn::key_device("buoy-4", buoy, Behaviour::default()))
+        self.add("buoy-4", StandIn::key_device("buoy-4", buoy, Behaviour::default()))?;
+        self.start_the_archive(keys, &old)?;
+        let keys: [&str; 2] = [&keys.edda, &old];
+        let console = Console::new(&[("keeper", None, &keys)], ConsoleKnobs::default());
+        self.add("horn-2", StandIn::console("horn-2", Arc::new(console), Behaviour::default()))
+    }
+
+    /// The archive of tide readings gives nothing but files.
+    fn start_the_archive(&mut self, keys: &FirstKeys, old: &str) -> Result<(), CommandError> {
+        let text = format!("# keepers of the readings\n{}{old}\n", keys.edda);
+        let files = vec![
+            ("/home/keeper", StoredFile::folder(1000, 0o755)),
+            ("/home/keeper/.ssh", StoredFile::folder(1000, 0o700)),
+            ("/home/keeper/.ssh/authorized_keys", StoredFile::file(1000, 0o644, &text)),
+        ];
+        let archive = FileHost::new(files, KeyPlaces::default(), FileHostKnobs::default());
+        self.add("tide-archive", StandIn::file_host("tide-archive", Arc::new(archive), Behaviour::default()))
     }
 
     /// What a helpful stranger does on Skerry.

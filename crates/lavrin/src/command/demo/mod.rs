@@ -9,7 +9,7 @@ use crate::ui::{Label, Ui};
 use clap::Args;
 use hosts::{DemoHosts, FirstKeys};
 use lavrin_keys::text::shell_word;
-use lavrin_standin::StandIn;
+use lavrin_standin::{CONSOLE_PROFILE, StandIn};
 use std::path::Path;
 use std::process::Command;
 
@@ -219,34 +219,40 @@ impl DemoStage<'_> {
         self.expect(0, "lavrin history ytterskar --register ~/halvmark")
     }
 
-    /// A router keeps its keys behind NETCONF, a buoy takes them over the public key subsystem: the same commands serve them.
+    /// Hosts without a shell: NETCONF, the public key subsystem, nothing but files, a console. The same commands serve them.
     fn look_after_devices(&self, hosts: &mut DemoHosts<'_>) -> Result<(), CommandError> {
         let (there, key) = ("--register ~/halvmark", format!("--identity ~/.ssh/edda --passphrase-env {PASSPHRASE}"));
         self.say(
-            "The lighthouse of Grindholm has a router that is spoken to over NETCONF, and buoy 4 takes keys over the public key subsystem. They\nhave no shell; the same commands look after them",
+            "Not every host has a shell. The lighthouse of Grindholm has a router that is spoken to over NETCONF, buoy 4 takes keys over the public\nkey subsystem, the archive of tide readings gives nothing but files, and the fog signal has a console of its own: how to work on it stands\nin ~/halvmark/profiles/fog-signal.toml. The same commands look after them",
         );
         hosts.start_the_devices(&self.first_keys()?)?;
-        let (router, buoy) = (hosts.address("grindholm"), hosts.address("buoy-4"));
-        self.expect(
-            0,
-            &format!(
-                "lavrin host add grindholm {router} --reach netconf --tag lights --login root --account keeper {there}"
-            ),
-        )?;
-        self.expect(
-            0,
-            &format!(
-                "lavrin host add buoy-4 {buoy} --reach publickey-subsystem --tag buoys --login keeper --account keeper {there}"
-            ),
-        )?;
-        self.trust("grindholm", hosts)?;
-        self.trust("buoy-4", hosts)?;
+        self.write_profile()?;
+        for (name, more) in [
+            ("grindholm", "--reach netconf --tag lights --login root"),
+            ("buoy-4", "--reach publickey-subsystem --tag buoys --login keeper"),
+            ("tide-archive", "--reach sftp --tag buoys --login keeper"),
+            ("horn-2", "--reach dialogue --profile fog-signal --tag buoys --login keeper"),
+        ] {
+            let address = hosts.address(name);
+            self.expect(0, &format!("lavrin host add {name} {address} {more} --account keeper {there}"))?;
+            self.trust(name, hosts)?;
+        }
         self.expect(0, &format!("lavrin grant edda keeper --tag buoys {there}"))?;
+        self.expect(0, &format!("lavrin grant runa keeper --tag buoys {there}"))?;
         self.expect(0, &format!("lavrin host list {there}"))?;
-        self.expect(0, &format!("lavrin survey grindholm buoy-4 {key} {there}"))?;
-        self.expect(1, &format!("lavrin compare grindholm buoy-4 {there}"))?;
-        self.expect(0, &format!("lavrin enforce grindholm buoy-4 --yes {key} {there}"))?;
-        self.expect(1, &format!("lavrin audit grindholm buoy-4 {there}"))
+        self.expect(0, &format!("lavrin host profile try fog-signal horn-2 {key} {there}"))?;
+        self.expect(0, &format!("lavrin survey grindholm buoys {key} {there}"))?;
+        self.expect(1, &format!("lavrin compare grindholm buoys {there}"))?;
+        self.expect(0, &format!("lavrin enforce grindholm buoys --yes {key} {there}"))?;
+        self.expect(1, &format!("lavrin audit grindholm buoys {there}"))
+    }
+
+    /// How to work on the console of the fog signal, as somebody wrote it down who knows it.
+    fn write_profile(&self) -> Result<(), CommandError> {
+        let path = self.home.join("halvmark/profiles/fog-signal.toml");
+        let folder = path.parent().unwrap_or(self.home);
+        let written = std::fs::create_dir_all(folder).and_then(|()| std::fs::write(&path, CONSOLE_PROFILE));
+        written.map_err(|error| CommandError::file(&path, "write", &error))
     }
 
     /// Somebody leaves.

@@ -4,7 +4,7 @@ use crate::account_target::parse_host;
 use crate::command::register::{typed_date, typed_id};
 use crate::host::ReachArg;
 use crate::sign_in::RootByArg;
-use clap::Args;
+use clap::{Args, ValueEnum};
 use lavrin_fleet::register::Date;
 use lavrin_fleet::register::edit::HostField;
 
@@ -20,6 +20,15 @@ pub struct HostFields {
     /// How it is spoken to
     #[arg(long, value_name = "REACH")]
     pub reach: Option<ReachArg>,
+    /// Where its keys are, if it gives nothing but files; %u is the account
+    #[arg(long, value_name = "PATH")]
+    pub keys_file: Option<String>,
+    /// How keys are written there
+    #[arg(long, value_name = "FORM")]
+    pub keys_form: Option<KeyFormArg>,
+    /// How to work on its command line: a profile of the register
+    #[arg(long, value_name = "PROFILE", value_parser = typed_id)]
+    pub profile: Option<String>,
     /// A tag that groups it with others (repeatable; replaces the list)
     #[arg(long, value_name = "TAG", value_parser = typed_id)]
     pub tag: Vec<String>,
@@ -46,6 +55,24 @@ pub struct HostFields {
     pub account: Vec<String>,
 }
 
+/// How keys are written into a file.
+#[derive(Debug, Clone, Copy, ValueEnum)]
+pub enum KeyFormArg {
+    /// An entry on each line
+    Lines,
+    /// A block for each key (RFC 4716)
+    Blocks,
+}
+
+impl KeyFormArg {
+    fn name(self) -> &'static str {
+        match self {
+            Self::Lines => "lines",
+            Self::Blocks => "blocks",
+        }
+    }
+}
+
 impl HostFields {
     /// What was typed, by the names that it has in the register's files.
     pub fn given(&self) -> Vec<(&'static str, HostField<'_>)> {
@@ -53,6 +80,9 @@ impl HostFields {
         fields.extend(self.address.as_deref().map(|address| ("address", HostField::Text(address))));
         fields.extend(self.port.map(|port| ("port", HostField::Number(port.into()))));
         fields.extend(self.reach.map(|reach| ("reach", HostField::Text(reach.kind().name()))));
+        fields.extend(self.keys_file.as_deref().map(|file| ("keys_file", HostField::Text(file))));
+        fields.extend(self.keys_form.map(|form| ("keys_form", HostField::Text(form.name()))));
+        fields.extend(self.profile.as_deref().map(|profile| ("profile", HostField::Text(profile))));
         fields.extend((!self.tag.is_empty()).then_some(("tags", HostField::List(&self.tag))));
         fields.extend(self.site.as_deref().map(|site| ("site", HostField::Text(site))));
         fields.extend(self.login.as_deref().map(|login| ("login", HostField::Text(login))));

@@ -17,6 +17,7 @@ use crate::error::CommandError;
 use crate::exit::Exit;
 use crate::table::columns;
 use crate::ui::{Label, Ui};
+use crate::wording;
 use clap::{Args, Subcommand};
 use fields::HostFields;
 use lavrin_fleet::register::edit::{HostField, add_host};
@@ -115,8 +116,14 @@ struct OneHost {
     id: String,
     address: String,
     port: u16,
-    /// How it is spoken to: `shell`, `netconf` or `publickey-subsystem`.
+    /// How it is spoken to: `shell`, `netconf`, `publickey-subsystem`, `sftp` or `dialogue`.
     reach: &'static str,
+    /// Where its keys are, if it gives nothing but files.
+    keys_file: Option<String>,
+    /// How to work on its command line.
+    profile: Option<String>,
+    /// What it can bear of keys, in words.
+    limits: Vec<String>,
     tags: Vec<String>,
     site: Option<String>,
     login: Option<String>,
@@ -178,6 +185,9 @@ fn one_host(host: &Host) -> OneHost {
         address: host.address.clone(),
         port: host.port,
         reach: host.reach.name(),
+        keys_file: host.places.file.clone(),
+        profile: host.profile.as_ref().map(|profile| profile.value.clone()),
+        limits: wording::limits_of_host(&host.limits),
         tags: host.tags.clone(),
         site: host.site.clone(),
         login: host.login.clone(),
@@ -272,6 +282,9 @@ fn text_of(host: &Host, access: &[EntrantOut], ui: &Ui) -> String {
     };
     line("tags", host.tags.join(", "));
     line("reach", reach_words(host));
+    line("keys in", host.places.file.as_deref().map(|file| printable(file.as_bytes())).unwrap_or_default());
+    line("profile", host.profile.as_ref().map(|profile| profile.value.clone()).unwrap_or_default());
+    line("takes", wording::limits_of_host(&host.limits).join("; "));
     line("login", host.login.clone().unwrap_or_default());
     line("through", host.through.as_ref().map(|through| through.value.clone()).unwrap_or_default());
     line("accounts", host.accounts.iter().map(|account| account.value.clone()).collect::<Vec<_>>().join(", "));
