@@ -3,7 +3,7 @@
 pub use super::difference::{Difference, Part, WhyGone};
 use super::index::{Index, Standing};
 use super::shared_files::{share, share_places};
-use super::wanted::{WantedEntry, fit};
+use super::wanted::{WantedEntry, fit, leave_room};
 use super::{Moment, Removed};
 use crate::register::{CreateAccount, Grant, Host, OwnedKey, Person, Register, Whom};
 use foldhash::quality::RandomState;
@@ -15,8 +15,9 @@ use lavrin_keys::text::printable;
 use lavrin_keys::version::Version;
 use lavrin_server::abilities::Ability;
 use lavrin_server::account::Account;
+use lavrin_server::device::KeyLimits;
 use lavrin_server::fs::{BytePath, Fact, Why};
-use lavrin_server::login::{HeldEntry, KeySource};
+use lavrin_server::login::{HeldEntry, KeySource, algorithms_of};
 use lavrin_server::server::Software;
 use lavrin_server::steps::{self, Edits, Kept, NewAccount, NoSteps, RootLogin, Steps, bring};
 use lavrin_server::survey::{Resolved, resolve};
@@ -291,7 +292,7 @@ impl<'a> OneAccount<'_, 'a> {
         if ends_entries(self.seen) {
             wanted.iter_mut().for_each(WantedEntry::end);
         }
-        let not_taken = fit(&mut wanted, &self.host.limits);
+        let not_taken = fit(&mut wanted, &self.limits());
         let mut compared = AccountComparison {
             account: name.clone(),
             managed: self.managed,
@@ -305,6 +306,15 @@ impl<'a> OneAccount<'_, 'a> {
         }
         compared.differences.extend(not_taken);
         (compared.fault.is_some() || !compared.differences.is_empty()).then_some(compared)
+    }
+
+    /// What the host can bear, by the register and by its server's version.
+    fn limits(&self) -> KeyLimits {
+        let mut limits = self.host.limits.clone();
+        if limits.algorithms.is_empty() {
+            limits.algorithms = algorithms_of(&self.seen.server).unwrap_or_default();
+        }
+        limits
     }
 
     /// Accounts of the system itself have no home and no keys; nothing is said about them.
@@ -333,6 +343,9 @@ impl<'a> OneAccount<'_, 'a> {
             wanted.differences(&keys, &mut found);
         }
         found.extend(keys.entries.iter().filter_map(|held| self.one_entry(held, wanted)));
+        if let Some(max) = self.host.limits.keys_max {
+            leave_room(&mut found, keys.entries.len(), max);
+        }
         if self.managed && targets.iter().any(|file| file.bytes.is_some()) {
             let modes = steps::modes(self.account, &targets, self.seen, self.policy())?;
             found.extend(modes.into_iter().map(Difference::Mode));

@@ -122,3 +122,18 @@ pub(super) fn fit(wanted: &mut [WantedEntry<'_>], limits: &KeyLimits) -> Vec<Dif
     let none = broken.into_iter().filter(|(who, _)| !has_another(who));
     none.map(|(who, limit)| Difference::NoKeyTaken { who, limit }).collect()
 }
+
+/// Keys for which the host has no more room are not added: of those that are missing the last ones.
+pub(super) fn leave_room(found: &mut [Difference], held: usize, max: usize) {
+    let go = found.iter().filter(|difference| matches!(difference, Difference::Remove { .. })).count();
+    let mut room = max.saturating_sub(held.saturating_sub(go));
+    for difference in found.iter_mut() {
+        if let Difference::Add { who, .. } = difference {
+            if room == 0 {
+                *difference = Difference::NoKeyTaken { who: who.clone(), limit: LimitBroken::Keys(max) };
+            } else {
+                room -= 1;
+            }
+        }
+    }
+}

@@ -13,6 +13,7 @@ use crate::abilities::Ability;
 use crate::access_rules;
 use crate::account::Account;
 use crate::fs::{BytePath, Why};
+use crate::server::Server;
 use crate::server_config::{self, ConfigFault, Settings};
 use crate::survey::glob;
 use crate::survey::{KEYS_FILE_BYTES_MAX, Resolved, Want, Wanted, Who, resolve};
@@ -20,7 +21,7 @@ use crate::system::System;
 pub use account_keys::{AccountKeys, HeldEntry, KeySource, Place};
 pub use gone::{NotGone, Traces, not_gone};
 use lavrin_keys::key::container::certificate::Certificate;
-use lavrin_keys::key::{Fingerprint, PublicKey};
+use lavrin_keys::key::{Algorithm, Fingerprint, PublicKey};
 use lavrin_keys::keysfile::Content;
 use lavrin_keys::services;
 use lavrin_keys::version::Version;
@@ -224,6 +225,12 @@ fn folders_of_patterns(account: &Account, seen: &System<'_>) -> (Vec<BytePath>, 
         unseen.extend(one.unseen);
         (ask, unseen)
     })
+}
+
+/// The algorithms that a server takes, where its version alone says so; `None`: its settings do, or nobody knows.
+#[must_use]
+pub fn algorithms_of(server: &Server) -> Option<Vec<Algorithm>> {
+    server.version.filter(|_| server.is_dropbear()).map(dropbear::algorithms)
 }
 
 /// Whether the server lets this account in by anything: its state, its shell, and the lists of users and groups.

@@ -202,8 +202,26 @@ fn warn(args: &GrantArgs, opened: &OpenedRegister, ui: &Ui) -> Result<(), Comman
     let Some(grant) = register.grants.iter().find(|grant| is_same(grant, args)) else { return Ok(()) };
     let hosts: Vec<&Host> = register.hosts_of(grant).collect();
     unseen_accounts(args, &hosts, opened, ui)?;
+    not_taken(grant, &hosts, register, ui);
     beside(grant, register, ui);
     Ok(())
+}
+
+/// Hosts that take no key of somebody whom the grant is for.
+fn not_taken(grant: &Grant, hosts: &[&Host], register: &Register, ui: &Ui) {
+    for host in hosts {
+        for person in register.people_of(grant) {
+            let mut keys = person.keys.iter().filter(|key| key.is_active(today()) && grant.is_for(key, &person.keys));
+            let first = keys.clone().next().and_then(|key| host.limits.against_key(&key.key));
+            if let Some(limit) = first.filter(|_| keys.all(|key| host.limits.against_key(&key.key).is_some())) {
+                let taken = wording::compare::taken(&limit);
+                ui.warn(&format!(
+                    "{} has no key that {} takes ({taken}): lavrin key generate --for {}",
+                    person.id, host.id, host.id
+                ));
+            }
+        }
+    }
 }
 
 /// Hosts on which no survey saw the account.

@@ -239,6 +239,21 @@ fn a_device_that_takes_rsa_only_gets_a_key_that_it_takes() {
     let line = fleet.world.read("home/new.pub");
     let more = format!("[[key]]\nlabel = \"rsa\"\nline = \"{}\"\n", line.trim());
     fleet.world.write("people/sten.toml", fleet.world.read("people/sten.toml") + &more, 0o644);
+    let limited = |text: &str, number: &str| text.replace("[limits]\n", &format!("[limits]\nkeys_max = {number}\n"));
+    fleet.world.write("hosts/horn.toml", limited(&fleet.world.read("hosts/horn.toml"), "1"), 0o644);
+    let full = fleet.run("compare").expect(1);
+    assert!(full.stdout.contains("sten has no key that it takes: at most 1 key for one account"), "{full}");
+    fleet.world.write("hosts/horn.toml", fleet.world.read("hosts/horn.toml").replace("keys_max = 1\n", ""), 0o644);
+    let refused = fleet.run("install home/office.pub keeper@horn --identity home/old --yes").expect(4);
+    assert!(refused.stderr.contains("horn does not take this key: ssh-rsa only"), "{refused}");
+    let granted = fleet.run("grant edda keeper --host horn").expect(0);
+    assert!(granted.stderr.contains("edda has no key that horn takes (ssh-rsa only)"), "{granted}");
+    drop(fleet.run("withdraw edda keeper --host horn").expect(0));
+    let shown = fleet.run("host show horn").expect(0);
+    assert!(
+        shown.stdout.contains("takes     ssh-rsa only; RSA keys up to 3072 bits; comments up to 8 bytes"),
+        "{shown}"
+    );
     drop(fleet.run("enforce --identity home/old --yes").expect(0));
     let held = console.keys("keeper");
     assert!(held.len() == 2 && held[1].ends_with(" sten-at-"), "{held:?}");

@@ -120,6 +120,16 @@ fn of_key(question: &Question, version: Version) -> Option<ReasonKind> {
 }
 
 /// Goes through the file; the first line with the key whose options it knows opens the account.
+/// The algorithms that this version takes at all.
+pub(super) fn algorithms(version: Version) -> Vec<Algorithm> {
+    let takes = |algorithm: &Algorithm| match algorithm {
+        Algorithm::SkEd25519 | Algorithm::SkEcdsa => version >= AUTHENTICATORS_SINCE,
+        Algorithm::Dss => version < NO_SHA1_SINCE,
+        _ => true,
+    };
+    Algorithm::ALL.into_iter().filter(takes).collect()
+}
+
 pub(super) fn search(
     bytes: &[u8],
     wanted: &Fingerprint,
@@ -280,6 +290,16 @@ mod tests {
         let text = text.replace("LINE", &line).replace("BASE64", &base64);
         search(text.as_bytes(), &key.fingerprint(), &"/k".into(), Version(2022, 83))
             .map_err(|reasons| reasons[0].kind.rule())
+    }
+
+    #[test]
+    fn a_version_says_which_algorithms_it_takes() {
+        use lavrin_keys::key::Algorithm::{Dss, Ed25519, SkEd25519};
+        let takes = |version, algorithm| super::algorithms(version).contains(&algorithm);
+        let by = |version| [Ed25519, SkEd25519, Dss].map(|algorithm| takes(version, algorithm));
+        assert_eq!(by(Version(2020, 81)), [true, false, true]);
+        assert_eq!(by(Version(2022, 83)), [true, true, true]);
+        assert_eq!(by(Version(2025, 89)), [true, true, false]);
     }
 
     #[test]

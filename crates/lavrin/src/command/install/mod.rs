@@ -5,7 +5,7 @@ mod new_account;
 
 use super::change::{self, ChangeArgs, ChangeOut, ProofOut};
 use super::place::Work;
-use super::register::{RegisterArgs, policy};
+use super::register::{OpenedRegister, RegisterArgs, policy};
 use crate::account_target::AccountTarget;
 use crate::error::{CommandError, no_steps};
 use crate::exit::Exit;
@@ -20,6 +20,7 @@ use lavrin_keys::key::policy::Policy;
 use lavrin_keys::key::strength;
 use lavrin_keys::text::shell_word;
 use lavrin_reach::ssh::Connection;
+use lavrin_server::device::LimitBroken;
 use lavrin_server::finding::Fault;
 use lavrin_server::login::{self, Outcome as Verdict, Question};
 use lavrin_server::steps::{Installation, Steps, install};
@@ -90,6 +91,7 @@ pub async fn run(args: &InstallArgs, ui: &Ui) -> Result<Exit, CommandError> {
     let policy = policy(register.as_ref());
     let given = input::public_key(&args.key)?;
     check_policy(args, &given, &policy, ui)?;
+    check_limits(args, &given, register.as_ref())?;
     check_text(&given, ui)?;
     let account = &args.target.account;
     let (root, needed) = (args.tree.as_deref(), Rights::Needed);
@@ -124,6 +126,21 @@ pub async fn run(args: &InstallArgs, ui: &Ui) -> Result<Exit, CommandError> {
         (Some(error), _) => Err(error),
         (None, None) => Err(CommandError::with(Exit::Midway, "the program failed")),
     }
+}
+
+/// What the register says that the host can bear.
+fn check_limits(args: &InstallArgs, given: &GivenKey, register: Option<&OpenedRegister>) -> Result<(), CommandError> {
+    let id = args.target.host.as_deref().unwrap_or_default();
+    let host = register.and_then(|opened| opened.register().hosts.get(id));
+    let broken = host.and_then(|host| host.limits.against_entry(&given.key, &given.comment, &given.entry()));
+    let Some(broken) = broken else { return Ok(()) };
+    let error =
+        CommandError::with(Exit::Stopped, format!("{id} does not take this key: {}", wording::compare::taken(&broken)))
+            .because("nothing was changed");
+    Err(match broken {
+        LimitBroken::Algorithm(_) | LimitBroken::RsaBits(_) => error.hint(format!("lavrin key generate --for {id}")),
+        _ => error.hint(format!("lavrin host show {id}")),
+    })
 }
 
 fn check_policy(args: &InstallArgs, given: &GivenKey, policy: &Policy, ui: &Ui) -> Result<(), CommandError> {
