@@ -509,6 +509,7 @@ fn pinned(host: &Host) -> Target {
         expected: None,
         required: None,
         revoked_in: std::sync::Arc::default(),
+        old_algorithms: host.old_algorithms,
     }
 }
 

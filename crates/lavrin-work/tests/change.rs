@@ -62,6 +62,7 @@ fn stop(name: &str, host: &StandIn) -> Stop {
         expected: None,
         required: None,
         revoked_in: std::sync::Arc::default(),
+        old_algorithms: false,
     };
     Stop {
         host: name.to_owned(),

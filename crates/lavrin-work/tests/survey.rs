@@ -35,6 +35,7 @@ fn stop(name: &str, host: &StandIn, through: Option<&str>) -> Stop {
         expected: None,
         required: None,
         revoked_in: std::sync::Arc::default(),
+        old_algorithms: false,
     };
     Stop {
         reach: lavrin_fleet::register::ReachKind::default(),

@@ -20,6 +20,7 @@ fn target(stand_in: &StandIn) -> Target {
         expected: Some(stand_in.host_key()),
         required: None,
         revoked_in: std::sync::Arc::default(),
+        old_algorithms: false,
     }
 }
 

@@ -266,6 +266,7 @@ fn plain(host: &str, login: &str, client: &ClientHost, port: Option<u16>) -> Sto
         expected: None,
         required: None,
         revoked_in: std::sync::Arc::default(),
+        old_algorithms: false,
     };
     let reach = ReachKind::default();
     Stop {

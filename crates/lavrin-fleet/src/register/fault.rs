@@ -247,6 +247,8 @@ pub enum RegisterFault {
     },
     /// Hosts that are reached through each other in a circle.
     ThroughLoop,
+    /// A host is spoken to with algorithms that are broken, where it knows no others.
+    OldAlgorithms,
     /// What has to run on a host after changes is no program by its whole path.
     AfterChangeNoPath {
         /// What stands there.
@@ -333,6 +335,7 @@ lavrin_keys::rules!(RegisterFault {
     RegisterFault::WayBackUntried { .. } => "way-back-untried", Medium;
     RegisterFault::SharedHostKey { .. } => "shared-host-key", Medium;
     RegisterFault::ThroughLoop => "through-loop", High;
+    RegisterFault::OldAlgorithms => "old-algorithms", Medium;
     RegisterFault::AfterChangeNoPath { .. } => "after-change-no-path", High;
     RegisterFault::RunsAfterChange { .. } => "runs-after-change", Info;
     RegisterFault::AccountNotOfLogin { .. } => "account-not-of-login", High;

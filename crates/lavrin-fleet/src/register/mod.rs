@@ -242,6 +242,8 @@ pub struct Host {
     pub profile: Option<Placed<String>>,
     /// What it can bear of keys.
     pub limits: KeyLimits,
+    /// Whether it knows no algorithms but broken ones, and is spoken to all the same.
+    pub old_algorithms: bool,
     /// What has to run there after changes, so that they are kept: a program and its arguments.
     pub after_change: Vec<Placed<String>>,
     /// What it is grouped by.

@@ -380,6 +380,7 @@ fn host(number: usize, id: &str, table: Spanned<DeTable<'_>>, faults: &mut Fault
         profile,
         limits: limits.unwrap_or_default(),
         after_change: fields.texts("after_change"),
+        old_algorithms: fields.flag("old_algorithms"),
         tags: values(fields.texts("tags")),
         site: fields.text("site").map(|site| site.value),
         login: fields.text("login").map(|login| login.value),

@@ -68,6 +68,7 @@ impl Connection {
         Box::pin(async move {
             let Some(public) = foreign(key) else { return Answer::NoAnswer(NoAnswer::Unaskable) };
             let hashes: &[Option<HashAlg>] = match key {
+                PublicKey::Rsa { .. } if self.old_algorithms => &[Some(HashAlg::Sha512), Some(HashAlg::Sha256), None],
                 PublicKey::Rsa { .. } => &[Some(HashAlg::Sha512), Some(HashAlg::Sha256)],
                 _ => &[None],
             };

@@ -2,6 +2,7 @@
 
 mod ask;
 mod exec;
+mod old;
 mod run;
 mod signin;
 
@@ -60,6 +61,8 @@ pub struct Target {
     pub expected: Option<Fingerprint>,
     /// The fingerprint that the key must have besides being known or expected.
     pub required: Option<Fingerprint>,
+    /// Whether it may speak with algorithms that are broken, where it knows no others.
+    pub old_algorithms: bool,
 }
 
 /// Why a host was not reached.
@@ -171,12 +174,22 @@ pub struct Connection {
     host_key: Fingerprint,
     /// Cannot be reused after a lost connection.
     port: u16,
+    /// Whether the host may speak with algorithms that are broken.
+    old_algorithms: bool,
 }
 
 impl std::fmt::Debug for Connection {
     fn fmt(&self, out: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
         out.debug_struct("Connection").field("host", &self.host).field("port", &self.port).finish_non_exhaustive()
     }
+}
+
+/// Where both sides have no algorithm in common: what the host offers.
+fn no_common(error: &russh::Error) -> Option<String> {
+    let russh::Error::NoCommonAlgo { theirs, .. } = error else { return None };
+    let theirs: Vec<String> = theirs.iter().map(|name| printable(name.as_bytes())).collect();
+    let theirs: String = theirs.join(", ").chars().take(200).collect();
+    Some(format!("it offers only {theirs}; what is broken is used only where the register says old_algorithms = true"))
 }
 
 /// What the key exchange showed.
@@ -260,7 +273,9 @@ impl Target {
     fn config(&self, only: &[Algorithm]) -> client::Config {
         let mut key = self.host_key_algorithms();
         key.retain(|algorithm| only.is_empty() || only.contains(algorithm));
-        let preferred = russh::Preferred { key: Cow::Owned(key), ..russh::Preferred::DEFAULT };
+        let usual = russh::Preferred { key: Cow::Owned(key), ..russh::Preferred::DEFAULT };
+        // A kind of key that is asked for by itself is asked for as it is.
+        let preferred = if self.old_algorithms && only.is_empty() { old::with_old(usual) } else { usual };
         client::Config {
             preferred,
             inactivity_timeout: Some(SILENCE_TIMEOUT),
@@ -342,11 +357,18 @@ impl Target {
         let broken = |why: String| ConnectFault::Broken { host: self.host.clone(), why };
         let handle = match done {
             Err(_) => return Err(broken("the key exchange does not end".to_owned())),
-            Ok(Err(error)) => return Err(broken(error.to_string())),
+            Ok(Err(error)) => return Err(broken(no_common(&error).unwrap_or_else(|| error.to_string()))),
             Ok(Ok(handle)) => handle,
         };
         let host_key = shown.key.ok_or_else(|| broken("the host showed no key".to_owned()))?;
-        Ok(Connection { handle, banner, host: self.host.clone(), host_key, port: self.port })
+        Ok(Connection {
+            handle,
+            banner,
+            host: self.host.clone(),
+            host_key,
+            port: self.port,
+            old_algorithms: self.old_algorithms,
+        })
     }
 
     /// A way through another host, as it sees this one's name.

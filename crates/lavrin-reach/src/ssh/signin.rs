@@ -213,8 +213,17 @@ impl Connection {
         let mut signer = OwnKey { key, hash: hash.unwrap_or(HashAlg::Sha512) };
         match timed(self.handle.authenticate_publickey_with(account, public, hash, &mut signer)).await {
             None | Some(Err(_)) => Attempt::Lost,
-            Some(Ok(result)) if state.take(&result, "publickey", detail) => {
+            Some(Ok(result)) if state.take(&result, "publickey", detail.clone()) => {
                 Attempt::In(signed(account, "publickey", Some(print), source.to_owned()))
+            }
+            Some(Ok(_)) if self.old_algorithms && matches!(key.public(), PublicKey::Rsa { .. }) => {
+                match self.with_old_signature(account, key).await {
+                    None => Attempt::Lost,
+                    Some(result) if state.take(&result, "publickey", detail) => {
+                        Attempt::In(signed(account, "publickey", Some(print), source.to_owned()))
+                    }
+                    Some(_) => Attempt::Refused,
+                }
             }
             Some(Ok(_)) => Attempt::Refused,
         }

@@ -67,6 +67,10 @@ pub fn message(fault: &RegisterFault) -> String {
             format!("{other} has the same host key: one machine is a copy of the other and can answer in its place")
         }
         RegisterFault::ThroughLoop => "the hosts on the way to this host form a loop".to_owned(),
+        RegisterFault::OldAlgorithms => {
+            "this host may speak with SHA-1, which is broken: whoever is on the way may listen in or change what is said"
+                .to_owned()
+        }
         RegisterFault::AfterChangeNoPath { word } => {
             format!("what runs after a change is a program by its whole path, and {word} is none; it is not run")
         }

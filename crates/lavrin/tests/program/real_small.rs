@@ -107,3 +107,32 @@ fn a_system_without_sync_is_served_too() {
     let run = site.world.typed(ENFORCE).expect(0);
     assert!(site.keys().contains("edda@lantern"), "{run}");
 }
+
+/// A server that knows nothing but SHA-1, as appliances of years.
+#[test]
+#[ignore = "needs real servers and root: scripts/test.sh"]
+fn an_old_server_is_spoken_to_only_where_the_register_says_so() {
+    let site = Site::new(
+        "UsePAM no\nPasswordAuthentication no\nKexAlgorithms diffie-hellman-group14-sha1\nHostKeyAlgorithms ssh-rsa\n\
+         PubkeyAcceptedAlgorithms ssh-rsa\nMACs hmac-sha1\nCiphers aes128-ctr\n",
+    );
+    // Its host key, and those of who signs in, are RSA keys.
+    for name in [&site.server.key_name, "edda", "root"] {
+        let line = format!(
+            "key generate --passphrase none --folder home/keys --replace --algorithm rsa-3072 --name {name} --comment {name}"
+        );
+        drop(site.world.typed(&line).expect(0));
+    }
+    std::fs::write(&site.root_keys.0, site.world.read("home/keys/root.pub")).unwrap();
+    site.server.reload();
+    say(&site, "");
+    let run = site.world.typed(ENFORCE).expect(3);
+    assert!(run.stdout.contains("it offers only diffie-hellman-group14-sha1"), "{run}");
+    say(&site, "old_algorithms = true\n");
+    let checked = site.world.typed("register check");
+    assert!(checked.stdout.contains("[old-algorithms]"), "{checked}");
+    let run = site.world.typed(ENFORCE).expect(0);
+    assert!(run.stdout.contains("1 key accepted") && site.keys().contains("ssh-rsa"), "{run}");
+    let survey = site.world.typed("survey --identity home/keys/root").expect(0);
+    assert!(survey.stdout.contains("surveyed"), "{survey}");
+}

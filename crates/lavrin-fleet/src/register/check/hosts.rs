@@ -26,6 +26,9 @@ pub(super) fn check(register: &Register, today: Date, seen: &AccountsSeen<'_>, f
         through(register, host, found);
         profile(register, host, found);
         after_change(host, found);
+        if host.old_algorithms {
+            found.say(RegisterFault::OldAlgorithms, &host.place, &host.id);
+        }
         leave(register, host, found);
         for account in &host.accounts {
             if let Some(there) = accounts.get(host.id.as_str()).filter(|there| !there.contains(&account.value)) {

@@ -173,7 +173,7 @@ pub struct Server {
     pub port: u16,
     pub host_key: String,
     /// The name of its host key's file, where Lavrin made it.
-    key_name: String,
+    pub key_name: String,
     /// What it says.
     log: PathBuf,
     /// Its configuration, where it has a file.
