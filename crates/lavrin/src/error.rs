@@ -163,7 +163,7 @@ impl From<ConnectFault> for CommandError {
                 said.exit = Exit::Stopped;
                 said.again("once it is compared on the host's own console", &format!("--expect-host-key {fingerprint}"))
             }
-            ConnectFault::HostKeyChanged { line, pinned_as, .. } => {
+            ConnectFault::HostKeyChanged { line, pinned_as, known, .. } => {
                 let mut said =
                     said.because("either the host was reinstalled, or someone may be intercepting the connection");
                 said.exit = Exit::Stopped;
@@ -171,7 +171,7 @@ impl From<ConnectFault> for CommandError {
                     _ if pinned_as.is_some() => {
                         let host = pinned_as.unwrap_or_default();
                         said.because(format!("the known key is pinned in the register, for {host}")).hint(format!(
-                            "once the new key is confirmed on the host's console: lavrin host trust {host} --replace"
+                            "once the new key is confirmed on the host's console: lavrin host trust {host} --replace {known}"
                         ))
                     }
                     Some(line) => said.hint(format!(

@@ -113,6 +113,13 @@ pub const EXAMPLES: &[(&str, &[&str])] = &[
     ),
     ("host import", &["lavrin host import hosts.csv --source csv", "lavrin host import ~/.ssh/config --source client"]),
     (
+        "host reopen",
+        &[
+            "lavrin host reopen horn-2 --ask-password --identity ~/.ssh/edda",
+            "lavrin host reopen horn-2 --replace SHA256:ul8RHIbwIcYeYtVcX7J+NzElv7eRVpBJxm6t5nCfcuc --ask-password --identity ~/.ssh/edda",
+        ],
+    ),
+    (
         "host profile try",
         &["lavrin host profile try fog-signal horn-2", "lavrin host profile try new.toml horn-2 --account keeper"],
     ),

@@ -147,8 +147,8 @@ pub fn remedy(finding: &RegisterFinding) -> String {
         RegisterFault::WayBackUntried { .. } => {
             format!("try it, then: lavrin host set {about} --way-back-tried DATE")
         }
-        RegisterFault::SharedHostKey { .. } => {
-            format!("make new host keys on one of them, then: lavrin host trust {about} --replace")
+        RegisterFault::SharedHostKey { fingerprint, .. } => {
+            format!("make new host keys on one of them, then: lavrin host trust {about} --replace {fingerprint}")
         }
         RegisterFault::AccountNotOfLogin { account, .. } => {
             let host = about.rsplit('@').next().unwrap_or_default();

@@ -282,3 +282,33 @@ fn a_profile_is_tried_without_a_change_and_shows_what_it_reads() {
     assert!(tried.stderr.contains("the register has: fog-signal"), "{tried}");
     assert_eq!((console.keys("keeper").len(), console.is_stored()), (7, true));
 }
+
+/// A device that was reset has no keys, another host key, and its password again.
+#[test]
+fn a_device_that_was_reset_is_led_back() {
+    let mut fleet = fleet();
+    let own = line(1, "office");
+    let console = add(&mut fleet, "horn", &[&own], ConsoleKnobs::default(), Behaviour::default());
+    let (pinned, path) = (fleet.hosts[0].host_key().to_string(), "hosts/horn.toml");
+    let reset = add(&mut fleet, "reset", &[], ConsoleKnobs::default(), Behaviour::default());
+    let port = |fleet: &Fleet, number: usize| fleet.hosts[number].address().port().to_string();
+    let (old, new) = (port(&fleet, 0), port(&fleet, 1));
+    std::fs::remove_file(fleet.world.path("hosts/reset.toml")).unwrap();
+    fleet.world.write(path, fleet.world.read(path).replace(&old, &new), 0o644);
+    let reopen = |more: &str| {
+        let words = format!("host reopen horn --password-env PW --yes {SIGN_IN} {more}");
+        fleet.world.run_with(&[("PW", "low water")], &words.trim().split(' ').collect::<Vec<_>>())
+    };
+    let print = fleet.hosts[1].host_key().to_string();
+    let stopped = reopen("").expect(4);
+    assert!(
+        stopped.stderr.contains(&format!("--replace {pinned}")) && stopped.stderr.contains("it stops here: host trust"),
+        "{stopped}"
+    );
+    let done = reopen(&format!("--replace {pinned} --expect-host-key {print}")).expect(0);
+    assert!(done.stdout.contains("horn is open to the keys that the register names"), "{done}");
+    assert_eq!((reset.keys("keeper").len(), reset.is_stored(), reset.takes("keeper", "low water")), (2, true, false));
+    assert_eq!(console.keys("keeper").len(), 1);
+    let without = fleet.world.typed("host reopen horn --password-env PW").expect(2);
+    assert!(without.stderr.contains("--identity FILE"), "{without}");
+}

@@ -4,14 +4,14 @@ use crate::account_target::parse_host;
 use crate::command::register::{typed_date, typed_id};
 use crate::host::ReachArg;
 use crate::sign_in::RootByArg;
-use clap::{Args, ValueEnum};
+use clap::Args;
 use lavrin_fleet::register::Date;
 use lavrin_fleet::register::edit::HostField;
 
 /// The fields of a host in the register
 #[derive(Debug, Args)]
 pub struct HostFields {
-    /// Name or address to connect to (default: its name in the register)
+    /// Where to connect (default: its name)
     #[arg(long, value_name = "ADDRESS", value_parser = parse_host)]
     pub address: Option<String>,
     /// Port of its SSH server
@@ -20,13 +20,10 @@ pub struct HostFields {
     /// How it is spoken to
     #[arg(long, value_name = "REACH")]
     pub reach: Option<ReachArg>,
-    /// Where its keys are, if it gives nothing but files; %u is the account
+    /// Its file of keys; %u is the account
     #[arg(long, value_name = "PATH")]
     pub keys_file: Option<String>,
-    /// How keys are written there
-    #[arg(long, value_name = "FORM")]
-    pub keys_form: Option<KeyFormArg>,
-    /// How to work on its command line: a profile of the register
+    /// Profile for its command line
     #[arg(long, value_name = "PROFILE", value_parser = typed_id)]
     pub profile: Option<String>,
     /// A tag that groups it with others (repeatable; replaces the list)
@@ -50,27 +47,9 @@ pub struct HostFields {
     /// When that way was last tried
     #[arg(long, value_name = "DATE", value_parser = typed_date)]
     pub way_back_tried: Option<Date>,
-    /// An account that the register manages there (repeatable; replaces the list)
+    /// An account that is managed there (repeatable; replaces the list)
     #[arg(long, value_name = "ACCOUNT")]
     pub account: Vec<String>,
-}
-
-/// How keys are written into a file.
-#[derive(Debug, Clone, Copy, ValueEnum)]
-pub enum KeyFormArg {
-    /// An entry on each line
-    Lines,
-    /// A block for each key (RFC 4716)
-    Blocks,
-}
-
-impl KeyFormArg {
-    fn name(self) -> &'static str {
-        match self {
-            Self::Lines => "lines",
-            Self::Blocks => "blocks",
-        }
-    }
 }
 
 impl HostFields {
@@ -81,7 +60,6 @@ impl HostFields {
         fields.extend(self.port.map(|port| ("port", HostField::Number(port.into()))));
         fields.extend(self.reach.map(|reach| ("reach", HostField::Text(reach.kind().name()))));
         fields.extend(self.keys_file.as_deref().map(|file| ("keys_file", HostField::Text(file))));
-        fields.extend(self.keys_form.map(|form| ("keys_form", HostField::Text(form.name()))));
         fields.extend(self.profile.as_deref().map(|profile| ("profile", HostField::Text(profile))));
         fields.extend((!self.tag.is_empty()).then_some(("tags", HostField::List(&self.tag))));
         fields.extend(self.site.as_deref().map(|site| ("site", HostField::Text(site))));

@@ -4,6 +4,7 @@ mod change;
 mod fields;
 mod import;
 pub mod profile;
+mod reopen;
 pub mod settings;
 mod trust;
 
@@ -49,6 +50,8 @@ pub enum HostCommand {
     Import(import::ImportArgs),
     /// Show which server settings apply to a login, each with its file and line
     Settings(settings::SettingsArgs),
+    /// Lead a host that was reset through password login, keys, proof and closing again
+    Reopen(reopen::ReopenArgs),
     /// Profiles of devices that have a command line of their own
     #[command(subcommand)]
     Profile(profile::ProfileCommand),
@@ -159,6 +162,7 @@ pub fn run(command: &HostCommand, ui: &Ui) -> Result<Exit, CommandError> {
         HostCommand::Trust(args) => trust::run(args, ui),
         HostCommand::Import(args) => import::run(args, ui),
         HostCommand::Settings(args) => block_on(ui, settings::run(args, ui)),
+        HostCommand::Reopen(args) => reopen::run(args, ui),
         HostCommand::Profile(command) => profile::run(command, ui),
     }
 }
