@@ -4,6 +4,7 @@
 set -euo pipefail
 cd "$(dirname "$0")/.."
 shot=$(realpath "$1"); shift
+source=$PWD
 out=$PWD/docs/screenshots
 profile=${LAVRIN_PROFILE:-debug}
 cargo build -q $([ "$profile" = release ] && echo --release) -p lavrin
@@ -50,7 +51,10 @@ q lavrin host add harbour-office --address 127.0.0.1 --port "$(port harbour-offi
 q lavrin host trust harbour-office --expect-host-key "$(print harbour-office)"
 q lavrin host add grindholm --address 127.0.0.1 --port "$(port grindholm)" --reach netconf --tag lights --account root --account keeper
 q lavrin host add buoy-4 --address 127.0.0.1 --port "$(port buoy-4)" --reach publickey-subsystem --tag buoys --login keeper --account keeper
-for host in grindholm buoy-4; do q lavrin host trust "$host" --expect-host-key "$(print "$host")"; done
+q lavrin host add tide-archive --address 127.0.0.1 --port "$(port tide-archive)" --reach sftp --tag buoys --login keeper --account keeper
+q lavrin host add horn-2 --address 127.0.0.1 --port "$(port horn-2)" --reach dialogue --profile fog-signal --tag buoys --login keeper --account keeper
+mkdir profiles; cp "$source/crates/lavrin-standin/src/console.toml" profiles/fog-signal.toml
+for host in grindholm buoy-4 tide-archive horn-2; do q lavrin host trust "$host" --expect-host-key "$(print "$host")"; done
 q lavrin person add office --name 'The office' --key ~/.ssh/office.pub
 q lavrin person add edda --name 'Edda Holm' --team office --key ~/.ssh/edda.pub
 q lavrin person add sten --name 'Sten Åkre' --team lights --key ~/.ssh/sten.pub
@@ -137,17 +141,15 @@ picture rotate 12 "$register" 'lavrin rotate edda --from-file ~/.ssh/edda-2.pub 
 q lavrin kept seal --administrators office,runa --yes
 for account in root@lantern keeper@skerry root@kvarnholm; do q lavrin kept make "$account" --yes; done
 q lavrin kept hand-out keeper@skerry --to "$HOME/lamp" --person runa --reason 'the lamp is out'
+cp access.toml "$work/access"; printf '\n[horn-2.limits]\nalgorithms = ["ssh-rsa"]\nrsa_bits_max = 8192\n' >>hosts.toml
+printf '\n[[grant]]\nperson = "edda"\naccount = "keeper"\nhosts = ["grindholm", "horn-2"]\nfrom = "192.0.2.0/24"\n' >>access.toml
+picture refused 6 "$register" 'lavrin enforce grindholm horn-2 --yes'
+cd "$register"; cp "$work/access" access.toml; sed -i '/^\[horn-2.limits\]/,$d' hosts.toml
 picture offboard 8 "$register" 'lavrin offboard runa --preview'
 picture statement 16 "$register" 'lavrin offboard runa --statement runa-left.txt --yes >/dev/null 2>&1; cat runa-left.txt; lavrin history --verify runa-left.txt'
 cd "$register"; q lavrin rotate edda --from-file ~/.ssh/edda-2.pub --yes; q lavrin offboard runa --yes
 q lavrin kept seal root@kvarnholm --administrators office,edda --yes; q lavrin rotate --account root@lantern --yes
 picture kept 4 "$register" 'lavrin kept list'
-ssh-agent -D -a "$work/agent" >/dev/null 2>&1 & agent=$!
-for _ in $(seq 50); do [ -S "$work/agent" ] && break; sleep 0.1; done
-export SSH_AUTH_SOCK=$work/agent
-q lavrin agent hold ~/.ssh/office; q lavrin agent hold ~/.ssh/edda-2 --for 30m --confirm; q lavrin agent hold ~/.ssh/runa --for 2d
-picture agent 3 "$register" 'lavrin agent list'
-kill "$agent"; unset SSH_AUTH_SOCK
 # A real server of this machine, whose settings lie in a folder that is root's alone, as on every host.
 lantern=/run/lantern; rm -rf "$lantern"; mkdir -m 755 "$lantern"
 cp ~/.ssh/office.pub "$lantern/keys"

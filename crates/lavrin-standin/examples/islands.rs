@@ -3,7 +3,11 @@
 //! `ready`. Ends when its standard input does.
 #![allow(clippy::print_stdout, reason = "this is a program of its own")]
 
-use lavrin_standin::{Behaviour, DeviceUser, KeyDevice, KeyDeviceKnobs, Router, RouterKnobs, StandIn, TreeAccount};
+use lavrin_server::device::KeyPlaces;
+use lavrin_standin::{
+    Behaviour, Console, ConsoleKnobs, DeviceUser, FileHost, FileHostKnobs, KeyDevice, KeyDeviceKnobs, Router,
+    RouterKnobs, StandIn, StoredFile, TreeAccount,
+};
 use std::io::Read as _;
 use std::os::unix::fs::PermissionsExt as _;
 use std::sync::Arc;
@@ -40,14 +44,24 @@ async fn main() -> Result<(), Box<dyn std::error::Error>> {
         println!("{name} {} {}", host.address().port(), host.host_key());
         running.push(host);
     }
-    // A router that takes changes on approval, and a small device on a buoy.
+    // A router that takes changes on approval, a small device on a buoy, an archive with nothing but files, the console of a fog signal.
     let keeper: &[&str] = &[&sten, &format!("{stranger} the old radio")];
     let users = vec![DeviceUser::with("root", &[&office]), DeviceUser::with("keeper", keeper)];
     let knobs = RouterKnobs { candidate: true, confirmed_commit: Some("1.1"), ..RouterKnobs::default() };
     let router = StandIn::router("grindholm", Arc::new(Router::new(users, knobs)), Behaviour::default()).await?;
     let buoy = Arc::new(KeyDevice::new("keeper", &[&office, &runa], KeyDeviceKnobs::default()));
     let buoy = StandIn::key_device("buoy-4", buoy, Behaviour::default()).await?;
-    for (name, host) in [("grindholm", router), ("buoy-4", buoy)] {
+    let text = format!("# keepers of the readings\n{office}{runa}");
+    let files = vec![
+        ("/home/keeper", StoredFile::folder(1000, 0o755)),
+        ("/home/keeper/.ssh", StoredFile::folder(1000, 0o700)),
+        ("/home/keeper/.ssh/authorized_keys", StoredFile::file(1000, 0o600, &text)),
+    ];
+    let archive = Arc::new(FileHost::new(files, KeyPlaces::default(), FileHostKnobs::default()));
+    let archive = StandIn::file_host("tide-archive", archive, Behaviour::default()).await?;
+    let horn = Arc::new(Console::new(&[("keeper", None, &[&office])], ConsoleKnobs::default()));
+    let horn = StandIn::console("horn-2", horn, Behaviour::default()).await?;
+    for (name, host) in [("grindholm", router), ("buoy-4", buoy), ("tide-archive", archive), ("horn-2", horn)] {
         println!("{name} {} {}", host.address().port(), host.host_key());
         running.push(host);
     }

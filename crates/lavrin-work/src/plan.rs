@@ -98,6 +98,9 @@ impl<'a> Plan<'a> {
                 Which::Keys(keys) => account.only_keys(keys),
             }
             account.managed |= self.everywhere && !account.differences.is_empty();
+            if let Some(fault) = account.no_key_taken() {
+                self.problems.entry(host.to_owned()).or_default().push((account.account.clone(), fault));
+            }
             // What is only told about an account that is not managed needs no steps, and must not fail for want of them.
             if account.managed || account.fault.is_some() {
                 all.extend(self.steps(host, account, &system).filter(|steps| !steps.changes.is_empty()));

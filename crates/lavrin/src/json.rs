@@ -230,12 +230,13 @@ mod tests {
     use crate::command::{
         agent::list::AgentListOut, audit::AuditOut, audit::FleetOut, change::ChangeOut, compare::CompareOut,
         enforce::EnforceOut, history::AccessAtOut, history::HistoryOut, history::RunsOut, history::VerifyOut,
-        host::HostOut, host::HostsOut, host::settings::SettingsOut, kept::KeptDoneOut, kept::KeptProveOut,
-        kept::list::KeptListOut, kept::seal::KeptSealOut, key::convert::ConvertOut, key::generate::GenerateOut,
-        key::inspect::InspectOut, keys_only::out::KeysOnlyOut, keys_only::status::KeysOnlyStatusOut, mend::MendOut,
-        offboard::OffboardOut, offboard::OffboardPreviewOut, offboard::OffboardStatusOut, offboard::StatementOut,
-        person::PeopleOut, person::PersonOut, probe::ProbeManyOut, probe::ProbeOut, register::adopt::AdoptOut,
-        register::check::CheckOut, rotate::RotateOut, survey::SurveyOut, undo::UndoOut, why::WhoOut, why::WhyOut,
+        host::HostOut, host::HostsOut, host::profile::ProfileTryOut, host::settings::SettingsOut, kept::KeptDoneOut,
+        kept::KeptProveOut, kept::list::KeptListOut, kept::seal::KeptSealOut, key::convert::ConvertOut,
+        key::generate::GenerateOut, key::inspect::InspectOut, keys_only::out::KeysOnlyOut,
+        keys_only::status::KeysOnlyStatusOut, mend::MendOut, offboard::OffboardOut, offboard::OffboardPreviewOut,
+        offboard::OffboardStatusOut, offboard::StatementOut, person::PeopleOut, person::PersonOut, probe::ProbeManyOut,
+        probe::ProbeOut, register::adopt::AdoptOut, register::check::CheckOut, rotate::RotateOut, survey::SurveyOut,
+        undo::UndoOut, why::WhoOut, why::WhyOut,
     };
     use schemars::{JsonSchema, schema_for};
 
@@ -266,6 +267,7 @@ mod tests {
         check::<HostsOut>("host-list");
         check::<HostOut>("host-show");
         check::<SettingsOut>("host-settings");
+        check::<ProfileTryOut>("host-profile-try");
         check::<WhyOut>("why");
         check::<WhoOut>("why-all");
         check::<AuditOut>("audit");

@@ -292,7 +292,6 @@ impl<'a> OneAccount<'_, 'a> {
         if ends_entries(self.seen) {
             wanted.iter_mut().for_each(WantedEntry::end);
         }
-        let not_taken = fit(&mut wanted, &self.limits());
         let mut compared = AccountComparison {
             account: name.clone(),
             managed: self.managed,
@@ -300,11 +299,10 @@ impl<'a> OneAccount<'_, 'a> {
             fault: None,
             granted: wanted.iter().map(|wanted| wanted.key.fingerprint).collect(),
         };
-        match self.differences(&wanted, read) {
+        match self.differences(&mut wanted, read) {
             Ok(differences) => compared.differences = differences,
             Err(fault) => compared.fault = Some(fault).filter(|_| self.matters(&wanted)),
         }
-        compared.differences.extend(not_taken);
         (compared.fault.is_some() || !compared.differences.is_empty()).then_some(compared)
     }
 
@@ -324,7 +322,7 @@ impl<'a> OneAccount<'_, 'a> {
 
     fn differences(
         &self,
-        wanted: &[WantedEntry<'a>],
+        wanted: &mut [WantedEntry<'a>],
         read: &mut HashSet<BytePath, RandomState>,
     ) -> Result<Vec<Difference>, NoSteps> {
         let home = &self.account.home;
@@ -338,7 +336,8 @@ impl<'a> OneAccount<'_, 'a> {
         }
         let (keys, targets) = steps::held(self.account, self.seen, &self.all.known)?;
         read.extend(targets.iter().map(|file| file.real.clone()));
-        let mut found = Vec::new();
+        let mut found = fit(wanted, &self.limits(), &keys);
+        let wanted = &*wanted;
         for wanted in wanted {
             wanted.differences(&keys, &mut found);
         }
@@ -401,6 +400,17 @@ impl AccountComparison {
     pub fn counts(&self) -> bool {
         let asked = |difference: &Difference| self.managed || difference.is_asked_for();
         self.fault.is_some() || self.differences.iter().any(asked)
+    }
+
+    /// That somebody has no key which the host takes, for the first of them.
+    #[must_use]
+    pub fn no_key_taken(&self) -> Option<NoSteps> {
+        self.differences.iter().find_map(|difference| match difference {
+            Difference::NoKeyTaken { who, limit } => {
+                Some(NoSteps::NoKeyTaken { who: who.clone(), limit: limit.clone() })
+            }
+            _ => None,
+        })
     }
 
     /// Keeps only these parts.

@@ -115,10 +115,12 @@ impl Difference {
     #[must_use]
     pub fn part(&self) -> Option<Part> {
         match self {
-            Self::Add { .. } | Self::Options { .. } | Self::MakeAccount { .. } => Some(Part::Add),
+            Self::Add { .. } | Self::Options { .. } | Self::MakeAccount { .. } | Self::NoKeyTaken { .. } => {
+                Some(Part::Add)
+            }
             Self::Remove { .. } => Some(Part::Remove),
             // Passwords end by a command of their own, which proves more.
-            Self::Unknown { .. } | Self::NotUnderstood { .. } | Self::Passwords(_) | Self::NoKeyTaken { .. } => None,
+            Self::Unknown { .. } | Self::NotUnderstood { .. } | Self::Passwords(_) => None,
             Self::Mode(_) => Some(Part::Modes),
         }
     }

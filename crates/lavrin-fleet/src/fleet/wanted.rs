@@ -99,8 +99,9 @@ impl<'a> WantedEntry<'a> {
     }
 }
 
-/// Leaves away what a host does not take: of somebody's keys the others are enough. Gives for whom none is left, and why.
-pub(super) fn fit(wanted: &mut [WantedEntry<'_>], limits: &KeyLimits) -> Vec<Difference> {
+/// Leaves away what a host does not take: of somebody's keys the others are enough, and what it has it has taken. Gives for whom none
+/// is left, and why.
+pub(super) fn fit(wanted: &mut [WantedEntry<'_>], limits: &KeyLimits, held: &AccountKeys) -> Vec<Difference> {
     let mut broken: Vec<(String, LimitBroken)> = Vec::new();
     for entry in wanted.iter_mut() {
         entry.comment_bytes_max = limits.comment_bytes_max.unwrap_or(usize::MAX);
@@ -118,7 +119,9 @@ pub(super) fn fit(wanted: &mut [WantedEntry<'_>], limits: &KeyLimits) -> Vec<Dif
         }
     }
     broken.dedup_by(|one, other| one.0 == other.0);
-    let has_another = |who: &String| wanted.iter().any(|entry| entry.who == *who && !entry.is_spared);
+    let is_held = |entry: &WantedEntry<'_>| held.of_key(entry.key.fingerprint).next().is_some();
+    let has_another =
+        |who: &String| wanted.iter().any(|entry| entry.who == *who && (!entry.is_spared || is_held(entry)));
     let none = broken.into_iter().filter(|(who, _)| !has_another(who));
     none.map(|(who, limit)| Difference::NoKeyTaken { who, limit }).collect()
 }

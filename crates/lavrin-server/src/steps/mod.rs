@@ -20,6 +20,7 @@ mod slots;
 use crate::abilities::Ability;
 use crate::access_rules::{FileAccess, Obstacle, ObstacleKind, access};
 use crate::account::Account;
+use crate::device::LimitBroken;
 use crate::fs::{BytePath, Fact, Node, NodeKind, Why};
 use crate::login::{self, KeySource, Place};
 use crate::server_config::ConfigFault;
@@ -195,6 +196,13 @@ pub enum NoSteps {
     Unread(KeySource, Why),
     /// There is nothing of that kind on such a host.
     NotApplicable(Ability),
+    /// Somebody who may enter has no key that the host takes.
+    NoKeyTaken {
+        /// Who.
+        who: String,
+        /// What it takes.
+        limit: LimitBroken,
+    },
 }
 
 /// What one key file is like before the change.

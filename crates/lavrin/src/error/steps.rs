@@ -3,6 +3,7 @@
 use super::CommandError;
 use crate::exit::Exit;
 use lavrin_keys::text::{printable, shell_word};
+use lavrin_server::abilities::Ability;
 use lavrin_server::fs::Why;
 use lavrin_server::login::KeySource;
 use lavrin_server::steps::NoSteps;
@@ -68,6 +69,14 @@ pub fn no_steps(fault: &NoSteps, account: &str, place: &str) -> CommandError {
             "{path} is read for several managed accounts, so a change for {account} would change them all"
         ))
         .hint("give each account a file of its own: AuthorizedKeysFile with %u or %h in it"),
+        NoSteps::NotApplicable(Ability::Options) => stop(format!(
+            "an entry for {account} has options (from, command, a last day), and {place} has nothing like them; without them it would open more"
+        ))
+        .hint(format!("look at its grants: lavrin host show {place}")),
+        NoSteps::NoKeyTaken { who, limit } => {
+            stop(format!("{who} has no key that {place} takes: {}", crate::wording::compare::taken(limit)))
+                .hint(format!("lavrin key generate --for {place}"))
+        }
         NoSteps::NotApplicable(ability) => {
             let what = crate::wording::not_applicable(&[*ability]).unwrap_or_default();
             stop(format!("{place}: {what}")).hint(format!("look at it: lavrin audit {place}"))

@@ -224,7 +224,8 @@ fn a_device_that_takes_rsa_only_gets_a_key_that_it_takes() {
         compared.stdout.contains("sten has no key that it takes: ssh-rsa only") && !compared.stdout.contains("office"),
         "{compared}"
     );
-    let run = fleet.run("enforce --identity home/old --yes");
+    let run = fleet.run("enforce --identity home/old --yes").expect(4);
+    assert!(run.stdout.contains("sten has no key that horn takes: ssh-rsa only"), "{run}");
     assert_eq!(console.keys("keeper").len(), 1, "{run} {made}");
     let refused = fleet
         .world
