@@ -6,7 +6,7 @@ use lavrin_keys::keysfile::KeysFile;
 use lavrin_keys::pieces;
 use lavrin_keys::wire::{Reader, WireFault};
 use lavrin_reach::sftp::packet::{FileAttributes, Outgoing, kind, next, open, status};
-use lavrin_server::device::{KeyForm, KeyPlaces, LineEnds};
+use lavrin_server::device::{KeyForm, KeyLineEnds, KeyPlaces};
 use std::collections::{BTreeMap, HashMap};
 use std::sync::{Mutex, MutexGuard, PoisonError};
 use std::time::Duration;
@@ -173,7 +173,7 @@ impl FileHost {
 
     /// How its lines have to end.
     #[must_use]
-    pub fn line_ends(&self) -> LineEnds {
+    pub fn line_ends(&self) -> KeyLineEnds {
         self.places.line_ends
     }
 }

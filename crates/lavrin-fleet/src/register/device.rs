@@ -5,8 +5,8 @@ use super::fields::{Faults, Fields};
 use super::{Placed, RegisterFault, RegisterPlace};
 use lavrin_keys::key::Algorithm;
 use lavrin_server::device::{
-    Doing, GroupPlace, ImportFile, KeyForm, KeyLimits, KeyPlaces, LineEnds, Listing, PasswordsEnd, Profile, Template,
-    TimedReload,
+    Doing, GroupPlace, ImportFile, KeyForm, KeyLimits, KeyLineEnds, KeyPlaces, Listing, PasswordsEnd, Profile,
+    Template, TimedReload,
 };
 use std::time::Duration;
 use toml::Spanned;
@@ -46,7 +46,7 @@ pub(super) fn places(
         file,
         of_groups: files.into_iter().filter_map(of_group).collect(),
         form: fields.word("keys_form", &KeyForm::NAMES, FieldKind::KeyForm).unwrap_or_default(),
-        line_ends: fields.word("line_ends", &LineEnds::NAMES, FieldKind::LineEnds).unwrap_or_default(),
+        line_ends: fields.word("line_ends", &KeyLineEnds::NAMES, FieldKind::LineEnds).unwrap_or_default(),
         accounts: accounts.iter().map(|account| account.value.clone()).collect(),
     }
 }
@@ -132,7 +132,7 @@ pub(super) fn profile(number: usize, id: &str, table: Spanned<DeTable<'_>>, faul
         name: id.to_owned(),
         errors: plain(fields.texts("errors")),
         pager,
-        line_end: fields.word("line_ends", &LineEnds::NAMES, FieldKind::LineEnds).unwrap_or_default(),
+        line_end: fields.word("line_ends", &KeyLineEnds::NAMES, FieldKind::LineEnds).unwrap_or_default(),
         patience: Duration::from_secs(fields.number("patience", 1..=300).unwrap_or(PATIENCE).unsigned_abs()),
         start: doing(number, id, "start", &mut fields).unwrap_or_default(),
         back: template(&mut fields, "back"),
@@ -200,7 +200,7 @@ fn import(number: usize, id: &str, table: Spanned<DeTable<'_>>, faults: &mut Fau
     let path = template(&mut fields, "path");
     let file = ImportFile {
         form: fields.word("keys_form", &KeyForm::NAMES, FieldKind::KeyForm).unwrap_or_default(),
-        line_ends: fields.word("line_ends", &LineEnds::NAMES, FieldKind::LineEnds).unwrap_or_default(),
+        line_ends: fields.word("line_ends", &KeyLineEnds::NAMES, FieldKind::LineEnds).unwrap_or_default(),
         path: path?,
     };
     fields.end();

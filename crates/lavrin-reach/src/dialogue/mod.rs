@@ -31,10 +31,10 @@ pub struct DialogueDevice {
     /// Who has signed in, and the accounts that the register manages.
     accounts: Vec<String>,
     limit: Duration,
-    work: Mutex<Work>,
+    work: Mutex<DialogueWork>,
 }
 
-struct Work {
+struct DialogueWork {
     line: DialogueLine,
     /// It will load what it has saved by itself.
     is_armed: bool,
@@ -62,7 +62,7 @@ impl DialogueDevice {
             accounts.extend(managed);
             let mut told = std::collections::HashSet::new();
             accounts.retain(|name| told.insert(name.clone()));
-            let work = Work { line, is_armed: false, made: Vec::new() };
+            let work = DialogueWork { line, is_armed: false, made: Vec::new() };
             Ok(Self { connection, accounts, limit, work: Mutex::new(work) })
         })
     }
@@ -130,7 +130,7 @@ fn slot(values: &MarkValues) -> KeySlot {
     KeySlot { name: values.get(&'n').cloned().unwrap_or(print), entry: entry.into_bytes() }
 }
 
-impl Work {
+impl DialogueWork {
     async fn list(&mut self, account: &str) -> Result<Fact<Vec<KeySlot>>, DialogueFault> {
         if !is_plain_name(account) {
             return Ok(Fact::Unseen(Why::Other("its name is none that could be typed there".to_owned())));

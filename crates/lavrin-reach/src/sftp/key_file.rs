@@ -26,7 +26,7 @@ pub(super) struct FileSlot {
 
 /// Why a file cannot be changed as asked.
 #[derive(Debug, PartialEq, Eq)]
-pub(super) enum EditFault {
+pub(super) enum KeyEditFault {
     /// What has to be there is not there, or no longer the same.
     Changed,
     /// The form cannot hold it.
@@ -50,9 +50,9 @@ pub(super) fn slots(form: KeyForm, bytes: &[u8]) -> Vec<FileSlot> {
     found.into_iter().map(named).collect()
 }
 
-type Found = Vec<(String, Vec<u8>, Range<usize>)>;
+type FoundEntries = Vec<(String, Vec<u8>, Range<usize>)>;
 
-fn lines(bytes: &[u8]) -> Found {
+fn lines(bytes: &[u8]) -> FoundEntries {
     let mut found = Vec::new();
     let mut start = 0;
     for (number, whole) in bytes.split_inclusive(|byte| *byte == b'\n').enumerate() {
@@ -67,7 +67,7 @@ fn lines(bytes: &[u8]) -> Found {
     found
 }
 
-fn blocks(bytes: &[u8]) -> Found {
+fn blocks(bytes: &[u8]) -> FoundEntries {
     let mut found = Vec::new();
     let (mut start, mut begun) = (0, None);
     for (number, whole) in bytes.split_inclusive(|byte| *byte == b'\n').enumerate() {
@@ -103,10 +103,10 @@ fn block(bytes: &[u8]) -> Option<(String, Vec<u8>)> {
 
 /// Where entries stood that were taken out over this connection, so that taking them back brings the same file.
 #[derive(Debug, Default)]
-pub(super) struct Places(HashMap<String, Removed>);
+pub(super) struct Places(HashMap<String, TakenOut>);
 
 #[derive(Debug)]
-struct Removed {
+struct TakenOut {
     entry: Vec<u8>,
     at: usize,
     bytes: Vec<u8>,
@@ -118,7 +118,7 @@ pub(super) fn edited(
     change: &KeyChange,
     there: &KeyPlaces,
     places: &mut Places,
-) -> Result<Vec<u8>, EditFault> {
+) -> Result<Vec<u8>, KeyEditFault> {
     let found = slots(there.form, bytes);
     let own = |slot: &&FileSlot| change.slot.as_ref().is_none_or(|name| *name == slot.slot.name);
     let old = match &change.old {
@@ -126,7 +126,7 @@ pub(super) fn edited(
             let stands = found.iter().filter(own).find(|slot| slot.slot.entry == *entry);
             // A second entry of one key loses its number when the first one goes.
             let stands = stands.or_else(|| found.iter().find(|slot| slot.slot.entry == *entry));
-            Some(stands.ok_or(EditFault::Changed)?)
+            Some(stands.ok_or(KeyEditFault::Changed)?)
         }
         None => None,
     };
@@ -134,7 +134,7 @@ pub(super) fn edited(
     match (old, &change.new) {
         (Some(old), None) => {
             let removed =
-                Removed { entry: old.slot.entry.clone(), at: old.span.start, bytes: bytes[old.span.clone()].to_vec() };
+                TakenOut { entry: old.slot.entry.clone(), at: old.span.start, bytes: bytes[old.span.clone()].to_vec() };
             places.0.insert(old.slot.name.clone(), removed);
             new.drain(old.span.clone());
         }
@@ -173,16 +173,16 @@ fn line_end(line: &[u8]) -> Option<&'static [u8]> {
 }
 
 /// An entry in the form of the file.
-fn written(entry: &[u8], there: &KeyPlaces, end: &[u8]) -> Result<Vec<u8>, EditFault> {
+fn written(entry: &[u8], there: &KeyPlaces, end: &[u8]) -> Result<Vec<u8>, KeyEditFault> {
     let text = match there.form {
         KeyForm::Lines => [entry.trim_ascii(), b"\n"].concat(),
         KeyForm::Blocks => {
-            let entry = parsed(entry).ok_or_else(|| EditFault::NotSayable("it is no key".to_owned()))?;
+            let entry = parsed(entry).ok_or_else(|| KeyEditFault::NotSayable("it is no key".to_owned()))?;
             if let Some(option) = entry.options.list().first() {
-                return Err(EditFault::NotSayable(format!("a block has nothing like the option {}", option.name)));
+                return Err(KeyEditFault::NotSayable(format!("a block has nothing like the option {}", option.name)));
             }
             let text = public(Form::Rfc4716, &entry.key, printable(&entry.comment).trim());
-            text.ok_or_else(|| EditFault::NotSayable("no block can hold it".to_owned()))?.into_bytes()
+            text.ok_or_else(|| KeyEditFault::NotSayable("no block can hold it".to_owned()))?.into_bytes()
         }
     };
     let lines = text.split_inclusive(|byte| *byte == b'\n');
@@ -200,7 +200,7 @@ fn parsed(line: &[u8]) -> Option<Entry> {
 mod tests {
     use super::*;
     use lavrin_keys::key::PrivateKey;
-    use lavrin_server::device::LineEnds;
+    use lavrin_server::device::KeyLineEnds;
     use proptest::prelude::*;
 
     fn line(seed: u8) -> String {
@@ -218,7 +218,7 @@ mod tests {
 
     #[test]
     fn each_line_and_each_block_is_a_slot_and_nothing_else_is_lost() {
-        let there = KeyPlaces { form: KeyForm::Blocks, line_ends: LineEnds::CrLf, ..KeyPlaces::default() };
+        let there = KeyPlaces { form: KeyForm::Blocks, line_ends: KeyLineEnds::CrLf, ..KeyPlaces::default() };
         let mut places = Places::default();
         let first = edited(b"", &change(None, None, Some(&line(1))), &there, &mut places).unwrap();
         let text = String::from_utf8(first.clone()).unwrap();
@@ -239,7 +239,7 @@ mod tests {
         let back = edited(&gone, &change(Some(&all[0].slot.name), None, Some(&line(1))), &there, &mut places).unwrap();
         assert_eq!(back, two);
         let limited = change(None, None, Some(&format!("no-pty {}", line(3))));
-        assert!(matches!(edited(&two, &limited, &there, &mut places), Err(EditFault::NotSayable(_))));
+        assert!(matches!(edited(&two, &limited, &there, &mut places), Err(KeyEditFault::NotSayable(_))));
     }
 
     #[test]
@@ -247,7 +247,7 @@ mod tests {
         let (there, mut places) = (KeyPlaces::default(), Places::default());
         let file = format!("{}\n{}\n", line(1), line(1));
         let gone = change(Some("x"), Some(&line(2)), None);
-        assert_eq!(edited(file.as_bytes(), &gone, &there, &mut places), Err(EditFault::Changed));
+        assert_eq!(edited(file.as_bytes(), &gone, &there, &mut places), Err(KeyEditFault::Changed));
         let again = edited(file.as_bytes(), &change(None, None, Some(&line(1))), &there, &mut places).unwrap();
         assert_eq!(again, file.as_bytes());
         assert!(names(KeyForm::Lines, file.as_bytes())[1].ends_with(" 2"));

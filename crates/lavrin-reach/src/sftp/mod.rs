@@ -9,7 +9,7 @@ mod session;
 use crate::reach::Reach;
 use crate::ssh::{Connection, ExecFault};
 use crate::{Boxed, CarryFault};
-use key_file::{EditFault, Places, edited, slots};
+use key_file::{KeyEditFault, Places, edited, slots};
 use lavrin_server::abilities::{Abilities, Ability};
 use lavrin_server::account::Account;
 use lavrin_server::device::{KeyForm, KeyPlaces};
@@ -50,7 +50,7 @@ struct Files {
 }
 
 /// A key file as it is now.
-struct Found {
+struct FoundFile {
     path: String,
     /// Its bytes and what else is told of it; none: it is not there.
     file: Option<(Vec<u8>, FileAttributes)>,
@@ -159,7 +159,7 @@ impl Files {
     }
 
     /// Looks at a key file. Where it is not that of the login, nobody but root or the login itself may decide what its name means.
-    async fn found(&mut self, file: &str, is_own: bool) -> Result<Found, NotOurs> {
+    async fn found(&mut self, file: &str, is_own: bool) -> Result<FoundFile, NotOurs> {
         let path = self.absolute(file);
         if !is_own {
             self.is_fixed(&path).await?;
@@ -179,7 +179,7 @@ impl Files {
             Some(found) if !found.may_be_file() => return Err(elsewhere("is no regular file")),
             Some(found) => Some((self.session.content(&path, KEYS_FILE_BYTES_MAX).await?, found)),
         };
-        Ok(Found { path, file, folder })
+        Ok(FoundFile { path, file, folder })
     }
 
     /// Whether nobody but root and the login can put something else where a name leads: no folder on the way is somebody else's, none
@@ -211,8 +211,8 @@ impl Files {
         let there = self.found(file, is_own).await.map_err(|why| MakeFault::Refused(why.to_string()))?;
         let old = there.file.as_ref().map(|(bytes, _)| bytes.as_slice());
         let new = edited(old.unwrap_or_default(), key, places, &mut self.removed).map_err(|fault| match fault {
-            EditFault::Changed => MakeFault::Changed,
-            EditFault::NotSayable(why) => MakeFault::Refused(why),
+            KeyEditFault::Changed => MakeFault::Changed,
+            KeyEditFault::NotSayable(why) => MakeFault::Refused(why),
         })?;
         if old == Some(new.as_slice()) {
             return Ok(());
@@ -235,7 +235,7 @@ impl Files {
         }
     }
 
-    async fn write(&mut self, there: &Found, new: &[u8], is_own: bool) -> Result<(), FileFault> {
+    async fn write(&mut self, there: &FoundFile, new: &[u8], is_own: bool) -> Result<(), FileFault> {
         let folder = parent(&there.path).to_owned();
         if there.folder.is_none() {
             if !is_own {

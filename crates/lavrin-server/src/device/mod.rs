@@ -7,6 +7,6 @@ mod profile;
 mod template;
 
 pub use limits::{KeyLimits, LimitBroken};
-pub use places::{GroupPlace, KeyForm, KeyPlaces, LineEnds};
+pub use places::{GroupPlace, KeyForm, KeyLineEnds, KeyPlaces};
 pub use profile::{Doing, ImportFile, Listing, PasswordsEnd, Profile, TimedReload};
 pub use template::{MARKS, MarkValues, Template};

@@ -23,7 +23,7 @@ impl KeyForm {
 
 /// How lines end that are written.
 #[derive(Debug, Clone, Copy, Default, PartialEq, Eq)]
-pub enum LineEnds {
+pub enum KeyLineEnds {
     /// With LF.
     #[default]
     Lf,
@@ -31,7 +31,7 @@ pub enum LineEnds {
     CrLf,
 }
 
-impl LineEnds {
+impl KeyLineEnds {
     /// Each by its name in the register.
     pub const NAMES: [(&'static str, Self); 2] = [("lf", Self::Lf), ("crlf", Self::CrLf)];
 
@@ -66,7 +66,7 @@ pub struct KeyPlaces {
     /// How keys are written there.
     pub form: KeyForm,
     /// How lines end that are written.
-    pub line_ends: LineEnds,
+    pub line_ends: KeyLineEnds,
     /// Accounts that the register manages; the host does not list its own.
     pub accounts: Vec<String>,
 }

@@ -1,6 +1,6 @@
 //! A profile: how to work on a device that has nothing but a command line of its own, in the words of whoever knows it.
 
-use super::{KeyForm, LineEnds, Template};
+use super::{KeyForm, KeyLineEnds, Template};
 use std::time::Duration;
 
 /// How one thing is done: what is typed, and what the device may say to it.
@@ -31,7 +31,7 @@ pub struct ImportFile {
     /// How the key is written in it.
     pub form: KeyForm,
     /// How its lines end.
-    pub line_ends: LineEnds,
+    pub line_ends: KeyLineEnds,
 }
 
 /// What ends the logins by password.
@@ -70,7 +70,7 @@ pub struct Profile {
     /// What it shows where it waits before it goes on, and what is typed then.
     pub pager: Option<(String, String)>,
     /// What ends a line that is typed.
-    pub line_end: LineEnds,
+    pub line_end: KeyLineEnds,
     /// How long each answer may take.
     pub patience: Duration,
     /// What is typed first.

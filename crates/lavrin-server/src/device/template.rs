@@ -17,7 +17,7 @@ pub const MARKS: [(char, &str); 9] = [
 
 /// A part of a template.
 #[derive(Debug, Clone, PartialEq, Eq)]
-enum Part {
+enum TemplatePart {
     Text(String),
     Mark(char),
 }
@@ -26,7 +26,7 @@ enum Part {
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct Template {
     text: String,
-    parts: Vec<Part>,
+    parts: Vec<TemplatePart>,
 }
 
 /// What stands for each mark.
@@ -47,15 +47,15 @@ impl Template {
                 '%' => plain.push('%'),
                 mark if MARKS.iter().any(|(own, _)| *own == mark) => {
                     if !plain.is_empty() {
-                        parts.push(Part::Text(std::mem::take(&mut plain)));
+                        parts.push(TemplatePart::Text(std::mem::take(&mut plain)));
                     }
-                    parts.push(Part::Mark(mark));
+                    parts.push(TemplatePart::Mark(mark));
                 }
                 _ => return None,
             }
         }
         if !plain.is_empty() {
-            parts.push(Part::Text(plain));
+            parts.push(TemplatePart::Text(plain));
         }
         Some(Self { text: text.to_owned(), parts })
     }
@@ -69,7 +69,7 @@ impl Template {
     /// Whether it holds a mark.
     #[must_use]
     pub fn has(&self, mark: char) -> bool {
-        self.parts.contains(&Part::Mark(mark))
+        self.parts.contains(&TemplatePart::Mark(mark))
     }
 
     /// The text with these values; `None` where one is missing.
@@ -78,8 +78,8 @@ impl Template {
         let mut text = String::new();
         for part in &self.parts {
             match part {
-                Part::Text(plain) => text.push_str(plain),
-                Part::Mark(mark) => text.push_str(values.get(mark)?),
+                TemplatePart::Text(plain) => text.push_str(plain),
+                TemplatePart::Mark(mark) => text.push_str(values.get(mark)?),
             }
         }
         Some(text)
@@ -93,14 +93,14 @@ impl Template {
         let mut rest = line;
         for (number, part) in self.parts.iter().enumerate() {
             match part {
-                Part::Text(plain) => rest = rest.strip_prefix(plain.as_str())?,
-                Part::Mark(mark) => {
+                TemplatePart::Text(plain) => rest = rest.strip_prefix(plain.as_str())?,
+                TemplatePart::Mark(mark) => {
                     let value = if let Some(value) = known.get(mark) {
                         value.as_str()
                     } else {
                         let until = match self.parts.get(number + 1) {
-                            Some(Part::Text(plain)) => rest.find(plain.as_str())?,
-                            Some(Part::Mark(_)) | None => rest.len(),
+                            Some(TemplatePart::Text(plain)) => rest.find(plain.as_str())?,
+                            Some(TemplatePart::Mark(_)) | None => rest.len(),
                         };
                         &rest[..until]
                     };

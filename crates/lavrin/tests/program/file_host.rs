@@ -2,7 +2,7 @@
 
 use crate::common::fleet::{Fleet, assert_agrees};
 use crate::common::{Run, key};
-use lavrin_server::device::{GroupPlace, KeyForm, KeyPlaces, LineEnds};
+use lavrin_server::device::{GroupPlace, KeyForm, KeyLineEnds, KeyPlaces};
 use lavrin_standin::{Behaviour, FileHost, FileHostKnobs, StoredFile};
 use std::time::{Duration, Instant};
 
@@ -85,7 +85,7 @@ fn a_file_of_keys_is_brought_into_line_and_back_and_keeps_every_other_byte() {
 #[test]
 fn blocks_and_their_line_ends_are_written_as_the_host_reads_them() {
     let mut fleet = fleet();
-    let places = KeyPlaces { form: KeyForm::Blocks, line_ends: LineEnds::CrLf, ..KeyPlaces::default() };
+    let places = KeyPlaces { form: KeyForm::Blocks, line_ends: KeyLineEnds::CrLf, ..KeyPlaces::default() };
     let knobs = FileHostKnobs { needs_cr_lf: true, ..FileHostKnobs::default() };
     let own = fleet.world.typed("key convert home/office.pub --to rfc4716 --line-ends crlf").expect(0).stdout;
     let host = host_at(&own, places, knobs);

@@ -3,7 +3,7 @@
 mod by_hand;
 
 use super::compare::moment;
-use super::compare::out::{AccountOut, account_text};
+use super::compare::out::{AccountOut, account_text, problem};
 use super::fleet_change::{FleetArgs, ResultOut, begin, check_reads, differs_now, text};
 use super::keys_only;
 use super::register::{OpenedRegister, today};
@@ -246,7 +246,9 @@ fn finish(
             result.accounts = accounts;
         } else {
             let exit = problems(&planned, host).unwrap_or(Exit::Done);
+            let first = planned.problems.get(host).and_then(|all| all.first());
             let why = accounts.iter().find_map(|account| account.problem.clone());
+            let why = why.or_else(|| first.map(|(account, fault)| problem(fault, account, host)));
             let state = if why.is_some() { ChangeState::NotPossible } else { ChangeState::NothingToDo };
             results.push(ResultOut { accounts, ..ResultOut::still(host, state, why, exit) });
         }
