@@ -134,7 +134,7 @@ picture survey 7 "$register" 'lavrin survey'
 picture audit-register 5 "$register" 'lavrin audit'
 picture history-at 4 "$register" 'lavrin history --at today'
 picture compare 4 "$register" 'lavrin compare'
-picture enforce 9 "$register" "lavrin enforce --yes --reason 'the register is in force'"
+picture enforce 9 "$register" "lavrin enforce lights buoys --yes --reason 'the register is in force'"
 cd "$register"; q lavrin enforce --yes
 q lavrin key generate --name edda-2 --passphrase none --comment 'edda, her new machine'
 picture rotate 12 "$register" 'lavrin rotate edda --from-file ~/.ssh/edda-2.pub --first 1 --yes; lavrin rotate --status'

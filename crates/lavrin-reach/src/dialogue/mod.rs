@@ -4,6 +4,7 @@ mod line;
 mod screen;
 
 pub use line::Exchange;
+pub use screen::line as shown_line;
 
 use crate::reach::Reach;
 use crate::sftp;

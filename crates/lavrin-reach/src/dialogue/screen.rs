@@ -1,7 +1,8 @@
 //! What a terminal would show of what a device sends: lines as a person reads them.
 
 /// The text of one line after carriage returns, backspaces and control sequences have had their effect.
-pub(super) fn line(raw: &str) -> String {
+#[must_use]
+pub fn line(raw: &str) -> String {
     let (mut shown, mut at): (Vec<char>, usize) = (Vec::new(), 0);
     let mut characters = raw.chars().peekable();
     while let Some(character) = characters.next() {

@@ -79,6 +79,12 @@ impl std::fmt::Display for NotOurs {
     }
 }
 
+/// The keys in a file as slots, each with its bytes there.
+#[must_use]
+pub fn slots_of(form: KeyForm, bytes: &[u8]) -> Vec<(KeySlot, std::ops::Range<usize>)> {
+    slots(form, bytes).into_iter().map(|one| (one.slot, one.span)).collect()
+}
+
 /// Puts a file onto a host, in the place of one that has its name.
 ///
 /// # Errors

@@ -1,21 +1,28 @@
 //! One entry for each parser of what devices say, on any bytes: it ends, it does not panic, and what it says holds together. The fuzz
 //! target in `fuzz/` calls these, and `fuzz_corpus` replays what it found worth keeping.
 
+use lavrin_reach::dialogue::shown_line;
 use lavrin_reach::key_subsystem::packet::{Packet, next};
 use lavrin_reach::key_subsystem::read_slot;
 use lavrin_reach::netconf::framing::{Framing, MessageBuffer, framed};
 use lavrin_reach::netconf::read_users;
 use lavrin_reach::netconf::xml::{Element, escaped};
+use lavrin_reach::sftp::packet as files;
+use lavrin_reach::sftp::slots_of;
+use lavrin_server::device::{KeyForm, MarkValues, Template};
 
 /// An entry and its name, which is that of its folder in the corpus.
 pub type DeviceEntry = (&'static str, fn(&[u8]));
 
 /// All of them.
-pub const ALL: [DeviceEntry; 4] = [
+pub const ALL: [DeviceEntry; 7] = [
     ("netconf-end", |bytes| framing(bytes, Framing::EndOfMessage)),
     ("netconf-chunks", |bytes| framing(bytes, Framing::Chunked)),
     ("netconf-message", message),
     ("key-packet", packets),
+    ("file-packet", file_packets),
+    ("key-slots", key_slots),
+    ("console-line", console_line),
 ];
 
 /// The messages in what comes in pieces of this size; none where that is no message any more.
@@ -64,5 +71,44 @@ fn packets(bytes: &[u8]) {
             let slot = read_slot(&algorithm, &blob, &attributes);
             assert!(!slot.entry.contains(&b'\n') && !slot.name.contains('\n'));
         }
+    }
+}
+
+/// The same answers come out however the bytes are split.
+fn file_packets(bytes: &[u8]) {
+    let answers = |piece: usize| {
+        let (mut buffer, mut all) = (Vec::new(), Vec::new());
+        for part in bytes.chunks(piece) {
+            buffer.extend_from_slice(part);
+            while let Some(packet) = files::next(&mut buffer).ok()? {
+                all.push(files::FileAnswer::read(&packet));
+            }
+        }
+        Some(all)
+    };
+    assert_eq!(answers(1), answers(bytes.len().max(1)));
+}
+
+/// Keys in a file are told apart by their names, one behind the other, each on one line.
+fn key_slots(bytes: &[u8]) {
+    for form in [KeyForm::Lines, KeyForm::Blocks] {
+        let (mut names, mut end) = (std::collections::HashSet::new(), 0);
+        for (slot, span) in slots_of(form, bytes) {
+            assert!(names.insert(slot.name) && !slot.entry.contains(&b'\n'));
+            assert!(span.start >= end && span.end > span.start && span.end <= bytes.len());
+            end = span.end;
+        }
+    }
+}
+
+/// What a terminal would show of a line holds nothing that moves, and a template finds in a line what was put into it.
+fn console_line(bytes: &[u8]) {
+    let text = String::from_utf8_lossy(bytes);
+    let shown = shown_line(&text);
+    assert!(!shown.contains(char::is_control) && shown == shown.trim_end());
+    let Some((template, line)) = text.split_once('\n') else { return };
+    let Some(template) = Template::parse(template) else { return };
+    if let Some(found) = template.fits(line, &MarkValues::new()) {
+        assert_eq!(template.filled(&found).as_deref(), Some(line));
     }
 }

@@ -70,7 +70,7 @@ pub fn no_steps(fault: &NoSteps, account: &str, place: &str) -> CommandError {
         ))
         .hint("give each account a file of its own: AuthorizedKeysFile with %u or %h in it"),
         NoSteps::NotApplicable(Ability::Options) => stop(format!(
-            "an entry for {account} has options (from, command, a last day), and {place} has nothing like them; without them it would open more"
+            "{place} has nothing like the options of an entry for {account}; without them it would open more"
         ))
         .hint(format!("look at its grants: lavrin host show {place}")),
         NoSteps::NoKeyTaken { who, limit } => {
