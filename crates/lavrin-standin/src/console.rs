@@ -10,6 +10,7 @@ use lavrin_keys::pieces;
 use lavrin_server::device::KeyPlaces;
 use std::collections::BTreeMap;
 use std::fmt::Write as _;
+use std::path::PathBuf;
 use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
 use std::time::{Duration, Instant};
 
@@ -45,6 +46,10 @@ pub struct ConsoleKnobs {
     pub loses_changes: bool,
     /// A key that it takes opens nothing.
     pub keys_open_nothing: bool,
+    /// It takes files only once its service for them is opened.
+    pub closes_files: bool,
+    /// Where it finds the files that it fetches.
+    pub fetches_from: Option<PathBuf>,
     /// How long it thinks about each line.
     pub slow: Duration,
     /// How long its minutes are.
@@ -65,6 +70,8 @@ impl Default for ConsoleKnobs {
             endless: false,
             loses_changes: false,
             keys_open_nothing: false,
+            closes_files: false,
+            fetches_from: None,
             slow: Duration::ZERO,
             minute: Duration::from_mins(1),
         }
@@ -79,7 +86,14 @@ struct ConsoleAccount {
     keys: BTreeMap<u32, String>,
 }
 
-type ConsoleConfig = BTreeMap<String, ConsoleAccount>;
+#[derive(Debug, Clone, Default, PartialEq, Eq)]
+struct ConsoleConfig {
+    accounts: BTreeMap<String, ConsoleAccount>,
+    /// No password opens an account.
+    keys_only: bool,
+    /// Files can be put there.
+    takes_files: bool,
+}
 
 #[derive(Debug, Default)]
 struct ConsoleState {
@@ -106,7 +120,8 @@ impl Console {
             let keys = (1..).zip(lines.iter().map(|line| line.trim().to_owned())).collect();
             ((*name).to_owned(), ConsoleAccount { password: password.map(str::to_owned), keys })
         };
-        let running: ConsoleConfig = accounts.iter().map(account).collect();
+        let accounts = accounts.iter().map(account).collect();
+        let running = ConsoleConfig { accounts, ..ConsoleConfig::default() };
         let state = ConsoleState { stored: running.clone(), running, ..ConsoleState::default() };
         let files = FileHost::new(
             vec![("/flash", crate::StoredFile::folder(0, 0o755))],
@@ -127,7 +142,7 @@ impl Console {
     /// The keys of an account, each on a line.
     #[must_use]
     pub fn keys(&self, account: &str) -> Vec<String> {
-        self.state().running.get(account).map(|own| own.keys.values().cloned().collect()).unwrap_or_default()
+        self.state().running.accounts.get(account).map(|own| own.keys.values().cloned().collect()).unwrap_or_default()
     }
 
     /// Whether a restart would change nothing.
@@ -147,11 +162,23 @@ impl Console {
     #[must_use]
     pub fn takes(&self, account: &str, password: &str) -> bool {
         let state = self.state();
-        let own = state.running.get(account);
+        let own = state.running.accounts.get(account).filter(|_| !state.running.keys_only);
         own.is_some_and(|own| {
             let is_ended = self.knobs.first_key_ends_password && !own.keys.is_empty();
             own.password.as_deref() == Some(password) && !is_ended
         })
+    }
+
+    /// Whether passwords open no account at all.
+    #[must_use]
+    pub fn takes_keys_only(&self) -> bool {
+        self.state().running.keys_only
+    }
+
+    /// Whether files can be put there.
+    #[must_use]
+    pub fn takes_files(&self) -> bool {
+        !self.knobs.closes_files || self.state().running.takes_files
     }
 
     /// Forgets what was not stored.
@@ -283,7 +310,24 @@ impl ConsoleSession {
                 self.pages = false;
                 Vec::new()
             }
-            (["show", "keys", name], None) => match state.running.get(*name) {
+            (["show", "doors"], None) => said(state.doors()),
+            (["doors", "all"], None) => {
+                state.running.keys_only = false;
+                said(state.doors())
+            }
+            (["doors", "keys"], None) => {
+                let without = |own: &ConsoleAccount| own.keys.is_empty() && own.password.is_some();
+                if let Some((name, _)) = state.running.accounts.iter().find(|(_, own)| without(own)) {
+                    return said(&format!("! {name} has no key"));
+                }
+                state.running.keys_only = true;
+                said(state.doors())
+            }
+            (["files", "on" | "off"], None) => {
+                state.running.takes_files = words[1] == "on";
+                Vec::new()
+            }
+            (["show", "keys", name], None) => match state.running.accounts.get(*name) {
                 None => said("! nobody of that name"),
                 Some(own) => {
                     let mut lines = vec![format!("keys of {name}: {}", own.keys.len())];
@@ -292,7 +336,7 @@ impl ConsoleSession {
                 }
             },
             (["keys", name], None) => {
-                if !state.running.contains_key(*name) {
+                if !state.running.accounts.contains_key(*name) {
                     return said("! nobody of that name");
                 }
                 self.account = Some((*name).to_owned());
@@ -323,10 +367,18 @@ impl ConsoleSession {
                     None => said("! no key in that file"),
                 }
             }
+            (["take", "from", address], Some(name)) => {
+                let file = console.knobs.fetches_from.as_ref().zip(address.strip_prefix("harbour:"));
+                let text = file.and_then(|(folder, file)| std::fs::read_to_string(folder.join(file)).ok());
+                match text.as_deref().and_then(key_on) {
+                    Some(key) => said(&state.take(&name, &key.line("fetched"), &console.knobs)),
+                    None => said("! no key there"),
+                }
+            }
             (["take", key @ ..], Some(name)) => said(&state.take(&name, &key.join(" "), &console.knobs)),
             (["drop", number], Some(name)) => {
                 let number: u32 = number.trim_end_matches('.').parse().unwrap_or_default();
-                let own = state.running.entry(name).or_default();
+                let own = state.running.accounts.entry(name).or_default();
                 let gone = if console.knobs.loses_changes { Some(String::new()) } else { own.keys.remove(&number) };
                 said(if gone.is_some() { "dropped" } else { "! no key of that number" })
             }
@@ -336,6 +388,10 @@ impl ConsoleSession {
 }
 
 impl ConsoleState {
+    fn doors(&self) -> &'static str {
+        if self.running.keys_only { "doors: keys only" } else { "doors: passwords and keys" }
+    }
+
     fn take(&mut self, name: &str, line: &str, knobs: &ConsoleKnobs) -> String {
         let Some(key) = key_on(line) else { return "! that is no key".to_owned() };
         if let Some(bits) = knobs.only_rsa
@@ -343,7 +399,7 @@ impl ConsoleState {
         {
             return format!("! rsa only, up to {bits} bits");
         }
-        let own = self.running.entry(name.to_owned()).or_default();
+        let own = self.running.accounts.entry(name.to_owned()).or_default();
         if own.keys.len() >= knobs.keys_max {
             return "! no room".to_owned();
         }

@@ -130,7 +130,7 @@ impl DeviceSession {
             (Device::Files(host), "sftp") => {
                 Some((Self::Files(FileHostSession::begin(account), host.clone()), Vec::new()))
             }
-            (Device::Console(console), "sftp") => {
+            (Device::Console(console), "sftp") if console.takes_files() => {
                 Some((Self::Files(FileHostSession::begin(account), console.files.clone()), Vec::new()))
             }
             _ => None,

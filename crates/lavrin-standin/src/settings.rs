@@ -1,7 +1,7 @@
 //! What the settings in the tree say, which each connection reads anew.
 
 use crate::inside::Inside;
-use crate::world::World;
+use crate::world::{Device, World};
 use lavrin_server::server_config::{self, Settings};
 use lavrin_server::survey::Observation;
 use russh::server::Auth;
@@ -49,7 +49,9 @@ impl World {
 
     /// By which methods somebody may sign in.
     pub(crate) fn methods(&self) -> MethodSet {
-        let password = self.takes_passwords().then_some(MethodKind::Password);
+        let by_device = |device: &Device| !matches!(device, Device::Console(console) if console.takes_keys_only());
+        let takes = self.device.as_ref().map_or_else(|| self.takes_passwords(), by_device);
+        let password = takes.then_some(MethodKind::Password);
         let methods: Vec<MethodKind> = std::iter::once(MethodKind::PublicKey).chain(password).collect();
         MethodSet::from(&methods[..])
     }

@@ -185,6 +185,11 @@ pub enum KeptChange {
     },
     /// The server read its configuration again.
     Reload,
+    /// Passwords are let in, or no more, by a switch.
+    PasswordSwitch {
+        /// Whether they are.
+        on: bool,
+    },
     /// A session was ended.
     EndSession {
         /// The account.
@@ -292,6 +297,7 @@ impl KeptChange {
         let change = match change {
             Change::File(file) => file,
             Change::Server(ServerChange::Reload) => return Ok(Self::Reload),
+            Change::Server(ServerChange::Passwords { on }) => return Ok(Self::PasswordSwitch { on: *on }),
             Change::Account(AccountChange::EndSession { account, pid, started }) => {
                 return Ok(Self::EndSession { account: account.clone(), pid: *pid, started: *started });
             }
@@ -362,6 +368,7 @@ impl KeptChange {
                 FileChange::RemoveFile { path, old: content(&old)?, mode, owner: owner(own) }
             }
             Self::Reload => return Some(ServerChange::Reload.into()),
+            Self::PasswordSwitch { on } => return Some(ServerChange::Passwords { on }.into()),
             Self::EndSession { account, pid, started } => {
                 return Some(AccountChange::EndSession { account, pid, started }.into());
             }
@@ -480,7 +487,8 @@ mod tests {
             KeyChange { account: "edda".into(), slot: Some("3".into()), old: None, new: Some(b"ssh-ed25519 x".into()) };
         let changes = changes.map(Change::File).into_iter().chain([Change::Key(key)]);
         let ends = AccountChange::Expire { account: "edda".into(), from: None, to: Some(20_000) };
-        let changes: Vec<Change> = changes.chain([ServerChange::Reload.into(), ends.into()]).collect();
+        let server = [ServerChange::Reload.into(), ServerChange::Passwords { on: false }.into(), ends.into()];
+        let changes: Vec<Change> = changes.chain(server).collect();
         for keeper in &keepers {
             let mut kept = Vec::new();
             let mut keep = |keeper: &dyn Keeper| {

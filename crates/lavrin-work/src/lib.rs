@@ -14,6 +14,7 @@ pub mod owed;
 mod penalties;
 pub mod plan;
 pub mod pool;
+pub mod profile_walk;
 pub mod register;
 pub mod rotate;
 mod scope;

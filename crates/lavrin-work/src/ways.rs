@@ -7,16 +7,15 @@ use lavrin_fleet::register::{Host, ReachKind, Register, RootProgram, USUAL_LOGIN
 use lavrin_keys::hostkey::line_for;
 use lavrin_keys::key::Fingerprint;
 use lavrin_keys::key::generate::{Randomness, SystemSource};
-use lavrin_reach::dialogue::{DialogueDevice, Exchange};
+use lavrin_reach::dialogue::DialogueDevice;
 use lavrin_reach::key_subsystem::KeySubsystem;
 use lavrin_reach::netconf::NetconfDevice;
 use lavrin_reach::sftp::SftpHost;
 use lavrin_reach::ssh::{ConnectFault, Connection, Credential, ExecFault, Rejected, RootBy, SignedIn, Target};
 use lavrin_reach::{Boxed, Claims, Reach, Reached};
 use lavrin_server::device::{KeyPlaces, Profile};
-use lavrin_server::fs::Fact;
-use lavrin_server::survey::{KeySlot, Observation, Want, Wanted};
 use std::collections::HashMap;
+use std::path::PathBuf;
 use std::pin::Pin;
 use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
 use std::time::Duration;
@@ -73,6 +72,8 @@ pub struct Way {
     pub known_hosts: Arc<Vec<u8>>,
     /// Where homes on a network file system are looked at: what no host has looked at yet.
     pub network_homes: Option<Arc<Claims>>,
+    /// Where files are put on this machine that devices fetch themselves.
+    pub fetch_folder: Option<PathBuf>,
 }
 
 /// Why a host of the register is not spoken to.
@@ -337,7 +338,7 @@ impl Ways {
                     let opened = SftpHost::open(connection, stop.login.clone(), stop.places.clone(), limit);
                     Reached::sftp(opened.await?)
                 }
-                ReachKind::Dialogue => Reached::dialogue(dialogue(connection, stop, limit).await?),
+                ReachKind::Dialogue => Reached::dialogue(self.dialogue(connection, stop, limit).await?),
                 ReachKind::Netconf => Reached::netconf(NetconfDevice::open(connection, limit).await?),
             };
             (reached, signed, target)
@@ -348,6 +349,22 @@ impl Ways {
             Some(fault) if rights == Rights::Needed => Err(fault.into()),
             refused => Ok(OpenHost { reached, signed, target, refused }),
         }
+    }
+
+    /// A session with a device that has a command line of its own.
+    pub(crate) async fn dialogue(
+        &self,
+        connection: Connection,
+        stop: &Stop,
+        limit: Duration,
+    ) -> Result<DialogueDevice, ExecFault> {
+        let Some(profile) = stop.profile.clone() else {
+            let host = &stop.host;
+            let why = format!("no profile says how to work on it; give {host} one in the register: profile = \"NAME\"");
+            return Err(ExecFault::Device { why });
+        };
+        let (login, managed) = (stop.login.clone(), stop.places.accounts.clone());
+        DialogueDevice::open(connection, login, managed, profile, self.way.fetch_folder.clone(), limit).await
     }
 
     /// The ways to root's rights on a host, in order.
@@ -429,49 +446,6 @@ pub fn unspoken(register: &Register, host: &Host) -> Option<WayFault> {
         return fault(Unspoken::NotPinned);
     }
     if register.goes_round(host) { fault(Unspoken::Endless) } else { None }
-}
-
-/// What a walk through a profile showed.
-pub struct Walked {
-    /// Everything that was typed and said, in order.
-    pub exchanges: Vec<Exchange>,
-    /// The keys of the account.
-    pub keys: Result<Fact<Vec<KeySlot>>, ExecFault>,
-}
-
-impl Ways {
-    /// Walks through the profile of a device, without a change: signs in, types what comes first, lists the keys of an account.
-    ///
-    /// # Errors
-    /// [`WayFault`] where it does not come to the list.
-    pub fn walk_profile<'a>(
-        &'a self,
-        stop: &'a Stop,
-        account: &'a str,
-        limit: Duration,
-    ) -> Boxed<'a, Result<Walked, WayFault>> {
-        Box::pin(async move {
-            let (connection, ..) = self.sign_in(stop).await?;
-            let mut device = dialogue(connection, stop, limit).await?;
-            let (mut seen, want) =
-                (Observation::default(), Want { what: Wanted::Slots(account.to_owned()), account: None });
-            let looked = device.look(std::slice::from_ref(&want), &mut seen).await;
-            let keys = looked.map(|()| seen.slots.remove(account).unwrap_or(Fact::Absent));
-            let exchanges = device.exchanges().to_vec();
-            Box::new(device).close().await;
-            Ok(Walked { exchanges, keys })
-        })
-    }
-}
-
-/// A session with a device that has a command line of its own.
-async fn dialogue(connection: Connection, stop: &Stop, limit: Duration) -> Result<DialogueDevice, ExecFault> {
-    let Some(profile) = stop.profile.clone() else {
-        let why =
-            format!("no profile says how to work on it; give {} one in the register: profile = \"NAME\"", stop.host);
-        return Err(ExecFault::Device { why });
-    };
-    DialogueDevice::open(connection, stop.login.clone(), stop.places.accounts.clone(), profile, limit).await
 }
 
 fn stop(host: &Host, login: Option<&str>, way: &Way, offers: &Offers) -> Stop {

@@ -113,6 +113,10 @@ impl SignInArgs {
             usual_root_by: defaults.root_by,
             known_hosts: Arc::new(crate::host::users_known_hosts()?),
             network_homes,
+            // Where this machine serves files is its own affair: no register says where something is written here.
+            fetch_folder: std::env::var_os("LAVRIN_FETCH_FOLDER")
+                .filter(|folder| !folder.is_empty())
+                .map(PathBuf::from),
         })
     }
 

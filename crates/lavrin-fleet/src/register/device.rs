@@ -5,8 +5,8 @@ use super::fields::{Faults, Fields};
 use super::{Placed, RegisterFault, RegisterPlace};
 use lavrin_keys::key::Algorithm;
 use lavrin_server::device::{
-    Doing, GroupPlace, ImportFile, KeyForm, KeyLimits, KeyLineEnds, KeyPlaces, Listing, PasswordsEnd, Profile,
-    Template, TimedReload,
+    Doing, GroupPlace, ImportFile, ImportWay, KeyForm, KeyLimits, KeyLineEnds, KeyPlaces, Listing, PasswordSwitch,
+    PasswordsEnd, Profile, Template, TimedReload, TransferService,
 };
 use std::time::Duration;
 use toml::Spanned;
@@ -121,6 +121,8 @@ pub(super) fn profile(number: usize, id: &str, table: Spanned<DeTable<'_>>, faul
         add.end();
         (how, import)
     });
+    let switch = fields.table("passwords").and_then(|table| switch(number, id, table, fields.faults()));
+    let passwords = fields.word("passwords_end_with", &PasswordsEnd::NAMES, FieldKind::PasswordsEnd);
     let remove = needed_table(&mut fields, "remove").map(|table| doing_in(number, id, table, fields.faults()));
     let reload = fields.table("reload").and_then(|table| {
         let mut reload = Fields::new(number, id, table, fields.faults());
@@ -139,7 +141,9 @@ pub(super) fn profile(number: usize, id: &str, table: Spanned<DeTable<'_>>, faul
         leave: template(&mut fields, "leave"),
         save: doing(number, id, "save", &mut fields),
         backup: doing(number, id, "backup", &mut fields),
-        passwords: fields.word("passwords_end_with", &PasswordsEnd::NAMES, FieldKind::PasswordsEnd).unwrap_or_default(),
+        transfer: transfer(number, id, &mut fields),
+        passwords: passwords.unwrap_or(if switch.is_some() { PasswordsEnd::Switch } else { PasswordsEnd::Unknown }),
+        switch,
         reload,
         list: list?,
         import: add.as_ref().and_then(|(_, import)| import.clone()),
@@ -195,13 +199,43 @@ fn listing(number: usize, id: &str, table: Spanned<DeTable<'_>>, faults: &mut Fa
     Some(Listing { how, key: key.filter(tells)?, no_account })
 }
 
+fn switch(number: usize, id: &str, table: Spanned<DeTable<'_>>, faults: &mut Faults) -> Option<PasswordSwitch> {
+    let mut fields = Fields::new(number, id, table, faults);
+    let [show, off, on] = ["show", "off", "on"].map(|name| {
+        let table = needed_table(&mut fields, name);
+        table.map(|table| doing_in(number, id, table, fields.faults()))
+    });
+    let are_off = templates(&mut fields, "are_off");
+    if are_off.is_empty() {
+        missing(&mut fields, "are_off");
+    }
+    fields.end();
+    Some(PasswordSwitch { show: show?, are_off, off: off?, on: on? })
+}
+
+fn transfer(number: usize, id: &str, fields: &mut Fields<'_, '_>) -> TransferService {
+    let Some(table) = fields.table("transfer") else { return TransferService::default() };
+    let mut own = Fields::new(number, id, table, fields.faults());
+    let (open, close) = (doing(number, id, "open", &mut own), doing(number, id, "close", &mut own));
+    own.end();
+    TransferService { open: open.unwrap_or_default(), close: close.unwrap_or_default() }
+}
+
 fn import(number: usize, id: &str, table: Spanned<DeTable<'_>>, faults: &mut Faults) -> Option<ImportFile> {
     let mut fields = Fields::new(number, id, table, faults);
-    let path = template(&mut fields, "path");
+    let (path, fetched) = (template(&mut fields, "path"), template(&mut fields, "fetched_from"));
+    let way = match (path, fetched) {
+        (Some(path), None) => Some(ImportWay::Put(path)),
+        (None, Some(address)) => Some(ImportWay::Fetched(address)),
+        _ => {
+            missing(&mut fields, "path");
+            None
+        }
+    };
     let file = ImportFile {
         form: fields.word("keys_form", &KeyForm::NAMES, FieldKind::KeyForm).unwrap_or_default(),
         line_ends: fields.word("line_ends", &KeyLineEnds::NAMES, FieldKind::LineEnds).unwrap_or_default(),
-        path: path?,
+        way: way?,
     };
     fields.end();
     Some(file)

@@ -10,19 +10,23 @@ pub mod edit;
 pub mod edit_kept;
 mod fault;
 mod fields;
+mod grant;
 pub mod kept;
+mod reach;
 mod read;
 
 pub use defaults::{Defaults, HOST_LIMIT_MAX, PARALLEL_MAX, read_defaults};
 pub use device::FOLDER as PROFILES;
 pub use fault::{FieldKind, RegisterFault, RegisterFinding};
 pub use fields::near;
+pub use grant::{CreateAccount, Grant, Whom};
 pub use kept::{HandOut, KeptAccount, KeptVersion};
 pub use lavrin_keys::date::Date;
 use lavrin_keys::key::policy::Policy;
 use lavrin_keys::key::{Fingerprint, PublicKey};
 use lavrin_keys::keysfile::options::{self, OptionFault, Options};
 use lavrin_server::device::{KeyLimits, KeyPlaces, Profile};
+pub use reach::{ReachKind, RootProgram};
 pub use read::{Reading, read};
 use std::collections::{BTreeMap, HashSet};
 use std::ops::Range;
@@ -166,65 +170,6 @@ impl Person {
 /// Who signs in on hosts that name nobody.
 pub const USUAL_LOGIN: &str = "root";
 
-/// How a host is spoken to.
-#[derive(Debug, Clone, Copy, Default, PartialEq, Eq)]
-pub enum ReachKind {
-    /// Over a POSIX shell behind SSH.
-    #[default]
-    Shell,
-    /// Over NETCONF, to its data store of accounts.
-    Netconf,
-    /// Over the public key subsystem, for the account that signs in.
-    KeySubsystem,
-    /// Over nothing but the transfer of files.
-    Sftp,
-    /// Over a command line of its own, by a profile.
-    Dialogue,
-}
-
-impl ReachKind {
-    /// Each by its name in the register.
-    pub(crate) const NAMES: [(&'static str, Self); 5] = [
-        ("shell", Self::Shell),
-        ("netconf", Self::Netconf),
-        ("publickey-subsystem", Self::KeySubsystem),
-        ("sftp", Self::Sftp),
-        ("dialogue", Self::Dialogue),
-    ];
-
-    /// Its name in the register.
-    #[must_use]
-    pub fn name(self) -> &'static str {
-        Self::NAMES.iter().find(|(_, kind)| *kind == self).map_or("shell", |(name, _)| name)
-    }
-
-    /// The port where the register names none (RFC 4253, section 4; RFC 6242, section 6).
-    #[must_use]
-    pub fn port(self) -> u16 {
-        match self {
-            Self::Shell | Self::KeySubsystem | Self::Sftp | Self::Dialogue => 22,
-            Self::Netconf => 830,
-        }
-    }
-}
-
-/// What gives a login other than root the rights of root.
-#[derive(Debug, Clone, Copy, PartialEq, Eq)]
-pub enum RootProgram {
-    /// `sudo`.
-    Sudo,
-    /// `doas`.
-    Doas,
-    /// Nothing: the login works with its own rights.
-    Nothing,
-}
-
-impl RootProgram {
-    /// Each by its name in the register.
-    pub(crate) const NAMES: [(&'static str, Self); 3] =
-        [("sudo", Self::Sudo), ("doas", Self::Doas), ("none", Self::Nothing)];
-}
-
 /// A host.
 #[derive(Debug, Clone)]
 pub struct Host {
@@ -274,91 +219,6 @@ pub struct Host {
     pub keys: Vec<OwnedKey>,
     /// Where the machine is.
     pub place: RegisterPlace,
-}
-
-/// Who a grant is for.
-#[derive(Debug, Clone, PartialEq, Eq, Hash)]
-pub enum Whom {
-    /// A person.
-    Person(String),
-    /// Everybody of a team.
-    Team(String),
-    /// An account on a host, for what runs there by itself.
-    Machine {
-        /// The account.
-        account: String,
-        /// The host.
-        host: String,
-    },
-    /// Whoever is handed the kept key of this very account.
-    Kept {
-        /// The account.
-        account: String,
-        /// The host.
-        host: String,
-    },
-}
-
-/// Who may use which account where.
-#[derive(Debug, Clone)]
-pub struct Grant {
-    /// Who.
-    pub whom: Placed<Whom>,
-    /// Only with the key that has this label.
-    pub key: Option<Placed<String>>,
-    /// Which account.
-    pub account: String,
-    /// On these hosts.
-    pub hosts: Vec<Placed<String>>,
-    /// On every host with one of these tags.
-    pub tags: Vec<Placed<String>>,
-    /// Until the end of this day.
-    pub until: Option<Placed<Date>>,
-    /// From these addresses only.
-    pub from: Option<String>,
-    /// For this command only.
-    pub command: Option<String>,
-    /// Further options of the entry.
-    pub options: Vec<String>,
-    /// The account is made where it is not there.
-    pub create: Option<CreateAccount>,
-    /// Why.
-    pub reason: Option<String>,
-    /// Where the machine is.
-    pub place: RegisterPlace,
-}
-
-/// How an account is made that a grant is for.
-#[derive(Debug, Clone, PartialEq, Eq, Default)]
-pub struct CreateAccount {
-    /// The groups that it is put into.
-    pub groups: Vec<Placed<String>>,
-    /// Its shell; none: the usual one of the system.
-    pub shell: Option<String>,
-    /// Its home; none: the usual place.
-    pub home: Option<String>,
-}
-
-impl Grant {
-    /// What stands in front of the key in an entry for it.
-    ///
-    /// # Errors
-    /// [`OptionFault`] where a server would skip such an entry.
-    pub fn entry_options(&self) -> Result<Options, OptionFault> {
-        entry_options(self.from.as_deref(), self.command.as_deref(), &self.options)
-    }
-
-    /// Whether it is for this key of somebody for whom it is. `all` are the owner's keys.
-    #[must_use]
-    pub fn is_for(&self, key: &OwnedKey, all: &[OwnedKey]) -> bool {
-        self.key.as_ref().is_none_or(|label| key.goes_by(&label.value, all))
-    }
-
-    /// Whether its last day is over.
-    #[must_use]
-    pub fn has_ended(&self, today: Date) -> bool {
-        self.until.as_ref().is_some_and(|until| until.value < today)
-    }
 }
 
 /// A finding that is let pass for a while.

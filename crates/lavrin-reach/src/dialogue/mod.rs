@@ -10,21 +10,29 @@ use crate::reach::Reach;
 use crate::sftp;
 use crate::slots::unreadable;
 use crate::ssh::{Connection, ExecFault};
-use crate::{Armed, Boxed, CarryFault};
+use crate::{Armed, Boxed, CarryFault, TimerKind};
 use lavrin_keys::key::container::write::{Form, public};
+use lavrin_keys::key::generate::{Randomness as _, SystemSource};
 use lavrin_keys::keysfile::{Content, Dialect, Entry, read_all};
 use lavrin_keys::text::printable;
 use lavrin_server::abilities::{Abilities, Ability};
 use lavrin_server::account::Account;
-use lavrin_server::device::{ImportFile, KeyForm, MarkValues, Profile};
+use lavrin_server::device::{ImportFile, ImportWay, KeyForm, MarkValues, Profile};
 use lavrin_server::fs::{Fact, Why};
 use lavrin_server::server::{Known, Server};
-use lavrin_server::steps::{Change, Guarded, KeyChange, entries_say_the_same};
+use lavrin_server::steps::{Change, ChangeSubject, Guarded, KeyChange, ServerChange, entries_say_the_same};
 use lavrin_server::survey::{KeySlot, Observation, Want, Wanted, Who};
 use line::{DialogueFault, DialogueLine, is_expected};
+use std::io::Write as _;
+use std::os::unix::fs::OpenOptionsExt as _;
+use std::path::{Path, PathBuf};
 use std::sync::Arc;
 use std::time::Duration;
 use tokio::sync::Mutex;
+
+/// Why a switch is not turned.
+const NO_RELOAD: &str =
+    "its profile names nothing that would put the switch back if it locked everybody out ([reload])";
 
 /// A device with a session that is open.
 pub struct DialogueDevice {
@@ -32,6 +40,8 @@ pub struct DialogueDevice {
     /// Who has signed in, and the accounts that the register manages.
     accounts: Vec<String>,
     limit: Duration,
+    /// Where files are put on this machine that the device fetches itself.
+    fetch_folder: Option<PathBuf>,
     work: Mutex<DialogueWork>,
 }
 
@@ -54,6 +64,7 @@ impl DialogueDevice {
         login: String,
         managed: Vec<String>,
         profile: Arc<Profile>,
+        fetch_folder: Option<PathBuf>,
         limit: Duration,
     ) -> Boxed<'static, Result<Self, ExecFault>> {
         Box::pin(async move {
@@ -64,7 +75,7 @@ impl DialogueDevice {
             let mut told = std::collections::HashSet::new();
             accounts.retain(|name| told.insert(name.clone()));
             let work = DialogueWork { line, is_armed: false, made: Vec::new() };
-            Ok(Self { connection, accounts, limit, work: Mutex::new(work) })
+            Ok(Self { connection, accounts, limit, fetch_folder, work: Mutex::new(work) })
         })
     }
 
@@ -176,11 +187,10 @@ impl DialogueWork {
                     return Err(NotMade::Refused(format!("it has nothing like the option {}", option.name)));
                 }
                 of_key(&entry, &mut values);
-                if let Some(file) = &profile.import {
-                    let put = device.put(file, &mut values).await;
-                    put.map_err(NotMade::Refused)?;
+                match &profile.import {
+                    Some(file) => self.import(file, &mut values, device).await?,
+                    None => self.line.carry_out(&profile.add, &values).await,
                 }
-                self.line.carry_out(&profile.add, &values).await
             }
             (Some(old), None) => {
                 let own = |slot: &&KeySlot| key.slot.as_ref().is_none_or(|name| *name == slot.name);
@@ -213,6 +223,64 @@ impl DialogueWork {
             Ok(()) if before == after => {
                 Err(NotMade::Refused("it said nothing against the change, and did not make it".to_owned()))
             }
+            _ => Err(NotMade::Unknown),
+        }
+    }
+
+    /// Adds a key from a file; what lets the file onto the device is closed again, whatever becomes of it.
+    async fn import(
+        &mut self,
+        file: &ImportFile,
+        values: &mut MarkValues,
+        device: &DialogueDevice,
+    ) -> Result<Result<(), DialogueFault>, NotMade> {
+        let profile = self.line.profile.clone();
+        let opened = self.line.carry_out(&profile.transfer.open, values).await;
+        opened.map_err(|fault| NotMade::Refused(fault.to_string()))?;
+        let put = device.put(file, values).await;
+        let told = match &put {
+            Ok(_) => Some(self.line.carry_out(&profile.add, values).await),
+            Err(_) => None,
+        };
+        if let Ok(Some(local)) = &put {
+            let _ = std::fs::remove_file(local);
+        }
+        let closed = self.line.carry_out(&profile.transfer.close, values).await;
+        match (told, put) {
+            (Some(told), _) => Ok(told.and(closed)),
+            (None, Err(why)) => Err(NotMade::Refused(why)),
+            (None, Ok(_)) => Ok(closed),
+        }
+    }
+
+    /// Whether passwords open accounts there, where a switch says so.
+    async fn takes_passwords(&mut self) -> Result<Option<bool>, DialogueFault> {
+        let Some(switch) = self.line.profile.switch.clone() else { return Ok(None) };
+        let none = MarkValues::new();
+        let said = self.line.ask(&switch.show, &none).await?;
+        let odd = said
+            .iter()
+            .find(|line| !is_expected(line, &switch.are_off, &none) && !is_expected(line, &switch.show.says, &none));
+        if let Some(odd) = odd {
+            let sent = switch.show.send.last().map(|line| line.text().to_owned()).unwrap_or_default();
+            return self.line.stop(DialogueFault::Unexpected { sent, said: vec![odd.clone()] });
+        }
+        Ok(Some(!said.iter().any(|line| is_expected(line, &switch.are_off, &none))))
+    }
+
+    /// Turns the switch, and looks how it stands.
+    async fn turn(&mut self, on: bool) -> Result<(), NotMade> {
+        let Some(switch) = self.line.profile.switch.clone() else {
+            return Err(NotMade::Refused("its profile names no switch for passwords".to_owned()));
+        };
+        let told = self.line.carry_out(if on { &switch.on } else { &switch.off }, &MarkValues::new()).await;
+        match (self.takes_passwords().await, told) {
+            (Ok(Some(takes)), _) if takes == on => Ok(()),
+            (Ok(Some(_)), Ok(())) => {
+                Err(NotMade::Refused("it said nothing against the change, and did not make it".to_owned()))
+            }
+            (Ok(Some(_)), Err(fault)) => Err(NotMade::Refused(fault.to_string())),
+            (_, Err(fault @ DialogueFault::Unexpected { .. })) => Err(NotMade::NotUnderstood(fault.to_string())),
             _ => Err(NotMade::Unknown),
         }
     }
@@ -262,15 +330,42 @@ enum NotMade {
 }
 
 impl DialogueDevice {
-    /// Puts a file onto the device that it imports.
-    async fn put(&self, file: &ImportFile, values: &mut MarkValues) -> Result<(), String> {
-        let path = file.path.filled(values).ok_or_else(|| "the path of its file has a mark for nothing".to_owned())?;
+    /// Puts a file to where the device imports it from; gives what is to be removed here afterwards.
+    async fn put(&self, file: &ImportFile, values: &mut MarkValues) -> Result<Option<PathBuf>, String> {
+        let no_value = || "the place of its file has a mark for nothing".to_owned();
         let text = if file.form == KeyForm::Blocks { &values[&'b'] } else { &values[&'k'] };
         let content: String = text.lines().map(|line| format!("{line}{}", file.line_ends.text())).collect();
-        sftp::put_file(&self.connection, &path, content.as_bytes(), self.limit).await?;
-        values.insert('f', path);
-        Ok(())
+        match &file.way {
+            ImportWay::Put(path) => {
+                let path = path.filled(values).ok_or_else(no_value)?;
+                sftp::put_file(&self.connection, &path, content.as_bytes(), self.limit).await?;
+                values.insert('f', path);
+                Ok(None)
+            }
+            ImportWay::Fetched(address) => {
+                let folder = self.fetch_folder.as_ref().ok_or_else(|| {
+                    "it fetches a file itself; say where that is put: LAVRIN_FETCH_FOLDER=DIR".to_owned()
+                })?;
+                let (local, name) = written_for(folder, content.as_bytes())?;
+                values.insert('f', name);
+                let address = address.filled(values).ok_or_else(no_value)?;
+                values.insert('f', address);
+                Ok(Some(local))
+            }
+        }
     }
+}
+
+/// A new file in a folder of this machine, with a name that nobody knows before.
+fn written_for(folder: &Path, content: &[u8]) -> Result<(PathBuf, String), String> {
+    let mut bytes = [0u8; 6];
+    SystemSource.fill(&mut bytes);
+    let name = format!("key-{:012x}.pub", bytes.iter().fold(0u64, |sum, byte| sum << 8 | u64::from(*byte)));
+    let path = folder.join(&name);
+    let fault = |error: std::io::Error| format!("{}: {error}", path.display());
+    let options = std::fs::OpenOptions::new().write(true).create_new(true).mode(0o644).open(&path);
+    options.and_then(|mut file| file.write_all(content)).map_err(fault)?;
+    Ok((path, name))
 }
 
 impl Reach for DialogueDevice {
@@ -292,6 +387,7 @@ impl Reach for DialogueDevice {
                             names.push(name.clone());
                         }
                         seen.accounts = names.iter().map(|name| Account::unknown(name)).collect::<Vec<_>>().into();
+                        seen.takes_passwords = self.work.get_mut().takes_passwords().await.map_err(exec_fault)?;
                         seen.looked = true;
                     }
                     Wanted::Slots(name) => {
@@ -324,10 +420,13 @@ impl Reach for DialogueDevice {
     ) -> Boxed<'a, Result<(), CarryFault>> {
         Box::pin(async move {
             let change = change.change();
-            let Change::Key(key) = change else { return Err(CarryFault::not_there(change)) };
             let mut work = self.work.lock().await;
-            let made = work.make(key, self).await;
-            if made.is_ok() {
+            let made = match change {
+                Change::Key(key) => work.make(key, self).await,
+                Change::Server(ServerChange::Passwords { on }) => work.turn(*on).await,
+                _ => return Err(CarryFault::not_there(change)),
+            };
+            if let (Ok(()), Change::Key(key)) = (&made, change) {
                 work.note(key);
             }
             made.map_err(|fault| match fault {
@@ -336,6 +435,33 @@ impl Reach for DialogueDevice {
                 NotMade::NotUnderstood(why) => CarryFault::NotUnderstood { why },
                 NotMade::Unknown => CarryFault::Unknown { subject: change.subject() },
             })
+        })
+    }
+
+    /// Only a device that loads what it has saved by itself puts a switch back that nobody proves.
+    fn arm<'a>(&'a self, changes: &'a [Guarded], after: Duration) -> Boxed<'a, Result<Armed, CarryFault>> {
+        Box::pin(async move {
+            let mut work = self.work.lock().await;
+            let refused = |why: String| CarryFault::Refused { subject: ChangeSubject::Server, why };
+            if work.line.profile.reload.is_none() {
+                return Err(changes.first().map_or(CarryFault::PutBack, |_| refused(NO_RELOAD.to_owned())));
+            }
+            work.begin(after).await.map_err(|fault| refused(fault.to_string()))?;
+            let (name, folder) = (String::new(), String::new());
+            Ok(Armed { name, folder, kind: TimerKind::Device, over_a_restart: true, after })
+        })
+    }
+
+    fn disarm<'a>(&'a self, _: &'a Armed) -> Boxed<'a, Result<(), CarryFault>> {
+        // What is proven is saved first, so that it is not loaded away: see `keep`.
+        Box::pin(async { Ok(()) })
+    }
+
+    fn put_back<'a>(&'a self, _: &'a Armed) -> Boxed<'a, Result<(), CarryFault>> {
+        Box::pin(async move {
+            let mut work = self.work.lock().await;
+            work.turn(true).await.map_err(|_| CarryFault::PutBack)?;
+            work.disarm().await.map_err(|_| CarryFault::PutBack)
         })
     }
 
@@ -351,10 +477,7 @@ impl Reach for DialogueDevice {
                 Ok(()) => work.disarm().await,
                 Err(fault) => Err(fault),
             };
-            kept.map_err(|fault| CarryFault::Refused {
-                subject: lavrin_server::steps::ChangeSubject::Server,
-                why: fault.to_string(),
-            })
+            kept.map_err(|fault| CarryFault::Refused { subject: ChangeSubject::Server, why: fault.to_string() })
         })
     }
 

@@ -91,7 +91,9 @@ impl ShellHost {
                     let script = format!("( {SERVER}\n{ACCOUNT}\n{} )", account_call(of_account));
                     return self.make(&script, &change.subject()).await;
                 }
-                Change::Key(_) => return Err(CarryFault::not_there(change)),
+                Change::Key(_) | Change::Server(ServerChange::Passwords { .. }) => {
+                    return Err(CarryFault::not_there(change));
+                }
             };
             let path = change.path();
             let unsafe_name = || CarryFault::Refused { subject: path.clone().into(), why: NOT_FOR_A_SHELL.to_owned() };

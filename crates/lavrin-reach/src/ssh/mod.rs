@@ -184,14 +184,6 @@ impl std::fmt::Debug for Connection {
     }
 }
 
-/// Where both sides have no algorithm in common: what the host offers.
-fn no_common(error: &russh::Error) -> Option<String> {
-    let russh::Error::NoCommonAlgo { theirs, .. } = error else { return None };
-    let theirs: Vec<String> = theirs.iter().map(|name| printable(name.as_bytes())).collect();
-    let theirs: String = theirs.join(", ").chars().take(200).collect();
-    Some(format!("it offers only {theirs}; what is broken is used only where the register says old_algorithms = true"))
-}
-
 /// What the key exchange showed.
 #[derive(Default)]
 struct ExchangeShown {
@@ -357,7 +349,7 @@ impl Target {
         let broken = |why: String| ConnectFault::Broken { host: self.host.clone(), why };
         let handle = match done {
             Err(_) => return Err(broken("the key exchange does not end".to_owned())),
-            Ok(Err(error)) => return Err(broken(no_common(&error).unwrap_or_else(|| error.to_string()))),
+            Ok(Err(error)) => return Err(broken(old::no_common(&error).unwrap_or_else(|| error.to_string()))),
             Ok(Ok(handle)) => handle,
         };
         let host_key = shown.key.ok_or_else(|| broken("the host showed no key".to_owned()))?;

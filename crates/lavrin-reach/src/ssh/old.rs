@@ -5,6 +5,7 @@ use crate::patience::timed;
 use lavrin_keys::key::PrivateKey;
 use lavrin_keys::key::container::openssh;
 use lavrin_keys::key::generate::SystemSource;
+use lavrin_keys::text::printable;
 use russh::client::AuthResult;
 use russh::keys::{Algorithm, PrivateKeyWithHashAlg};
 use russh::{Preferred, kex, mac};
@@ -20,6 +21,14 @@ pub(super) fn with_old(usual: Preferred) -> Preferred {
     let mac = [usual.mac.as_ref(), &[mac::HMAC_SHA1]].concat();
     let key = [usual.key.as_ref(), &[Algorithm::Rsa { hash: None }]].concat();
     Preferred { kex: Cow::Owned(kex), mac: Cow::Owned(mac), key: Cow::Owned(key), ..usual }
+}
+
+/// Where both sides have no algorithm in common: what the host offers.
+pub(super) fn no_common(error: &russh::Error) -> Option<String> {
+    let russh::Error::NoCommonAlgo { theirs, .. } = error else { return None };
+    let theirs: Vec<String> = theirs.iter().map(|name| printable(name.as_bytes())).collect();
+    let theirs: String = theirs.join(", ").chars().take(200).collect();
+    Some(format!("it offers only {theirs}; what is broken is used only where the register says old_algorithms = true"))
 }
 
 impl Connection {

@@ -8,5 +8,7 @@ mod template;
 
 pub use limits::{KeyLimits, LimitBroken};
 pub use places::{GroupPlace, KeyForm, KeyLineEnds, KeyPlaces};
-pub use profile::{Doing, ImportFile, Listing, PasswordsEnd, Profile, TimedReload};
+pub use profile::{
+    Doing, ImportFile, ImportWay, Listing, PasswordSwitch, PasswordsEnd, Profile, TimedReload, TransferService,
+};
 pub use template::{MARKS, MarkValues, Template};

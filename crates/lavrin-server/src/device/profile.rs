@@ -23,11 +23,11 @@ pub struct Listing {
     pub no_account: Vec<Template>,
 }
 
-/// A file that is put onto the device before it is imported from there.
+/// A file with the key that the device imports.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct ImportFile {
-    /// Where it is put.
-    pub path: Template,
+    /// How it gets there.
+    pub way: ImportWay,
     /// How the key is written in it.
     pub form: KeyForm,
     /// How its lines end.
@@ -42,11 +42,45 @@ pub enum PasswordsEnd {
     Unknown,
     /// The first key of an account, for that account.
     FirstKey,
+    /// A switch, for all accounts.
+    Switch,
 }
 
 impl PasswordsEnd {
     /// Each by its name in the register.
-    pub const NAMES: [(&'static str, Self); 2] = [("unknown", Self::Unknown), ("first-key", Self::FirstKey)];
+    pub const NAMES: [(&'static str, Self); 3] =
+        [("unknown", Self::Unknown), ("first-key", Self::FirstKey), ("switch", Self::Switch)];
+}
+
+/// A switch that ends all logins by password.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct PasswordSwitch {
+    /// Shows how it stands.
+    pub show: Doing,
+    /// Lines of that answer that say that passwords open nothing.
+    pub are_off: Vec<Template>,
+    /// Ends them.
+    pub off: Doing,
+    /// Lets them in again.
+    pub on: Doing,
+}
+
+/// How files get onto a device: what opens the way for them, and what closes it again.
+#[derive(Debug, Clone, Default, PartialEq, Eq)]
+pub struct TransferService {
+    /// Typed before a file is put there or fetched.
+    pub open: Doing,
+    /// Typed afterwards, also where that failed.
+    pub close: Doing,
+}
+
+/// How a file gets onto a device.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub enum ImportWay {
+    /// It is put at this path, over SFTP.
+    Put(Template),
+    /// The device fetches it from this address.
+    Fetched(Template),
 }
 
 /// How a device loads its saved configuration by itself after a time.
@@ -93,6 +127,10 @@ pub struct Profile {
     pub backup: Option<Doing>,
     /// What ends the logins by password.
     pub passwords: PasswordsEnd,
+    /// The switch, where it is one.
+    pub switch: Option<PasswordSwitch>,
+    /// What lets files onto it.
+    pub transfer: TransferService,
     /// What takes changes back by itself.
     pub reload: Option<TimedReload>,
 }

@@ -1,6 +1,6 @@
 //! What a place would be like after changes, by what was seen of it before.
 
-use super::{AccountChange, Change, Deed, FileChange, KeyChange, OwnerIds, ServerChange};
+use super::{AccountChange, Change, Deed, FileChange, KeyChange, OwnerIds};
 use crate::account::{Aging, Group};
 use crate::fs::{BytePath, Fact, Node, NodeKind};
 use crate::survey::{KeySlot, Observation};
@@ -15,7 +15,7 @@ impl Observation {
             match change {
                 Change::File(file) => after.apply(file),
                 Change::Key(key) => after.apply_to_slots(key),
-                Change::Server(ServerChange::Reload) => {}
+                Change::Server(server) => after.takes_passwords = server.takes_passwords().or(after.takes_passwords),
                 Change::Account(account) => after.apply_to_account(account),
             }
         }

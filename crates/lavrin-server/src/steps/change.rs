@@ -28,7 +28,7 @@ impl Change {
         match self {
             Self::File(file) => Self::File(file.inverse()),
             Self::Key(key) => Self::Key(key.inverse()),
-            Self::Server(server) => Self::Server(*server),
+            Self::Server(server) => Self::Server(server.inverse()),
             Self::Account(account) => Self::Account(account.inverse()),
         }
     }
@@ -39,7 +39,7 @@ impl Change {
         match self {
             Self::File(file) => file.holds(seen),
             Self::Key(key) => key.holds(seen),
-            Self::Server(ServerChange::Reload) => true,
+            Self::Server(server) => server.takes_passwords().is_none_or(|takes| seen.takes_passwords == Some(takes)),
             Self::Account(account) => account.holds(seen),
         }
     }
@@ -62,7 +62,7 @@ impl Change {
         match self {
             Self::File(file) => file.is_undone(seen),
             Self::Key(key) => key.inverse().holds(seen),
-            Self::Server(ServerChange::Reload) => true,
+            Self::Server(server) => server.takes_passwords().is_none_or(|takes| seen.takes_passwords == Some(!takes)),
             Self::Account(account) => account.is_undone(seen),
         }
     }
@@ -78,7 +78,7 @@ impl Change {
                 node == Fact::Absent || !(node.is_unseen() || holds_bytes && content.is_unseen())
             }
             Self::Key(key) => !seen.slots_of(&key.account).is_unseen(),
-            Self::Server(ServerChange::Reload) => true,
+            Self::Server(server) => server.takes_passwords().is_none() || seen.takes_passwords.is_some(),
             Self::Account(AccountChange::Expire { account, .. }) => {
                 seen.account(account).is_some_and(|account| account.aging.is_some())
             }
@@ -251,8 +251,33 @@ pub enum Deed {
 /// A change of the server.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub enum ServerChange {
+    /// A switch lets passwords in, or no more.
+    Passwords {
+        /// Whether it lets them in.
+        on: bool,
+    },
     /// It reads its configuration again, once its own test mode has taken it. Taken back by doing it again.
     Reload,
+}
+
+impl ServerChange {
+    /// The change that takes this one back.
+    #[must_use]
+    pub fn inverse(self) -> Self {
+        match self {
+            Self::Reload => Self::Reload,
+            Self::Passwords { on } => Self::Passwords { on: !on },
+        }
+    }
+
+    /// Whether passwords open accounts afterwards; `None`: it is not about that.
+    #[must_use]
+    pub fn takes_passwords(self) -> Option<bool> {
+        match self {
+            Self::Reload => None,
+            Self::Passwords { on } => Some(on),
+        }
+    }
 }
 
 /// A change of an account.

@@ -1,6 +1,6 @@
 //! Steps that take changes back, without the keys that are to stay away: those of somebody who left, retired or revoked ones.
 
-use super::{Change, FileChange, Steps};
+use super::{Change, FileChange, ServerChange, Steps};
 use crate::fs::BytePath;
 use lavrin_keys::key::Fingerprint;
 use lavrin_keys::keysfile::{Content, KeysFile};
@@ -42,7 +42,7 @@ pub fn keep_out(steps: &mut Steps, barred: &dyn Fn(&Fingerprint) -> bool) -> BTr
         }
     }
     // Nothing is read again where nothing is put back.
-    if steps.changes.iter().all(|change| matches!(change, Change::Server(_))) {
+    if steps.changes.iter().all(|change| matches!(change, Change::Server(ServerChange::Reload))) {
         steps.changes.clear();
     }
     kept_out

@@ -113,7 +113,8 @@ pub fn keys_only_wants(seen: &System<'_>) -> Vec<Want> {
         return vec![Want { what: Wanted::System(Who::All), account: None }];
     }
     if !seen.abilities.has(Ability::Settings) {
-        return Vec::new();
+        // Who has no key is needed too, since a switch ends the passwords of all.
+        return seen.accounts.iter().flat_map(|account| login::wants_of(account, seen)).collect();
     }
     if seen.server.is_dropbear() {
         return dropbear::wants(seen);
@@ -150,6 +151,9 @@ pub fn open_to_passwords(root: RootLogin, seen: &System<'_>) -> Result<Vec<OpenS
     if dropbear::is_known(seen) {
         return Ok(dropbear::open_to_passwords(root, seen));
     }
+    if let Some(takes) = seen.takes_passwords {
+        return Ok(switch::open_to_passwords(takes));
+    }
     readable(seen)?;
     let wishes = wishes(seen.server.rules(), root);
     let settings = Settings::from_files(None, seen);
@@ -169,6 +173,9 @@ pub fn open_to_passwords(root: RootLogin, seen: &System<'_>) -> Result<Vec<OpenS
 /// # Errors
 /// [`NoSteps`].
 pub fn keys_only(root: RootLogin, seen: &System<'_>, now: i64) -> Result<KeysOnly, NoSteps> {
+    if let Some(takes) = seen.takes_passwords {
+        return switch::keys_only(takes, seen, now);
+    }
     let is_started_with_switches = dropbear::is_known(seen);
     if !is_started_with_switches {
         readable(seen)?;
@@ -457,5 +464,8 @@ fn without_a_key(
 }
 
 mod dropbear;
+mod switch;
+
+pub use switch::SWITCH;
 #[cfg(test)]
 mod tests;

@@ -37,7 +37,7 @@ pub use guard::{Around, Guarded, Kept, LockOut, Login, Whose, guard, guard_aroun
 pub use install::{Installation, install};
 pub use keep_out::keep_out;
 pub use keys_only::{
-    KeysOnly, OnlyPassword, OpenSetting, RootLogin, SettingLine, keys_only, keys_only_wants, open_to_passwords,
+    KeysOnly, OnlyPassword, OpenSetting, RootLogin, SWITCH, SettingLine, keys_only, keys_only_wants, open_to_passwords,
 };
 use lavrin_keys::key::Fingerprint;
 use lavrin_keys::key::policy::Policy;

@@ -18,7 +18,9 @@ pub fn restore(name: &str, changes: &[Change], seen: &System<'_>) -> Result<Step
             // What is put back is read again at the end.
             Change::Server(ServerChange::Reload) => continue,
             Change::File(file) => is_back(file.path(), changes, seen),
-            Change::Key(_) | Change::Account(_) => change.is_undone(seen),
+            Change::Key(_) | Change::Server(ServerChange::Passwords { .. }) | Change::Account(_) => {
+                change.is_undone(seen)
+            }
         };
         if is_back {
             continue;

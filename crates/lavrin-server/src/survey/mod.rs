@@ -154,6 +154,8 @@ pub struct Observation {
     pub private_keys: BTreeMap<BytePath, Fact<Vec<StrayKey>>>,
     /// What cannot be done or seen there.
     pub abilities: Abilities,
+    /// Whether passwords open accounts there, where one switch for all says so and shows how it stands.
+    pub takes_passwords: Option<bool>,
     /// Slots by account, where keys are kept in slots and not in files.
     pub slots: BTreeMap<String, Fact<Vec<KeySlot>>>,
     /// Open sessions by account, where they could be counted.

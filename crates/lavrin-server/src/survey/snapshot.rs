@@ -63,6 +63,8 @@ struct Document {
     slots: BTreeMap<String, Fact<Vec<KeySlot>>>,
     #[serde(default, skip_serializing_if = "Option::is_none")]
     clock: Option<HostClock>,
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    takes_passwords: Option<bool>,
 }
 
 #[derive(Serialize, Deserialize)]
@@ -104,6 +106,7 @@ impl Snapshot {
             lacks: seen.abilities.clone(),
             slots: seen.slots.clone(),
             clock: seen.clock,
+            takes_passwords: seen.takes_passwords,
         };
         let document = serde_json::to_vec(&document).expect("these types have only text keys");
         Self { document, contents }
@@ -198,6 +201,7 @@ fn restored(document: Document, content: impl Fn(&Hash) -> Option<Vec<u8>>) -> R
         abilities: document.lacks,
         slots: document.slots,
         clock: document.clock,
+        takes_passwords: document.takes_passwords,
         ..Observation::default()
     })
 }

@@ -4,7 +4,7 @@ use super::mode;
 use lavrin_fleet::fleet::compare::{Difference, WhyGone};
 use lavrin_keys::text::{count, printable};
 use lavrin_server::device::LimitBroken;
-use lavrin_server::steps::{Change, FileChange, OpenSetting};
+use lavrin_server::steps::{Change, FileChange, OpenSetting, SWITCH};
 
 /// Why something differs, and what would be done.
 pub fn message(difference: &Difference) -> String {
@@ -55,7 +55,8 @@ pub fn taken(limit: &LimitBroken) -> String {
 }
 
 fn open_setting(open: &OpenSetting) -> String {
-    let place = open.place.as_ref().map_or("built in".to_owned(), |(path, line)| format!("{path} line {line}"));
+    let built_in = if open.keyword == SWITCH { "its own switch" } else { "built in" };
+    let place = open.place.as_ref().map_or(built_in.to_owned(), |(path, line)| format!("{path} line {line}"));
     format!("{} {} ({place})", open.keyword, printable(open.value.as_bytes()))
 }
 

@@ -200,7 +200,7 @@ fn field_kind(kind: FieldKind) -> &'static str {
         FieldKind::RootBy => "sudo, doas or none",
         FieldKind::KeyForm => "lines or blocks",
         FieldKind::LineEnds => "lf or crlf",
-        FieldKind::PasswordsEnd => "first-key or unknown",
+        FieldKind::PasswordsEnd => "first-key, switch or unknown",
         FieldKind::Template => "one line with the marks %u, %n, %k, %a, %d, %c, %b, %m, %f, or %% for a percent sign",
         FieldKind::KeyTemplate => "the line that lists a key, with %k or with %a and %d",
         FieldKind::Options => "options as they stand in front of a key, each one known to the server",

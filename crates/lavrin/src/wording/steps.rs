@@ -55,8 +55,18 @@ fn change_line(change: &Change, steps: &Steps) -> String {
     match change {
         Change::File(file) => file_line(file, steps),
         Change::Key(key) => key_line(key),
-        Change::Server(ServerChange::Reload) => RELOAD.to_owned(),
+        Change::Server(server) => server_line(*server),
         Change::Account(account) => account_line(account),
+    }
+}
+
+fn server_line(change: ServerChange) -> String {
+    match change {
+        ServerChange::Reload => RELOAD.to_owned(),
+        ServerChange::Passwords { on: false } => {
+            "end the passwords of all accounts by the device's own switch".to_owned()
+        }
+        ServerChange::Passwords { on: true } => "let passwords in again by the device's own switch".to_owned(),
     }
 }
 
@@ -199,7 +209,7 @@ pub fn taken_back(change: &Change) -> String {
     let file = match change {
         Change::File(file) => file,
         Change::Key(key) => return key_line(key),
-        Change::Server(ServerChange::Reload) => return RELOAD.to_owned(),
+        Change::Server(server) => return server_line(*server),
         Change::Account(account) => return account_line(account),
     };
     match file {

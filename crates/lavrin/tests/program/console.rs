@@ -1,6 +1,6 @@
 //! Devices that have nothing but a command line of their own: every command, and everything that goes wrong with them.
 
-use crate::common::fleet::{Fleet, assert_agrees};
+use crate::common::fleet::{Fleet, assert_fifty};
 use crate::common::{Run, key};
 use lavrin_standin::{Behaviour, Console, ConsoleKnobs};
 use std::time::{Duration, Instant};
@@ -13,17 +13,7 @@ fn line(seed: u8, comment: &str) -> String {
 
 /// The office and sten may enter the account keeper of each device.
 fn fleet() -> Fleet {
-    let fleet = Fleet::new();
-    for (id, seed) in [("office", 1), ("edda", 2), ("sten", 3)] {
-        let text = format!(
-            "name = \"{id}\"\n[[key]]\nlabel = \"main\"\nline = \"{}\"\n",
-            line(seed, &format!("{id}@lantern"))
-        );
-        fleet.world.write(&format!("people/{id}.toml"), text, 0o644);
-    }
-    let grant = |who: &str| format!("[[grant]]\nperson = \"{who}\"\naccount = \"keeper\"\nhosts = [\"*\"]\n");
-    fleet.world.write("access.toml", grant("office") + &grant("sten"), 0o644);
-    fleet
+    Fleet::with_people("keeper", "")
 }
 
 fn add(
@@ -98,7 +88,7 @@ fn what_a_profile_does_not_expect_stops_the_work_and_says_what_was_said() {
     let odd = ConsoleKnobs { odd_at: Some(2), ..ConsoleKnobs::default() };
     let console = add(&mut fleet, "horn", &[&own], odd, Behaviour::default());
     let run = fleet.run(&format!("survey {SIGN_IN}")).expect(3);
-    assert!(run.stdout.contains("low water: pump started") && run.stdout.contains("show keys %u"), "{run}");
+    assert!(run.stdout.contains("low water: pump started") && run.stdout.contains("show doors"), "{run}");
     let path = "profiles/fog-signal.toml";
     fleet.world.write(path, fleet.world.read(path).replace("\"fog>\"", "\"lamp>\""), 0o644);
     let begun = Instant::now();
@@ -157,15 +147,7 @@ fn fifty_runs_of_every_fault_end_in_time_and_say_what_is_so() {
                 add(&mut fleet, &format!("h{number:02}"), &[&old], knobs, behaviour)
             })
             .collect();
-        let begun = Instant::now();
-        let run = enforce(&fleet, "--host-limit 5 --parallel 25 --format json");
-        assert!(begun.elapsed() < Duration::from_mins(2), "{fault}: {:?}", begun.elapsed());
-        let (json, compared) = (run.json(), fleet.run("compare --format json").json());
-        let said = json["hosts"].as_array().unwrap();
-        assert_eq!(said.len(), 50, "{fault}: each has one result");
-        for (device, said) in devices.iter().zip(said) {
-            assert_agrees(fault, said, &compared, device.keys("keeper").len() == 2);
-        }
+        assert_fifty(&fleet, fault, |number| devices[number].keys("keeper").len() == 2);
     }
 }
 
@@ -312,4 +294,67 @@ fn a_device_that_was_reset_is_led_back() {
     assert_eq!(console.keys("keeper").len(), 1);
     let without = fleet.world.typed("host reopen horn --password-env PW").expect(2);
     assert!(without.stderr.contains("--identity FILE"), "{without}");
+}
+
+/// One switch ends the passwords of all accounts: taken back by the device itself where nobody proves that keys still open it.
+#[test]
+fn a_switch_ends_passwords_once_keys_are_proven() {
+    let mut fleet = fleet();
+    let own = line(1, "office");
+    let knobs = ConsoleKnobs { first_key_ends_password: false, ..ConsoleKnobs::default() };
+    let console = add(&mut fleet, "horn", &[&own], knobs, Behaviour::default());
+    let status = fleet.run("survey --identity home/office").expect(0);
+    assert!(console.takes("keeper", "low water"), "{status}");
+    let open = fleet.run("keys-only horn --status").expect(1);
+    assert!(open.stdout.contains("horn") && open.stdout.contains("passwords on"), "{open}");
+    let preview = fleet.run(&format!("keys-only horn --preview {SIGN_IN}")).expect(0);
+    assert!(preview.stderr.contains("the device's own switch ends the passwords of all accounts"), "{preview}");
+    let done = fleet.run(&format!("keys-only horn --yes {SIGN_IN}")).expect(0);
+    assert!(done.stdout.contains("it takes keys only"), "{done}");
+    assert!(console.takes_keys_only() && console.is_stored() && !console.will_restart(), "{done}");
+    console.restart();
+    assert!(console.takes_keys_only());
+    let back = fleet.run(&format!("undo --last --yes {SIGN_IN}")).expect(0);
+    assert!(!console.takes_keys_only() && console.is_stored(), "{back}");
+    // An account that has a password and no key stops it.
+    let account = Console::new(&[("keeper", None, &[&own]), ("horn", Some("fog"), &[])], ConsoleKnobs::default());
+    let other =
+        fleet.add_console("other", account, "[\"keeper\", \"horn\"]", "login = \"keeper\"\n", Behaviour::default());
+    let refused = fleet.run(&format!("keys-only other --yes {SIGN_IN}")).expect(4);
+    assert!(refused.stdout.contains("horn would lose the only way in"), "{refused}");
+    assert!(!other.takes_keys_only());
+    // Without anything that puts it back the switch is not turned.
+    let path = "profiles/fog-signal.toml";
+    let text = fleet.world.read(path);
+    fleet.world.write(path, text.split("[reload]").next().unwrap(), 0o644);
+    let refused = fleet.run(&format!("keys-only horn --yes {SIGN_IN}")).expect(4);
+    assert!(refused.stdout.contains("would put the switch back") && !console.takes_keys_only(), "{refused}");
+}
+
+#[test]
+fn a_key_comes_in_a_file_that_is_put_there_or_fetched() {
+    let mut fleet = fleet();
+    let own = line(1, "office");
+    let served = fleet.world.path("served");
+    std::fs::create_dir(&served).unwrap();
+    let knobs = ConsoleKnobs { closes_files: true, fetches_from: Some(served.clone()), ..ConsoleKnobs::default() };
+    let put = add(&mut fleet, "a-put", &[&own], knobs.clone(), Behaviour::default());
+    let fetched = add(&mut fleet, "b-fetched", &[&own], knobs, Behaviour::default());
+    let path = "profiles/fog-signal.toml";
+    let text = fleet.world.read(path);
+    let transfer = "[transfer]\nopen = { send = [\"files on\"] }\nclose = { send = [\"files off\"] }\n";
+    let file = "[add.file]\npath = \"/flash/%u.pub\"\nkeys_form = \"blocks\"\nline_ends = \"crlf\"\n";
+    let own = text.replace("take %k", "take file %f") + transfer + file;
+    fleet.world.write("profiles/put.toml", own, 0o644);
+    let file = "[add.file]\nfetched_from = \"harbour:%f\"\n";
+    fleet.world.write(path, text.replace("take %k", "take from %f") + file, 0o644);
+    fleet.world.write("hosts/a-put.toml", fleet.world.read("hosts/a-put.toml").replace("fog-signal", "put"), 0o644);
+    let without = enforce(&fleet, "").expect(4);
+    assert!(without.stdout.contains("LAVRIN_FETCH_FOLDER=DIR"), "{without}");
+    assert_eq!((put.keys("keeper").len(), fetched.keys("keeper").len(), put.takes_files()), (2, 1, false), "{without}");
+    let words = format!("enforce {SIGN_IN} --yes");
+    let folder = served.to_string_lossy().into_owned();
+    let run =
+        fleet.world.run_with(&[("LAVRIN_FETCH_FOLDER", &folder)], &words.split(' ').collect::<Vec<_>>()).expect(0);
+    assert_eq!((fetched.keys("keeper").len(), crate::common::names(&served).len()), (2, 0), "{run}");
 }

@@ -10,7 +10,7 @@ use crate::ui::{Label, Ui};
 use crate::wording;
 use lavrin_keys::text::{count, printable};
 use lavrin_reach::{Armed, TimerKind};
-use lavrin_server::steps::{OnlyPassword, OpenSetting, SettingLine};
+use lavrin_server::steps::{OnlyPassword, OpenSetting, SWITCH, SettingLine};
 use lavrin_work::change::Ended;
 use lavrin_work::survey::Surveyed;
 use serde::Serialize;
@@ -104,6 +104,7 @@ impl OpenSettingOut {
     pub fn row(&self, ui: &Ui) -> Vec<String> {
         let place = match (&self.path, self.line) {
             (Some(path), Some(line)) => format!("{path} line {line}"),
+            _ if self.keyword == SWITCH => "its own switch".to_owned(),
             _ => "built in".to_owned(),
         };
         let note = if self.in_match { ", for some connections (Match)" } else { "" };
@@ -270,6 +271,9 @@ fn steps(host: &KeysOnlyHostOut) -> Vec<String> {
         }
     }
     steps.extend(made.iter().map(|(path, lines)| format!("{path} gets: {}", lines.join("; "))));
+    if steps.is_empty() && host.state == ChangeState::Preview {
+        return vec!["the device's own switch ends the passwords of all accounts".to_owned()];
+    }
     if !steps.is_empty() {
         steps.push("reload the server's configuration, once its own test accepts it".to_owned());
     }

@@ -26,6 +26,27 @@ impl Fleet {
         Self { world, hosts: Vec::new(), runtime }
     }
 
+    /// The same, and three people: the office, edda and sten, with keys 1, 2 and 3.
+    pub fn with_three_people() -> Self {
+        let fleet = Self::new();
+        for (id, seed) in [("office", 1), ("edda", 2), ("sten", 3)] {
+            let line = key(seed).public().line(&format!("{id}@lantern"));
+            let text = format!("name = \"{id}\"\n[[key]]\nlabel = \"main\"\nline = \"{line}\"\n");
+            fleet.world.write(&format!("people/{id}.toml"), text, 0o644);
+        }
+        fleet
+    }
+
+    /// The same; the office, and sten with a grant that has these further lines, may enter this account of each host.
+    pub fn with_people(account: &str, more: &str) -> Self {
+        let fleet = Self::with_three_people();
+        let grant = |who: &str, more: &str| {
+            format!("[[grant]]\nperson = \"{who}\"\naccount = \"{account}\"\nhosts = [\"*\"]\n{more}")
+        };
+        fleet.world.write("access.toml", grant("office", "") + &grant("sten", more), 0o644);
+        fleet
+    }
+
     /// Adds a host on which root has the office's key, and edda what is given.
     pub fn add(&mut self, name: &str, keys_of_edda: &str, behaviour: Behaviour) -> &StandIn {
         self.add_with(name, keys_of_edda, behaviour, "")
@@ -182,8 +203,22 @@ impl Fleet {
     }
 }
 
+/// Enforces fifty hosts with the same fault: it ends in time, each has one result, and what the store says is what the host has.
+/// `is_new` says whether the new key is on a host, by its number.
+pub fn assert_fifty(fleet: &Fleet, fault: &str, is_new: impl Fn(usize) -> bool) {
+    let begun = Instant::now();
+    let run = fleet.run("enforce --identity home/office --yes --host-limit 5 --parallel 25 --format json");
+    assert!(begun.elapsed() < Duration::from_mins(2), "{fault}: {:?}", begun.elapsed());
+    let (json, compared) = (run.json(), fleet.run("compare --format json").json());
+    let hosts = json["hosts"].as_array().unwrap();
+    assert_eq!(hosts.len(), 50, "{fault}: each has one result");
+    for (number, host) in hosts.iter().enumerate() {
+        assert_agrees(fault, host, &compared, is_new(number));
+    }
+}
+
 /// What `enforce` says of a device on which a key of sten is wanted, and what the store says (`compare` as JSON), is what the device has.
-pub fn assert_agrees(fault: &str, host: &serde_json::Value, compared: &serde_json::Value, is_new: bool) {
+fn assert_agrees(fault: &str, host: &serde_json::Value, compared: &serde_json::Value, is_new: bool) {
     let fits = match host["state"].as_str().unwrap() {
         "done" => is_new,
         "unknown" => true,
