@@ -34,6 +34,8 @@ pub struct Behaviour {
     pub is_roots: bool,
     /// Loses every line once its settings have been changed, until it has put them back itself; this happens once.
     pub is_lost_once: bool,
+    /// Its root file system is read-only below what forgets: only what `/sbin/overlay save` has kept is there after a restart.
+    pub forgets: bool,
     /// What it is like on some connections, counted from 1, instead of all this.
     pub episodes: Vec<(RangeInclusive<usize>, Behaviour)>,
 }

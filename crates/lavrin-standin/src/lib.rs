@@ -10,6 +10,7 @@ mod inside;
 mod key_device;
 mod lost_line;
 mod netconf;
+mod overlay;
 mod replay;
 mod server;
 mod settings;
@@ -85,6 +86,9 @@ impl StandIn {
         Box::pin(async move {
             let tree = tempfile::Builder::new().prefix("lavrin-host-").tempdir()?;
             tree::lay_out_accounts(tree.path(), accounts, behaviour.is_roots)?;
+            if behaviour.forgets {
+                overlay::lay_out(tree.path())?;
+            }
             Self::start(name, tree, HashMap::new(), behaviour, None).await
         })
     }
@@ -188,6 +192,14 @@ impl StandIn {
     #[must_use]
     pub fn tree(&self) -> &Path {
         self.tree.path()
+    }
+
+    /// Restarts a host that forgets: what was not saved is gone.
+    ///
+    /// # Errors
+    /// Those of the system.
+    pub fn restart(&self) -> std::io::Result<()> {
+        overlay::forget(self.tree.path())
     }
 
     /// A file in its tree.

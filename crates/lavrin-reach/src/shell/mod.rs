@@ -70,11 +70,13 @@ impl ShellHost {
             }
             let folder = program.rsplit_once('/').map_or("/", |(folder, _)| folder);
             let words: Vec<String> = self.after_change.iter().map(|word| quoted(word)).collect();
+            // It is that of the tree in which scripts work.
+            let words = format!("\"$R\"{}", words.join(" "));
             let steps = format!(
                 "if root && ! alone {}; then echo \"fail open $R{}\"; else x=$({} </dev/null 2>&1) && echo ok || echo \"fail after $(echo \"$x\" | tail -n 1 | head -c 200)\"; fi",
                 quoted(if folder.is_empty() { "/" } else { folder }),
                 folder,
-                words.join(" "),
+                words,
             );
             self.told(&format!("( {steps} )"), &ChangeSubject::Server).await.map(drop)
         })

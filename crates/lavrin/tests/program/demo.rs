@@ -23,7 +23,7 @@ fn the_demo_shows_the_whole_job_and_cleans_up() {
         "ytterskar  done: it takes keys only",
         "not applicable: key files, modes, owners",
         "$ lavrin host profile try fog-signal horn-2",
-        "4 hosts: 4 done",
+        "5 hosts: 5 done",
         "removed               keeper@horn-2",
         "removed               keeper@tide-archive",
         "runa may have a copy from now on",

@@ -157,3 +157,25 @@ fn a_trace_tells_how_each_connection_came_about_and_no_secret() {
     let plain = site.run("probe home/edda.pub edda@127.0.0.1").expect(0);
     assert!(!plain.stderr.contains("key exchange"), "{plain}");
 }
+
+/// A small device forgets at a restart what its overlay was not told to save.
+#[test]
+fn a_read_only_root_keeps_what_its_overlay_is_told_to_save() {
+    use crate::common::fleet::Fleet;
+    let mut fleet = Fleet::with_people("edda", "");
+    let forgets = || lavrin_standin::Behaviour { forgets: true, ..lavrin_standin::Behaviour::default() };
+    fleet.add_with("buoy", "", forgets(), "after_change = [\"/sbin/overlay\", \"save\"]\n");
+    fleet.add_with("other", "", forgets(), "");
+    let run = fleet.run("enforce --identity home/office --yes").expect(0);
+    let keys = |host: usize| {
+        fleet.hosts[host].restart().unwrap();
+        std::fs::read_to_string(fleet.hosts[host].file("/home/edda/.ssh/authorized_keys")).unwrap()
+    };
+    assert_eq!((keys(0).lines().count(), keys(1)), (2, String::new()), "{run}");
+    // What fails leaves what is done, and says that it may be gone.
+    let path = "hosts/buoy.toml";
+    fleet.world.write(path, fleet.world.read(path).replace("\"save\"", "\"what\""), 0o644);
+    fleet.put(0, "/home/edda/.ssh/authorized_keys", "");
+    let run = fleet.run("enforce buoy --identity home/office --yes").expect(5);
+    assert!(run.stdout.contains("may not keep it over a restart") && run.stdout.contains("save what?"), "{run}");
+}

@@ -96,6 +96,13 @@ impl<'a> DemoHosts<'a> {
         let buoy = Arc::new(KeyDevice::new("keeper", &[&keys.edda, &old], KeyDeviceKnobs::default()));
         self.add("buoy-4", StandIn::key_device("buoy-4", buoy, Behaviour::default()))?;
         self.start_the_archive(keys, &old)?;
+        let keeper = format!("{}{old}\n", keys.edda);
+        let accounts = [
+            TreeAccount { name: "root", shell: "/bin/sh", keys: Some(&keys.edda) },
+            TreeAccount { name: "keeper", shell: "/bin/sh", keys: Some(&keeper) },
+        ];
+        let forgets = Behaviour { forgets: true, ..Behaviour::default() };
+        self.add("buoy-7", StandIn::with("buoy-7", &accounts, forgets))?;
         let keys: [&str; 2] = [&keys.edda, &old];
         let console = Console::new(&[("keeper", None, &keys)], ConsoleKnobs::default());
         self.add("horn-2", StandIn::console("horn-2", Arc::new(console), Behaviour::default()))

@@ -131,6 +131,9 @@ impl DemoStage<'_> {
                 0,
                 &format!("lavrin host add {name} {address} --tag lights --login root --account keeper {there}"),
             )?;
+            if name == "buoy-7" {
+                self.say_after_change()?;
+            }
             self.trust(name, hosts)?;
         }
         self.expect(0, &format!("lavrin grant edda root --host '*' {there}"))?;
@@ -223,7 +226,7 @@ impl DemoStage<'_> {
     fn look_after_devices(&self, hosts: &mut DemoHosts<'_>) -> Result<(), CommandError> {
         let (there, key) = ("--register ~/halvmark", format!("--identity ~/.ssh/edda --passphrase-env {PASSPHRASE}"));
         self.say(
-            "Not every host has a shell. The lighthouse of Grindholm has a router that is spoken to over NETCONF, buoy 4 takes keys over the public\nkey subsystem, the archive of tide readings gives nothing but files, and the fog signal has a console of its own: how to work on it stands\nin ~/halvmark/profiles/fog-signal.toml. The same commands look after them",
+            "Hosts differ. Buoy 7 has a shell and forgets what its overlay is not told to save; others have no shell at all. The lighthouse of\nGrindholm has a router that is spoken to over NETCONF, buoy 4 takes keys over the public key subsystem, the archive of tide readings gives\nnothing but files, and the fog signal has a console of its own: how to work on it stands in ~/halvmark/profiles/fog-signal.toml. The same commands look after them",
         );
         hosts.start_the_devices(&self.first_keys()?)?;
         self.write_profile()?;
@@ -231,6 +234,7 @@ impl DemoStage<'_> {
             ("grindholm", "--reach netconf --tag lights --login root"),
             ("buoy-4", "--reach publickey-subsystem --tag buoys --login keeper"),
             ("tide-archive", "--reach sftp --tag buoys --login keeper"),
+            ("buoy-7", "--tag buoys --login root"),
             ("horn-2", "--reach dialogue --profile fog-signal --tag buoys --login keeper"),
         ] {
             let address = hosts.address(name);
@@ -245,6 +249,15 @@ impl DemoStage<'_> {
         self.expect(1, &format!("lavrin compare grindholm buoys {there}"))?;
         self.expect(0, &format!("lavrin enforce grindholm buoys --yes {key} {there}"))?;
         self.expect(1, &format!("lavrin audit grindholm buoys {there}"))
+    }
+
+    /// What has to run on the host that stands last in the file, so that it keeps what is done there.
+    fn say_after_change(&self) -> Result<(), CommandError> {
+        let (path, line) = (self.home.join("halvmark/hosts.toml"), "after_change = [\"/sbin/overlay\", \"save\"]");
+        let text = std::fs::read_to_string(&path).map_err(|error| CommandError::file(&path, "read", &error))?;
+        std::fs::write(&path, format!("{text}{line}\n")).map_err(|error| CommandError::file(&path, "write", &error))?;
+        self.say(&format!("Written below it by hand: {line}"));
+        Ok(())
     }
 
     /// How to work on the console of the fog signal, as somebody wrote it down who knows it.
