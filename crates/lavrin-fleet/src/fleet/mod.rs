@@ -2,6 +2,7 @@
 //! One file for each family of findings.
 
 mod access;
+mod account_comparison;
 pub mod adopt;
 pub mod compare;
 mod difference;

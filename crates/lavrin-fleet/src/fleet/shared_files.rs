@@ -1,6 +1,6 @@
 //! Files that several managed accounts read: a change for one of them would be one for the others.
 
-use super::compare::AccountComparison;
+use super::account_comparison::AccountComparison;
 use crate::register::{Host, USUAL_LOGIN};
 use lavrin_keys::key::Fingerprint;
 use lavrin_server::abilities::Ability;
