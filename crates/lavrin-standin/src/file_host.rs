@@ -22,13 +22,15 @@ pub struct StoredFile {
     pub user: u32,
     /// Whether it is a link.
     pub is_link: bool,
+    /// When it was last written, in seconds since 1970.
+    pub modified: u32,
 }
 
 impl StoredFile {
     /// A folder.
     #[must_use]
     pub fn folder(user: u32, mode: u32) -> Self {
-        Self { bytes: None, mode, user, is_link: false }
+        Self { bytes: None, mode, user, is_link: false, modified: now() }
     }
 
     /// A file.
@@ -45,7 +47,8 @@ impl StoredFile {
         };
         let size = self.bytes.as_ref().map(|bytes| bytes.len() as u64);
         let told = tells_modes.then_some(());
-        FileAttributes { size, owner: told.map(|()| (self.user, self.user)), mode: told.map(|()| kind | self.mode) }
+        let (owner, mode) = (told.map(|()| (self.user, self.user)), told.map(|()| kind | self.mode));
+        FileAttributes { size, owner, mode, modified: Some(self.modified) }
     }
 }
 
@@ -176,6 +179,11 @@ impl FileHost {
     pub fn line_ends(&self) -> KeyLineEnds {
         self.places.line_ends
     }
+}
+
+fn now() -> u32 {
+    let since = std::time::SystemTime::now().duration_since(std::time::UNIX_EPOCH);
+    since.map_or(0, |since| u32::try_from(since.as_secs()).unwrap_or(u32::MAX))
 }
 
 fn home(account: &str) -> String {

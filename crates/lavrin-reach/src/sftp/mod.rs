@@ -19,13 +19,16 @@ use lavrin_server::steps::{Change, ChangeSubject, Guarded, KeyChange};
 use lavrin_server::survey::{KEYS_FILE_BYTES_MAX, KeySlot, Observation, Want, Wanted, Who};
 use packet::FileAttributes;
 use session::{FileFault, FileSession};
-use std::time::Duration;
+use std::time::{Duration, SystemTime, UNIX_EPOCH};
 use tokio::sync::Mutex;
 
 const SUBSYSTEM: &str = "sftp";
 
 /// How long each answer may take at most.
 const ANSWER_TIME: Duration = Duration::from_secs(30);
+
+/// A file on its way that was not written for so long is nobody's any more: each answer takes no longer than [`ANSWER_TIME`].
+const LEFT_BEHIND_AFTER: Duration = Duration::from_mins(2);
 
 /// What is written before it gets its name.
 const NEW: &str = ".lavrin-new";
@@ -251,15 +254,17 @@ impl Files {
         }
         // A file of its own keeps its mode and owner; a new one is that of its folder.
         let own = match &there.file {
-            Some((_, own)) => FileAttributes { size: None, ..*own },
+            Some((_, own)) => FileAttributes { size: None, modified: None, ..*own },
             None => FileAttributes {
                 owner: there.folder.and_then(|folder| folder.owner),
                 ..FileAttributes::of_mode(FILE_MODE)
             },
         };
         let temporary = format!("{}/{NEW}", folder.trim_end_matches('/'));
-        if self.session.look_at(&temporary).await?.is_some() {
-            // What a run left behind that was ended outright.
+        if let Some(left) = self.session.look_at(&temporary).await? {
+            if !is_left_behind(&left) {
+                return Err(FileFault::Busy(temporary));
+            }
             self.session.remove(&temporary).await?;
         }
         let created = self.session.create(&temporary, new, &own).await;
@@ -283,6 +288,12 @@ impl Files {
             _ => Err(fault),
         }
     }
+}
+
+/// Whether a file that is on its way was left behind by a run that was ended outright, and nobody writes it any more.
+fn is_left_behind(file: &FileAttributes) -> bool {
+    let now = SystemTime::now().duration_since(UNIX_EPOCH).unwrap_or_default();
+    file.modified.is_some_and(|written| Duration::from_secs(written.into()) + LEFT_BEHIND_AFTER < now)
 }
 
 /// Whether a file holds these bytes and nothing but blank lines behind them.

@@ -72,6 +72,8 @@ pub struct FileAttributes {
     pub owner: Option<(u32, u32)>,
     /// Kind and permission bits.
     pub mode: Option<u32>,
+    /// When it was last written, in seconds since 1970 by the server's clock.
+    pub modified: Option<u32>,
 }
 
 impl FileAttributes {
@@ -126,7 +128,8 @@ impl FileAttributes {
             found.mode = Some(reader.u32()?);
         }
         if flags & HAS_TIMES != 0 {
-            reader.take(8)?;
+            reader.take(4)?;
+            found.modified = Some(reader.u32()?);
         }
         if flags & HAS_MORE != 0 {
             for _ in 0..reader.u32()?.min(NAMES_MAX) {
@@ -177,7 +180,8 @@ impl Outgoing {
         let flag = |is_there: bool, bit| if is_there { bit } else { 0 };
         let flags = flag(own.size.is_some(), HAS_SIZE)
             | flag(own.owner.is_some(), HAS_OWNER)
-            | flag(own.mode.is_some(), HAS_MODE);
+            | flag(own.mode.is_some(), HAS_MODE)
+            | flag(own.modified.is_some(), HAS_TIMES);
         let mut out = self.number(flags);
         if let Some(size) = own.size {
             out = out.large(size);
@@ -187,6 +191,9 @@ impl Outgoing {
         }
         if let Some(mode) = own.mode {
             out = out.number(mode);
+        }
+        if let Some(modified) = own.modified {
+            out = out.number(modified).number(modified);
         }
         out
     }
@@ -303,9 +310,10 @@ mod tests {
 
     #[test]
     fn packets_are_laid_out_as_the_description_says() {
-        let attributes = FileAttributes { size: Some(7), owner: Some((1, 2)), mode: Some(0o100_600) };
+        let attributes =
+            FileAttributes { size: Some(7), owner: Some((1, 2)), mode: Some(0o100_600), modified: Some(77) };
         let mut buffer = Outgoing::new(kind::ATTRS).number(9).attributes(&attributes).whole();
-        assert_eq!(buffer[..9], *b"\0\0\0\x1d\x69\0\0\0\x09");
+        assert_eq!(buffer[..9], *b"\0\0\0\x25\x69\0\0\0\x09");
         for cut in 0..buffer.len() - 1 {
             assert_eq!(next(&mut buffer[..cut].to_vec()), Ok(None));
         }

@@ -32,6 +32,10 @@ pub(super) enum FileFault {
     WrongAnswer,
     #[error("it answered that the file was written, and did not write it")]
     NotWritten,
+    #[error(
+        "another change is being made there, or was ended in the middle: {0} is there; try again in two minutes, or look at it and remove it"
+    )]
+    Busy(String),
     #[error("the file is larger than {0} bytes")]
     TooLarge(u64),
     /// It says no; the session goes on.
@@ -42,7 +46,7 @@ pub(super) enum FileFault {
 impl FileFault {
     /// Whether the session goes on.
     pub(super) fn is_refusal(&self) -> bool {
-        matches!(self, Self::Refused(..) | Self::TooLarge(_) | Self::NotWritten)
+        matches!(self, Self::Refused(..) | Self::TooLarge(_) | Self::NotWritten | Self::Busy(_))
     }
 }
 

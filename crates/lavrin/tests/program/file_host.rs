@@ -213,6 +213,25 @@ fn without_a_rename_that_replaces_there_is_a_readable_file_at_every_moment() {
     }
 }
 
+#[test]
+fn a_change_that_somebody_else_makes_is_not_walked_over_and_what_was_left_behind_is_swept_up() {
+    let mut fleet = fleet();
+    let old = line(1, "office") + "\n";
+    let on_its_way = "/home/root/.ssh/.lavrin-new";
+    let make = |age: u32| {
+        let host = host(&old, FileHostKnobs::default());
+        let file = StoredFile::file(1000, 0o600, "half a fi");
+        host.put(on_its_way, StoredFile { modified: file.modified - age, ..file });
+        host
+    };
+    let busy = fleet.add_file_host("a-busy", make(30), "[\"root\"]", "", Behaviour::default());
+    let left = fleet.add_file_host("b-left", make(300), "[\"root\"]", "", Behaviour::default());
+    let run = enforce(&fleet, "").expect(4);
+    assert!(run.stdout.contains("another change is being made there"), "{run}");
+    assert_eq!((busy.keys_in(KEYS), left.keys_in(KEYS)), (1, 2), "{run}");
+    assert!(busy.file(on_its_way).is_some() && left.file(on_its_way).is_none());
+}
+
 /// Fifty hosts with the same fault, each a little later than the one before.
 fn fifty(fault: &str, number: usize) -> (FileHostKnobs, Behaviour) {
     let (plain, usual) = (FileHostKnobs::default(), Behaviour::default());
