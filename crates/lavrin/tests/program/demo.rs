@@ -23,6 +23,7 @@ fn the_demo_shows_the_whole_job_and_cleans_up() {
         "ytterskar  done: it takes keys only",
         "not applicable: key files, modes, owners",
         "$ lavrin host profile try fog-signal horn-2",
+        "Written below it by hand: after_change = [\"/sbin/overlay\", \"save\"]",
         "5 hosts: 5 done",
         "removed               keeper@horn-2",
         "removed               keeper@tide-archive",

@@ -131,9 +131,6 @@ impl DemoStage<'_> {
                 0,
                 &format!("lavrin host add {name} {address} --tag lights --login root --account keeper {there}"),
             )?;
-            if name == "buoy-7" {
-                self.say_after_change()?;
-            }
             self.trust(name, hosts)?;
         }
         self.expect(0, &format!("lavrin grant edda root --host '*' {there}"))?;
@@ -239,6 +236,9 @@ impl DemoStage<'_> {
         ] {
             let address = hosts.address(name);
             self.expect(0, &format!("lavrin host add {name} {address} {more} --account keeper {there}"))?;
+            if name == "buoy-7" {
+                self.say_after_change()?;
+            }
             self.trust(name, hosts)?;
         }
         self.expect(0, &format!("lavrin grant edda keeper --tag buoys {there}"))?;

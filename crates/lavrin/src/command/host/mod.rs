@@ -23,7 +23,7 @@ use clap::{Args, Subcommand};
 use fields::HostFields;
 use lavrin_fleet::register::edit::{HostField, add_host};
 use lavrin_fleet::register::{Host, ReachKind, Register, Whom};
-use lavrin_keys::text::{count, printable};
+use lavrin_keys::text::{count, printable, shell_word};
 use serde::Serialize;
 
 /// The file that holds the hosts that have none of their own.
@@ -288,6 +288,11 @@ fn text_of(host: &Host, access: &[EntrantOut], ui: &Ui) -> String {
     line("reach", reach_words(host));
     line("keys in", host.places.file.as_deref().map(|file| printable(file.as_bytes())).unwrap_or_default());
     line("profile", host.profile.as_ref().map(|profile| profile.value.clone()).unwrap_or_default());
+    let after: Vec<String> = host.after_change.iter().map(|word| shell_word(&word.value)).collect();
+    line(
+        "after",
+        if after.is_empty() { String::new() } else { format!("{} (runs there after each change)", after.join(" ")) },
+    );
     line("takes", wording::limits_of_host(&host.limits).join("; "));
     line("login", host.login.clone().unwrap_or_default());
     line("through", host.through.as_ref().map(|through| through.value.clone()).unwrap_or_default());

@@ -138,7 +138,11 @@ impl TimerOut {
     }
 
     fn words(&self) -> String {
-        let what = if self.kind == "systemd" { "a timer of systemd" } else { "a process of its own" };
+        let what = match self.kind {
+            "systemd" => "a timer of systemd",
+            "device" => "loading what it has saved",
+            _ => "a process of its own",
+        };
         let restart = if self.over_a_restart { "also over a restart" } else { "not over a restart" };
         format!("would have put everything back after {} s ({what}, {restart}); disarmed", self.seconds)
     }
