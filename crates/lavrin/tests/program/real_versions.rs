@@ -57,6 +57,7 @@ fn a_server_that_holds_us_off_has_refused_nothing() {
     site.account.put(".ssh/authorized_keys", &site.world.read("home/keys/edda.pub"), "600", &site.account.name);
     assert!(site.client_gets_in("edda"));
     assert!(!site.client_gets_in("root"));
+    site.wait_until_held_off();
     let run = site.run("probe home/keys/edda.pub TARGET").expect(3);
     let said = format!("{}{}", run.stdout, run.stderr);
     assert!(said.contains("for a while") && !said.contains("refused"), "{run}");

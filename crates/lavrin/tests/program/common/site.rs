@@ -3,6 +3,8 @@
 use super::releases::Release;
 use super::servers::{Account, PASSWORD, Server, system};
 use super::{Run, World};
+use std::io::Read;
+use std::net::TcpStream;
 use std::path::Path;
 use std::process::{Command, Output, Stdio};
 use std::time::{Duration, Instant};
@@ -208,6 +210,18 @@ impl Site {
             assert!(begun.elapsed() < Duration::from_mins(2), "the server cuts the client off: {said}");
             std::thread::sleep(Duration::from_secs(1));
         }
+    }
+
+    /// Waits until the server cuts off who comes from this address. It counts a refused login when that connection has ended
+    /// for the server, which is a moment after it has ended for the client.
+    pub fn wait_until_held_off(&self) {
+        wait_for(|| {
+            let connection = TcpStream::connect(("127.0.0.1", self.server.port)).unwrap();
+            connection.set_read_timeout(Some(Duration::from_secs(10))).unwrap();
+            let mut greeting = Vec::new();
+            connection.take(4).read_to_end(&mut greeting).unwrap();
+            greeting != b"SSH-"
+        });
     }
 
     pub fn keys(&self) -> String {
