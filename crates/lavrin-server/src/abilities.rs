@@ -14,8 +14,6 @@ pub enum Ability {
     Modes,
     /// Owners are there.
     Owners,
-    /// Access lists beyond permission bits can be seen.
-    AccessLists,
     /// The server's settings can be seen.
     Settings,
     /// Logs tell which key was used when.
@@ -40,7 +38,6 @@ impl Ability {
             Self::Files => "files",
             Self::Modes => "modes",
             Self::Owners => "owners",
-            Self::AccessLists => "access-lists",
             Self::Settings => "settings",
             Self::Logs => "logs",
             Self::Options => "options",

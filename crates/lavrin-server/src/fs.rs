@@ -145,6 +145,8 @@ pub enum Why {
     WrongKind,
     /// The look ended before it came to this.
     NotReached,
+    /// Its mode is known, and what an access list lets in beyond that is not.
+    AccessList,
     /// What runs as the account did not answer in time, or said too much.
     NoAnswer,
     /// The system's own words.

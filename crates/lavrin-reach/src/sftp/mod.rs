@@ -324,8 +324,8 @@ fn node(found: &FileAttributes, kind: NodeKind) -> Option<Node> {
 
 impl Reach for SftpHost {
     fn abilities(&self) -> Abilities {
-        use Ability::{AccessLists, Accounts, Files, Logs, NewAccounts, Options, Owners, Settings};
-        let always = [Accounts, Files, Owners, AccessLists, Settings, Logs, NewAccounts];
+        use Ability::{Accounts, Files, Logs, NewAccounts, Options, Owners, Settings};
+        let always = [Accounts, Files, Owners, Settings, Logs, NewAccounts];
         // No block says anything beside a key and its comment.
         Abilities::without(always.into_iter().chain((self.places.form == KeyForm::Blocks).then_some(Options)))
     }

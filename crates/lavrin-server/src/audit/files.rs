@@ -1,10 +1,11 @@
 //! Findings about modes and owners of key files and the folders they lie in.
 
-use super::Report;
+use super::{NotChecked, Report};
+use crate::abilities::Ability;
 use crate::access_rules::{FileAccess, Obstacle, ObstacleKind, access};
 use crate::account::Account;
 use crate::finding::{Fault, Finding};
-use crate::fs::{BytePath, Node, NodeKind};
+use crate::fs::{BytePath, Node, NodeKind, Why};
 use crate::login;
 use crate::system::System;
 use lavrin_keys::key::policy::Policy;
@@ -66,6 +67,13 @@ pub(super) fn audit_shown(seen: &System<'_>, policy: &Policy, report: &mut Repor
         };
         report.findings.push(Finding { fault, account: None, path: Some(path.clone()), line: None });
     }
+}
+
+/// The key files of a host that has nothing but files: modes are all that it shows.
+pub(super) fn access_lists_unseen<'a>(seen: &'a System<'_>) -> impl Iterator<Item = NotChecked> + 'a {
+    let shown = seen.nodes.iter().filter(|_| !seen.abilities.has(Ability::Files));
+    let files = shown.filter(|(_, node)| node.known().is_some_and(|node| node.kind == NodeKind::File));
+    files.map(|(path, _)| NotChecked { account: None, source: path.clone().into(), why: Why::AccessList })
 }
 
 fn beyond_policy(node: &Node, account: &Account, wanted: u32) -> Option<Fault> {

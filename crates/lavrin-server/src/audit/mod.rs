@@ -97,6 +97,7 @@ impl Report {
         let ahead = seen.clock.and_then(|clock| clock.ahead).filter(|ahead| *ahead != 0);
         self.findings.extend(ahead.map(|ahead| Finding::of(Fault::ClockOff { ahead })));
         self.not_checked.extend(settings_unseen(seen));
+        self.not_checked.extend(files::access_lists_unseen(seen));
     }
 
     /// Puts the most urgent findings first.

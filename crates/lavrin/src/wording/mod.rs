@@ -157,7 +157,6 @@ pub fn not_applicable(lacks: &[Ability]) -> Option<String> {
         Ability::Files => "key files",
         Ability::Modes => "modes",
         Ability::Owners => "owners",
-        Ability::AccessLists => "access lists",
         Ability::Settings => "settings",
         Ability::Logs => "logs",
         Ability::Options => "options",
@@ -218,6 +217,9 @@ pub fn why_words(why: &Why) -> String {
         Why::WrongKind => "it is not a regular file or folder".to_owned(),
         Why::NoAnswer => "the script that runs as this account did not answer in time, or printed too much".to_owned(),
         Why::NotReached => "it was not looked at".to_owned(),
+        Why::AccessList => {
+            "its mode is; file transfer shows no access list, which can let more in than the mode says".to_owned()
+        }
         Why::Other(said) => said.clone(),
     }
 }

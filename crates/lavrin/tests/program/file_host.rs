@@ -59,7 +59,11 @@ fn a_file_of_keys_is_brought_into_line_and_back_and_keeps_every_other_byte() {
         (0o640, 1000, 5),
         "mode and owner stay, and nothing is left behind"
     );
-    let audited = fleet.run("audit");
+    let audited = fleet.run("audit").expect(3);
+    assert!(
+        audited.stdout.contains("/home/root/.ssh/authorized_keys") && audited.stdout.contains("access list"),
+        "{audited}"
+    );
     assert!(audited.stdout.contains("mode-wider-than-policy") && audited.stdout.contains("unknown-key"), "{audited}");
     drop(fleet.run(&format!("undo --last --yes --accept-lockout {SIGN_IN}")).expect(0));
     assert_eq!(host.keys_in(KEYS), 3);
