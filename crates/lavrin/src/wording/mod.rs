@@ -218,7 +218,7 @@ pub fn why_words(why: &Why) -> String {
         Why::NoAnswer => "the script that runs as this account did not answer in time, or printed too much".to_owned(),
         Why::NotReached => "it was not looked at".to_owned(),
         Why::AccessList => {
-            "its mode is; file transfer shows no access list, which can let more in than the mode says".to_owned()
+            "only its mode is seen; file transfer shows no access lists, which can let more in".to_owned()
         }
         Why::Other(said) => said.clone(),
     }

@@ -1,7 +1,8 @@
 use super::*;
 use crate::account::read_passwd;
+use crate::fs::{Node, NodeKind};
 use crate::login::{Outcome, Question, judge};
-use crate::steps::{Guarded, Steps, guard, restore};
+use crate::steps::{Guarded, OwnerIds, Steps, guard, restore};
 use crate::system::System;
 use lavrin_keys::key::{PrivateKey, PublicKey};
 
