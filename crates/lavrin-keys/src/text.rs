@@ -87,13 +87,14 @@ pub fn count(number: usize, one: &str, many: &str) -> String {
     if number == 1 { format!("1 {one}") } else { format!("{number} {many}") }
 }
 
-/// The text as one word of a POSIX shell command line.
+/// The text as one word of a POSIX shell command line. What ends like a sentence is quoted: within one it would seem to end there.
 #[must_use]
 pub fn shell_word(text: &str) -> String {
     let plain = |byte: u8| byte.is_ascii_alphanumeric() || b"/._-@:+=,%".contains(&byte);
     // A leading ~/ has to stay bare, or the shell does not know it for the home.
     let rest = text.strip_prefix("~/").unwrap_or(text);
-    if !text.is_empty() && rest.bytes().all(plain) && !text.starts_with('-') {
+    let ends_a_sentence = rest.len() > 1 && rest.ends_with(['.', ',', ':']) && rest.len() == text.len();
+    if !text.is_empty() && rest.bytes().all(plain) && !text.starts_with('-') && !ends_a_sentence {
         text.to_owned()
     } else {
         format!("'{}'", text.replace('\'', "'\\''"))
@@ -118,5 +119,6 @@ mod tests {
         assert_eq!(shell_word("~/.ssh/edda.pub"), "~/.ssh/edda.pub");
         assert_eq!(shell_word(""), "''");
         assert_eq!(shell_word("-rf"), "'-rf'");
+        assert_eq!(["..", "a.", ".", "~/a.", "a.b"].map(shell_word), ["'..'", "'a.'", ".", "~/a.", "a.b"]);
     }
 }

@@ -6,7 +6,7 @@ use super::{Placed, RegisterFault, RegisterPlace};
 use lavrin_keys::key::Algorithm;
 use lavrin_server::device::{
     Doing, GroupPlace, ImportFile, ImportWay, KeyForm, KeyLimits, KeyLineEnds, KeyPlaces, Listing, PasswordSwitch,
-    PasswordsEnd, Profile, Template, TimedReload, TransferService,
+    PasswordsEnd, Profile, Template, TimedReload, TransferService, is_keys_path,
 };
 use std::time::Duration;
 use toml::Spanned;
@@ -22,8 +22,19 @@ fn size(number: i64) -> usize {
     usize::try_from(number).unwrap_or_default()
 }
 
-fn plain(list: Vec<Placed<String>>) -> Vec<String> {
-    list.into_iter().map(|item| item.value).collect()
+/// What a device shows: nothing would be found everywhere.
+fn shown(fields: &mut Fields<'_, '_>, name: &'static str) -> Vec<String> {
+    let texts = fields.texts(name);
+    texts.into_iter().filter(|text| is_shown(fields, name, text)).map(|text| text.value).collect()
+}
+
+fn is_shown(fields: &mut Fields<'_, '_>, name: &str, text: &Placed<String>) -> bool {
+    let is_shown = !text.value.trim().is_empty() && !text.value.contains(char::is_control);
+    if !is_shown {
+        let fault = RegisterFault::BadValue { name: name.to_owned(), wanted: FieldKind::Shown };
+        fields.fault(fault, text.place.clone());
+    }
+    is_shown
 }
 
 /// Where the keys of a host are.
@@ -33,21 +44,34 @@ pub(super) fn places(
     fields: &mut Fields<'_, '_>,
     accounts: &[Placed<String>],
 ) -> KeyPlaces {
-    let file = fields.text("keys_file").map(|file| file.value);
+    let file = fields.text("keys_file");
+    if let Some(file) = &file {
+        say_elsewhere("keys_file", &file.value, file.place.clone(), fields);
+    }
     let files = fields.table("keys_file_of_groups").map(|table| texts_of(number, about, table, fields.faults()));
     let members = fields.table("members").map(|table| texts_of(number, about, table, fields.faults()));
     let (files, members) = (files.unwrap_or_default(), members.unwrap_or_default());
+    for file in files.iter().flat_map(|(_, files)| files) {
+        say_elsewhere("keys_file_of_groups", file, fields.place(), fields);
+    }
     let of_group = |(group, file): (String, Vec<String>)| {
         let own = members.iter().find(|(name, _)| *name == group);
         let file = file.into_iter().next()?;
         Some(GroupPlace { members: own.map(|(_, members)| members.clone()).unwrap_or_default(), group, file })
     };
     KeyPlaces {
-        file,
+        file: file.map(|file| file.value),
         of_groups: files.into_iter().filter_map(of_group).collect(),
         form: fields.word("keys_form", &KeyForm::NAMES, FieldKind::KeyForm).unwrap_or_default(),
         line_ends: fields.word("line_ends", &KeyLineEnds::NAMES, FieldKind::LineEnds).unwrap_or_default(),
         accounts: accounts.iter().map(|account| account.value.clone()).collect(),
+    }
+}
+
+/// A key file that is none is no account's.
+fn say_elsewhere(name: &str, file: &str, place: RegisterPlace, fields: &mut Fields<'_, '_>) {
+    if !is_keys_path(file) {
+        fields.fault(RegisterFault::BadValue { name: name.to_owned(), wanted: FieldKind::KeysPath }, place);
     }
 }
 
@@ -103,13 +127,15 @@ pub(super) fn limits(number: usize, about: &str, table: Spanned<DeTable<'_>>, fa
 /// The file of a profile.
 pub(super) fn profile(number: usize, id: &str, table: Spanned<DeTable<'_>>, faults: &mut Faults) -> Option<Profile> {
     let mut fields = Fields::new(number, id, table, faults);
-    let prompts = plain(fields.texts("prompts"));
+    let prompts = shown(&mut fields, "prompts");
     if prompts.is_empty() {
         missing(&mut fields, "prompts");
     }
+    let errors = shown(&mut fields, "errors");
     let pager = fields.table("pager").and_then(|table| {
         let mut pager = Fields::new(number, id, table, fields.faults());
         let (shows, send) = (pager.needed_text("shows"), pager.needed_text("send"));
+        let shows = shows.filter(|shows| is_shown(&mut pager, "shows", shows));
         pager.end();
         Some((shows?.value, send?.value))
     });
@@ -132,7 +158,7 @@ pub(super) fn profile(number: usize, id: &str, table: Spanned<DeTable<'_>>, faul
     });
     let profile = Profile {
         name: id.to_owned(),
-        errors: plain(fields.texts("errors")),
+        errors,
         pager,
         line_end: fields.word("line_ends", &KeyLineEnds::NAMES, FieldKind::LineEnds).unwrap_or_default(),
         patience: Duration::from_secs(fields.number("patience", 1..=300).unwrap_or(PATIENCE).unsigned_abs()),

@@ -47,12 +47,16 @@ pub enum FieldKind {
     Reach,
     /// A way to root's rights.
     RootBy,
+    /// The path of a key file.
+    KeysPath,
     /// How keys are written into a file.
     KeyForm,
     /// How lines end.
     LineEnds,
     /// What ends logins by password.
     PasswordsEnd,
+    /// What a device shows, which is something.
+    Shown,
     /// A text with marks.
     Template,
     /// A text with the marks of a key.

@@ -354,3 +354,32 @@ fn a_grant_is_told_before_it_ends() {
         [("account-without-way-in", "\"keeper\"".to_owned()), ("grant-ended", "2026-11-22".to_owned())]
     );
 }
+
+#[test]
+fn what_a_device_shows_and_where_its_keys_are_is_checked() {
+    let with = |host: &str, profile: &str| {
+        found(|texts| {
+            replace(texts, 3, "address", &format!("{host}\naddress"));
+            texts.push(("profiles/horn.toml", profile.to_owned()));
+        })
+    };
+    let profile = "prompts = [\"fog>\"]\nerrors = [\"! \"]\n[list]\nsend = [\"show %u\"]\nkey = \"%n. %k\"\n[add]\nsend = [\"take %k\"]\n[remove]\nsend = [\"drop %n\"]\n";
+    assert_eq!(with("reach = \"dialogue\"\nprofile = \"horn\"", profile), []);
+    let bad = |was: &str, by: &str| with("reach = \"dialogue\"\nprofile = \"horn\"", &profile.replace(was, by));
+    for (was, by, place) in [
+        ("\"fog>\"", "\"fog>\", \"\"", "\"\""),
+        ("\"! \"", "\" \"", "\" \""),
+        ("\"show %u\"", "\"show %u\\nreboot\"", "\"show %u\\nreboot\""),
+        ("\"drop %n\"", "\"drop %x\"", "\"drop %x\""),
+    ] {
+        assert_eq!(bad(was, by), [("bad-value", place.to_owned())], "{by}");
+    }
+    assert!(bad("key = \"%n. %k\"", "key = \"%n.\"").iter().any(|(rule, _)| *rule == "bad-value"));
+    for path in ["\"/keys/../%u\"", "\"..\"", "\"/keys/%u\\u0000\"", "\"\""] {
+        let found = with(&format!("reach = \"sftp\"\nlogin = \"keeper\"\nkeys_file = {path}"), profile);
+        assert!(found.contains(&("bad-value", path.to_owned())), "{path}: {found:?}");
+    }
+    let of_group = "reach = \"sftp\"\nlogin = \"keeper\"\nkeys_file_of_groups = { keepers = \"../x\" }";
+    assert!(with(of_group, profile).iter().any(|(rule, _)| *rule == "bad-value"));
+    assert_eq!(with("reach = \"sftp\"\nlogin = \"keeper\"\nkeys_file = \"/keys/%u\"", profile), []);
+}

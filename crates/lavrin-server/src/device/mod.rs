@@ -7,7 +7,7 @@ mod profile;
 mod template;
 
 pub use limits::{KeyLimits, LimitBroken};
-pub use places::{GroupPlace, KeyForm, KeyLineEnds, KeyPlaces};
+pub use places::{GroupPlace, KeyForm, KeyLineEnds, KeyPlaces, is_keys_path};
 pub use profile::{
     Doing, ImportFile, ImportWay, Listing, PasswordSwitch, PasswordsEnd, Profile, TimedReload, TransferService,
 };

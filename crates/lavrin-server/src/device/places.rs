@@ -71,6 +71,12 @@ pub struct KeyPlaces {
     pub accounts: Vec<String>,
 }
 
+/// Whether this can be the path of a key file: `..` leads elsewhere, and nothing unseen belongs into a name.
+#[must_use]
+pub fn is_keys_path(path: &str) -> bool {
+    !path.is_empty() && !path.contains(char::is_control) && path.split('/').all(|name| name != "..")
+}
+
 impl KeyPlaces {
     /// The key file of an account, where `login` signs in; none where the register names none that is this account's.
     #[must_use]
@@ -80,12 +86,13 @@ impl KeyPlaces {
             return None;
         }
         let of_group = self.of_groups.iter().find(|place| place.members.iter().any(|member| member == account));
-        match (of_group, &self.file) {
+        let file = match (of_group, &self.file) {
             (Some(place), _) => Some(place.file.clone()),
             (None, Some(file)) if file.contains(ACCOUNT) || account == login => Some(file.replace(ACCOUNT, account)),
             (None, None) if account == login => Some(USUAL.to_owned()),
             (None, _) => None,
-        }
+        };
+        file.filter(|file| is_keys_path(file))
     }
 }
 
@@ -101,6 +108,10 @@ mod tests {
         let named = KeyPlaces { file: Some("/keys/%u.pub".to_owned()), ..KeyPlaces::default() };
         assert_eq!(named.file_of("sten", "edda").as_deref(), Some("/keys/sten.pub"));
         assert_eq!(["../root", "", ".", "a/b", "a\\b"].map(|name| named.file_of(name, "edda")), [const { None }; 5]);
+        for elsewhere in ["/keys/../etc/%u", "..", "", "/keys/%u\0"] {
+            let led = KeyPlaces { file: Some(elsewhere.to_owned()), ..KeyPlaces::default() };
+            assert_eq!(led.file_of("sten", "edda"), None, "{elsewhere:?}");
+        }
         let one = KeyPlaces { file: Some("/keys/own".to_owned()), ..KeyPlaces::default() };
         assert_eq!([one.file_of("sten", "edda"), one.file_of("edda", "edda")], [None, Some("/keys/own".to_owned())]);
         let group = GroupPlace { group: "office".into(), file: "/keys/office".into(), members: vec!["sten".into()] };

@@ -37,8 +37,11 @@ pub fn no_steps(fault: &NoSteps, account: &str, place: &str) -> CommandError {
         NoSteps::HomeOnNetwork(path) => stop(format!("{path} is on a network file system and was not looked at"))
             .again("to look there anyway", "--network-homes"),
         NoSteps::HomeOwner { path, found, wanted } => {
-            stop(format!("the home {path} belongs to uid {found}, not to {account} (uid {wanted})"))
-                .hint(format!("if it is {account}'s: chown {account} {}", shell_word(&path.to_string())))
+            stop(format!("the home {path} belongs to uid {found}, not to {account} (uid {wanted})")).hint(format!(
+                "if it is that account's: chown {} {}",
+                shell_word(account),
+                shell_word(&path.to_string())
+            ))
         }
         NoSteps::NeedsRoot { path, found, wanted } => {
             stop(format!("{path} belongs to uid {found} instead of uid {wanted}, and only root may change that"))
@@ -55,13 +58,14 @@ pub fn no_steps(fault: &NoSteps, account: &str, place: &str) -> CommandError {
         }
         NoSteps::ChangedSince(path) => {
             stop(format!("{path} was changed again since then, and later changes would be lost"))
-                .hint(format!("lavrin history {account}@{place}"))
+                .hint(format!("lavrin history {}@{place}", shell_word(account)))
         }
         NoSteps::WouldRevive(entries) => {
             let said = stop(format!(
                 "repairing modes for {account} would make entries active that have no grant and that the server ignores today"
             ));
             let said = entries.iter().fold(said, |said, entry| said.because(crate::wording::steps::revived(entry)));
+            let account = shell_word(account);
             said.hint(format!("allow them: lavrin grant PERSON {account} --host {place}"))
                 .hint(format!("or remove them: lavrin remove SHA256:… {account}@{place}"))
         }

@@ -144,6 +144,8 @@ pub fn expected(fault: &Fault) -> Option<String> {
 pub fn remedy<F>(fault: &Fault, finding: &Finding<F>, host: Option<&str>, path: &str) -> String {
     let path = shell_word(path);
     let line = finding.line.unwrap_or(0);
+    // What a host says is pasted with it: each name is one word.
+    let account = finding.account.as_deref().map(shell_word);
     let at = host.map(|host| format!("@{host}")).unwrap_or_default();
     match fault {
         Fault::WeakKey { weakness: Weakness::RsaShort { bits, refused_below, .. }, .. } if bits >= refused_below => {
@@ -152,7 +154,7 @@ pub fn remedy<F>(fault: &Fault, finding: &Finding<F>, host: Option<&str>, path: 
         Fault::WeakKey { weakness: Weakness::ExponentThree | Weakness::OddSize { .. }, .. } => {
             "nothing now; make the next one with: lavrin key generate".to_owned()
         }
-        Fault::WeakKey { fingerprint, .. } => match &finding.account {
+        Fault::WeakKey { fingerprint, .. } => match &account {
             Some(account) => {
                 format!("make a new key: lavrin key generate; then: lavrin remove {fingerprint} {account}{at}")
             }
@@ -180,7 +182,7 @@ pub fn remedy<F>(fault: &Fault, finding: &Finding<F>, host: Option<&str>, path: 
         | Fault::OwnedByRoot { .. }
             if host.is_some() && finding.account.is_some() =>
         {
-            mend(host, finding.account.as_deref())
+            mend(host, account.as_deref())
         }
         Fault::ModeTooOpen { wanted, .. }
         | Fault::ModeWiderThanPolicy { wanted, .. }
@@ -190,7 +192,7 @@ pub fn remedy<F>(fault: &Fault, finding: &Finding<F>, host: Option<&str>, path: 
             format!("chmod {wanted:o} {path}{there}")
         }
         Fault::WrongOwner { wanted, .. } | Fault::OwnedByRoot { wanted } => {
-            let owner = finding.account.clone().unwrap_or_else(|| wanted.to_string());
+            let owner = account.unwrap_or_else(|| wanted.to_string());
             format!("chown {owner} {path}")
         }
         Fault::WrongKind => format!("ls -ld {path}"),

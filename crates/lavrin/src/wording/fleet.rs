@@ -2,6 +2,7 @@
 
 use crate::clock;
 use lavrin_fleet::fleet::HostFault;
+use lavrin_keys::text::shell_word;
 use lavrin_server::finding::Finding;
 
 /// What is wrong and why it matters.
@@ -61,7 +62,8 @@ fn expiry(at: &str) -> String {
 
 /// What to type or do.
 pub fn remedy<F>(fault: &HostFault, finding: &Finding<F>, host: Option<&str>) -> String {
-    let account = finding.account.as_deref().unwrap_or("ACCOUNT");
+    // What hosts and registers say is pasted with it: each name is one word.
+    let account = shell_word(finding.account.as_deref().unwrap_or("ACCOUNT"));
     let host = host.unwrap_or("HOST");
     match fault {
         HostFault::UnknownKey { .. } | HostFault::KeyInManyHands { .. } => {

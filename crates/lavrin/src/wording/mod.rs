@@ -249,11 +249,31 @@ pub fn not_gone(why: &NotGone) -> String {
 #[cfg(test)]
 mod tests {
     use super::*;
+    use lavrin_fleet::fleet::HostFault;
+    use lavrin_server::access_rules::ObstacleKind;
+    use lavrin_server::finding::{Fault, Finding};
+    use lavrin_server::login::{Reason, ReasonKind};
 
     #[test]
     fn what_a_host_cannot_do_is_told_in_one_sentence() {
         assert_eq!(not_applicable(&[]), None);
         let told = not_applicable(&[Ability::Files, Ability::Modes]).unwrap();
         assert_eq!(told, "not applicable: key files, modes");
+    }
+
+    #[test]
+    fn the_name_of_an_account_is_one_word_of_what_is_typed_next() {
+        let print = Fingerprint::parse("SHA256:9w4IoLYZsYMOL8M24AC7fy0Ls2bfAt+UXrjlTihbf0U").unwrap();
+        let finding = |fault| Finding { fault, account: Some("x;id".to_owned()), path: None, line: None };
+        let open = finding(Fault::from(ObstacleKind::TooOpen { found: 0o666, wanted: 0o600 }));
+        assert_eq!(finding::remedy(&open.fault, &open, Some("gull"), "/k"), "lavrin mend 'x;id'@gull");
+        let owner = finding(Fault::WrongOwner { found: 7, wanted: 1001 });
+        assert_eq!(finding::remedy(&owner.fault, &owner, None, "/k"), "chown 'x;id' /k");
+        let over = HostFault::NotGranted { who: "edda".to_owned(), fingerprint: print };
+        let said = fleet::remedy(&over, &open, Some("gull"));
+        assert_eq!(said.matches("'x;id'").count(), 2, "{said}");
+        let reason = Reason { kind: ReasonKind::AccountExpired, path: None, line: None };
+        let said = reason::remedy(&reason, "x;id", "x", "/k").unwrap();
+        assert!(said.starts_with("usermod -e '' 'x;id'"), "{said}");
     }
 }

@@ -168,7 +168,8 @@ fn obstacle(kind: &ObstacleKind, account: &str) -> String {
 
 /// What to type. `path` is the path as the one who types it sees it.
 pub fn remedy(reason: &Reason, account: &str, place: &str, path: &str) -> Option<String> {
-    let path = shell_word(path);
+    // What a host says is pasted with it: each name is one word.
+    let (path, account) = (shell_word(path), &*shell_word(account));
     let text = match &reason.kind {
         ReasonKind::Obstacle(ObstacleKind::TooOpen { wanted, .. } | ObstacleKind::TooClosed { wanted, .. }) => {
             format!("chmod {wanted:o} {path}")

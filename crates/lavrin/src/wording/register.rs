@@ -3,7 +3,7 @@
 use lavrin_fleet::register::FieldKind;
 use lavrin_fleet::register::edit::EditFault;
 use lavrin_fleet::register::{RegisterFault, RegisterFinding};
-use lavrin_keys::text::shell_word;
+use lavrin_keys::text::{printable, shell_word};
 use lavrin_server::finding::Fault;
 
 /// What is wrong.
@@ -72,10 +72,10 @@ pub fn message(fault: &RegisterFault) -> String {
                 .to_owned()
         }
         RegisterFault::AfterChangeNoPath { word } => {
-            format!("what runs after a change is a program by its whole path, and {word} is none; it is not run")
+            format!("what runs after a change is a program by its whole path, and {} is none; it is not run", printable(word.as_bytes()))
         }
         RegisterFault::RunsAfterChange { words } => {
-            format!("after each change this runs there, by root where the login has root's rights: {words}")
+            format!("after each change this runs there, by root where the login has root's rights: {}", printable(words.as_bytes()))
         }
         RegisterFault::AccountNotOfLogin { account, login } => {
             format!("this host takes keys for the account that signs in ({login}) and not for {account}")
@@ -107,22 +107,26 @@ pub fn message(fault: &RegisterFault) -> String {
 
 /// What to do about it.
 pub fn remedy(finding: &RegisterFinding) -> String {
-    let about = &finding.about;
+    // What a register says is pasted with it: each name is one word.
+    let about = &shell_word(&finding.about);
+    let host = &shell_word(finding.about.rsplit('@').next().unwrap_or_default());
     match &finding.fault {
         RegisterFault::UnknownField { near: Some(near), .. } => format!("did you mean '{near}'?"),
         RegisterFault::UnknownName { near: Some(near), .. } => format!("did you mean '{near}'?"),
         RegisterFault::UnknownName { what: "person", name, .. } => {
-            format!("lavrin person add {name} --key KEY.pub, or take the grant out")
+            format!("lavrin person add {} --key KEY.pub, or take the grant out", shell_word(name))
         }
         RegisterFault::UnknownName { what: "host", name, .. } => {
-            format!("lavrin host add {name}, or correct the name")
+            format!("lavrin host add {}, or correct the name", shell_word(name))
         }
-        RegisterFault::OldKey { .. } if !about.contains('@') => format!("lavrin rotate {about} --from-file NEW.pub"),
+        RegisterFault::OldKey { .. } if !finding.about.contains('@') => {
+            format!("lavrin rotate {about} --from-file NEW.pub")
+        }
         RegisterFault::OldKey { .. } | RegisterFault::KeptKnownToLeaver { .. } => {
-            format!("lavrin rotate --account {}", shell_word(about))
+            format!("lavrin rotate --account {about}")
         }
         RegisterFault::KeptNotManaged => {
-            format!("name it under accounts: lavrin host show {}", about.rsplit('@').next().unwrap_or_default())
+            format!("name it under accounts: lavrin host show {host}")
         }
         RegisterFault::GrantEndsSoon { team, account, hosts, tags, .. } => {
             let team = if *team { " --team" } else { "" };
@@ -137,8 +141,12 @@ pub fn remedy(finding: &RegisterFinding) -> String {
             format!("have a new pair made (lavrin key generate), then: lavrin person add {about} --key KEY.pub")
         }
         RegisterFault::SharedKey { .. } => "ask both; a key belongs to one person or one machine".to_owned(),
-        RegisterFault::GrantOfLeaver { account, .. } => format!("lavrin withdraw {about} {account} --all"),
-        RegisterFault::GrantEnded { account, on } => format!("lavrin withdraw {about} {account} --until {on}"),
+        RegisterFault::GrantOfLeaver { account, .. } => {
+            format!("lavrin withdraw {about} {} --all", shell_word(account))
+        }
+        RegisterFault::GrantEnded { account, on } => {
+            format!("lavrin withdraw {about} {} --until {on}", shell_word(account))
+        }
         RegisterFault::PersonWithoutKey | RegisterFault::GrantWithoutKey => {
             format!("lavrin person add {about} --key KEY.pub")
         }
@@ -151,17 +159,16 @@ pub fn remedy(finding: &RegisterFinding) -> String {
             format!("make new host keys on one of them, then: lavrin host trust {about} --replace {fingerprint}")
         }
         RegisterFault::AccountNotOfLogin { account, .. } => {
-            let host = about.rsplit('@').next().unwrap_or_default();
+            let account = shell_word(account);
             format!(
                 "lavrin host add {host}-{account} --login {account} --account {account}, with the same address and reach"
             )
         }
         RegisterFault::AccountWithoutWayIn { account } => {
-            let host = about.rsplit('@').next().unwrap_or_default();
-            format!("lavrin grant PERSON {account} --host {host}")
+            format!("lavrin grant PERSON {} --host {host}", shell_word(account))
         }
         RegisterFault::AccountNeverSeen { .. } => {
-            format!("lavrin survey {}", about.rsplit('@').next().unwrap_or_default())
+            format!("lavrin survey {host}")
         }
         RegisterFault::AutomationUnlimited { .. } => {
             "add from = \"ADDRESS\" or command = \"…\" to the grant".to_owned()
@@ -174,12 +181,13 @@ pub fn remedy(finding: &RegisterFinding) -> String {
             }
         },
         RegisterFault::LeaveOfPerson { person, .. } => {
-            format!("take it out; where it may stay: lavrin grant {person} ACCOUNT --host {about}")
+            format!("take it out; where it may stay: lavrin grant {} ACCOUNT --host {about}", shell_word(person))
         }
         RegisterFault::ExceptionEnded { .. } | RegisterFault::ExceptionUnused => "take it out".to_owned(),
         RegisterFault::DuplicateKey { .. } | RegisterFault::GrantTwice | RegisterFault::NamedTwice { .. } => {
             "one of the two is enough".to_owned()
         }
+        RegisterFault::RunsAfterChange { .. } => "nothing, where you mean it; else take it out".to_owned(),
         _ => "correct it there".to_owned(),
     }
 }
@@ -198,6 +206,8 @@ fn field_kind(kind: FieldKind) -> &'static str {
         FieldKind::Purpose => "person, automation or break-glass",
         FieldKind::Reach => "shell, netconf, publickey-subsystem, sftp or dialogue",
         FieldKind::RootBy => "sudo, doas or none",
+        FieldKind::KeysPath => "a path without .. in it, as /keys/%u",
+        FieldKind::Shown => "a text as the device shows it, and not empty",
         FieldKind::KeyForm => "lines or blocks",
         FieldKind::LineEnds => "lf or crlf",
         FieldKind::PasswordsEnd => "first-key, switch or unknown",

@@ -234,3 +234,20 @@ fn faults_are_drawn_below_their_line() {
     );
     insta::assert_snapshot!("faults_are_drawn", world.typed("register check").expect(1));
 }
+
+#[test]
+fn a_name_in_a_register_is_one_word_of_what_is_typed_next() {
+    let world = World::new();
+    world.write("lavrin.toml", "name = \"Skerry lights\"\n", 0o644);
+    let host =
+        "[gull]\naddress = \"192.0.2.7\"\nreach = \"sftp\"\nlogin = \"keeper\"\naccounts = [\"$(id)\", \"..\"]\n";
+    world.write("hosts.toml", host, 0o644);
+    let grant = "[[grant]]\nperson = \"`id`\"\naccount = \"$(id)\"\nhosts = [\"a;id\"]\n";
+    world.write("access.toml", grant, 0o644);
+    let checked = world.typed("register check --register .").expect(1).stdout;
+    let next: Vec<&str> = checked.lines().filter(|line| line.contains("next:") && line.contains("lavrin ")).collect();
+    for (name, word) in [("$(id)", "'$(id)'"), ("..", "'..'"), ("`id`", "'`id`'"), ("a;id", "'a;id'")] {
+        let named = next.iter().filter(|line| line.contains(name)).count();
+        assert!(named > 0 && next.iter().all(|line| !line.replace(word, "").contains(name)), "{name}: {checked}");
+    }
+}

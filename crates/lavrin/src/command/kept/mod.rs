@@ -28,7 +28,7 @@ use crate::ui::Ui;
 use clap::Subcommand;
 use lavrin_fleet::register::kept::account_and_host;
 use lavrin_fleet::register::{Host, KeptAccount, Register};
-use lavrin_keys::text::printable;
+use lavrin_keys::text::{printable, shell_word};
 use serde::Serialize;
 use std::str::FromStr;
 
@@ -123,7 +123,7 @@ impl KeptName {
             return Ok(host);
         }
         let managed = host.accounts.iter().map(|account| account.value.as_str()).chain([self.account.as_str()]);
-        let managed: String = managed.map(|account| format!(" --account {account}")).collect();
+        let managed: String = managed.map(|account| format!(" --account {}", shell_word(account))).collect();
         Err(CommandError::usage(format!("the register does not manage {} on {}", self.account, self.host))
             .because("a key is kept only where the register says who may come in")
             .hint(format!("lavrin host set {}{managed}", self.host)))

@@ -137,7 +137,7 @@ fn owned<'a>(register: &'a Register, who: &str, label: Option<&str>) -> Result<O
         Owner::Machine { host, .. } => register.hosts.get(host).map(|host| host.keys.as_slice()),
         Owner::Kept { account, host, .. } => {
             return Err(CommandError::usage(format!("this is the kept key of {account}@{host}"))
-                .hint(format!("lavrin rotate --account {account}@{host}")));
+                .hint(format!("lavrin rotate --account {}@{host}", shell_word(account))));
         }
     };
     let keys = keys.unwrap_or_default();
