@@ -4,6 +4,7 @@ use super::fault::FieldKind;
 use super::fields::{Faults, Fields};
 use super::{Placed, RegisterFault, RegisterPlace};
 use lavrin_keys::key::Algorithm;
+use lavrin_keys::text::printable;
 use lavrin_server::device::{
     Doing, GroupPlace, ImportFile, ImportWay, KeyForm, KeyLimits, KeyLineEnds, KeyPlaces, Listing, PasswordSwitch,
     PasswordsEnd, Profile, Template, TimedReload, TransferService, is_keys_path,
@@ -85,14 +86,17 @@ fn texts_of(
     let mut found = Vec::new();
     for (name, value) in table.into_inner() {
         let (name, span) = (name.into_inner().into_owned(), value.span());
-        let text = |value: &DeValue<'_>| value.as_str().map(str::to_owned);
+        // A text of several lines is none: what is shown of it would be lines of its own.
+        let text =
+            |value: &DeValue<'_>| value.as_str().filter(|text| !text.contains(char::is_control)).map(str::to_owned);
         let texts: Option<Vec<String>> = match value.get_ref() {
             DeValue::Array(list) => list.iter().map(|value| text(value.get_ref())).collect(),
             one => text(one).map(|text| vec![text]),
         };
-        if let Some(texts) = texts {
+        if let Some(texts) = texts.filter(|_| !name.contains(char::is_control)) {
             found.push((name, texts));
         } else {
+            let name = printable(name.as_bytes());
             let fault = RegisterFault::WrongKind { name, wanted: FieldKind::Text };
             faults.push((fault, RegisterPlace { file: number, span }, about.to_owned()));
         }

@@ -25,6 +25,8 @@ pub struct RegisterFinding {
 pub enum FieldKind {
     /// A text in quotes.
     Text,
+    /// A text on one line.
+    OneLine,
     /// A whole number within its bounds.
     Number,
     /// A date.

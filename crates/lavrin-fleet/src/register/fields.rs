@@ -2,6 +2,7 @@
 
 use super::fault::FieldKind;
 use super::{Date, Placed, RegisterFault, RegisterPlace};
+use lavrin_keys::text::printable;
 use std::borrow::Cow;
 use toml::Spanned;
 use toml::de::{DeTable, DeValue};
@@ -18,6 +19,9 @@ pub(super) struct Fields<'a, 'i> {
     known: Vec<&'static str>,
     faults: &'a mut Faults,
 }
+
+/// Fields whose texts may have more than one line, or none that is shown.
+const MAY_HAVE_LINES: [&str; 4] = ["way_back", "line", "host_keys", "send"];
 
 impl<'a, 'i> Fields<'a, 'i> {
     pub(super) fn new(file: usize, about: &'a str, table: Spanned<DeTable<'i>>, faults: &'a mut Faults) -> Self {
@@ -52,6 +56,12 @@ impl<'a, 'i> Fields<'a, 'i> {
     fn as_text(&mut self, name: &str, value: Spanned<DeValue<'i>>) -> Option<Placed<String>> {
         let place = RegisterPlace { file: self.file, span: value.span() };
         match value.get_ref() {
+            DeValue::String(text) if text.contains(char::is_control) && !MAY_HAVE_LINES.contains(&name) => {
+                let fault = RegisterFault::BadValue { name: name.to_owned(), wanted: FieldKind::OneLine };
+                self.fault(fault, place.clone());
+                // Written out it fits nothing and cannot draw lines of its own in what is shown.
+                Some(Placed { value: printable(text.as_bytes()), place })
+            }
             DeValue::String(text) => Some(Placed { value: text.to_string(), place }),
             _ => self.wrong(name, FieldKind::Text, &value),
         }

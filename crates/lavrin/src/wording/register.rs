@@ -10,10 +10,10 @@ use lavrin_server::finding::Fault;
 pub fn message(fault: &RegisterFault) -> String {
     match fault {
         RegisterFault::Syntax { said } => format!("this is not TOML: {said}"),
-        RegisterFault::UnknownField { name, .. } => format!("there is no field '{name}' here"),
+        RegisterFault::UnknownField { name, .. } => format!("there is no field '{}' here", printable(name.as_bytes())),
         RegisterFault::MissingField { name } => format!("the field '{name}' is missing"),
         RegisterFault::WrongKind { name, wanted } | RegisterFault::BadValue { name, wanted } => {
-            format!("'{name}' has to be {}", field_kind(*wanted))
+            format!("'{}' has to be {}", printable(name.as_bytes()), field_kind(*wanted))
         }
         RegisterFault::BadKey { fault } => format!("this public line cannot be used: {}", super::key::fault(fault)),
         RegisterFault::NamedTwice { name } => format!("'{name}' is in the register twice"),
@@ -206,6 +206,7 @@ fn field_kind(kind: FieldKind) -> &'static str {
         FieldKind::Purpose => "person, automation or break-glass",
         FieldKind::Reach => "shell, netconf, publickey-subsystem, sftp or dialogue",
         FieldKind::RootBy => "sudo, doas or none",
+        FieldKind::OneLine => "a text on one line",
         FieldKind::KeysPath => "a path without .. in it, as /keys/%u",
         FieldKind::Shown => "a text as the device shows it, and not empty",
         FieldKind::KeyForm => "lines or blocks",

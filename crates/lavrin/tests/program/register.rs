@@ -251,3 +251,22 @@ fn a_name_in_a_register_is_one_word_of_what_is_typed_next() {
         assert!(named > 0 && next.iter().all(|line| !line.replace(word, "").contains(name)), "{name}: {checked}");
     }
 }
+
+#[test]
+fn what_a_register_says_draws_no_lines_of_its_own() {
+    let world = World::new();
+    world.write("lavrin.toml", "name = \"Skerry lights\\nfake\"\n", 0o644);
+    let host = "[gull]\naddress = \"192.0.2.7\\nfake\"\nreach = \"sftp\"\nlogin = \"k\\nfake\"\nsite = \"\"\"\nfake\"\"\"\naccounts = [\"a\\nfake\"]\ntags = [\"t\\nfake\"]\nmembers = { \"g\\nfake\" = [\"m\"], h = \"m\\nfake\" }\n";
+    world.write("hosts.toml", host, 0o644);
+    let grant =
+        "[[grant]]\nperson = \"no\\nfake\"\naccount = \"a\\nfake\"\nhosts = [\"gull\"]\ncommand = \"c\\nfake\"\n";
+    world.write("access.toml", grant, 0o644);
+    for line in ["register check", "host show gull", "host list", "compare", "audit"] {
+        let run = world.typed(&format!("{line} --register ."));
+        let shown = format!("{}{}", run.stdout, run.stderr);
+        assert!(!shown.is_empty() && shown.lines().all(|line| !line.trim_start().starts_with("fake")), "{line}: {run}");
+    }
+    let checked = world.typed("register check --register . --format json").expect(1).json();
+    let bad = checked["findings"].as_array().unwrap().iter().filter(|one| one["rule"] == "bad-value").count();
+    assert!(bad >= 8, "{checked}");
+}
