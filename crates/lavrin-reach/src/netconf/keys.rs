@@ -3,6 +3,7 @@
 use super::xml::{Element, Namespace, SYSTEM, escaped};
 use crate::slots::unreadable;
 use lavrin_keys::key::{PublicKey, base64};
+use lavrin_keys::text::printable;
 use lavrin_server::account::Account;
 use lavrin_server::survey::KeySlot;
 
@@ -32,7 +33,9 @@ pub fn users(answer: &Element) -> Option<Vec<User>> {
 }
 
 fn user(element: &Element) -> Option<User> {
-    let name = element.value("name").filter(|name| !name.is_empty())?.to_owned();
+    let name = element.value("name").filter(|name| !name.is_empty())?;
+    // Line ends in it would draw lines of their own in what is shown; written out, the name is nobody's.
+    let name = if name.contains(char::is_control) { printable(name.as_bytes()) } else { name.to_owned() };
     let keys = element.all("authorized-key").map(slot).collect();
     Some(User { name, keys })
 }
@@ -154,6 +157,16 @@ mod tests {
         let told = |keys: &str| String::from_utf8(read(keys)[0].entry.clone()).unwrap();
         assert_eq!(told(&of("<algorithm>ssh-rsa</algorithm>", "!")), "ssh-rsa ! a key");
         assert_eq!(told("<authorized-key><name>x</name></authorized-key>"), "unknown - x");
+    }
+
+    #[test]
+    fn a_name_has_one_line() {
+        let text = format!(
+            "<rpc-reply xmlns='{BASE}' message-id='1'><data><system xmlns='{SYSTEM}'><authentication><user><name>kee\nper</name></user></authentication></system></data></rpc-reply>"
+        );
+        assert_eq!(users(&Element::read(text.as_bytes()).unwrap()).unwrap()[0].name, "kee\\x0aper");
+        let entry = &read("<authorized-key><name>a\nb</name><algorithm>ssh\nx</algorithm></authorized-key>")[0].entry;
+        assert!(!entry.contains(&b'\n'), "{entry:?}");
     }
 
     #[test]
