@@ -4,6 +4,7 @@
 pub mod agent;
 pub mod dialogue;
 pub mod key_subsystem;
+mod length_prefix;
 pub mod local;
 pub mod netconf;
 mod patience;

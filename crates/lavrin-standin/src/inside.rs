@@ -12,8 +12,8 @@ const LOGGER: [&[u8]; 2] = [b"logger -t ", b"true      "];
 /// What begins a script's work on the server's settings; before it stand the functions for that.
 const WORKS: [&[u8]; 4] = [b"\nreload )", b"\nbegin ", b"\ndisarm ", b"\nat_once "];
 
-/// What is added to a script on a host whose owner is root. Each connection reads the settings anew, and every text counts
-/// as settings.
+/// Shell functions for scripts on a host where root signs in: there is no process to reload, since each connection reads the
+/// settings again.
 const AS_ROOT: &[u8] =
     b"\nroot() { :; }; alone() { :; }; find_server() { A=y; L=; O=; S=true; C=$R/etc/ssh/sshd_config; }";
 

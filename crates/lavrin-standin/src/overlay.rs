@@ -1,4 +1,4 @@
-//! A small device whose root file system is read-only: what is written is forgotten, unless its overlay is told to save it.
+//! A small device whose root file system is read-only: a restart undoes every write that its overlay has not saved.
 
 use std::os::unix::fs::PermissionsExt as _;
 use std::path::Path;

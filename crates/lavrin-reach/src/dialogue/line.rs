@@ -17,7 +17,7 @@ const ANSWER_BYTES_MAX: usize = 1 << 20;
 /// A prompt is one once nothing more has come for this time.
 const SETTLES: Duration = Duration::from_millis(40);
 
-/// So many lines of an answer are told, and so much of each.
+/// How many lines of an answer an error shows, and how many characters of each.
 const LINES_TOLD: usize = 4;
 const CHARACTERS_TOLD: usize = 120;
 

@@ -1,5 +1,6 @@
 //! The packets of the public key subsystem (RFC 4819, sections 3 and 4).
 
+use crate::length_prefix::{self, PacketTooLong};
 use lavrin_keys::wire::Reader;
 use thiserror::Error;
 
@@ -153,17 +154,7 @@ fn length(bytes: &[u8]) -> u32 {
 /// # Errors
 /// [`PacketFault::TooLong`].
 pub fn next(buffer: &mut Vec<u8>) -> Result<Option<Vec<u8>>, PacketFault> {
-    let Some(length) = buffer.first_chunk::<4>() else { return Ok(None) };
-    let length = u32::from_be_bytes(*length) as usize;
-    if length > PACKET_BYTES_MAX {
-        return Err(PacketFault::TooLong);
-    }
-    if buffer.len() < 4 + length {
-        return Ok(None);
-    }
-    let packet = buffer[4..4 + length].to_vec();
-    buffer.drain(..4 + length);
-    Ok(Some(packet))
+    length_prefix::next(buffer, PACKET_BYTES_MAX).map_err(|PacketTooLong| PacketFault::TooLong)
 }
 
 #[cfg(test)]

@@ -55,7 +55,7 @@ struct Files {
 /// A key file as it is now.
 struct FoundFile {
     path: String,
-    /// Its bytes and what else is told of it; none: it is not there.
+    /// Its bytes and attributes; none: it does not exist.
     file: Option<(Vec<u8>, FileAttributes)>,
     folder: Option<FileAttributes>,
 }

@@ -1,5 +1,6 @@
 //! The packets of the file transfer protocol, version 3, as servers speak it (draft-ietf-secsh-filexfer-02, sections 3 to 7).
 
+use crate::length_prefix::{self, PacketTooLong};
 use lavrin_keys::wire::{Reader, WireFault};
 use thiserror::Error;
 
@@ -291,17 +292,7 @@ impl FileAnswer {
 /// # Errors
 /// [`FileAnswerFault::TooLong`].
 pub fn next(buffer: &mut Vec<u8>) -> Result<Option<Vec<u8>>, FileAnswerFault> {
-    let Some(length) = buffer.first_chunk::<4>() else { return Ok(None) };
-    let length = u32::from_be_bytes(*length) as usize;
-    if length > PACKET_BYTES_MAX {
-        return Err(FileAnswerFault::TooLong);
-    }
-    if buffer.len() < 4 + length {
-        return Ok(None);
-    }
-    let packet = buffer[4..4 + length].to_vec();
-    buffer.drain(..4 + length);
-    Ok(Some(packet))
+    length_prefix::next(buffer, PACKET_BYTES_MAX).map_err(|PacketTooLong| FileAnswerFault::TooLong)
 }
 
 #[cfg(test)]

@@ -89,7 +89,7 @@ fn file_packets(bytes: &[u8]) {
     assert_eq!(answers(1), answers(bytes.len().max(1)));
 }
 
-/// Keys in a file are told apart by their names, one behind the other, each on one line.
+/// The keys of a file have different names, are in order, and each fits on one line.
 fn key_slots(bytes: &[u8]) {
     for form in [KeyForm::Lines, KeyForm::Blocks] {
         let (mut names, mut end) = (std::collections::HashSet::new(), 0);

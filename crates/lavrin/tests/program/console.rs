@@ -1,6 +1,6 @@
 //! Devices that have nothing but a command line of their own: every command, and everything that goes wrong with them.
 
-use crate::common::fleet::{Fleet, assert_fifty};
+use crate::common::fleet::{Fleet, assert_fifty, fault_of_the_line};
 use crate::common::{Run, key};
 use lavrin_standin::{Behaviour, Console, ConsoleKnobs};
 use std::time::{Duration, Instant};
@@ -103,8 +103,6 @@ fn what_a_profile_does_not_expect_stops_the_work_and_says_what_was_said() {
 /// Fifty devices with the same fault, each a little later than the one before.
 fn fifty(fault: &str, number: usize) -> (ConsoleKnobs, Behaviour) {
     let (plain, usual) = (ConsoleKnobs::default(), Behaviour::default());
-    let from_second = |then: Behaviour| Behaviour { episodes: vec![(2..=99, then)], ..Behaviour::default() };
-    let cut = Behaviour { cut_after: Some(3_000 + 80 * number as u64), ..Behaviour::default() };
     match fault {
         "silent" => (ConsoleKnobs { silent_from: Some(1 + number % 20), ..plain }, usual),
         "breaks off" => (ConsoleKnobs { breaks_off_at: Some(1 + number % 20), ..plain }, usual),
@@ -114,10 +112,7 @@ fn fifty(fault: &str, number: usize) -> (ConsoleKnobs, Behaviour) {
         "full" => (ConsoleKnobs { keys_max: 1, ..plain }, usual),
         "slow" => (ConsoleKnobs { slow: Duration::from_millis(2 * number as u64), ..plain }, usual),
         "in pieces" => (ConsoleKnobs { in_pieces: true, is_mute: number.is_multiple_of(2), ..plain }, usual),
-        "cut" => (plain, Behaviour { episodes: vec![(2..=2, cut)], ..Behaviour::default() }),
-        "cut for good" => (plain, from_second(cut)),
-        "other host key" => (plain, from_second(Behaviour { other_host_key: true, ..Behaviour::default() })),
-        _ => (plain, from_second(Behaviour { silent: true, ..Behaviour::default() })),
+        _ => (plain, fault_of_the_line(fault, 3_000 + 80 * number as u64)),
     }
 }
 

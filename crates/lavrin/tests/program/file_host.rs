@@ -1,6 +1,6 @@
 //! Hosts that give nothing but files: every command, and everything that goes wrong with them.
 
-use crate::common::fleet::{Fleet, assert_fifty};
+use crate::common::fleet::{Fleet, assert_fifty, fault_of_the_line};
 use crate::common::{Run, key};
 use lavrin_server::device::{GroupPlace, KeyForm, KeyLineEnds, KeyPlaces};
 use lavrin_standin::{Behaviour, FileHost, FileHostKnobs, StoredFile};
@@ -239,8 +239,6 @@ fn a_change_that_somebody_else_makes_is_not_walked_over_and_what_was_left_behind
 /// Fifty hosts with the same fault, each a little later than the one before.
 fn fifty(fault: &str, number: usize) -> (FileHostKnobs, Behaviour) {
     let (plain, usual) = (FileHostKnobs::default(), Behaviour::default());
-    let from_second = |then: Behaviour| Behaviour { episodes: vec![(2..=99, then)], ..Behaviour::default() };
-    let cut = Behaviour { cut_after: Some(3_000 + 80 * number as u64), ..Behaviour::default() };
     match fault {
         "silent" => (FileHostKnobs { silent_from: Some(1 + number % 30), ..plain }, usual),
         "breaks off" => (FileHostKnobs { breaks_off_in: Some(1 + number % 30), ..plain }, usual),
@@ -254,10 +252,7 @@ fn fifty(fault: &str, number: usize) -> (FileHostKnobs, Behaviour) {
         "full" => (FileHostKnobs { bytes_max: 60 + number, ..plain }, usual),
         "another version" => (FileHostKnobs { version: [0, 2, 4, 99][number % 4], ..plain }, usual),
         "slow" => (FileHostKnobs { slow: Duration::from_millis(2 * number as u64), ..plain }, usual),
-        "cut" => (plain, Behaviour { episodes: vec![(2..=2, cut)], ..Behaviour::default() }),
-        "cut for good" => (plain, from_second(cut)),
-        "other host key" => (plain, from_second(Behaviour { other_host_key: true, ..Behaviour::default() })),
-        _ => (plain, from_second(Behaviour { silent: true, ..Behaviour::default() })),
+        _ => (plain, fault_of_the_line(fault, 3_000 + 80 * number as u64)),
     }
 }
 

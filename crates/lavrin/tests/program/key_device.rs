@@ -1,6 +1,6 @@
 //! Devices that take keys over the public key subsystem: every command, and everything that goes wrong with them.
 
-use crate::common::fleet::{Fleet, assert_fifty};
+use crate::common::fleet::{Fleet, assert_fifty, fault_of_the_line};
 use crate::common::{Run, key};
 use lavrin_standin::{Behaviour, KeyDevice, KeyDeviceKnobs};
 use std::process::Command;
@@ -234,8 +234,6 @@ fn a_line_that_is_cut_after_any_byte_and_a_device_that_falls_silent() {
 /// Fifty devices with the same fault, each a little later than the one before.
 fn fifty(fault: &str, number: usize) -> (KeyDeviceKnobs, Behaviour) {
     let (plain, usual) = (KeyDeviceKnobs::default(), Behaviour::default());
-    let from_second = |then: Behaviour| Behaviour { episodes: vec![(2..=99, then)], ..Behaviour::default() };
-    let cut = Behaviour { cut_after: Some(3_000 + 60 * number as u64), ..Behaviour::default() };
     match fault {
         "silent" => (KeyDeviceKnobs { silent_from: Some(1 + number % 10), ..plain }, usual),
         "breaks off" => (KeyDeviceKnobs { breaks_off_in: Some(1 + number % 10), ..plain }, usual),
@@ -246,10 +244,7 @@ fn fifty(fault: &str, number: usize) -> (KeyDeviceKnobs, Behaviour) {
         "another version" => (KeyDeviceKnobs { version: [0, 1, 3, 99][number % 4], ..plain }, usual),
         "no attributes" => (KeyDeviceKnobs { attributes: &[], ..plain }, usual),
         "slow" => (KeyDeviceKnobs { slow: Duration::from_millis(4 * number as u64), ..plain }, usual),
-        "cut" => (plain, Behaviour { episodes: vec![(2..=2, cut)], ..Behaviour::default() }),
-        "cut for good" => (plain, from_second(cut)),
-        "other host key" => (plain, from_second(Behaviour { other_host_key: true, ..Behaviour::default() })),
-        _ => (plain, from_second(Behaviour { silent: true, ..Behaviour::default() })),
+        _ => (plain, fault_of_the_line(fault, 3_000 + 60 * number as u64)),
     }
 }
 

@@ -1,6 +1,6 @@
 //! Routers that keep accounts and keys behind NETCONF: every command, and everything that goes wrong with them.
 
-use crate::common::fleet::{Fleet, assert_fifty};
+use crate::common::fleet::{Fleet, assert_fifty, fault_of_the_line};
 use crate::common::{Run, key};
 use lavrin_standin::{Behaviour, Router, RouterKnobs};
 use std::time::{Duration, Instant};
@@ -285,12 +285,6 @@ fn a_router_that_falls_silent_costs_its_time_and_no_more() {
 /// Fifty routers with the same fault, each a little later than the one before.
 fn fifty(fault: &str, number: usize) -> (RouterKnobs, Behaviour) {
     let plain = kinds()[number % 4].clone();
-    let behaviour = |change: &dyn Fn(&mut Behaviour)| {
-        let mut behaviour = Behaviour::default();
-        change(&mut behaviour);
-        behaviour
-    };
-    let cut = |left: u64| Behaviour { cut_after: Some(left), ..Behaviour::default() };
     let usual = Behaviour::default();
     match fault {
         "silent" => (RouterKnobs { silent_from: Some(1 + number % 25), ..plain }, usual),
@@ -304,15 +298,7 @@ fn fifty(fault: &str, number: usize) -> (RouterKnobs, Behaviour) {
         "full" => (RouterKnobs { keys_max: 1, ..plain }, usual),
         "shows none" => (RouterKnobs { hides_accounts: true, ..plain }, usual),
         "slow" => (RouterKnobs { slow: Duration::from_millis(4 * number as u64), ..plain }, usual),
-        "cut" => (plain, behaviour(&|own| own.episodes = vec![(2..=2, cut(3_000 + 300 * number as u64))])),
-        "cut for good" => (plain, behaviour(&|own| own.episodes = vec![(2..=99, cut(3_000 + 300 * number as u64))])),
-        "other host key" => (
-            plain,
-            behaviour(&|own| own.episodes = vec![(2..=99, Behaviour { other_host_key: true, ..Behaviour::default() })]),
-        ),
-        _ => {
-            (plain, behaviour(&|own| own.episodes = vec![(2..=99, Behaviour { silent: true, ..Behaviour::default() })]))
-        }
+        _ => (plain, fault_of_the_line(fault, 3_000 + 300 * number as u64)),
     }
 }
 

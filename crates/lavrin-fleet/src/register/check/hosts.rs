@@ -98,7 +98,7 @@ fn leave(register: &Register, host: &Host, found: &mut CheckFindings) {
     }
 }
 
-/// What runs on a host after changes is one program, and is told, since whoever may write the register has it run.
+/// `after_change` names one program. It is always a finding: whoever can write the register decides what runs on the host.
 fn after_change(host: &Host, found: &mut CheckFindings) {
     let Some(program) = host.after_change.first() else { return };
     let words: Vec<&str> = host.after_change.iter().map(|word| word.value.as_str()).collect();

@@ -203,6 +203,20 @@ impl Fleet {
     }
 }
 
+/// A host whose line has this fault from the second connection on; one that is cut carries so many bytes before.
+pub fn fault_of_the_line(fault: &str, bytes: u64) -> Behaviour {
+    let usual = Behaviour::default;
+    let cut = Behaviour { cut_after: Some(bytes), ..usual() };
+    let (last, then) = match fault {
+        "cut" => (2, cut),
+        "cut for good" => (99, cut),
+        "other host key" => (99, Behaviour { other_host_key: true, ..usual() }),
+        "silent line" => (99, Behaviour { silent: true, ..usual() }),
+        _ => panic!("no fault is called {fault}"),
+    };
+    Behaviour { episodes: vec![(2..=last, then)], ..usual() }
+}
+
 /// Enforces fifty hosts with the same fault: it ends in time, each has one result, and what the store says is what the host has.
 /// `is_new` says whether the new key is on a host, by its number.
 pub fn assert_fifty(fleet: &Fleet, fault: &str, is_new: impl Fn(usize) -> bool) {
