@@ -5,6 +5,7 @@
 #![warn(missing_docs)]
 
 pub mod fleet;
+pub mod hops;
 pub mod host_fault;
 pub mod register;
 pub mod rules;

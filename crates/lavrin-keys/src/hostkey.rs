@@ -102,6 +102,12 @@ pub fn standing(file: &[u8], host: &str, port: u16, key: &PublicKey) -> HostKeyS
     }
 }
 
+/// The line, counted from 1, that first names a host.
+#[must_use]
+pub fn known_at(file: &[u8], host: &str, port: u16) -> Option<usize> {
+    lines_about(file, &known_as(host, port)).iter().find(|line| !line.revoked).map(|line| line.number)
+}
+
 /// The algorithms of the keys known for the host; a client asks for these first, so that the known key is shown.
 #[must_use]
 pub fn known_algorithms(file: &[u8], host: &str, port: u16) -> Vec<Algorithm> {

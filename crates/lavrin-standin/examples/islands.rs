@@ -6,7 +6,7 @@
 use lavrin_server::device::KeyPlaces;
 use lavrin_standin::{
     Behaviour, Console, ConsoleKnobs, DeviceUser, FileHost, FileHostKnobs, KeyDevice, KeyDeviceKnobs, Router,
-    RouterKnobs, StandIn, StoredFile, TreeAccount,
+    RouterKnobs, StandIn, StoredFile, TreeAccount, stray_pair,
 };
 use std::io::Read as _;
 use std::os::unix::fs::PermissionsExt as _;
@@ -20,9 +20,14 @@ async fn main() -> Result<(), Box<dyn std::error::Error>> {
     let account = |name: &'static str, keys: &'static str| TreeAccount { name, shell: "/bin/sh", keys: Some(keys) };
     let keep = |text: String| -> &'static str { text.leak() };
     let root = || account("root", keep(office.clone()));
+    // Private keys that somebody forgot: from the lantern one gets to the skerry, from there to the office, from there to Kvarnholm.
+    let lamp = stray_pair("lamp timer")?;
+    let backup = stray_pair("backup of the readings")?;
+    let tide = stray_pair("tide log")?;
+    let root_and = |more: &str| account("root", keep(format!("{office}{more}")));
     let stranger = lavrin_standin::fresh_line();
     let harbour = vec![
-        root(),
+        root_and(&backup.1),
         account("edda", ""),
         account("sten", keep(format!("# the harbour office\n{sten}{old}{sten}"))),
         account(
@@ -34,8 +39,8 @@ async fn main() -> Result<(), Box<dyn std::error::Error>> {
     let hosts: Vec<(&str, Vec<TreeAccount<'_>>, Behaviour)> = vec![
         ("harbour-office", harbour, Behaviour::default()),
         ("lantern", lights(format!("{sten}{runa}{stranger} the lamp oil delivery\n")), Behaviour::default()),
-        ("skerry", lights(format!("{runa}{sten}")), Behaviour::default()),
-        ("kvarnholm", lights(edda.clone()), Behaviour::default()),
+        ("skerry", lights(format!("{runa}{sten}{}", lamp.1)), Behaviour::default()),
+        ("kvarnholm", vec![root_and(&tide.1), account("keeper", keep(edda.clone()))], Behaviour::default()),
         ("buoy-7", lights(runa.clone()), Behaviour { silent: true, ..Behaviour::default() }),
     ];
     let mut running = Vec::new();
@@ -65,6 +70,9 @@ async fn main() -> Result<(), Box<dyn std::error::Error>> {
         println!("{name} {} {}", host.address().port(), host.host_key());
         running.push(host);
     }
+    running[1].leave_key("/home/keeper/.ssh/lamp-timer", &lamp.0)?;
+    running[2].leave_key("/home/keeper/.ssh/backup", &backup.0)?;
+    running[0].leave_key("/home/tidelog/.ssh/tide", &tide.0)?;
     let stens = running[0].file("/home/sten/.ssh/authorized_keys");
     std::fs::set_permissions(stens, std::fs::Permissions::from_mode(0o666))?;
     println!("ready");

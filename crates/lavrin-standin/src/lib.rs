@@ -24,7 +24,7 @@ pub use key_device::{KeyDevice, KeyDeviceKnobs, StoredKey};
 pub use netconf::{DeviceKey, DeviceUser, Router, RouterKnobs};
 pub use replay::Replay;
 pub use settings::can_be_roots;
-pub use tree::{TreeAccount, fresh_line};
+pub use tree::{TreeAccount, fresh_line, stray_pair};
 
 use lavrin_keys::key::container::openssh;
 use lavrin_keys::key::generate::{Recipe, SystemSource, generate};
@@ -206,6 +206,20 @@ impl StandIn {
     #[must_use]
     pub fn file(&self, path: &str) -> PathBuf {
         self.tree.path().join(path.trim_start_matches('/'))
+    }
+
+    /// Leaves a private key lying around in its tree, where somebody forgot it.
+    ///
+    /// # Errors
+    /// Those of the system.
+    pub fn leave_key(&self, path: &str, private: &str) -> std::io::Result<()> {
+        use std::os::unix::fs::PermissionsExt as _;
+        let path = self.file(path);
+        if let Some(folder) = path.parent() {
+            std::fs::create_dir_all(folder)?;
+        }
+        std::fs::write(&path, private)?;
+        std::fs::set_permissions(&path, std::fs::Permissions::from_mode(0o600))
     }
 }
 

@@ -42,7 +42,9 @@ pub(crate) fn lay_out(root: &Path) -> io::Result<()> {
         let text = text.replace("{uid}", &owner.uid().to_string()).replace("{gid}", &owner.gid().to_string());
         put(root, path, mode, with_keys(&text, &mut keys).as_bytes())?;
     }
-    put(root, STRAY, 0o600, stray_key()?.as_bytes())
+    let (private, public) = stray_pair("tidelog, for buoy 7")?;
+    put(root, STRAY, 0o600, private.as_bytes())?;
+    put(root, &format!("{STRAY}.pub"), 0o644, public.as_bytes())
 }
 
 /// An account of a plain tree, with the text of its key file where it has one.
@@ -111,8 +113,13 @@ pub fn fresh_line() -> String {
     generate(Recipe::Ed25519, &SystemSource).map(|key| key.public().line("")).unwrap_or_default()
 }
 
-fn stray_key() -> io::Result<String> {
+/// A private key as somebody leaves it lying around, without a passphrase, and the one line of its public half.
+///
+/// # Errors
+/// None could be made.
+pub fn stray_pair(comment: &str) -> io::Result<(String, String)> {
     let refuse = |_| io::Error::other("no key could be made");
     let key = generate(Recipe::Ed25519, &SystemSource).map_err(refuse)?;
-    openssh::write(&key, "buoy-7", None, &SystemSource).map(|text| text.to_string()).map_err(refuse)
+    let private = openssh::write(&key, comment, None, &SystemSource).map_err(refuse)?;
+    Ok((private.to_string(), format!("{}\n", key.public().line(comment))))
 }

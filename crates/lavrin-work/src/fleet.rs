@@ -8,7 +8,7 @@ use lavrin_keys::key::Fingerprint;
 use lavrin_server::survey::Observation;
 use lavrin_server::survey::snapshot::{self, Hash, SnapshotFault};
 use lavrin_server::system::System;
-use lavrin_store::database::{Database, DatabaseFault, Look};
+use lavrin_store::database::{Database, DatabaseFault, Look, Stored};
 use lavrin_store::{ChangeOutcome, Event};
 use rayon::prelude::*;
 use std::collections::HashMap;
@@ -62,7 +62,16 @@ impl<'a> Memory<'a> {
     /// # Errors
     /// [`FleetFault`].
     pub fn observations(&mut self, hosts: &[&str], time: i64) -> Result<Vec<Option<Observation>>, FleetFault> {
-        let documents: Vec<_> =
+        let seen = self.with_times(hosts, time)?;
+        Ok(seen.into_iter().map(|seen| seen.map(|(seen, _)| seen)).collect())
+    }
+
+    /// The same, each with the time of the last look that saw it so.
+    ///
+    /// # Errors
+    /// [`FleetFault`].
+    pub fn with_times(&mut self, hosts: &[&str], time: i64) -> Result<Vec<Option<(Observation, i64)>>, FleetFault> {
+        let documents: Vec<Option<Stored>> =
             hosts.iter().map(|host| self.store.observation_at(host, time)).collect::<Result<_, _>>()?;
         let of = |host: &str| {
             let host = host.to_owned();
@@ -90,7 +99,10 @@ impl<'a> Memory<'a> {
         let restore = |(parsed, host): (Option<snapshot::Parsed>, &&str)| {
             parsed.map(|parsed| parsed.restore(content)).transpose().map_err(of(host))
         };
-        parsed.into_par_iter().zip(hosts.par_iter()).map(restore).collect()
+        let times = documents.iter().map(|stored| stored.as_ref().map(|stored| stored.last));
+        let restored: Vec<Option<Observation>> =
+            parsed.into_par_iter().zip(hosts.par_iter()).map(restore).collect::<Result<_, _>>()?;
+        Ok(restored.into_iter().zip(times).map(|(seen, time)| seen.zip(time)).collect())
     }
 }
 

@@ -20,6 +20,7 @@ pub mod rotate;
 mod scope;
 pub mod site;
 pub mod survey;
+pub mod walk;
 pub mod ways;
 
 pub use audit::{Audited, audit_tree};

@@ -2,12 +2,13 @@
 
 mod again;
 mod examples;
+mod forms;
 mod help;
 mod next;
 
 use crate::command::{
-    agent, audit, compare, demo, enforce, grant, history, host, install, kept, key, keys_only, mend, offboard, person,
-    probe, register, remove, rotate, survey, undo, where_one_is, why, withdraw,
+    agent, audit, compare, demo, enforce, grant, history, host, install, kept, key, keys_only, matrix, mend, offboard,
+    paths, person, probe, register, remove, rotate, survey, undo, where_one_is, why, withdraw,
 };
 use crate::error::CommandError;
 use crate::exit::Exit;
@@ -92,6 +93,10 @@ enum Command {
     Offboard(offboard::OffboardArgs),
     /// Who came and went, what was changed, who could log in on a day
     History(history::HistoryArgs),
+    /// Who gets in where: people beside hosts, and where they differ
+    Matrix(matrix::MatrixArgs),
+    /// Who can reach what by hopping over keys that lie on hosts
+    Paths(paths::PathsArgs),
     /// Take back a change or a whole run; it may let people in again
     Undo(undo::UndoArgs),
     /// Show the whole job on small stand-in servers on this machine
@@ -123,7 +128,8 @@ pub fn run() -> Exit {
     };
     crate::trace::start(cli.verbose);
     let ui = Ui::new(cli.color, cli.format, cli.quiet);
-    match dispatch(cli.command.as_ref(), &ui) {
+    let known = forms::of(cli.command.as_ref());
+    match forms::check(cli.format, known).and_then(|()| dispatch(cli.command.as_ref(), &ui)) {
         Ok(exit) => exit,
         Err(error) => {
             ui.error(&error);
@@ -146,6 +152,8 @@ fn dispatch(command: Option<&Command>, ui: &Ui) -> Result<Exit, CommandError> {
         Command::Grant(args) => grant::run(args, ui),
         Command::Withdraw(args) => withdraw::run(args, ui),
         Command::History(args) => history::run(args, ui),
+        Command::Matrix(args) => matrix::run(args, ui),
+        Command::Paths(args) => paths::run(args, ui),
         Command::Install(args) => block_on(ui, install::run(args, ui)),
         Command::Remove(args) => block_on(ui, remove::run(args, ui)),
         Command::Mend(args) => block_on(ui, mend::run(args, ui)),

@@ -68,7 +68,7 @@ pub struct ReasonOut {
 }
 
 /// With which limits a key opens an account.
-#[derive(Debug, Serialize)]
+#[derive(Debug, Clone, Serialize)]
 #[cfg_attr(test, derive(schemars::JsonSchema))]
 pub struct LimitsOut {
     /// Addresses it may come from.

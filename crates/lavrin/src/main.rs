@@ -15,6 +15,7 @@ mod input;
 mod json;
 mod outcome;
 mod paths;
+mod screen;
 mod secret;
 mod severity_arg;
 mod sign_in;

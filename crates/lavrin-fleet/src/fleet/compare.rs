@@ -6,8 +6,9 @@ use super::index::{Index, Standing};
 use super::shared_files::{share, share_places};
 use super::wanted::{WantedEntry, fit, leave_room};
 use super::{Moment, Removed};
-use crate::register::{CreateAccount, Grant, Host, OwnedKey, Person, Register, Whom};
+use crate::register::{CreateAccount, Date, Grant, Host, OwnedKey, Person, Register, Whom};
 use foldhash::quality::RandomState;
+use lavrin_keys::key::Fingerprint;
 use lavrin_keys::key::container::line::KnownKeys;
 use lavrin_keys::key::policy::Policy;
 use lavrin_keys::keysfile::Content;
@@ -17,7 +18,7 @@ use lavrin_server::abilities::Ability;
 use lavrin_server::account::Account;
 use lavrin_server::device::KeyLimits;
 use lavrin_server::fs::{BytePath, Fact, Why};
-use lavrin_server::login::{HeldEntry, KeySource, algorithms_of};
+use lavrin_server::login::{HeldEntry, KeySource, Limits, algorithms_of};
 use lavrin_server::server::Software;
 use lavrin_server::steps::{self, Kept, NewAccount, NoSteps, RootLogin};
 use lavrin_server::survey::{Resolved, resolve};
@@ -29,6 +30,21 @@ struct GrantedKey<'a> {
     who: String,
     key: &'a OwnedKey,
     is_replaced: bool,
+}
+
+/// A key that the register lets into an account.
+#[derive(Debug, Clone)]
+pub struct GrantedWay<'a> {
+    /// The account.
+    pub account: &'a str,
+    /// The key.
+    pub key: Fingerprint,
+    /// The last day, where every grant for it has one.
+    pub until: Option<Date>,
+    /// What limits it.
+    pub limits: Limits,
+    /// Another key takes its place: it may be there, and is not missed.
+    pub is_spared: bool,
 }
 
 /// Compares hosts one by one, perhaps on several threads.
@@ -131,6 +147,25 @@ impl<'a> Comparer<'a> {
             keys.map(|granted| Kept { account: grant.account.clone(), fingerprint: granted.key.fingerprint })
         };
         self.grants_on(host).into_iter().flat_map(of).collect()
+    }
+
+    /// The keys that the register lets into accounts of a host today, each once for each account, with their limits.
+    #[must_use]
+    pub fn granted_ways(&self, host: &Host) -> Vec<GrantedWay<'a>> {
+        let grants = self.grants_on(host);
+        let accounts: BTreeSet<&'a str> = grants.iter().map(|grant| grant.account.as_str()).collect();
+        let of = |account: &'a str| {
+            let own: Vec<&'a Grant> = grants.iter().filter(|grant| grant.account == account).copied().collect();
+            let way = move |wanted: WantedEntry<'a>| GrantedWay {
+                account,
+                key: wanted.key.fingerprint,
+                until: wanted.until,
+                limits: Limits::of(&wanted.options),
+                is_spared: wanted.is_spared,
+            };
+            self.wanted(&own).into_iter().map(way)
+        };
+        accounts.into_iter().flat_map(of).collect()
     }
 
     /// The grants that cover a host, each once.

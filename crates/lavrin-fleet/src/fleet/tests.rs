@@ -176,8 +176,11 @@ fn how_old_a_look_is_and_what_could_not_be_seen_is_told() {
 fn a_machines_own_key_is_expected_and_any_other_is_stray() {
     let none = register("", "");
     let mut seen = host_with("", SHUT);
-    let stray =
-        |name: &str| StrayKey { path: format!("/home/edda/.ssh/{name}").as_str().into(), protected: Some(false) };
+    let stray = |name: &str| StrayKey {
+        path: format!("/home/edda/.ssh/{name}").as_str().into(),
+        protected: Some(false),
+        public: None,
+    };
     seen.private_keys.insert("/home/edda/.ssh".into(), Fact::Known(vec![stray("log"), stray("other")]));
     assert_eq!(rules_of(&none, "lantern", Some(seen.clone()), &seen_now()), ["private-key-on-server"]);
     assert_eq!(rules_of(&none, "skerry", Some(seen), &seen_now()), ["private-key-on-server"; 2]);

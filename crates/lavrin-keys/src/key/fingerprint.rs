@@ -43,6 +43,19 @@ impl Fingerprint {
     }
 }
 
+impl serde::Serialize for Fingerprint {
+    fn serialize<S: serde::Serializer>(&self, to: S) -> Result<S::Ok, S::Error> {
+        to.collect_str(self)
+    }
+}
+
+impl<'de> serde::Deserialize<'de> for Fingerprint {
+    fn deserialize<D: serde::Deserializer<'de>>(from: D) -> Result<Self, D::Error> {
+        let text = <std::borrow::Cow<'de, str>>::deserialize(from)?;
+        Self::parse(&text).map_err(|fault| serde::de::Error::custom(format!("'{}' is not a fingerprint", fault.text)))
+    }
+}
+
 impl fmt::Display for Fingerprint {
     fn fmt(&self, out: &mut fmt::Formatter<'_>) -> fmt::Result {
         let mut text = [0; 43];

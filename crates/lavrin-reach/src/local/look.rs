@@ -1,9 +1,9 @@
 //! Looking at a local tree.
 
 use super::{LocalTree, enter, magic, system};
-use lavrin_keys::key::container::private_key_head;
+use lavrin_keys::key::container::{private_key_head, public_in_head};
 use lavrin_server::fs::{BytePath, Fact, Node, NodeKind, Why};
-use lavrin_server::survey::{Observation, StrayKey, Want, Wanted};
+use lavrin_server::survey::{Observation, PublicHalf, StrayKey, Want, Wanted};
 use rustix::fd::OwnedFd;
 use rustix::fs::{AtFlags, Dir, FileType, Mode, OFlags, fstat, openat, readlinkat, statat};
 use rustix::io::Errno;
@@ -13,7 +13,7 @@ use std::os::unix::ffi::OsStrExt as _;
 use zeroize::Zeroizing;
 
 /// So much of a file is looked at to tell a private key.
-const HEAD_BYTES: usize = 256;
+const HEAD_BYTES: usize = 4096;
 
 /// Most names that one folder gives.
 const NAMES_MAX: usize = 10_000;
@@ -155,7 +155,19 @@ impl Walk<'_> {
         } else {
             std::fs::File::from(self.open_file(&path).ok()?).read(&mut *head).ok()?
         };
-        private_key_head(&head[..length]).map(|protected| StrayKey { path, protected })
+        let head = &head[..length];
+        let protected = private_key_head(head)?;
+        let in_front = public_in_head(head).map(|key| PublicHalf::in_front(&key));
+        let public = in_front.or_else(|| self.beside(&path));
+        Some(StrayKey { path, protected, public })
+    }
+
+    /// What the file with the public half says that often lies beside a private key.
+    fn beside(&mut self, path: &BytePath) -> Option<PublicHalf> {
+        let path = BytePath::new(&[path.as_bytes(), b".pub"].concat());
+        let mut bytes = Vec::new();
+        std::fs::File::from(self.open_file(&path).ok()?).take(HEAD_BYTES as u64).read_to_end(&mut bytes).ok()?;
+        PublicHalf::beside(&bytes)
     }
 }
 

@@ -7,11 +7,12 @@ use super::network::{Mounts, NetworkHomes};
 use super::{LISTENER, ShellHost, opening_words, quoted, quoted_path};
 use crate::Boxed;
 use crate::ssh::{ExecFault, Said};
+use lavrin_keys::key::container::public_in_base64;
 use lavrin_server::account::{Account, add_shadow, read_groups, read_passwd};
 use lavrin_server::fs::{BytePath, Fact, NodeKind, Why};
 use lavrin_server::login;
 use lavrin_server::server::{Known, Server};
-use lavrin_server::survey::{ConfigNewer, HostClock, Observation, StrayKey, Want, Wanted, Who, key_use};
+use lavrin_server::survey::{ConfigNewer, HostClock, Observation, PublicHalf, StrayKey, Want, Wanted, Who, key_use};
 use lavrin_server::system::System;
 use std::collections::{BTreeMap, HashMap, HashSet};
 use std::fmt::Write as _;
@@ -446,19 +447,33 @@ fn names(frame: &Frame<'_>) -> Fact<Vec<Vec<u8>>> {
 }
 
 fn stray_keys(folder: &BytePath, bytes: &[u8]) -> Vec<StrayKey> {
-    let lines = bytes.split(|byte| *byte == b'\n');
-    lines
-        .filter_map(|line| {
-            let blank = line.iter().position(|byte| *byte == b' ')?;
-            let protected = match &line[..blank] {
-                b"open" => Some(false),
-                b"protected" => Some(true),
-                b"unknown" => None,
-                _ => return None,
-            };
-            Some(StrayKey { path: folder.join(&line[blank + 1..]), protected })
-        })
-        .collect()
+    let mut keys: Vec<StrayKey> = Vec::new();
+    for line in bytes.split(|byte| *byte == b'\n') {
+        let Some(blank) = line.iter().position(|byte| *byte == b' ') else { continue };
+        let rest = &line[blank + 1..];
+        let protected = match &line[..blank] {
+            b"open" => Some(false),
+            b"protected" => Some(true),
+            b"unknown" => None,
+            word => {
+                if let Some(last) = keys.last_mut().filter(|last| last.public.is_none()) {
+                    last.public = public_half(word, rest);
+                }
+                continue;
+            }
+        };
+        keys.push(StrayKey { path: folder.join(rest), protected, public: None });
+    }
+    keys
+}
+
+/// What is said of the public half of a private key: it stands in front of it, or in a file beside it.
+fn public_half(word: &[u8], said: &[u8]) -> Option<PublicHalf> {
+    match word {
+        b"half" => public_in_base64(said).map(|key| PublicHalf::in_front(&key)),
+        b"beside" => PublicHalf::beside(said),
+        _ => None,
+    }
 }
 
 #[cfg(test)]

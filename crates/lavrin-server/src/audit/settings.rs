@@ -24,7 +24,8 @@ fn settings_read(seen: &System<'_>) -> Option<(Arc<Settings>, BytePath)> {
 }
 
 /// Whether an agent can be forwarded to it: whoever is root there can use it for as long as its owner is signed in.
-pub(super) fn takes_agents(seen: &System<'_>) -> bool {
+#[must_use]
+pub fn takes_agents(seen: &System<'_>) -> bool {
     settings_read(seen).is_some_and(|(settings, _)| {
         settings.word("allowagentforwarding") == "yes" && settings.word("disableforwarding") != "yes"
     })

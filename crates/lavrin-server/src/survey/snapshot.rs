@@ -220,6 +220,8 @@ mod tests {
     use crate::account::{add_shadow, read_groups, read_passwd};
     use crate::fs::{NodeKind, Why};
     use crate::server::Version;
+    use crate::survey::PublicHalf;
+    use lavrin_keys::key::Fingerprint;
     use proptest::prelude::*;
 
     fn world(name: &[u8], content: &[u8]) -> Observation {
@@ -245,7 +247,8 @@ mod tests {
         seen.bytes.insert("/large".into(), Fact::Unseen(Why::TooLarge(9)));
         seen.bytes.insert("/shut".into(), Fact::Unseen(Why::Other("odd".to_owned())));
         seen.names.insert("/etc".into(), Fact::Known(vec![name.to_vec()]));
-        let stray = StrayKey { path: path.clone(), protected: None };
+        let public = Some(PublicHalf { fingerprint: Fingerprint::of(content), beside: true });
+        let stray = StrayKey { path: path.clone(), protected: None, public };
         seen.private_keys.insert("/home/edda/.ssh".into(), Fact::Known(vec![stray]));
         seen
     }

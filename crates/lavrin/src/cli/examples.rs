@@ -41,6 +41,8 @@ pub const EXAMPLES: &[(&str, &[&str])] = &[
             "lavrin why sten --tree / --key sten.pub --from-address 192.0.2.17",
         ],
     ),
+    ("matrix", &["lavrin matrix", "lavrin matrix sten --at yesterday --format csv"]),
+    ("paths", &["lavrin paths buoy-7", "lavrin paths buoys office --cut"]),
     ("probe", &["lavrin probe sten.pub keeper@lantern", "lavrin probe runa --until refused"]),
     ("register begin", &["lavrin register begin halvmark --name 'Halvmark lights'", "lavrin register begin"]),
     (

@@ -13,12 +13,13 @@ pub const CONNECTION: &str = "Reaching a host";
 const ASIDE: [&str; 4] = ["color", "quiet", "verbose", "help_connection"];
 
 /// Commands in the order of the work.
-const GROUPS: [(&str, &[&str]); 6] = [
+const GROUPS: [(&str, &[&str]); 7] = [
     ("Keys", &["key", "agent", "kept"]),
     ("One account", &["install", "remove", "mend", "why", "probe"]),
     ("The register (who should have access)", &["register", "person", "host", "grant", "withdraw"]),
     ("The fleet (who has access, and putting it right)", &["survey", "compare", "enforce", "audit"]),
     ("People come and go, passwords end", &["rotate", "offboard", "keys-only"]),
+    ("To be looked at", &["matrix", "paths"]),
     ("Looking back, and a first look", &["history", "undo", "demo"]),
 ];
 

@@ -19,6 +19,17 @@ pub fn host(register: &Register, id: &str) -> CommandError {
     with_near(error, id, register.hosts.keys().map(String::as_str), "lavrin host show ")
 }
 
+/// Neither a person, a team, a host nor a tag.
+pub fn anything(register: &Register, name: &str) -> CommandError {
+    let said = format!("the register knows no person, team, host or tag '{}'", shown(name));
+    let names = register.people.keys().chain(register.hosts.keys()).map(String::as_str);
+    let error = match near(name, names) {
+        Some(other) => CommandError::usage(said).because(format!("near to it: {other}")),
+        None => CommandError::usage(said),
+    };
+    error.hint("lavrin person list").hint("lavrin host list")
+}
+
 /// Adds the near name, where there is one.
 pub fn with_near<'a>(
     error: CommandError,

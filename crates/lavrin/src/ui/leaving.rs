@@ -67,7 +67,7 @@ fn mark(text: &str) -> Option<(Option<usize>, &str)> {
 
 /// In words as everywhere else; in JSON so that it still is the same text to whoever reads it.
 fn write_out(character: &str, format: Format, out: &mut String) {
-    if format == Format::Text {
+    if !format.is_json() {
         out.push_str(&printable(character.as_bytes()));
         return;
     }

@@ -6,6 +6,8 @@ use crate::error::CommandError;
 use crate::exit::Exit;
 use anstyle::{AnsiColor, Style};
 use clap::ValueEnum;
+use lavrin_report::rows::Row;
+use lavrin_report::{csv, rows};
 use lavrin_server::finding::Severity;
 use lavrin_work::interrupt::Interrupt;
 use std::io::{BufRead as _, IsTerminal as _, Write as _};
@@ -26,8 +28,32 @@ pub enum Color {
 pub enum Format {
     /// For people.
     Text,
-    /// For programs.
+    /// For programs: one object.
     Json,
+    /// For tables: a line of names, then a line for each row
+    Csv,
+    /// For programs, row by row: one object on each line
+    Jsonl,
+    /// Findings for a code host (SARIF 2.1.0)
+    Sarif,
+}
+
+impl Format {
+    /// As it is typed.
+    pub fn name(self) -> &'static str {
+        match self {
+            Self::Text => "text",
+            Self::Json => "json",
+            Self::Csv => "csv",
+            Self::Jsonl => "jsonl",
+            Self::Sarif => "sarif",
+        }
+    }
+
+    /// Whether it is JSON of some kind.
+    fn is_json(self) -> bool {
+        matches!(self, Self::Json | Self::Jsonl | Self::Sarif)
+    }
 }
 
 /// What a piece of text is, which decides its colour.
@@ -132,9 +158,68 @@ impl Ui {
         self.result(&text);
     }
 
-    /// Whether programs read the result. Asked where a result is too large to be one value.
+    /// The same for a result that can be told as rows too.
+    pub fn give_rows<T: serde::Serialize, R: Row>(
+        &self,
+        value: &T,
+        rows: impl FnOnce() -> Vec<R>,
+        words: impl FnOnce() -> String,
+    ) {
+        if !self.has_rows() {
+            return self.give(value, words);
+        }
+        self.begin_rows::<R>();
+        self.rows(&rows());
+    }
+
+    /// Whether the result is rows.
+    pub fn has_rows(&self) -> bool {
+        matches!(self.format, Format::Csv | Format::Jsonl)
+    }
+
+    /// The line of names in front of rows.
+    pub fn begin_rows<R: Row>(&self) {
+        if self.format == Format::Csv {
+            self.part(&csv::lines(&[rows::names::<R>()]));
+        }
+    }
+
+    /// Prints some rows.
+    pub fn rows<R: Row>(&self, some: &[R]) {
+        self.part(&self.rows_rendered(some));
+    }
+
+    /// Some rows as they are printed.
+    pub fn rows_rendered<R: Row>(&self, some: &[R]) -> Vec<u8> {
+        if self.format == Format::Csv {
+            return csv::lines(&some.iter().map(rows::cells).collect::<Vec<_>>());
+        }
+        let mut text = Vec::new();
+        for row in some {
+            crate::json::add_line(&mut text, row);
+            text.push(b'\n');
+        }
+        text
+    }
+
+    /// Whether a program reads the result, so that nobody is asked anything in between.
+    pub fn is_for_programs(&self) -> bool {
+        self.format != Format::Text
+    }
+
+    /// Whether people read the result.
+    pub fn is_text(&self) -> bool {
+        self.format == Format::Text
+    }
+
+    /// Whether the result is one object. Asked where a result is too large to be one value.
     pub fn is_json(&self) -> bool {
         self.format == Format::Json
+    }
+
+    /// Whether the result is findings for a code host.
+    pub fn is_sarif(&self) -> bool {
+        self.format == Format::Sarif
     }
 
     /// Prints a part of a result that is too large to be made at once; [`Ui::result`] prints the last part.

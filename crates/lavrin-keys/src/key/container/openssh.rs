@@ -102,6 +102,21 @@ impl ClosedOpenSsh {
         Ok(Self { cipher, kdf, public, section: Zeroizing::new(section.to_vec()), tag })
     }
 
+    /// The public half in front of the private section, where that much of the bytes is there; the rest need not be.
+    ///
+    /// # Errors
+    /// The [`KeyFault`] that names what is wrong.
+    pub fn public_in_front(bytes: &[u8]) -> Result<PublicKey, KeyFault> {
+        let mut reader = Reader::new(bytes.strip_prefix(MAGIC).ok_or(KeyFault::BadMagic)?);
+        for _ in ["cipher", "key derivation", "its options"] {
+            reader.string()?;
+        }
+        match reader.u32()? {
+            1 => PublicKey::from_blob(reader.string()?),
+            count => Err(KeyFault::SeveralKeysInContainer { count }),
+        }
+    }
+
     /// Whether a passphrase is needed.
     #[must_use]
     pub fn is_protected(&self) -> bool {

@@ -1,12 +1,13 @@
 //! The audit of a register and its hosts, by what surveys remembered.
 
+use super::rows::{EntryRow, FindingRow, sarif_of};
 use super::{
     AuditArgs, AuditSummary, EntryOut, NotApplicableOut, NotCheckedOut, entry_out, finding_text, lines, summary_text,
 };
 use crate::cli::complete;
 use crate::clock;
 use crate::command::pace::PaceArgs;
-use crate::command::register::{OpenedRegister, today};
+use crate::command::register::{Lines, OpenedRegister, today};
 use crate::command::survey::{hosts_named, look};
 use crate::error::CommandError;
 use crate::exit::Exit;
@@ -17,7 +18,8 @@ use crate::wording;
 use crate::wording::why_words;
 use lavrin_fleet::fleet::{FleetEntry, FleetFinding, FleetReport, Moment, What};
 use lavrin_fleet::register::Host;
-use lavrin_keys::text::{count, shell_word};
+use lavrin_keys::text::{count, printable, shell_word};
+use lavrin_report::sarif;
 use lavrin_server::abilities::Abilities;
 use lavrin_server::finding::Severity;
 use lavrin_server::fs::BytePath;
@@ -27,6 +29,9 @@ use lavrin_work::fleet::{FleetFault, audit};
 use rayon::prelude::*;
 use serde::Serialize;
 use std::collections::HashMap;
+
+/// Entries and findings that are put into words at once.
+const ENTRIES_AT_ONCE: usize = 4_096;
 
 /// Most findings that are printed as text; the rest is counted.
 const TOLD_MAX: usize = 2_000;
@@ -89,6 +94,12 @@ pub async fn run(args: &AuditArgs, opened: &OpenedRegister, ui: &Ui) -> Result<E
     let findings: Vec<AuditFinding> = report.findings.par_iter().map(finding_out).collect();
     if ui.is_json() {
         print_json(&register.name, &hosts, &looks, &report, &findings, ui);
+    } else if ui.is_sarif() {
+        print_sarif(opened, &findings, ui);
+    } else if args.entries {
+        print_entries(&report, ui);
+    } else if ui.has_rows() {
+        print_rows(&report, &findings, ui);
     } else {
         print_text(&register.name, &hosts, &looks, &report, &findings, (args.live, &args.hosts), ui);
     }
@@ -197,6 +208,71 @@ fn print_json(
     let lacking = lacking.map(|(host, abilities)| crate::json::line(&NotApplicableOut::of(Some(host), abilities)));
     list("not_applicable", lacking.collect());
     ui.result(&format!("\"summary\": {}\n}}", crate::json::line(&summary(report))));
+}
+
+/// The entries only.
+fn print_entries(report: &FleetReport, ui: &Ui) {
+    if ui.has_rows() {
+        ui.begin_rows::<EntryRow>();
+    }
+    for some in report.entries.chunks(ENTRIES_AT_ONCE) {
+        if ui.has_rows() {
+            ui.part(&some.par_iter().map(|entry| entry_line(entry, ui)).collect::<Vec<_>>().concat());
+        } else {
+            ui.part(&lines(columns(&some.iter().map(|entry| entry_row(entry, ui)).collect::<Vec<_>>(), 0)));
+        }
+    }
+    if ui.is_text() {
+        ui.result(&count(report.entries.len(), "entry", "entries"));
+    }
+}
+
+fn owner_of(entry: &FleetEntry) -> Option<String> {
+    entry.owner.as_ref().map(lavrin_fleet::fleet::Owner::name)
+}
+
+fn entry_line(entry: &FleetEntry, ui: &Ui) -> Vec<u8> {
+    let path = entry.entry.place.path().map(ToString::to_string);
+    let out = entry_out(&entry.entry, path.as_deref());
+    ui.rows_rendered(&[EntryRow::of(&out, Some(&entry.host), owner_of(entry).as_deref())])
+}
+
+fn entry_row(entry: &FleetEntry, ui: &Ui) -> Vec<String> {
+    let of_account = super::entry_row(&entry.entry, ui);
+    let [_, number, algorithm, bits, fingerprint, comment] = &of_account[..] else { return of_account };
+    let account = printable(entry.entry.account.as_bytes());
+    vec![
+        ui.paint(Label::Strong, &format!("{account}@{}", entry.host)),
+        number.clone(),
+        owner_of(entry).unwrap_or_else(|| ui.paint(Label::Warn, "no known owner")),
+        format!("{algorithm} {bits}"),
+        fingerprint.clone(),
+        comment.clone(),
+    ]
+}
+
+fn print_rows(report: &FleetReport, findings: &[AuditFinding], ui: &Ui) {
+    ui.begin_rows::<FindingRow>();
+    for some in findings.chunks(ENTRIES_AT_ONCE) {
+        ui.rows(&some.iter().map(FindingRow::finding).collect::<Vec<_>>());
+    }
+    let not_checked = not_checked_out(report);
+    ui.rows(&not_checked.iter().map(FindingRow::not_checked).collect::<Vec<_>>());
+    let lacking = report.not_applicable.iter().map(|(host, abilities)| NotApplicableOut::of(Some(host), abilities));
+    let lacking: Vec<NotApplicableOut> = lacking.collect();
+    ui.rows(&lacking.iter().map(FindingRow::not_applicable).collect::<Vec<_>>());
+}
+
+/// Each finding where the register has its host, so that it shows on a line of the repository.
+fn print_sarif(opened: &OpenedRegister, findings: &[AuditFinding], ui: &Ui) {
+    let lines = Lines::of(opened);
+    let place = |finding: &AuditFinding| {
+        let host = opened.register().hosts.get(finding.host.as_deref()?)?;
+        let (path, line, column) = lines.position(&host.place, opened);
+        Some((path, Some(line), Some(column)))
+    };
+    let all: Vec<_> = findings.iter().map(|finding| sarif_of(finding, place(finding))).collect();
+    ui.result(&sarif::document(env!("CARGO_PKG_VERSION"), &all));
 }
 
 fn print_text(

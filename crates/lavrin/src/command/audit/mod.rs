@@ -1,6 +1,7 @@
 //! `lavrin audit`: every account's entries, and what is wrong with them and around them.
 
 mod fleet;
+pub mod rows;
 
 #[cfg(test)]
 pub use fleet::FleetOut;
@@ -22,6 +23,7 @@ use crate::wording::why_words;
 use crate::{paths, wording};
 use clap::Args;
 use lavrin_keys::text::{count, printable};
+use lavrin_report::sarif;
 use lavrin_server::abilities::{Abilities, Ability};
 use lavrin_server::audit::{self, AuditEntry, Auditor, Report};
 use lavrin_server::finding::{Finding, Severity};
@@ -29,6 +31,7 @@ use lavrin_server::system::System;
 use lavrin_work::audit_tree;
 use lavrin_work::ways::Rights;
 use rayon::prelude::*;
+use rows::{EntryRow, FindingRow};
 use serde::Serialize;
 use std::collections::BTreeMap;
 use std::path::PathBuf;
@@ -42,6 +45,9 @@ pub struct AuditArgs {
     /// A local tree (an image, a chroot, / itself) instead of hosts
     #[arg(long, value_name = "DIR", value_parser = paths::typed)]
     pub tree: Option<PathBuf>,
+    /// The entries instead of the findings
+    #[arg(long)]
+    pub entries: bool,
     /// Exit with 1 where a finding is at least this severe
     #[arg(long, value_name = "SEVERITY", default_value = "low")]
     pub fail_on: FailOn,
@@ -77,7 +83,7 @@ pub struct AuditOut {
 /// What a host cannot do or show, whatever rights one has.
 #[derive(Debug, Serialize)]
 #[cfg_attr(test, derive(schemars::JsonSchema))]
-struct NotApplicableOut {
+pub struct NotApplicableOut {
     /// The host, in the audit of a register.
     #[serde(skip_serializing_if = "Option::is_none")]
     host: Option<String>,
@@ -106,7 +112,7 @@ struct AuditSummary {
 /// One entry.
 #[derive(Debug, Serialize)]
 #[cfg_attr(test, derive(schemars::JsonSchema))]
-struct EntryOut<'a> {
+pub struct EntryOut<'a> {
     account: &'a str,
     path: Option<&'a str>,
     line: Option<usize>,
@@ -122,7 +128,7 @@ struct EntryOut<'a> {
 /// Something that could not be looked at.
 #[derive(Debug, Serialize)]
 #[cfg_attr(test, derive(schemars::JsonSchema))]
-struct NotCheckedOut {
+pub struct NotCheckedOut {
     #[serde(skip_serializing_if = "Option::is_none")]
     host: Option<String>,
     account: Option<String>,
@@ -148,22 +154,28 @@ pub async fn run(args: &AuditArgs, ui: &Ui) -> Result<Exit, CommandError> {
     args.server.give(&mut work.seen);
     let policy = policy(register.as_ref());
     let auditor = Auditor::new(policy.clone());
-    let mut entries = EntriesOut::new(ui, &work.name);
+    let mut entries = EntriesOut::new(args.entries, ui, &work.name);
     let (report, count) = if let Some(tree) = work.site.as_tree() {
-        let render = |found: &[AuditEntry]| entries_rendered(found, ui);
+        let render = |found: &[AuditEntry]| entries_rendered(found, args.entries, ui);
         let audited = audit_tree(tree, work.seen.clone(), &auditor, render, |rendered| entries.add(rendered));
         work.seen = audited.seen;
         (audited.report, audited.entries)
     } else {
         work.look(&|seen| audit::wants(&System::of(seen))).await?;
         let report = audit::audit(&System::of(&work.seen), &policy);
-        entries.add(entries_rendered(&report.entries, ui));
+        entries.add(entries_rendered(&report.entries, args.entries, ui));
         let count = report.entries.len();
         (report, count)
     };
     entries.end();
-    let told = print_findings(&report.findings, &work, entries.begun, ui);
-    print_end(&report, count, &work, told, ui);
+    if ui.is_json() || ui.is_text() && !args.entries {
+        let told = print_findings(&report.findings, &work, entries.begun, ui);
+        print_end(&report, count, &work, told, ui);
+    } else if !args.entries {
+        print_rows(&report, &work, ui);
+    } else if ui.is_text() {
+        ui.result(&lavrin_keys::text::count(count, "entry", "entries"));
+    }
     let found = report.worst().is_some_and(|worst| worst >= args.fail_on.severity());
     let not_checked = if report.not_checked.is_empty() { Exit::Done } else { Exit::NotChecked };
     Ok(not_checked.max(if found { Exit::Findings } else { Exit::Done }))
@@ -207,11 +219,15 @@ struct EntriesOut<'a> {
 enum Rendered {
     Rows(Vec<Vec<String>>),
     Json(String),
+    Lines(Vec<u8>),
 }
 
-fn entries_rendered(entries: &[AuditEntry], ui: &Ui) -> Rendered {
-    if !ui.is_json() {
+fn entries_rendered(entries: &[AuditEntry], only: bool, ui: &Ui) -> Rendered {
+    if ui.is_text() {
         return Rendered::Rows(entries.iter().map(|entry| entry_row(entry, ui)).collect());
+    }
+    if !ui.is_json() {
+        return Rendered::Lines(if only && ui.has_rows() { entry_lines(entries, ui) } else { Vec::new() });
     }
     let mut text = Vec::with_capacity(entries.len() * JSON_BYTES_USUAL);
     for of_file in entries.chunk_by(|one, other| one.place.path() == other.place.path()) {
@@ -224,8 +240,18 @@ fn entries_rendered(entries: &[AuditEntry], ui: &Ui) -> Rendered {
     Rendered::Json(String::from_utf8(text).expect("JSON is text"))
 }
 
+fn entry_lines(entries: &[AuditEntry], ui: &Ui) -> Vec<u8> {
+    let paths: Vec<Option<String>> = entries.iter().map(|entry| entry.place.path().map(ToString::to_string)).collect();
+    let outs: Vec<EntryOut> =
+        entries.iter().zip(&paths).map(|(entry, path)| entry_out(entry, path.as_deref())).collect();
+    ui.rows_rendered(&outs.iter().map(|out| EntryRow::of(out, None, None)).collect::<Vec<_>>())
+}
+
 impl<'a> EntriesOut<'a> {
-    fn new(ui: &'a Ui, place: &str) -> Self {
+    fn new(only: bool, ui: &'a Ui, place: &str) -> Self {
+        if only && ui.has_rows() {
+            ui.begin_rows::<EntryRow>();
+        }
         if ui.is_json() {
             let place = crate::json::line(&place);
             ui.part(&format!("{{\n\"schema\": \"lavrin/audit/1\",\n\"place\": {place},\n\"entries\": ["));
@@ -235,6 +261,7 @@ impl<'a> EntriesOut<'a> {
 
     fn add(&mut self, rendered: Rendered) {
         match rendered {
+            Rendered::Lines(lines) => self.ui.part(&lines),
             Rendered::Json(text) if text.is_empty() => {}
             Rendered::Json(text) => {
                 self.ui.part(if self.begun { ",\n" } else { "\n" });
@@ -316,6 +343,32 @@ fn print_findings(findings: &[Finding], work: &Work, told: bool, ui: &Ui) -> boo
     told || !findings.is_empty()
 }
 
+/// The findings and what was not checked, as rows or for a code host.
+fn print_rows(report: &Report, work: &Work, ui: &Ui) {
+    let findings: Vec<AuditFinding> = report.findings.par_iter().map(|finding| finding_out(finding, work)).collect();
+    if ui.is_sarif() {
+        let place = |finding: &AuditFinding| finding.path.clone().map(|path| (path, finding.line, None));
+        let all: Vec<_> = findings.iter().map(|finding| rows::sarif_of(finding, place(finding))).collect();
+        return ui.result(&sarif::document(env!("CARGO_PKG_VERSION"), &all));
+    }
+    let not_checked = not_checked_out(report);
+    let lacking = (!work.seen.abilities.is_whole()).then(|| NotApplicableOut::of(None, &work.seen.abilities));
+    ui.begin_rows::<FindingRow>();
+    ui.rows(&findings.iter().map(FindingRow::finding).collect::<Vec<_>>());
+    ui.rows(&not_checked.iter().map(FindingRow::not_checked).collect::<Vec<_>>());
+    ui.rows(&lacking.iter().map(FindingRow::not_applicable).collect::<Vec<_>>());
+}
+
+fn not_checked_out(report: &Report) -> Vec<NotCheckedOut> {
+    let out = |item: &audit::NotChecked| NotCheckedOut {
+        host: None,
+        account: item.account.clone(),
+        path: item.source.to_string(),
+        why: why_words(&item.why),
+    };
+    report.not_checked.iter().map(out).collect()
+}
+
 /// The line that keeps a part apart from the one above it, where there is one.
 fn gap(told: bool) -> &'static str {
     if told { "\n" } else { "" }
@@ -344,16 +397,7 @@ fn finding_out(finding: &Finding, work: &Work) -> AuditFinding {
 
 /// What was not checked, and the numbers.
 fn print_end(report: &Report, entries: usize, work: &Work, told: bool, ui: &Ui) {
-    let not_checked: Vec<NotCheckedOut> = report
-        .not_checked
-        .iter()
-        .map(|item| NotCheckedOut {
-            host: None,
-            account: item.account.clone(),
-            path: item.source.to_string(),
-            why: why_words(&item.why),
-        })
-        .collect();
+    let not_checked = not_checked_out(report);
     let count = |severity: Severity| (severity.name(), report.count(severity));
     let summary = AuditSummary {
         accounts: report.accounts,

@@ -9,6 +9,7 @@ use crate::ui::{Label, Ui};
 use crate::wording;
 use lavrin_fleet::fleet::compare::{AccountComparison, Difference};
 use lavrin_keys::text::{count, printable};
+use lavrin_report::rows::Row;
 use lavrin_server::fs::Why;
 use lavrin_server::login::Place;
 use lavrin_server::steps::NoSteps;
@@ -78,6 +79,68 @@ pub struct DifferenceOut {
     comment: Option<String>,
     /// Why, and what would be done.
     message: String,
+}
+
+/// A difference, or a problem, as a row.
+#[derive(Debug, Serialize)]
+#[cfg_attr(test, derive(schemars::JsonSchema))]
+pub struct DifferenceRow<'a> {
+    host: &'a str,
+    seen: Option<&'a str>,
+    account: Option<&'a str>,
+    managed: Option<bool>,
+    kind: Option<DifferenceKind>,
+    owner: Option<&'a str>,
+    key: Option<&'a str>,
+    path: Option<&'a str>,
+    line: Option<usize>,
+    comment: Option<&'a str>,
+    message: Option<&'a str>,
+    /// Why the host or the account could not be compared.
+    problem: Option<&'a str>,
+}
+
+impl Row for DifferenceRow<'_> {
+    const COLUMNS: &'static [&'static str] = &[
+        "host", "seen", "account", "managed", "kind", "owner", "key", "path", "line", "comment", "message", "problem",
+    ];
+}
+
+impl<'a> DifferenceRow<'a> {
+    /// One for each difference, and one for each host and account that could not be compared.
+    fn all(out: &'a CompareOut) -> Vec<Self> {
+        let mut rows = Vec::new();
+        for host in &out.hosts {
+            if host.seen.is_none() {
+                let problem = host.fault.as_deref().or(Some("not surveyed yet"));
+                rows.push(Self { problem, ..Self::of(host, None, None) });
+            }
+            for account in &host.accounts {
+                if account.problem.is_some() {
+                    rows.push(Self::of(host, Some(account), None));
+                }
+                rows.extend(account.differences.iter().map(|one| Self::of(host, Some(account), Some(one))));
+            }
+        }
+        rows
+    }
+
+    fn of(host: &'a ComparedHostOut, account: Option<&'a AccountOut>, difference: Option<&'a DifferenceOut>) -> Self {
+        Self {
+            host: &host.host,
+            seen: host.seen.as_deref(),
+            account: account.map(|account| account.account.as_str()),
+            managed: account.map(|account| account.managed),
+            kind: difference.map(|one| one.kind),
+            owner: difference.and_then(|one| one.owner.as_deref()),
+            key: difference.and_then(|one| one.key.as_deref()),
+            path: difference.and_then(|one| one.path.as_deref()),
+            line: difference.and_then(|one| one.line),
+            comment: difference.and_then(|one| one.comment.as_deref()),
+            message: difference.map(|one| one.message.as_str()),
+            problem: account.filter(|_| difference.is_none()).and_then(|account| account.problem.as_deref()),
+        }
+    }
 }
 
 /// How much of what.
@@ -254,7 +317,7 @@ impl DifferenceOut {
 
 /// Prints it.
 pub fn print(out: &CompareOut, ui: &Ui) {
-    ui.give(out, || text(out, ui));
+    ui.give_rows(out, || DifferenceRow::all(out), || text(out, ui));
 }
 
 fn text(out: &CompareOut, ui: &Ui) -> String {

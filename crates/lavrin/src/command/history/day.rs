@@ -22,6 +22,11 @@ pub fn typed_day(text: &str) -> Result<Date, String> {
     Ok(day)
 }
 
+/// The last second of a day (UTC), or now where the day is not over, in seconds since 1970.
+pub fn end_of_day(day: Date) -> i64 {
+    ((day.number() + 1) * 86_400 - 1).min(crate::clock::now().unix_timestamp())
+}
+
 fn ago(now: Date, number: &str, unit: &str) -> Option<Date> {
     let number: i64 = number.parse().ok().filter(|number| (0..=36_500).contains(number))?;
     let days = match unit {

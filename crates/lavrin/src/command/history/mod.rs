@@ -1,7 +1,8 @@
 //! `lavrin history`: which entries came and went, what was changed, and who could log in on a day.
 
-mod day;
+pub mod day;
 mod kept;
+mod past_row;
 mod runs;
 mod verify;
 
@@ -20,16 +21,18 @@ use crate::table::columns;
 use crate::ui::{Label, Ui};
 use crate::{input, paths};
 use clap::Args;
-use lavrin_fleet::fleet::{Access, Index, who};
+use lavrin_fleet::fleet::{Access, Certainty, Index, who};
 use lavrin_fleet::register::{Date, Register};
 use lavrin_keys::key::Fingerprint;
 use lavrin_keys::text::{count, printable};
+use lavrin_report::rows::Row;
 use lavrin_server::survey::Observation;
 use lavrin_server::system::System;
 use lavrin_store::database::{Database, Seen};
 use lavrin_store::{ChangeOutcome, Event, JournalEntry, Keeper};
 use lavrin_work::fleet::Memory;
 use lavrin_work::survey::unread;
+use past_row::PastRow;
 use rayon::prelude::*;
 use serde::Serialize;
 use std::collections::HashMap;
@@ -91,6 +94,11 @@ struct EventOut {
     /// People whom it concerns, whoever's key it is about.
     #[serde(skip_serializing_if = "Vec::is_empty")]
     people: Vec<String>,
+}
+
+impl Row for &EventOut {
+    const COLUMNS: &'static [&'static str] =
+        &["time", "what", "host", "account", "key", "owner", "detail", "id", "people"];
 }
 
 /// What happened.
@@ -264,11 +272,15 @@ fn without_register(ui: &Ui) -> Result<Exit, CommandError> {
 
 fn print(events: Vec<EventOut>, ui: &Ui) -> Exit {
     let out = HistoryOut { schema: "lavrin/history/1", events };
-    ui.give(&out, || {
-        let rows: Vec<Vec<String>> = out.events.iter().map(|event| row(event, ui)).collect();
-        let lines: String = columns(&rows, 0).into_iter().map(|line| line + "\n").collect();
-        format!("{lines}{}", count(out.events.len(), "event", "events"))
-    });
+    ui.give_rows(
+        &out,
+        || out.events.iter().collect::<Vec<&EventOut>>(),
+        || {
+            let rows: Vec<Vec<String>> = out.events.iter().map(|event| row(event, ui)).collect();
+            let lines: String = columns(&rows, 0).into_iter().map(|line| line + "\n").collect();
+            format!("{lines}{}", count(out.events.len(), "event", "events"))
+        },
+    );
     Exit::Done
 }
 
@@ -355,7 +367,7 @@ fn access_at(
     store: &Database,
     ui: &Ui,
 ) -> Result<Exit, CommandError> {
-    let end = ((day.number() + 1) * 86_400 - 1).min(clock::now().unix_timestamp());
+    let end = day::end_of_day(day);
     let mut hosts: Vec<String> = store.looks()?.into_iter().map(|look| look.host).collect();
     if let Subject::Host(name) | Subject::Account(_, name) = subject {
         hosts.retain(|host| host == name);
@@ -393,7 +405,7 @@ fn access_at(
         }
     }
     let out = AccessAtOut { schema: "lavrin/history-at/1", at: moment(end), access, unknown, not_read };
-    ui.give(&out, || access_text(&out, ui));
+    ui.give_rows(&out, || PastRow::all(&out), || access_text(&out, ui));
     Ok(if out.unknown.is_empty() && out.not_read.is_empty() { Exit::Done } else { Exit::NotChecked })
 }
 
@@ -405,7 +417,7 @@ fn access_out(host: &str, access: Access, read: Option<i64>, index: &Index<'_>) 
         owner: index.owner(access.key).map(lavrin_fleet::fleet::Owner::name),
         comment: access.comment,
         limits: LimitsOut::from(&access.limits),
-        certain: access.certain && read.is_none(),
+        certain: access.certainty == Certainty::Certain && read.is_none(),
         last_read: read.map(clock::day_of),
     }
 }

@@ -5,6 +5,7 @@ use crate::exit::Exit;
 use crate::table::columns;
 use crate::ui::{Label, Ui};
 use lavrin_keys::text::{count, printable};
+use lavrin_report::rows::Row;
 use lavrin_store::{ChangeOutcome, Event, JournalEntry, Keeper};
 use serde::Serialize;
 use std::collections::{BTreeSet, HashMap};
@@ -36,10 +37,15 @@ struct RunOut {
     reason: Option<String>,
 }
 
+impl Row for &RunOut {
+    const COLUMNS: &'static [&'static str] =
+        &["id", "time", "command", "hosts", "done", "as_before", "unknown", "reason"];
+}
+
 /// Prints every run, the last one at the end.
 pub fn run(keeper: &dyn Keeper, ui: &Ui) -> Result<Exit, CommandError> {
     let out = RunsOut { schema: "lavrin/history-runs/1", runs: runs(&keeper.lines()?) };
-    ui.give(&out, || text(&out.runs, ui));
+    ui.give_rows(&out, || out.runs.iter().collect::<Vec<&RunOut>>(), || text(&out.runs, ui));
     Ok(Exit::Done)
 }
 

@@ -24,6 +24,7 @@ use fields::HostFields;
 use lavrin_fleet::register::edit::{HostField, add_host};
 use lavrin_fleet::register::{Host, ReachKind, Register, Whom};
 use lavrin_keys::text::{count, printable, shell_word};
+use lavrin_report::rows::Row;
 use serde::Serialize;
 
 /// The file that holds the hosts that have none of their own.
@@ -139,6 +140,26 @@ struct OneHost {
     way_back_tried: Option<String>,
 }
 
+impl Row for &OneHost {
+    const COLUMNS: &'static [&'static str] = &[
+        "id",
+        "address",
+        "port",
+        "reach",
+        "keys_file",
+        "profile",
+        "limits",
+        "tags",
+        "site",
+        "login",
+        "through",
+        "accounts",
+        "host_keys",
+        "way_back",
+        "way_back_tried",
+    ];
+}
+
 /// Somebody who may enter.
 #[derive(Debug, Serialize)]
 #[cfg_attr(test, derive(schemars::JsonSchema))]
@@ -209,7 +230,7 @@ fn list(args: &HostListArgs, ui: &Ui) -> Result<Exit, CommandError> {
     let hosts = opened.reading.register.hosts.values().filter(tagged);
     let hosts: Vec<&Host> = hosts.collect();
     let out = HostsOut { schema: "lavrin/host-list/1", hosts: hosts.iter().map(|host| one_host(host)).collect() };
-    ui.give(&out, || list_text(&hosts, ui));
+    ui.give_rows(&out, || out.hosts.iter().collect::<Vec<&OneHost>>(), || list_text(&hosts, ui));
     Ok(Exit::Done)
 }
 

@@ -2,6 +2,7 @@
 
 mod change;
 mod key;
+mod rows;
 
 use crate::command::kept::may_have;
 use crate::command::register::{OpenedRegister, RegisterArgs, change_file, edit_fault, today, typed_date, typed_id};
@@ -19,6 +20,7 @@ use lavrin_fleet::register::{Date, Grant, KeptAccount, OwnedKey, Person, Purpose
 use lavrin_keys::key::{PublicKey, strength};
 use lavrin_keys::text::{count, printable};
 use lavrin_server::finding::Fault;
+use rows::PersonRow;
 use serde::Serialize;
 use std::path::PathBuf;
 
@@ -310,11 +312,15 @@ fn list(args: &PersonListArgs, ui: &Ui) -> Result<Exit, CommandError> {
     let opened = args.register.open()?;
     let people = &opened.reading.register.people;
     let out = PeopleOut { schema: "lavrin/person-list/1", people: people.values().map(one_person).collect() };
-    ui.give(&out, || {
-        let rows: Vec<Vec<String>> = people.values().map(|person| row(person, ui)).collect();
-        let lines: String = columns(&rows, 0).into_iter().map(|line| line + "\n").collect();
-        format!("{lines}{}", count(rows.len(), "person", "people"))
-    });
+    ui.give_rows(
+        &out,
+        || PersonRow::all(&out),
+        || {
+            let rows: Vec<Vec<String>> = people.values().map(|person| row(person, ui)).collect();
+            let lines: String = columns(&rows, 0).into_iter().map(|line| line + "\n").collect();
+            format!("{lines}{}", count(rows.len(), "person", "people"))
+        },
+    );
     Ok(Exit::Done)
 }
 

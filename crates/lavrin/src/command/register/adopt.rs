@@ -104,7 +104,7 @@ pub fn run(args: &AdoptArgs, ui: &Ui) -> Result<Exit, CommandError> {
     {
         return Err(CommandError::usage(format!("no survey found an unknown key {odd}")).hint("lavrin register adopt"));
     }
-    let asks = args.owner.is_empty() && !args.take_proposals && !ui.is_json() && std::io::stdin().is_terminal();
+    let asks = args.owner.is_empty() && !args.take_proposals && !ui.is_for_programs() && std::io::stdin().is_terminal();
     let mut adopted: Vec<(&UnknownKey, String)> = Vec::new();
     for found in &keys {
         let answer = match answers.get(&found.key.fingerprint()) {
@@ -123,13 +123,13 @@ pub fn run(args: &AdoptArgs, ui: &Ui) -> Result<Exit, CommandError> {
         let is_taken = found.is_adopted || args.take_proposals || asks && ask_grant(&found, ui)?;
         grants.push((found, is_taken));
     }
-    if ui.is_json() || !asks {
+    if ui.is_for_programs() || !asks {
         ui.give(&out_of(&keys, &adopted, &grants), || table(&keys, &adopted, ui) + &grants_table(&grants, ui));
     }
     let taken: Vec<&Ungranted> = grants.iter().filter(|(_, is_taken)| *is_taken).map(|(found, _)| found).collect();
     write(opened, &adopted, &taken, ui)?;
     let (left, open) = (keys.len() - adopted.len(), grants.len() - taken.len());
-    if !ui.is_json() {
+    if !ui.is_for_programs() {
         let mut said = format!(
             "{} adopted, {} written",
             count(adopted.len(), "key", "keys"),

@@ -1,6 +1,7 @@
 //! `lavrin register check`: what is wrong with the register, offline, every fault at its place.
 
-use super::{OpenedRegister, RegisterArgs, today};
+use super::{Lines, OpenedRegister, RegisterArgs, today};
+use crate::command::audit::rows::level;
 use crate::error::CommandError;
 use crate::exit::Exit;
 use crate::finding_text::FindingText;
@@ -11,6 +12,7 @@ use clap::Args;
 use lavrin_fleet::register::check::{check, worst};
 use lavrin_fleet::register::{RegisterFault, RegisterFinding, RegisterPlace};
 use lavrin_keys::text::count;
+use lavrin_report::sarif;
 use lavrin_server::finding::Severity;
 use lavrin_store::database::Database;
 use lavrin_work::fleet::accounts_seen;
@@ -80,6 +82,10 @@ pub fn run(args: &CheckArgs, ui: &Ui) -> Result<Exit, CommandError> {
     tell_what_was_meant(&opened, &mut findings);
     let lines = Lines::of(&opened);
     let out = out_of(&opened, &findings, &lines);
+    if ui.is_sarif() {
+        ui.result(&sarif_of(&out));
+        return Ok(exit(&findings, args));
+    }
     ui.give(&out, || {
         for finding in findings.iter().take(DRAWN_MAX) {
             ui.part(&drawn(finding, &opened, &lines, ui));
@@ -89,8 +95,26 @@ pub fn run(args: &CheckArgs, ui: &Ui) -> Result<Exit, CommandError> {
         }
         summary(&out, &findings, ui)
     });
-    let found = worst(&findings).is_some_and(|worst| worst >= args.fail_on.severity());
-    Ok(if found { Exit::Findings } else { Exit::Done })
+    Ok(exit(&findings, args))
+}
+
+fn exit(findings: &[RegisterFinding], args: &CheckArgs) -> Exit {
+    let found = worst(findings).is_some_and(|worst| worst >= args.fail_on.severity());
+    if found { Exit::Findings } else { Exit::Done }
+}
+
+/// The faults for a code host, each on its line.
+fn sarif_of(out: &CheckOut) -> String {
+    let finding = |one: &FindingOut| sarif::Finding {
+        rule: one.rule,
+        level: level(one.severity),
+        severity: one.severity.name(),
+        message: format!("{}: {}. Next: {}", one.about, one.message, one.remedy),
+        place: Some((one.path.clone(), Some(one.line), Some(one.column))),
+        about: Some(one.about.clone()),
+        identity: format!("{}/{}/{}/{}", one.path, one.about, one.rule, one.message),
+    };
+    sarif::document(env!("CARGO_PKG_VERSION"), &out.findings.iter().map(finding).collect::<Vec<_>>())
 }
 
 /// What the last surveys saw of the hosts with managed accounts, where there were any.
@@ -146,32 +170,6 @@ fn out_of(opened: &OpenedRegister, findings: &[RegisterFinding], lines: &Lines) 
                 }
             })
             .collect(),
-    }
-}
-
-/// Where the lines of each file begin: in a large register very many places are told.
-struct Lines(Vec<Vec<usize>>);
-
-impl Lines {
-    fn of(opened: &OpenedRegister) -> Self {
-        let starts =
-            |text: &str| std::iter::once(0).chain(text.match_indices('\n').map(|(at, _)| at + 1)).collect::<Vec<_>>();
-        Self(opened.files.iter().map(|file| starts(&file.text)).collect())
-    }
-
-    /// The line that holds this byte, counted from 0, and where it begins.
-    fn line(&self, file: usize, at: usize) -> (usize, usize) {
-        let starts = self.0.get(file).map(Vec::as_slice).unwrap_or_default();
-        let line = starts.partition_point(|start| *start <= at).saturating_sub(1);
-        (line, starts.get(line).copied().unwrap_or_default())
-    }
-
-    /// File, line and column of a place, the latter two counted from 1.
-    fn position(&self, place: &RegisterPlace, opened: &OpenedRegister) -> (String, usize, usize) {
-        let Some(file) = opened.files.get(place.file) else { return (String::new(), 1, 1) };
-        let (line, start) = self.line(place.file, place.span.start);
-        let column = file.text.get(start..place.span.start).unwrap_or_default().chars().count();
-        (file.path.clone(), line + 1, column + 1)
     }
 }
 

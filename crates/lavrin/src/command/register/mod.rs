@@ -3,12 +3,14 @@
 pub mod adopt;
 pub mod begin;
 pub mod check;
+mod lines;
 mod opened;
 
 use crate::error::CommandError;
 use crate::exit::Exit;
 use crate::ui::Ui;
 use clap::Subcommand;
+pub use lines::Lines;
 pub use opened::{OpenedRegister, RegisterArgs, change_file, edit_fault, policy, today, typed_date, typed_id};
 
 /// The commands about the register as a whole.

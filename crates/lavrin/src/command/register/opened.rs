@@ -113,7 +113,7 @@ pub fn change_file(opened: &OpenedRegister, ui: &Ui, path: &str, new: &str) -> R
     ui.status(&paths::shown(&opened.folder.path().join(path)));
     for line in changed_lines(old.unwrap_or_default(), new) {
         // A program reads one object, and nothing before it.
-        if ui.is_json() { ui.status(&line.words()) } else { ui.result(&line.words()) }
+        if ui.is_for_programs() { ui.status(&line.words()) } else { ui.result(&line.words()) }
     }
     Ok(after)
 }

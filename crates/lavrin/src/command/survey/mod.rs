@@ -66,7 +66,11 @@ pub async fn run(args: &SurveyArgs, ui: &Ui) -> Result<Exit, CommandError> {
         return Err(CommandError::usage("the register has no host yet").hint("lavrin host add NAME"));
     }
     let ways = args.sign_in.ways(opened.register())?;
-    let seen = look(&opened, &hosts, &ways, &args.pace.pace(opened.register(), ui)?, ui, |_, _| ()).await?;
+    let pace = args.pace.pace(opened.register(), ui)?;
+    let at = LookAt { hosts: &hosts, scope: Scope::Survey };
+    // Rows are told as they come: a survey of many hosts takes a while.
+    out::begin_rows(ui);
+    let seen = look_telling(&opened, at, &ways, &pace, ui, |one| out::row_of(one, ui), |_, _| ()).await?;
     Ok(out::print(&seen, ui))
 }
 
@@ -97,12 +101,26 @@ pub async fn look_at(
     ways: &Arc<Ways>,
     pace: &Pace,
     ui: &Ui,
+    take: impl FnMut(&str, Box<Observation>),
+) -> Result<Vec<Surveyed>, CommandError> {
+    look_telling(opened, at, ways, pace, ui, |_| (), take).await
+}
+
+/// The same, and `tell` is told of each host.
+async fn look_telling(
+    opened: &OpenedRegister,
+    at: LookAt<'_>,
+    ways: &Arc<Ways>,
+    pace: &Pace,
+    ui: &Ui,
+    mut tell: impl FnMut(&Surveyed),
     mut take: impl FnMut(&str, Box<Observation>),
 ) -> Result<Vec<Surveyed>, CommandError> {
     let store = Database::open(opened.folder.path())?;
     let mut progress = Progress::of(at.hosts.len(), ui);
     let mut handed = |surveyed: &Surveyed, seen: Option<Box<Observation>>| {
         progress.one(surveyed.fault.is_none());
+        tell(surveyed);
         if let Some(seen) = seen {
             take(&surveyed.host, seen);
         }
@@ -131,5 +149,10 @@ fn take_in(args: &SurveyArgs, path: &Path, opened: &OpenedRegister, ui: &Ui) -> 
     let mut recorder = Recorder::new(&store, CLOCK)?;
     let looked = Looked { seen: Box::new(seen), refused: None };
     recorder.take(&mut vec![(host.clone(), Ok(looked))], &mut |_, _| ())?;
-    Ok(out::print(&recorder.end(), ui))
+    let seen = recorder.end();
+    out::begin_rows(ui);
+    for one in &seen {
+        out::row_of(one, ui);
+    }
+    Ok(out::print(&seen, ui))
 }

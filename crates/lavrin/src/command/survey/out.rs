@@ -6,6 +6,7 @@ use crate::table::columns;
 use crate::ui::{Label, Ui};
 use crate::wording;
 use lavrin_keys::text::{count, printable};
+use lavrin_report::rows::Row;
 use lavrin_server::abilities::Ability;
 use lavrin_work::survey::Surveyed;
 use lavrin_work::ways::WayFault;
@@ -77,11 +78,44 @@ impl SurveyedHostOut {
     }
 }
 
-/// Prints it, and gives how it ended.
+impl Row for SurveyedHostOut {
+    const COLUMNS: &'static [&'static str] = &[
+        "host",
+        "connected",
+        "fault",
+        "accounts",
+        "entries",
+        "sessions",
+        "changed",
+        "refused",
+        "unread",
+        "kept",
+        "last_seen",
+        "lacks",
+    ];
+}
+
+/// Begins with the rows, where rows are asked for.
+pub fn begin_rows(ui: &Ui) {
+    if ui.has_rows() {
+        ui.begin_rows::<SurveyedHostOut>();
+    }
+}
+
+/// The row of a host.
+pub fn row_of(seen: &Surveyed, ui: &Ui) {
+    if ui.has_rows() {
+        ui.rows(&[SurveyedHostOut::of(seen)]);
+    }
+}
+
+/// Prints it, where it is not told as rows, and gives how it ended.
 pub fn print(seen: &[Surveyed], ui: &Ui) -> Exit {
     let hosts: Vec<SurveyedHostOut> = seen.iter().map(SurveyedHostOut::of).collect();
     let hosts = hosts.as_slice();
-    ui.give(&SurveyOut { schema: "lavrin/survey/1", hosts }, || text(hosts, ui));
+    if !ui.has_rows() {
+        ui.give(&SurveyOut { schema: "lavrin/survey/1", hosts }, || text(hosts, ui));
+    }
     if hosts.iter().any(|host| host.refused.is_some()) {
         ui.status(&format!(
             "  next: {}",

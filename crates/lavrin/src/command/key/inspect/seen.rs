@@ -140,7 +140,7 @@ impl Inspection {
             policy: Policy::default(),
             passphrase: given.read()?,
             given,
-            may_ask: !ui.is_json() && std::io::stdin().is_terminal() && std::io::stderr().is_terminal(),
+            may_ask: !ui.is_for_programs() && std::io::stdin().is_terminal() && std::io::stderr().is_terminal(),
             sources: Vec::new(),
             keys: Vec::new(),
             judged: 0,

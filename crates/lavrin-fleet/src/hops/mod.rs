@@ -1,0 +1,16 @@
+//! The ways through a fleet: who can reach what by hopping from host to host, over private keys that lie on them.
+//!
+//! Nothing here is certain to be used by somebody; it is what somebody could do who has taken a host, an account or a key.
+
+mod cut;
+mod facts;
+mod graph;
+mod hints;
+mod search;
+#[cfg(test)]
+mod tests;
+
+pub use cut::{Cut, Single};
+pub use facts::{AccountFacts, BecomesRoot, HostFacts};
+pub use graph::{Follow, Spot, Step, Ways};
+pub use search::{Came, Reach, Start};

@@ -1,0 +1,154 @@
+//! A walk over what is remembered of hosts: some at once, judged on all cores, so that memory stays small however many there are.
+
+use crate::fleet::{FleetFault, LastRead, Memory};
+use crate::survey::unread;
+use lavrin_fleet::fleet::matrix::{Matrix, WayIn};
+use lavrin_fleet::fleet::{Access, Moment, who};
+use lavrin_fleet::hops::HostFacts;
+use lavrin_fleet::register::{Host, Register};
+use lavrin_keys::text::printable;
+use lavrin_server::survey::Observation;
+use lavrin_server::system::System;
+use lavrin_store::database::Database;
+use rayon::prelude::*;
+
+/// Hosts that are held in memory at once.
+const HOSTS_AT_ONCE: usize = 256;
+
+/// What is remembered of a host.
+#[derive(Debug)]
+pub struct Remembered {
+    /// What was seen of it.
+    pub seen: Observation,
+    /// When it was last seen so, in seconds since 1970.
+    pub time: i64,
+    /// Accounts that were not read then, by the names under which they are shown.
+    pub unread: Vec<String>,
+    /// What earlier looks read of those.
+    pub earlier: Vec<LastRead>,
+}
+
+/// Goes over these hosts as they were known at a time. `judge` is asked for each, on any core; `take` is handed the answers in the
+/// order of the hosts.
+///
+/// # Errors
+/// [`FleetFault`].
+pub fn walk<T: Send>(
+    store: Option<&Database>,
+    hosts: &[&Host],
+    time: i64,
+    judge: impl Fn(&Host, Option<&Remembered>) -> T + Sync,
+    mut take: impl FnMut(&Host, T),
+) -> Result<(), FleetFault> {
+    let mut memory = store.map(Memory::of);
+    for some in hosts.chunks(HOSTS_AT_ONCE) {
+        let names: Vec<&str> = some.iter().map(|host| host.id.as_str()).collect();
+        let remembered = match &mut memory {
+            Some(memory) => remember(memory, &names, time)?,
+            None => some.iter().map(|_| None).collect(),
+        };
+        let judged: Vec<T> =
+            some.par_iter().zip(remembered).map(|(host, remembered)| judge(host, remembered.as_ref())).collect();
+        for (host, judged) in some.iter().zip(judged) {
+            take(host, judged);
+        }
+    }
+    Ok(())
+}
+
+fn remember(memory: &mut Memory<'_>, hosts: &[&str], time: i64) -> Result<Vec<Option<Remembered>>, FleetFault> {
+    let seen = memory.with_times(hosts, time)?;
+    let mut remembered: Vec<Option<Remembered>> = seen
+        .into_par_iter()
+        .map(|seen| {
+            let (seen, last) = seen?;
+            let unread = unread(&System::of(&seen));
+            Some(Remembered { seen, time: last.min(time), unread, earlier: Vec::new() })
+        })
+        .collect();
+    for (host, one) in hosts.iter().zip(&mut remembered) {
+        if let Some(one) = one.as_mut().filter(|one| !one.unread.is_empty()) {
+            one.earlier = memory.last_read(host, one.unread.clone(), one.time)?;
+        }
+    }
+    Ok(remembered)
+}
+
+/// Who gets into a host.
+#[derive(Debug)]
+pub struct HostAccess {
+    /// The host.
+    pub host: String,
+    /// When it was last seen, in seconds since 1970; `None`: never.
+    pub seen: Option<i64>,
+    /// The ways in.
+    pub ways: Vec<WayIn>,
+    /// Accounts that were not read.
+    pub unread: Vec<String>,
+}
+
+impl HostAccess {
+    /// By what is remembered.
+    #[must_use]
+    pub fn of(matrix: &Matrix<'_>, host: &Host, remembered: Option<&Remembered>, now: Moment) -> Self {
+        let open = remembered.map(|one| who(&System::of(&one.seen), now.time));
+        Self::with(matrix, host, remembered, open, now)
+    }
+
+    /// The same where it is known already who gets in.
+    #[must_use]
+    pub fn with(
+        matrix: &Matrix<'_>,
+        host: &Host,
+        remembered: Option<&Remembered>,
+        open: Option<Vec<Access>>,
+        now: Moment,
+    ) -> Self {
+        let unread = remembered.map(|one| one.unread.clone()).unwrap_or_default();
+        let earlier = remembered.iter().flat_map(|one| &one.earlier).flat_map(|earlier| {
+            let of_these = |access: &Access| earlier.accounts.contains(&printable(access.account.as_bytes()));
+            who(&System::of(&earlier.seen), now.time).into_iter().filter(of_these)
+        });
+        let ways = matrix.host(host, open, earlier.collect(), &unread);
+        Self { host: host.id.clone(), seen: remembered.map(|one| one.time), ways, unread }
+    }
+}
+
+/// Who got into these hosts at a moment, in their order.
+///
+/// # Errors
+/// [`FleetFault`].
+pub fn access(
+    register: &Register,
+    hosts: &[&Host],
+    store: Option<&Database>,
+    now: Moment,
+) -> Result<Vec<HostAccess>, FleetFault> {
+    let matrix = Matrix::new(register, now);
+    let mut found = Vec::with_capacity(hosts.len());
+    let judge = |host: &Host, remembered: Option<&Remembered>| HostAccess::of(&matrix, host, remembered, now);
+    walk(store, hosts, now.time, judge, |_, one| found.push(one))?;
+    Ok(found)
+}
+
+/// What each host of the register adds to the ways through; those that were never seen are named.
+///
+/// # Errors
+/// [`FleetFault`].
+pub fn hops(
+    register: &Register,
+    store: Option<&Database>,
+    now: Moment,
+) -> Result<(Vec<HostFacts>, Vec<String>), FleetFault> {
+    let hosts: Vec<&Host> = register.hosts.values().collect();
+    let (mut found, mut unseen) = (Vec::new(), Vec::new());
+    let judge = |host: &Host, remembered: Option<&Remembered>| {
+        let system = System::of(&remembered?.seen);
+        Some(HostFacts::of(host, &system, &who(&system, now.time)))
+    };
+    walk(store, &hosts, now.time, judge, |host, facts| match facts {
+        Some(facts) => found.push(facts),
+        None => unseen.push(host.id.clone()),
+    })?;
+    Ok((found, unseen))
+}
