@@ -124,6 +124,26 @@ pub enum HostFault {
         /// Why.
         fault: String,
     },
+    /// A private key that nothing protects lies here and opens root elsewhere.
+    KeyOpensRoot {
+        /// Which key.
+        fingerprint: Fingerprint,
+        /// An account that it opens: `ACCOUNT@HOST`.
+        opens: String,
+        /// How many hosts are reached from it, step by step.
+        hosts: usize,
+    },
+    /// A way leads from here to hosts that policy keeps apart from it.
+    ForbiddenWay {
+        /// The tag of this host.
+        from: String,
+        /// The tag of the hosts that are reached.
+        to: String,
+        /// Where the shortest way ends: `ACCOUNT@HOST`.
+        end: String,
+        /// Accounts that are entered on it.
+        hops: u32,
+    },
     /// A removal is still owed to this host.
     RemovalOwed {
         /// Which key.
@@ -152,6 +172,8 @@ lavrin_keys::rules!(HostFault {
     HostFault::NeverSurveyed { .. } => "never-surveyed", Medium;
     HostFault::SurveyOld { .. } => "survey-old", Low;
     HostFault::NotReached { .. } => "not-reached", Medium;
+    HostFault::KeyOpensRoot { .. } => "key-opens-root", Critical;
+    HostFault::ForbiddenWay { .. } => "forbidden-way", Critical;
     HostFault::RemovalOwed { .. } => "removal-owed", High;
 });
 

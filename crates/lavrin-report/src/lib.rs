@@ -4,5 +4,7 @@
 #![warn(missing_docs)]
 
 pub mod csv;
+pub mod page;
+pub mod plot;
 pub mod rows;
 pub mod sarif;

@@ -2,9 +2,11 @@
 //! journal. An observation is kept once for as long as it stays the same.
 
 mod observations;
+mod reports;
 mod sightings;
 
 pub use observations::{Look, Recorded, Stored};
+pub use reports::DayOfChange;
 pub use sightings::{Seen, SeenKeys, Sighted};
 
 use crate::{JournalEntry, Keeper, StoreFault, copy, private};
@@ -27,12 +29,16 @@ const FILE: &str = "store.sqlite3";
 const APPLICATION: i32 = 0x4c56_524e;
 
 /// The form of the tables (`user_version`).
-const VERSION: i32 = 1;
+const VERSION: i32 = 2;
 
 /// How long to wait for another Lavrin that is writing.
 const BUSY: Duration = Duration::from_secs(20);
 
-const TABLES: &str = include_str!("tables.sql");
+const TABLES: &str = concat!(include_str!("tables.sql"), include_str!("reports.sql"));
+
+/// The first form of the tables, and what the second one added.
+const FIRST: &str = include_str!("tables.sql");
+const SINCE_2: &str = include_str!("reports.sql");
 
 /// Why the store cannot be used. It is never overwritten for any of these.
 #[derive(Debug, Error)]
@@ -123,7 +129,7 @@ impl Database {
             return Ok(Err(DatabaseFault::Newer { path: self.path.clone(), found: version }));
         }
         if tables > 0
-            && let Some(name) = foreign(&self.connection)?
+            && let Some(name) = foreign(&self.connection, version)?
         {
             let said = format!("'{name}' in it is none of this program's own tables, or not as they are");
             return Ok(Err(DatabaseFault::Damaged { path: self.path.clone(), said }));
@@ -132,6 +138,10 @@ impl Database {
         // An intent has to be on disk before its change is made.
         self.connection.pragma_update(None, "synchronous", "full")?;
         self.connection.pragma_update(None, "foreign_keys", "on")?;
+        if tables > 0 && version < VERSION {
+            self.connection
+                .execute_batch(&format!("BEGIN IMMEDIATE;\n{SINCE_2}\nPRAGMA user_version = {VERSION};\nCOMMIT;"))?;
+        }
         if tables == 0 {
             // Two that begin at once both find no tables; the second finds those of the first.
             self.connection.execute_batch(&format!(
@@ -233,9 +243,9 @@ impl Database {
 }
 
 /// Something in the store that this program does not make: a table, a trigger, a view, or one of its own that was altered.
-fn foreign(store: &Connection) -> rusqlite::Result<Option<String>> {
+fn foreign(store: &Connection, version: i32) -> rusqlite::Result<Option<String>> {
     let own = Connection::open_in_memory()?;
-    own.execute_batch(TABLES)?;
+    own.execute_batch(if version < VERSION { FIRST } else { TABLES })?;
     let (own, found) = (objects(&own)?, objects(store)?);
     let odd = found.iter().find(|object| !own.contains(object)).or_else(|| own.iter().find(|own| !found.contains(own)));
     Ok(odd.map(|(_, name, _)| name.clone()))

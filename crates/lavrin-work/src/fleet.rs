@@ -1,8 +1,9 @@
 //! The audit of register and fleet from what surveys remembered.
 
+use crate::hops::worst;
 use crate::survey::unread;
 use lavrin_fleet::fleet::compare::{AccountComparison, Comparer};
-use lavrin_fleet::fleet::{FleetAuditor, FleetReport, HostState, Moment, Removed};
+use lavrin_fleet::fleet::{AcrossHosts, FleetAuditor, FleetReport, HostState, Moment, Removed};
 use lavrin_fleet::register::{Date, Host, Register};
 use lavrin_keys::key::Fingerprint;
 use lavrin_server::survey::Observation;
@@ -163,7 +164,7 @@ pub fn audit(
     now: Moment,
 ) -> Result<FleetReport, FleetFault> {
     let auditor = FleetAuditor::new(register, now);
-    let mut report = FleetReport::default();
+    let (mut report, mut across) = (FleetReport::default(), AcrossHosts::default());
     let states = store.map(states).transpose()?.unwrap_or_default();
     let mut memory = store.map(Memory::of);
     let unknown = HostState::default();
@@ -179,10 +180,15 @@ pub fn audit(
             .map(|(host, seen)| auditor.host(host, seen.as_ref(), states.get(&host.id).unwrap_or(&unknown)))
             .collect();
         for part in parts {
+            across.add(&part.entries);
             report.absorb(part);
         }
     }
-    auditor.finish(&mut report);
+    let hops = match store {
+        Some(store) => worst(register, store, now, hosts, &report.key_holders)?,
+        None => Vec::new(),
+    };
+    auditor.finish(&mut report, across, hops);
     Ok(report)
 }
 

@@ -4,7 +4,6 @@ use crate::fleet::{FleetFault, LastRead, Memory};
 use crate::survey::unread;
 use lavrin_fleet::fleet::matrix::{Matrix, WayIn};
 use lavrin_fleet::fleet::{Access, Moment, who};
-use lavrin_fleet::hops::HostFacts;
 use lavrin_fleet::register::{Host, Register};
 use lavrin_keys::text::printable;
 use lavrin_server::survey::Observation;
@@ -129,26 +128,4 @@ pub fn access(
     let judge = |host: &Host, remembered: Option<&Remembered>| HostAccess::of(&matrix, host, remembered, now);
     walk(store, hosts, now.time, judge, |_, one| found.push(one))?;
     Ok(found)
-}
-
-/// What each host of the register adds to the ways through; those that were never seen are named.
-///
-/// # Errors
-/// [`FleetFault`].
-pub fn hops(
-    register: &Register,
-    store: Option<&Database>,
-    now: Moment,
-) -> Result<(Vec<HostFacts>, Vec<String>), FleetFault> {
-    let hosts: Vec<&Host> = register.hosts.values().collect();
-    let (mut found, mut unseen) = (Vec::new(), Vec::new());
-    let judge = |host: &Host, remembered: Option<&Remembered>| {
-        let system = System::of(&remembered?.seen);
-        Some(HostFacts::of(host, &system, &who(&system, now.time)))
-    };
-    walk(store, &hosts, now.time, judge, |host, facts| match facts {
-        Some(facts) => found.push(facts),
-        None => unseen.push(host.id.clone()),
-    })?;
-    Ok((found, unseen))
 }

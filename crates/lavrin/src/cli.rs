@@ -8,7 +8,7 @@ mod next;
 
 use crate::command::{
     agent, audit, compare, demo, enforce, grant, history, host, install, kept, key, keys_only, matrix, mend, offboard,
-    paths, person, probe, register, remove, rotate, survey, undo, where_one_is, why, withdraw,
+    paths, person, probe, register, remove, report, rotate, survey, undo, where_one_is, why, withdraw,
 };
 use crate::error::CommandError;
 use crate::exit::Exit;
@@ -93,6 +93,8 @@ enum Command {
     Offboard(offboard::OffboardArgs),
     /// Who came and went, what was changed, who could log in on a day
     History(history::HistoryArgs),
+    /// A page to look at: access, keys, findings, ways through
+    Report(report::ReportArgs),
     /// Who gets in where: people beside hosts, and where they differ
     Matrix(matrix::MatrixArgs),
     /// Who can reach what by hopping over keys that lie on hosts
@@ -111,10 +113,10 @@ pub fn run() -> Exit {
         return Exit::Done;
     }
     let found = command.try_get_matches_from_mut(std::env::args_os());
-    let cli = match found.and_then(|found| Ok((Cli::from_arg_matches(&found)?, found))) {
+    let (cli, found) = match found.and_then(|found| Ok((Cli::from_arg_matches(&found)?, found))) {
         Ok((cli, found)) => {
             next::remember(command, &found);
-            cli
+            (cli, found)
         }
         Err(error) => {
             // What was typed may have come from somewhere else; help is our own, and may be coloured.
@@ -128,8 +130,7 @@ pub fn run() -> Exit {
     };
     crate::trace::start(cli.verbose);
     let ui = Ui::new(cli.color, cli.format, cli.quiet);
-    let known = forms::of(cli.command.as_ref());
-    match forms::check(cli.format, known).and_then(|()| dispatch(cli.command.as_ref(), &ui)) {
+    match forms::check(cli.format, &found).and_then(|()| dispatch(cli.command.as_ref(), &ui)) {
         Ok(exit) => exit,
         Err(error) => {
             ui.error(&error);
@@ -152,6 +153,7 @@ fn dispatch(command: Option<&Command>, ui: &Ui) -> Result<Exit, CommandError> {
         Command::Grant(args) => grant::run(args, ui),
         Command::Withdraw(args) => withdraw::run(args, ui),
         Command::History(args) => history::run(args, ui),
+        Command::Report(args) => report::run(args, ui),
         Command::Matrix(args) => matrix::run(args, ui),
         Command::Paths(args) => paths::run(args, ui),
         Command::Install(args) => block_on(ui, install::run(args, ui)),

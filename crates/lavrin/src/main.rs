@@ -10,6 +10,7 @@ mod defaults;
 mod error;
 mod exit;
 mod finding_text;
+mod fold;
 mod host;
 mod input;
 mod json;

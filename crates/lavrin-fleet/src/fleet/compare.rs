@@ -255,7 +255,7 @@ fn not_shown(name: &str) -> AccountComparison {
 
 /// An account that is not there: a fault, unless a grant asks for it to be made.
 fn missing_account<'b>(name: &str, managed: bool, grants: impl Iterator<Item = &'b &'b Grant>) -> AccountComparison {
-    let asked: Vec<&CreateAccount> = grants.filter_map(|grant| grant.create.as_ref()).collect();
+    let asked: Vec<&CreateAccount> = grants.filter_map(|grant| grant.create.as_deref()).collect();
     let mut groups: Vec<String> = Vec::new();
     for group in asked.iter().flat_map(|create| &create.groups) {
         if !groups.contains(&group.value) {

@@ -46,12 +46,12 @@ pub(super) fn check(
     let faults = fault.into_iter().chain(back).chain(unused(entry, state, all.now.time));
     let faults = faults.chain(old(all, entry, owner, key)).chain(ends_soon(all, entry, owner, clock));
     let faults = faults.chain(used_in_need(entry, owner, key, state));
-    faults.map(|fault| at(entry, fault)).collect()
+    faults.map(|fault| at(entry, What::Host(fault))).collect()
 }
 
-fn at(entry: &AuditEntry, fault: HostFault) -> Finding<What> {
+fn at<F>(entry: &AuditEntry, fault: F) -> Finding<F> {
     Finding {
-        fault: What::Host(fault),
+        fault,
         account: Some(entry.account.to_string()),
         path: entry.place.path().cloned(),
         line: entry.place.line(),
@@ -131,25 +131,37 @@ fn unused(entry: &AuditEntry, state: &HostState, now: i64) -> Option<HostFault> 
     }
 }
 
-/// Keys that nobody in the register has and that go by several names: several people may use them.
-pub(super) fn in_many_hands(entries: &[FleetEntry]) -> Vec<(String, Finding<What>)> {
-    let mut names: HashMap<Fingerprint, (BTreeSet<String>, &FleetEntry), RandomState> = HashMap::default();
-    for entry in entries.iter().filter(|entry| entry.owner.is_none()) {
+/// Keys that nobody in the register has, with the names that they go by: where there are several, several people may use one.
+#[derive(Debug, Default)]
+pub(super) struct ManyHands(HashMap<Fingerprint, NamedKey, RandomState>);
+
+#[derive(Debug)]
+struct NamedKey {
+    names: BTreeSet<String>,
+    host: String,
+    first: Finding<()>,
+}
+
+impl ManyHands {
+    pub(super) fn add(&mut self, entry: &FleetEntry) {
         let comment = printable(entry.entry.comment.trim_ascii());
-        if !comment.is_empty() {
-            names.entry(entry.entry.fingerprint).or_insert_with(|| (BTreeSet::new(), entry)).0.insert(comment);
+        if entry.owner.is_some() || comment.is_empty() {
+            return;
         }
+        let new = || NamedKey { names: BTreeSet::new(), host: entry.host.clone(), first: at(&entry.entry, ()) };
+        self.0.entry(entry.entry.fingerprint).or_insert_with(new).names.insert(comment);
     }
-    let mut found: Vec<(String, Finding<What>)> = names
-        .into_iter()
-        .filter(|(_, (names, _))| names.len() > 1)
-        .map(|(fingerprint, (names, entry))| {
-            let names = names.into_iter().take(NAMES_TOLD).collect();
-            (entry.host.clone(), at(&entry.entry, HostFault::KeyInManyHands { fingerprint, names }))
-        })
-        .collect();
-    found.sort_by(|one, other| (&one.0, one.1.line).cmp(&(&other.0, other.1.line)));
-    found
+
+    pub(super) fn findings(self) -> Vec<(String, Finding<What>)> {
+        let many = self.0.into_iter().filter(|(_, key)| key.names.len() > 1);
+        let finding = |(fingerprint, key): (Fingerprint, NamedKey)| {
+            let names = key.names.into_iter().take(NAMES_TOLD).collect();
+            (key.host, key.first.map(|()| What::Host(HostFault::KeyInManyHands { fingerprint, names })))
+        };
+        let mut found: Vec<(String, Finding<What>)> = many.map(finding).collect();
+        found.sort_by(|one, other| (&one.0, one.1.line).cmp(&(&other.0, other.1.line)));
+        found
+    }
 }
 
 impl Owner {

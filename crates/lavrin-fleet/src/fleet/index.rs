@@ -191,9 +191,7 @@ fn best<'a>(
     let key = keys.iter().find(|key| key.label == label);
     let mut standing = Standing::None;
     for grant in grants {
-        let covers = grant.hosts.iter().any(|name| name.value == "*" || name.value == host.id)
-            || grant.tags.iter().any(|tag| host.tags.contains(&tag.value));
-        if !covers || key.is_some_and(|key| !grant.is_for(key, keys)) {
+        if !grant.covers(host) || key.is_some_and(|key| !grant.is_for(key, keys)) {
             continue;
         }
         match grant.until.as_ref().filter(|_| grant.has_ended(today)) {

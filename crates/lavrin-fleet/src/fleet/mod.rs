@@ -27,9 +27,9 @@ use lavrin_keys::key::Fingerprint;
 use lavrin_server::abilities::Abilities;
 use lavrin_server::audit::{AuditEntry, Auditor, NotChecked, Report};
 use lavrin_server::finding::{Fault, Finding, Severity};
-use lavrin_server::fs::BytePath;
-use lavrin_server::survey::Observation;
+use lavrin_server::fs::{BytePath, Fact};
 use lavrin_server::survey::key_use::KeyUse;
+use lavrin_server::survey::{Observation, StrayKey};
 use lavrin_server::system::System;
 pub use offers::Offers;
 use std::collections::{BTreeMap, HashMap};
@@ -127,6 +127,8 @@ pub struct FleetReport {
     pub not_applicable: Vec<(String, Abilities)>,
     /// On how many hosts an agent can be forwarded to the server.
     pub take_agents: usize,
+    /// Hosts on which private keys lie.
+    pub key_holders: Vec<String>,
 }
 
 impl FleetReport {
@@ -138,6 +140,7 @@ impl FleetReport {
         self.not_checked.extend(part.not_checked);
         self.not_applicable.extend(part.not_applicable);
         self.take_agents += part.take_agents;
+        self.key_holders.extend(part.key_holders);
     }
 
     /// How many findings have this severity.
@@ -150,6 +153,23 @@ impl FleetReport {
     #[must_use]
     pub fn worst(&self) -> Option<Severity> {
         self.findings.iter().map(|finding| finding.severity).max()
+    }
+}
+
+/// What shows only when the entries of all hosts are seen together. They are added one by one and need not be kept.
+#[derive(Debug, Default)]
+pub struct AcrossHosts {
+    many_hands: entries::ManyHands,
+    rsa_keys: held_together::RsaKeys,
+}
+
+impl AcrossHosts {
+    /// Takes up the entries of a host.
+    pub fn add(&mut self, entries: &[FleetEntry]) {
+        for entry in entries {
+            self.many_hands.add(entry);
+            self.rsa_keys.add(entry);
+        }
     }
 }
 
@@ -179,6 +199,8 @@ impl<'a> FleetAuditor<'a> {
             let of_system = self.system(&seen);
             report.accounts = of_system.accounts;
             report.take_agents = usize::from(of_system.takes_agents);
+            let holds = |keys: &Fact<Vec<StrayKey>>| keys.known().is_some_and(|keys| !keys.is_empty());
+            report.key_holders.extend(seen.private_keys.values().any(holds).then(|| host.id.clone()));
             report.not_checked = of_system.not_checked.into_iter().map(|item| (host.id.clone(), item)).collect();
             report
                 .not_applicable
@@ -222,19 +244,12 @@ impl<'a> FleetAuditor<'a> {
         Some(FleetFinding { host: host.id.clone(), finding, severity })
     }
 
-    /// What shows only when all hosts are known, and the order and the exceptions of the register.
-    pub fn finish(&self, report: &mut FleetReport) {
-        let many = entries::in_many_hands(&report.entries);
-        report.findings.extend(many.into_iter().filter_map(|(host, finding)| {
-            let host = self.register.hosts.get(&host)?;
-            self.weighed(host, finding)
-        }));
-        let together = held_together::check(&report.entries);
-        report.findings.extend(together.into_iter().filter_map(|(host, finding)| {
-            let host = self.register.hosts.get(&host)?;
-            self.weighed(host, finding)
-        }));
-        report.findings.extend(hosts::owed(self.register).into_iter().filter_map(|(host, finding)| {
+    /// What shows only when all hosts are known, and the order and the exceptions of the register. `across` has the entries of all hosts; `hops` are findings about ways
+    /// from host to host, each with its host.
+    pub fn finish(&self, report: &mut FleetReport, across: AcrossHosts, hops: Vec<(String, Finding<What>)>) {
+        let all = hops.into_iter().chain(across.many_hands.findings()).chain(across.rsa_keys.findings());
+        let all = all.chain(hosts::owed(self.register));
+        report.findings.extend(all.filter_map(|(host, finding)| {
             let host = self.register.hosts.get(&host)?;
             self.weighed(host, finding)
         }));

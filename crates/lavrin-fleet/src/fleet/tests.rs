@@ -82,7 +82,9 @@ const SHUT: &str = "PasswordAuthentication no\nKbdInteractiveAuthentication no\n
 fn rules_of(register: &Register, host: &str, seen: Option<Observation>, state: &HostState) -> Vec<&'static str> {
     let auditor = FleetAuditor::new(register, now());
     let mut report = auditor.host(&register.hosts[host], seen.as_ref(), state);
-    auditor.finish(&mut report);
+    let mut across = AcrossHosts::default();
+    across.add(&report.entries);
+    auditor.finish(&mut report, across, Vec::new());
     report.findings.iter().map(|found| found.finding.fault.rule()).collect()
 }
 

@@ -6,6 +6,7 @@ use crate::register::Register;
 use foldhash::quality::RandomState;
 use lavrin_keys::key::Fingerprint;
 use lavrin_keys::patterns::list_matches;
+use lavrin_keys::text::printable;
 use lavrin_server::fs::BytePath;
 use lavrin_server::server_config::addresses::list_takes_client;
 use lavrin_server::survey::StrayKey;
@@ -130,6 +131,24 @@ impl<'a> Ways<'a> {
     #[must_use]
     pub fn held(&self, host: usize, account: usize, held: usize) -> &'a StrayKey {
         &self.account(host, account).held[held]
+    }
+
+    /// `ACCOUNT@HOST`, safe to show.
+    #[must_use]
+    pub fn name(&self, host: usize, account: usize) -> String {
+        format!("{}@{}", printable(self.account(host, account).name.as_bytes()), self.hosts[host].host)
+    }
+
+    /// An account of root on another host that a private key opens from where it lies.
+    #[must_use]
+    pub fn root_elsewhere(&self, host: usize, account: usize, held: usize) -> Option<(usize, usize)> {
+        let key = self.key_numbers.get(&self.held(host, account, held).public?.fingerprint)?;
+        self.openings[*key].iter().find_map(|(target, entry)| {
+            let (on, access) = &self.hosts[*target].open[*entry];
+            let is_open = access.limits.from.is_none() || self.takes_from(host, *target, *entry).is_some();
+            let leads_on = access.limits.command.is_none() && self.account(*target, *on).is_root;
+            (*target != host && is_open && leads_on).then_some((*target, *on))
+        })
     }
 
     /// The key of this number.

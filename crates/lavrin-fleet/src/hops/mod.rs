@@ -4,6 +4,7 @@
 
 mod cut;
 mod facts;
+mod findings;
 mod graph;
 mod hints;
 mod search;
@@ -12,5 +13,6 @@ mod tests;
 
 pub use cut::{Cut, Single};
 pub use facts::{AccountFacts, BecomesRoot, HostFacts};
+pub use findings::findings;
 pub use graph::{Follow, Spot, Step, Ways};
 pub use search::{Came, Reach, Start};

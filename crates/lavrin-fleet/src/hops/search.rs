@@ -156,7 +156,9 @@ impl Ways<'_> {
         for (spot, came) in &reach.came {
             match spot {
                 Spot::Account(host, account) if came.before.is_some() => {
-                    accounts.push(((came.doubts, came.hops), (*host, *account)));
+                    // What one enters goes before what one may do there.
+                    let is_led = came.before.is_some_and(|(_, step)| step == Step::IsRoot);
+                    accounts.push(((came.doubts, came.hops, is_led), (*host, *account)));
                 }
                 Spot::Entry(host, entry) if self.entry(*host, *entry).limits.command.is_some() => {
                     reach.commands.push((*host, *entry));

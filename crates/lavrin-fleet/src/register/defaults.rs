@@ -1,5 +1,6 @@
 //! Defaults for options that would be typed again and again: in the register's `lavrin.toml`, or in a file of the user's own.
 
+use super::SourcePart;
 use super::fault::FieldKind;
 use super::fields::{Faults, Fields};
 use super::{RegisterFault, RegisterPlace, RootProgram};
@@ -41,8 +42,8 @@ pub const PARALLEL_MAX: i64 = 1024;
 /// The longest time for one look at one host, in seconds.
 pub const HOST_LIMIT_MAX: i64 = 3600;
 
-pub(super) fn of_table(number: usize, table: Spanned<DeTable<'_>>, faults: &mut Faults) -> Defaults {
-    let mut fields = Fields::new(number, "defaults", table, faults);
+pub(super) fn of_table(source: SourcePart, table: Spanned<DeTable<'_>>, faults: &mut Faults) -> Defaults {
+    let mut fields = Fields::new(source, "defaults", table, faults);
     let defaults = Defaults {
         login: fields.text("login").map(|login| login.value),
         identity: fields.text("identity").map(|path| path.value),
@@ -64,7 +65,7 @@ pub fn read_defaults(text: &str) -> Result<Defaults, (RegisterFault, std::ops::R
         return Err((RegisterFault::Syntax { said: error.message().to_owned() }, error.span().unwrap_or(0..0)));
     }
     let mut faults = Faults::new();
-    let defaults = of_table(0, table, &mut faults);
+    let defaults = of_table(SourcePart { file: 0, start: 0 }, table, &mut faults);
     match faults.into_iter().next() {
         Some((fault, RegisterPlace { span, .. }, _)) => Err((fault, span)),
         None => Ok(defaults),

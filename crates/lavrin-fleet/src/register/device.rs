@@ -1,5 +1,6 @@
 //! What the register says of devices: where their keys are, what they can bear, and profiles of those with a language of their own.
 
+use super::SourcePart;
 use super::fault::FieldKind;
 use super::fields::{Faults, Fields};
 use super::{Placed, RegisterFault, RegisterPlace};
@@ -40,7 +41,7 @@ fn is_shown(fields: &mut Fields<'_, '_>, name: &str, text: &Placed<String>) -> b
 
 /// Where the keys of a host are.
 pub(super) fn places(
-    number: usize,
+    source: SourcePart,
     about: &str,
     fields: &mut Fields<'_, '_>,
     accounts: &[Placed<String>],
@@ -49,8 +50,8 @@ pub(super) fn places(
     if let Some(file) = &file {
         say_elsewhere("keys_file", &file.value, file.place.clone(), fields);
     }
-    let files = fields.table("keys_file_of_groups").map(|table| texts_of(number, about, table, fields.faults()));
-    let members = fields.table("members").map(|table| texts_of(number, about, table, fields.faults()));
+    let files = fields.table("keys_file_of_groups").map(|table| texts_of(source, about, table, fields.faults()));
+    let members = fields.table("members").map(|table| texts_of(source, about, table, fields.faults()));
     let (files, members) = (files.unwrap_or_default(), members.unwrap_or_default());
     for file in files.iter().flat_map(|(_, files)| files) {
         say_elsewhere("keys_file_of_groups", file, fields.place(), fields);
@@ -78,7 +79,7 @@ fn say_elsewhere(name: &str, file: &str, place: RegisterPlace, fields: &mut Fiel
 
 /// A table of which each field is a text or a list of texts.
 fn texts_of(
-    number: usize,
+    source: SourcePart,
     about: &str,
     table: Spanned<DeTable<'_>>,
     faults: &mut Faults,
@@ -98,15 +99,15 @@ fn texts_of(
         } else {
             let name = printable(name.as_bytes());
             let fault = RegisterFault::WrongKind { name, wanted: FieldKind::Text };
-            faults.push((fault, RegisterPlace { file: number, span }, about.to_owned()));
+            faults.push((fault, source.place(span), about.to_owned()));
         }
     }
     found
 }
 
 /// What a host can bear.
-pub(super) fn limits(number: usize, about: &str, table: Spanned<DeTable<'_>>, faults: &mut Faults) -> KeyLimits {
-    let mut fields = Fields::new(number, about, table, faults);
+pub(super) fn limits(source: SourcePart, about: &str, table: Spanned<DeTable<'_>>, faults: &mut Faults) -> KeyLimits {
+    let mut fields = Fields::new(source, about, table, faults);
     let mut algorithms = Vec::new();
     for name in fields.texts("algorithms") {
         if let Some(algorithm) = Algorithm::from_name(name.value.as_bytes()) {
@@ -129,34 +130,39 @@ pub(super) fn limits(number: usize, about: &str, table: Spanned<DeTable<'_>>, fa
 }
 
 /// The file of a profile.
-pub(super) fn profile(number: usize, id: &str, table: Spanned<DeTable<'_>>, faults: &mut Faults) -> Option<Profile> {
-    let mut fields = Fields::new(number, id, table, faults);
+pub(super) fn profile(
+    source: SourcePart,
+    id: &str,
+    table: Spanned<DeTable<'_>>,
+    faults: &mut Faults,
+) -> Option<Profile> {
+    let mut fields = Fields::new(source, id, table, faults);
     let prompts = shown(&mut fields, "prompts");
     if prompts.is_empty() {
         missing(&mut fields, "prompts");
     }
     let errors = shown(&mut fields, "errors");
     let pager = fields.table("pager").and_then(|table| {
-        let mut pager = Fields::new(number, id, table, fields.faults());
+        let mut pager = Fields::new(source, id, table, fields.faults());
         let (shows, send) = (pager.needed_text("shows"), pager.needed_text("send"));
         let shows = shows.filter(|shows| is_shown(&mut pager, "shows", shows));
         pager.end();
         Some((shows?.value, send?.value))
     });
-    let list = needed_table(&mut fields, "list").and_then(|table| listing(number, id, table, fields.faults()));
+    let list = needed_table(&mut fields, "list").and_then(|table| listing(source, id, table, fields.faults()));
     let add = needed_table(&mut fields, "add").map(|table| {
-        let mut add = Fields::new(number, id, table, fields.faults());
-        let import = add.table("file").and_then(|table| import(number, id, table, add.faults()));
+        let mut add = Fields::new(source, id, table, fields.faults());
+        let import = add.table("file").and_then(|table| import(source, id, table, add.faults()));
         let how = doing_of(&mut add);
         add.end();
         (how, import)
     });
-    let switch = fields.table("passwords").and_then(|table| switch(number, id, table, fields.faults()));
+    let switch = fields.table("passwords").and_then(|table| switch(source, id, table, fields.faults()));
     let passwords = fields.word("passwords_end_with", &PasswordsEnd::NAMES, FieldKind::PasswordsEnd);
-    let remove = needed_table(&mut fields, "remove").map(|table| doing_in(number, id, table, fields.faults()));
+    let remove = needed_table(&mut fields, "remove").map(|table| doing_in(source, id, table, fields.faults()));
     let reload = fields.table("reload").and_then(|table| {
-        let mut reload = Fields::new(number, id, table, fields.faults());
-        let (arm, disarm) = (doing(number, id, "arm", &mut reload), doing(number, id, "disarm", &mut reload));
+        let mut reload = Fields::new(source, id, table, fields.faults());
+        let (arm, disarm) = (doing(source, id, "arm", &mut reload), doing(source, id, "disarm", &mut reload));
         reload.end();
         Some(TimedReload { arm: arm?, disarm: disarm? })
     });
@@ -166,12 +172,12 @@ pub(super) fn profile(number: usize, id: &str, table: Spanned<DeTable<'_>>, faul
         pager,
         line_end: fields.word("line_ends", &KeyLineEnds::NAMES, FieldKind::LineEnds).unwrap_or_default(),
         patience: Duration::from_secs(fields.number("patience", 1..=300).unwrap_or(PATIENCE).unsigned_abs()),
-        start: doing(number, id, "start", &mut fields).unwrap_or_default(),
+        start: doing(source, id, "start", &mut fields).unwrap_or_default(),
         back: template(&mut fields, "back"),
         leave: template(&mut fields, "leave"),
-        save: doing(number, id, "save", &mut fields),
-        backup: doing(number, id, "backup", &mut fields),
-        transfer: transfer(number, id, &mut fields),
+        save: doing(source, id, "save", &mut fields),
+        backup: doing(source, id, "backup", &mut fields),
+        transfer: transfer(source, id, &mut fields),
         passwords: passwords.unwrap_or(if switch.is_some() { PasswordsEnd::Switch } else { PasswordsEnd::Unknown }),
         switch,
         reload,
@@ -199,12 +205,12 @@ fn missing(fields: &mut Fields<'_, '_>, name: &'static str) {
     fields.fault(RegisterFault::MissingField { name }, start);
 }
 
-fn doing(number: usize, id: &str, name: &'static str, fields: &mut Fields<'_, '_>) -> Option<Doing> {
-    fields.table(name).map(|table| doing_in(number, id, table, fields.faults()))
+fn doing(source: SourcePart, id: &str, name: &'static str, fields: &mut Fields<'_, '_>) -> Option<Doing> {
+    fields.table(name).map(|table| doing_in(source, id, table, fields.faults()))
 }
 
-fn doing_in(number: usize, id: &str, table: Spanned<DeTable<'_>>, faults: &mut Faults) -> Doing {
-    let mut own = Fields::new(number, id, table, faults);
+fn doing_in(source: SourcePart, id: &str, table: Spanned<DeTable<'_>>, faults: &mut Faults) -> Doing {
+    let mut own = Fields::new(source, id, table, faults);
     let how = doing_of(&mut own);
     own.end();
     how
@@ -214,8 +220,8 @@ fn doing_of(fields: &mut Fields<'_, '_>) -> Doing {
     Doing { send: templates(fields, "send"), says: templates(fields, "says") }
 }
 
-fn listing(number: usize, id: &str, table: Spanned<DeTable<'_>>, faults: &mut Faults) -> Option<Listing> {
-    let mut fields = Fields::new(number, id, table, faults);
+fn listing(source: SourcePart, id: &str, table: Spanned<DeTable<'_>>, faults: &mut Faults) -> Option<Listing> {
+    let mut fields = Fields::new(source, id, table, faults);
     let how = doing_of(&mut fields);
     let no_account = templates(&mut fields, "no_account");
     let key = template(&mut fields, "key");
@@ -229,11 +235,11 @@ fn listing(number: usize, id: &str, table: Spanned<DeTable<'_>>, faults: &mut Fa
     Some(Listing { how, key: key.filter(tells)?, no_account })
 }
 
-fn switch(number: usize, id: &str, table: Spanned<DeTable<'_>>, faults: &mut Faults) -> Option<PasswordSwitch> {
-    let mut fields = Fields::new(number, id, table, faults);
+fn switch(source: SourcePart, id: &str, table: Spanned<DeTable<'_>>, faults: &mut Faults) -> Option<PasswordSwitch> {
+    let mut fields = Fields::new(source, id, table, faults);
     let [show, off, on] = ["show", "off", "on"].map(|name| {
         let table = needed_table(&mut fields, name);
-        table.map(|table| doing_in(number, id, table, fields.faults()))
+        table.map(|table| doing_in(source, id, table, fields.faults()))
     });
     let are_off = templates(&mut fields, "are_off");
     if are_off.is_empty() {
@@ -243,16 +249,16 @@ fn switch(number: usize, id: &str, table: Spanned<DeTable<'_>>, faults: &mut Fau
     Some(PasswordSwitch { show: show?, are_off, off: off?, on: on? })
 }
 
-fn transfer(number: usize, id: &str, fields: &mut Fields<'_, '_>) -> TransferService {
+fn transfer(source: SourcePart, id: &str, fields: &mut Fields<'_, '_>) -> TransferService {
     let Some(table) = fields.table("transfer") else { return TransferService::default() };
-    let mut own = Fields::new(number, id, table, fields.faults());
-    let (open, close) = (doing(number, id, "open", &mut own), doing(number, id, "close", &mut own));
+    let mut own = Fields::new(source, id, table, fields.faults());
+    let (open, close) = (doing(source, id, "open", &mut own), doing(source, id, "close", &mut own));
     own.end();
     TransferService { open: open.unwrap_or_default(), close: close.unwrap_or_default() }
 }
 
-fn import(number: usize, id: &str, table: Spanned<DeTable<'_>>, faults: &mut Faults) -> Option<ImportFile> {
-    let mut fields = Fields::new(number, id, table, faults);
+fn import(source: SourcePart, id: &str, table: Spanned<DeTable<'_>>, faults: &mut Faults) -> Option<ImportFile> {
+    let mut fields = Fields::new(source, id, table, faults);
     let (path, fetched) = (template(&mut fields, "path"), template(&mut fields, "fetched_from"));
     let way = match (path, fetched) {
         (Some(path), None) => Some(ImportWay::Put(path)),

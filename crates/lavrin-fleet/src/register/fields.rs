@@ -1,5 +1,6 @@
 //! Taking the fields out of a table: each fault is written down at its place, and reading goes on.
 
+use super::SourcePart;
 use super::fault::FieldKind;
 use super::{Date, Placed, RegisterFault, RegisterPlace};
 use lavrin_keys::text::printable;
@@ -12,7 +13,7 @@ pub(super) type Faults = Vec<(RegisterFault, RegisterPlace, String)>;
 
 /// A table that is being read; what is left in the end is unknown.
 pub(super) struct Fields<'a, 'i> {
-    file: usize,
+    source: SourcePart,
     about: &'a str,
     place: RegisterPlace,
     table: DeTable<'i>,
@@ -24,9 +25,9 @@ pub(super) struct Fields<'a, 'i> {
 const MAY_HAVE_LINES: [&str; 4] = ["way_back", "line", "host_keys", "send"];
 
 impl<'a, 'i> Fields<'a, 'i> {
-    pub(super) fn new(file: usize, about: &'a str, table: Spanned<DeTable<'i>>, faults: &'a mut Faults) -> Self {
-        let place = RegisterPlace { file, span: table.span() };
-        Self { file, about, place, table: table.into_inner(), known: Vec::new(), faults }
+    pub(super) fn new(source: SourcePart, about: &'a str, table: Spanned<DeTable<'i>>, faults: &'a mut Faults) -> Self {
+        let place = source.place(table.span());
+        Self { source, about, place, table: table.into_inner(), known: Vec::new(), faults }
     }
 
     pub(super) fn place(&self) -> RegisterPlace {
@@ -43,7 +44,7 @@ impl<'a, 'i> Fields<'a, 'i> {
     }
 
     fn wrong<T>(&mut self, name: &str, wanted: FieldKind, value: &Spanned<DeValue<'i>>) -> Option<T> {
-        let place = RegisterPlace { file: self.file, span: value.span() };
+        let place = self.source.place(value.span());
         self.fault(RegisterFault::WrongKind { name: name.to_owned(), wanted }, place);
         None
     }
@@ -54,7 +55,7 @@ impl<'a, 'i> Fields<'a, 'i> {
     }
 
     fn as_text(&mut self, name: &str, value: Spanned<DeValue<'i>>) -> Option<Placed<String>> {
-        let place = RegisterPlace { file: self.file, span: value.span() };
+        let place = self.source.place(value.span());
         match value.get_ref() {
             DeValue::String(text) if text.contains(char::is_control) && !MAY_HAVE_LINES.contains(&name) => {
                 let fault = RegisterFault::BadValue { name: name.to_owned(), wanted: FieldKind::OneLine };
@@ -77,16 +78,15 @@ impl<'a, 'i> Fields<'a, 'i> {
 
     /// A text, or a list of texts.
     pub(super) fn texts(&mut self, name: &'static str) -> Vec<Placed<String>> {
-        match self.take(name) {
-            None => Vec::new(),
-            Some(value) => {
-                let span = value.span();
-                match value.into_inner() {
-                    DeValue::Array(list) => list.into_iter().filter_map(|value| self.as_text(name, value)).collect(),
-                    value => self.as_text(name, Spanned::new(span, value)).into_iter().collect(),
-                }
-            }
-        }
+        let Some(value) = self.take(name) else { return Vec::new() };
+        let span = value.span();
+        let mut texts: Vec<Placed<String>> = match value.into_inner() {
+            DeValue::Array(list) => list.into_iter().filter_map(|value| self.as_text(name, value)).collect(),
+            value => self.as_text(name, Spanned::new(span, value)).into_iter().collect(),
+        };
+        // Very many grants have one host.
+        texts.shrink_to_fit();
+        texts
     }
 
     pub(super) fn number(&mut self, name: &'static str, range: std::ops::RangeInclusive<i64>) -> Option<i64> {
@@ -108,7 +108,7 @@ impl<'a, 'i> Fields<'a, 'i> {
             _ => "".into(),
         };
         match Date::parse(&text) {
-            Some(date) => Some(Placed { value: date, place: RegisterPlace { file: self.file, span: value.span() } }),
+            Some(date) => Some(Placed { value: date, place: self.source.place(value.span()) }),
             None => self.wrong(name, FieldKind::Date, &value),
         }
     }
@@ -146,7 +146,7 @@ impl<'a, 'i> Fields<'a, 'i> {
         let Some(value) = self.take(name) else { return Vec::new() };
         let span = value.span();
         let DeValue::Array(list) = value.into_inner() else {
-            let place = RegisterPlace { file: self.file, span };
+            let place = self.source.place(span);
             self.fault(RegisterFault::WrongKind { name: name.to_owned(), wanted: FieldKind::Tables }, place);
             return Vec::new();
         };
@@ -175,7 +175,7 @@ impl<'a, 'i> Fields<'a, 'i> {
         for (name, _) in self.rest() {
             let near = self.known.iter().find(|known| is_near(known, name.get_ref())).copied();
             let fault = RegisterFault::UnknownField { name: name.get_ref().to_string(), near };
-            self.fault(fault, RegisterPlace { file: self.file, span: name.span() });
+            self.fault(fault, self.source.place(name.span()));
         }
     }
 }

@@ -1,6 +1,6 @@
 //! Grants: who may use which account where.
 
-use super::{Date, OwnedKey, Placed, RegisterPlace, entry_options};
+use super::{Date, Host, OwnedKey, Placed, RegisterPlace, entry_options};
 use lavrin_keys::keysfile::options::{OptionFault, Options};
 
 /// Who a grant is for.
@@ -48,7 +48,7 @@ pub struct Grant {
     /// Further options of the entry.
     pub options: Vec<String>,
     /// The account is made where it is not there.
-    pub create: Option<CreateAccount>,
+    pub create: Option<Box<CreateAccount>>,
     /// Why.
     pub reason: Option<String>,
     /// Where the machine is.
@@ -67,6 +67,13 @@ pub struct CreateAccount {
 }
 
 impl Grant {
+    /// Whether it is for a host: by its name, by one of its tags, or for all.
+    #[must_use]
+    pub fn covers(&self, host: &Host) -> bool {
+        self.hosts.iter().any(|name| name.value == "*" || name.value == host.id)
+            || self.tags.iter().any(|tag| host.tags.contains(&tag.value))
+    }
+
     /// What stands in front of the key in an entry for it.
     ///
     /// # Errors

@@ -1,6 +1,7 @@
 //! Kept keys: the key of an account that several people use. Its public halves, one for each version, stand in
 //! `kept/ACCOUNT@HOST.toml`; the private half of a version lies beside it, sealed for the administrators.
 
+use super::SourcePart;
 use super::fault::FieldKind;
 use super::fields::{Faults, Fields};
 use super::read::{Own, own};
@@ -134,14 +135,19 @@ pub fn sealed_file(account: &str, host: &str, version: u32) -> String {
 }
 
 /// Reads one of the files.
-pub(super) fn read(number: usize, name: &str, table: Spanned<DeTable<'_>>, faults: &mut Faults) -> Option<KeptAccount> {
-    let top = RegisterPlace { file: number, span: 0..0 };
+pub(super) fn read(
+    source: SourcePart,
+    name: &str,
+    table: Spanned<DeTable<'_>>,
+    faults: &mut Faults,
+) -> Option<KeptAccount> {
+    let top = source.place(0..0);
     let Some((account, host)) = account_and_host(name) else {
         let fault = RegisterFault::BadValue { name: name.to_owned(), wanted: FieldKind::Machine };
         faults.push((fault, top, name.to_owned()));
         return None;
     };
-    let mut fields = Fields::new(number, name, table, faults);
+    let mut fields = Fields::new(source, name, table, faults);
     let placed = |value: &str| Placed { value: value.to_owned(), place: top.clone() };
     let whom = Whom::Kept { account: account.to_owned(), host: host.to_owned() };
     let grant = Grant {
@@ -164,9 +170,9 @@ pub(super) fn read(number: usize, name: &str, table: Spanned<DeTable<'_>>, fault
     }
     let tables = fields.tables("key");
     let mut read: Vec<(OwnedKey, KeptVersion)> =
-        tables.into_iter().filter_map(|table| version(number, name, account, table, fields.faults())).collect();
+        tables.into_iter().filter_map(|table| version(source, name, account, table, fields.faults())).collect();
     let tables = fields.tables("hand_out");
-    let hand_outs = tables.into_iter().filter_map(|table| hand_out(number, name, table, fields.faults())).collect();
+    let hand_outs = tables.into_iter().filter_map(|table| hand_out(source, name, table, fields.faults())).collect();
     read.sort_by_key(|(_, version)| version.number);
     if let Some(twice) = read.windows(2).find(|two| two[0].1.number == two[1].1.number) {
         let fault = RegisterFault::NamedTwice { name: twice[1].0.label.clone() };
@@ -183,13 +189,13 @@ pub(super) fn read(number: usize, name: &str, table: Spanned<DeTable<'_>>, fault
 }
 
 fn version(
-    number: usize,
+    source: SourcePart,
     about: &str,
     account: &str,
     table: Spanned<DeTable<'_>>,
     faults: &mut Faults,
 ) -> Option<(OwnedKey, KeptVersion)> {
-    let mut fields = Fields::new(number, about, table, faults);
+    let mut fields = Fields::new(source, about, table, faults);
     let before = fields.faults().len();
     let version = fields.number("version", 1..=i64::from(VERSION_MAX)).and_then(|number| u32::try_from(number).ok());
     if version.is_none() && fields.faults().len() == before {
@@ -225,8 +231,8 @@ fn version(
     Some((owned, KeptVersion { number, sealed_for, proven: proven.map(|day| day.value) }))
 }
 
-fn hand_out(number: usize, about: &str, table: Spanned<DeTable<'_>>, faults: &mut Faults) -> Option<HandOut> {
-    let mut fields = Fields::new(number, about, table, faults);
+fn hand_out(source: SourcePart, about: &str, table: Spanned<DeTable<'_>>, faults: &mut Faults) -> Option<HandOut> {
+    let mut fields = Fields::new(source, about, table, faults);
     let version = fields.number("version", 1..=i64::from(VERSION_MAX)).and_then(|number| u32::try_from(number).ok());
     let (person, day) = (fields.needed_text("person"), fields.date("day"));
     let reason = fields.text("reason").map(|reason| reason.value).unwrap_or_default();

@@ -12,6 +12,7 @@ mod fault;
 mod fields;
 mod grant;
 pub mod kept;
+mod parts;
 mod reach;
 mod read;
 
@@ -48,6 +49,22 @@ pub struct RegisterPlace {
     pub file: usize,
     /// Which bytes of it.
     pub span: Range<usize>,
+}
+
+/// A part of a file that is read by itself.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub(crate) struct SourcePart {
+    /// Which file.
+    pub(crate) file: usize,
+    /// Where the part begins in it.
+    pub(crate) start: usize,
+}
+
+impl SourcePart {
+    /// A place in the file, by where it stands in the part.
+    pub(crate) fn place(self, span: Range<usize>) -> RegisterPlace {
+        RegisterPlace { file: self.file, span: self.start + span.start..self.start + span.end }
+    }
 }
 
 /// A value and where it stands.
@@ -265,6 +282,7 @@ impl Default for Rules {
             break_glass_hosts: Vec::new(),
             way_back_days_max: None,
             keys_only: Vec::new(),
+            no_ways: Vec::new(),
             groups_forbidden: Vec::new(),
             comment: None,
             automation_options: Vec::new(),
@@ -293,6 +311,15 @@ fn names_host(names: &[Placed<String>], host: &Host) -> bool {
     names.iter().any(|name| is_meant(&name.value))
 }
 
+/// From hosts with one tag nobody may get to hosts with another one.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct NoWay {
+    /// The tag of the hosts that somebody may have taken.
+    pub from: Placed<String>,
+    /// The tag of those that they may not get to.
+    pub to: Placed<String>,
+}
+
 /// What the register asks beyond what every register is asked.
 #[derive(Debug, Clone)]
 pub struct Rules {
@@ -308,6 +335,8 @@ pub struct Rules {
     pub way_back_days_max: Option<i64>,
     /// Hosts, or tags, on which nobody may get in by a password; `*` stands for all.
     pub keys_only: Vec<Placed<String>>,
+    /// Tags between which no way may lead over keys that lie on hosts.
+    pub no_ways: Vec<NoWay>,
     /// Groups into which no grant may put an account.
     pub groups_forbidden: Vec<String>,
     /// A pattern with `*` and `?` that each comment has to match.
@@ -364,11 +393,7 @@ impl Register {
 
     /// The hosts that a grant names or that carry one of its tags; a host named `*` stands for all.
     pub fn hosts_of<'a>(&'a self, grant: &'a Grant) -> impl Iterator<Item = &'a Host> {
-        let all = grant.hosts.iter().any(|host| host.value == "*");
-        self.hosts.values().filter(move |host| {
-            all || grant.hosts.iter().any(|name| name.value == host.id)
-                || grant.tags.iter().any(|tag| host.tags.contains(&tag.value))
-        })
+        self.hosts.values().filter(|host| grant.covers(host))
     }
 
     /// The hosts that names stand for, each a host or a tag; without names every host. `Err` holds a name that is neither.

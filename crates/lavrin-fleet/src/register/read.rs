@@ -1,10 +1,12 @@
 //! Reading a register from the text of its files.
 
+use super::SourcePart;
 use super::defaults::{self, Defaults};
 use super::fault::FieldKind;
 use super::fields::{Faults, Fields};
+use super::parts::parts;
 use super::{
-    CreateAccount, Date, Exception, Grant, Host, Owed, OwnedKey, Person, Placed, Purpose, ReachKind, Register,
+    CreateAccount, Date, Exception, Grant, Host, NoWay, Owed, OwnedKey, Person, Placed, Purpose, ReachKind, Register,
     RegisterFault, RegisterFinding, RegisterPlace, RootProgram, Rules, SourceFile, Whom, device, is_id, kept,
 };
 use crate::rules;
@@ -14,8 +16,9 @@ use lavrin_keys::key::{Algorithm, Fingerprint, KeyFault};
 use lavrin_server::device::Profile;
 use lavrin_server::finding::Severity;
 use rayon::prelude::*;
-use std::collections::BTreeMap;
 use std::collections::btree_map::Entry;
+use std::collections::{BTreeMap, HashSet};
+use std::ops::Range;
 use std::sync::Arc;
 use toml::Spanned;
 use toml::de::{DeTable, DeValue};
@@ -49,32 +52,44 @@ struct FileContent {
     kept: Vec<kept::KeptAccount>,
     profiles: Vec<Profile>,
     faults: Faults,
+    /// Whether it is no TOML.
+    is_broken: bool,
 }
+
+/// Files that may be long, and are lists of equal tables.
+const ACCESS: &str = "access.toml";
+const IN_PARTS: [&str; 2] = [ACCESS, "hosts.toml"];
+
+/// Parts that are read at once.
+const PARTS_AT_ONCE: usize = 64;
 
 /// Reads every file; each is taken for what its path says.
 #[must_use]
 pub fn read(files: &[SourceFile]) -> Reading {
-    let parts: Vec<FileContent> = files.par_iter().enumerate().map(|(number, file)| part(number, file)).collect();
+    let in_parts = files.iter().enumerate().flat_map(|(number, file)| {
+        let parts = if IN_PARTS.contains(&file.path.as_str()) { parts(&file.text) } else { vec![0..file.text.len()] };
+        parts.into_iter().map(move |range| (SourcePart { file: number, start: range.start }, file, range))
+    });
+    let parts: Vec<(SourcePart, &SourceFile, Range<usize>)> = in_parts.collect();
     let mut reading = Reading::default();
     let mut faults = Faults::new();
-    for part in parts {
-        let register = &mut reading.register;
-        if let Some(settings) = part.settings {
-            (register.name, register.rules) = (settings.name, settings.rules);
-            (register.defaults, register.exceptions) = (settings.defaults, settings.exceptions);
-            register.administrators = settings.administrators;
+    let mut broken: HashSet<usize> = HashSet::new();
+    let grants = files.iter().filter(|file| file.path == ACCESS).map(|file| file.text.matches("[[grant]]").count());
+    reading.register.grants.reserve_exact(grants.sum());
+    // What some parts say is put in its place before the next ones are read.
+    for some in parts.chunks(PARTS_AT_ONCE) {
+        let read = some.par_iter().map(|(source, file, range)| part(*source, &file.path, &file.text[range.clone()]));
+        for (part, (source, ..)) in read.collect::<Vec<FileContent>>().into_iter().zip(some) {
+            broken.extend(part.is_broken.then_some(source.file));
+            put_part(part, &mut reading.register, &mut faults);
         }
-        for person in part.people {
-            put(&mut register.people, person.id.clone(), person, |person| &person.place, &mut faults);
-        }
-        for host in part.hosts {
-            put(&mut register.hosts, host.id.clone(), host, |host| &host.place, &mut faults);
-        }
-        register.grants.extend(part.grants);
-        register.owed.extend(part.owed);
-        register.kept.extend(part.kept);
-        register.profiles.extend(part.profiles.into_iter().map(|profile| (profile.name.clone(), Arc::new(profile))));
-        faults.extend(part.faults);
+    }
+    // A file that is no TOML is not read at all: it would only give faults that follow from the first.
+    if !broken.is_empty() {
+        reading.register.grants.retain(|grant| !broken.contains(&grant.place.file));
+        reading.register.hosts.retain(|_, host| !broken.contains(&host.place.file));
+        faults
+            .retain(|(fault, place, _)| !broken.contains(&place.file) || matches!(fault, RegisterFault::Syntax { .. }));
     }
     reading.findings = faults
         .into_iter()
@@ -87,6 +102,25 @@ pub fn read(files: &[SourceFile]) -> Reading {
         })
         .collect();
     reading
+}
+
+fn put_part(part: FileContent, register: &mut Register, faults: &mut Faults) {
+    if let Some(settings) = part.settings {
+        (register.name, register.rules) = (settings.name, settings.rules);
+        (register.defaults, register.exceptions) = (settings.defaults, settings.exceptions);
+        register.administrators = settings.administrators;
+    }
+    for person in part.people {
+        put(&mut register.people, person.id.clone(), person, |person| &person.place, faults);
+    }
+    for host in part.hosts {
+        put(&mut register.hosts, host.id.clone(), host, |host| &host.place, faults);
+    }
+    register.grants.extend(part.grants);
+    register.owed.extend(part.owed);
+    register.kept.extend(part.kept);
+    register.profiles.extend(part.profiles.into_iter().map(|profile| (profile.name.clone(), Arc::new(profile))));
+    faults.extend(part.faults);
 }
 
 fn put<T>(
@@ -105,47 +139,47 @@ fn put<T>(
     }
 }
 
-fn part(number: usize, file: &SourceFile) -> FileContent {
+fn part(source: SourcePart, path: &str, text: &str) -> FileContent {
     let mut part = FileContent::default();
-    let (table, errors) = DeTable::parse_recoverable(&file.text);
+    let (table, errors) = DeTable::parse_recoverable(text);
     for error in errors {
         let span = error.span().unwrap_or(0..0);
         let fault = RegisterFault::Syntax { said: error.message().to_owned() };
-        part.faults.push((fault, RegisterPlace { file: number, span }, file.path.clone()));
+        part.faults.push((fault, source.place(span), path.to_owned()));
     }
-    // A file that is no TOML would only give faults that follow from the first.
     if !part.faults.is_empty() {
+        part.is_broken = true;
         return part;
     }
-    let (folder, name) = file.path.rsplit_once('/').unwrap_or(("", &file.path));
+    let (folder, name) = path.rsplit_once('/').unwrap_or(("", path));
     let id = name.strip_suffix(".toml").unwrap_or(name);
     match (folder, id) {
-        ("", "lavrin") => settings(number, table, &mut part),
+        ("", "lavrin") => settings(source, table, &mut part),
         ("people", id) => {
-            if let Some(person) = person(number, id, table, &mut part.faults) {
+            if let Some(person) = person(source, id, table, &mut part.faults) {
                 part.people.push(person);
             }
         }
-        ("", "hosts") => hosts(number, table, &mut part),
+        ("", "hosts") => hosts(source, table, &mut part),
         ("hosts", id) => {
-            if let Some(host) = host(number, id, table, &mut part.faults) {
+            if let Some(host) = host(source, id, table, &mut part.faults) {
                 part.hosts.push(host);
             }
         }
         ("", "access") => {
-            let mut fields = Fields::new(number, "access", table, &mut part.faults);
+            let mut fields = Fields::new(source, "access", table, &mut part.faults);
             let tables = fields.tables("grant");
-            part.grants = tables.into_iter().filter_map(|table| grant(number, table, fields.faults())).collect();
+            part.grants = tables.into_iter().filter_map(|table| grant(source, table, fields.faults())).collect();
             fields.end();
         }
-        (device::FOLDER, id) if checked_id(number, id, &mut part.faults) => {
-            part.profiles.extend(device::profile(number, id, table, &mut part.faults));
+        (device::FOLDER, id) if checked_id(source, id, &mut part.faults) => {
+            part.profiles.extend(device::profile(source, id, table, &mut part.faults));
         }
-        (kept::FOLDER, name) => part.kept.extend(kept::read(number, name, table, &mut part.faults)),
+        (kept::FOLDER, name) => part.kept.extend(kept::read(source, name, table, &mut part.faults)),
         ("", "owed") => {
-            let mut fields = Fields::new(number, "owed", table, &mut part.faults);
+            let mut fields = Fields::new(source, "owed", table, &mut part.faults);
             let tables = fields.tables("removal");
-            part.owed = tables.into_iter().filter_map(|table| owed(number, table, fields.faults())).collect();
+            part.owed = tables.into_iter().filter_map(|table| owed(source, table, fields.faults())).collect();
             fields.end();
         }
         _ => {}
@@ -153,29 +187,29 @@ fn part(number: usize, file: &SourceFile) -> FileContent {
     part
 }
 
-fn settings(number: usize, table: Spanned<DeTable<'_>>, part: &mut FileContent) {
-    let mut fields = Fields::new(number, "lavrin.toml", table, &mut part.faults);
+fn settings(source: SourcePart, table: Spanned<DeTable<'_>>, part: &mut FileContent) {
+    let mut fields = Fields::new(source, "lavrin.toml", table, &mut part.faults);
     let name = fields.needed_text("name").map(|name| name.value).unwrap_or_default();
     let policy = fields.table("policy");
-    let rules = policy.map(|table| rules(number, table, fields.faults())).unwrap_or_default();
+    let rules = policy.map(|table| rules(source, table, fields.faults())).unwrap_or_default();
     let defaults = fields.table("defaults");
-    let defaults = defaults.map(|table| defaults::of_table(number, table, fields.faults())).unwrap_or_default();
+    let defaults = defaults.map(|table| defaults::of_table(source, table, fields.faults())).unwrap_or_default();
     let administrators = fields.table("kept").map(|table| {
-        let mut kept = Fields::new(number, "kept", table, fields.faults());
+        let mut kept = Fields::new(source, "kept", table, fields.faults());
         let administrators = kept.texts("administrators");
         kept.end();
         administrators
     });
     let tables = fields.tables("exception");
-    let exceptions = tables.into_iter().filter_map(|table| exception(number, table, fields.faults())).collect();
+    let exceptions = tables.into_iter().filter_map(|table| exception(source, table, fields.faults())).collect();
     fields.end();
     part.settings =
         Some(FileSettings { name, rules, defaults, exceptions, administrators: administrators.unwrap_or_default() });
 }
 
-fn rules(number: usize, table: Spanned<DeTable<'_>>, faults: &mut Faults) -> Rules {
+fn rules(source: SourcePart, table: Spanned<DeTable<'_>>, faults: &mut Faults) -> Rules {
     let usual = Policy::default();
-    let mut fields = Fields::new(number, "policy", table, faults);
+    let mut fields = Fields::new(source, "policy", table, faults);
     let size = |number: i64| usize::try_from(number).unwrap_or_default();
     let mut algorithms = Vec::new();
     for name in fields.texts("algorithms") {
@@ -199,24 +233,40 @@ fn rules(number: usize, table: Spanned<DeTable<'_>>, faults: &mut Faults) -> Rul
         ends_soon_days: fields.number("ends_soon_days", 0..=365).unwrap_or(Rules::default().ends_soon_days),
         break_glass_hosts: fields.texts("break_glass_hosts"),
         keys_only: fields.texts("keys_only"),
+        no_ways: no_ways(source, &mut fields),
         groups_forbidden: fields.texts("groups_forbidden").into_iter().map(|group| group.value).collect(),
         way_back_days_max: fields.number("way_back_days_max", 1..=36_500),
         comment: fields.text("comment").map(|pattern| pattern.value),
         automation_options: fields.texts("automation_options").into_iter().map(|option| option.value).collect(),
         severities: fields
             .table("severity")
-            .map(|table| severities(number, table, fields.faults()))
+            .map(|table| severities(source, table, fields.faults()))
             .unwrap_or_default(),
     };
     fields.end();
     rules
 }
 
-fn severities(number: usize, table: Spanned<DeTable<'_>>, faults: &mut Faults) -> BTreeMap<String, Option<Severity>> {
+fn no_ways(source: SourcePart, fields: &mut Fields<'_, '_>) -> Vec<NoWay> {
+    let tables = fields.tables("no_way");
+    let one = |table| {
+        let mut fields = Fields::new(source, "no_way", table, fields.faults());
+        let (from, to) = (fields.needed_text("from"), fields.needed_text("to"));
+        fields.end();
+        Some(NoWay { from: from?, to: to? })
+    };
+    tables.into_iter().filter_map(one).collect()
+}
+
+fn severities(
+    source: SourcePart,
+    table: Spanned<DeTable<'_>>,
+    faults: &mut Faults,
+) -> BTreeMap<String, Option<Severity>> {
     let mut found = BTreeMap::new();
     for (rule, value) in table.into_inner() {
         let (name, span) = (rule.get_ref().to_string(), value.span());
-        let place = |span| RegisterPlace { file: number, span };
+        let place = |span| source.place(span);
         let known = rules::with(RegisterFault::RULES).any(|(rule, _)| rule == name);
         let word = value.get_ref().as_str().unwrap_or_default();
         let severity = Severity::URGENT_FIRST.into_iter().find(|severity| severity.name() == word);
@@ -233,8 +283,8 @@ fn severities(number: usize, table: Spanned<DeTable<'_>>, faults: &mut Faults) -
     found
 }
 
-fn exception(number: usize, table: Spanned<DeTable<'_>>, faults: &mut Faults) -> Option<Exception> {
-    let mut fields = Fields::new(number, "exception", table, faults);
+fn exception(source: SourcePart, table: Spanned<DeTable<'_>>, faults: &mut Faults) -> Option<Exception> {
+    let mut fields = Fields::new(source, "exception", table, faults);
     let (rule, about) = (fields.needed_text("rule"), fields.needed_text("about"));
     let reason = fields.needed_text("reason");
     let until = fields.date("until");
@@ -251,43 +301,43 @@ fn exception(number: usize, table: Spanned<DeTable<'_>>, faults: &mut Faults) ->
 }
 
 /// A name that becomes part of paths and commands.
-fn checked_id(number: usize, id: &str, faults: &mut Faults) -> bool {
+fn checked_id(source: SourcePart, id: &str, faults: &mut Faults) -> bool {
     if !is_id(id) {
         let wanted = FieldKind::Id;
         let fault = RegisterFault::BadValue { name: id.to_owned(), wanted };
-        faults.push((fault, RegisterPlace { file: number, span: 0..0 }, id.to_owned()));
+        faults.push((fault, source.place(0..0), id.to_owned()));
     }
     is_id(id)
 }
 
-fn person(number: usize, id: &str, table: Spanned<DeTable<'_>>, faults: &mut Faults) -> Option<Person> {
-    if !checked_id(number, id, faults) {
+fn person(source: SourcePart, id: &str, table: Spanned<DeTable<'_>>, faults: &mut Faults) -> Option<Person> {
+    if !checked_id(source, id, faults) {
         return None;
     }
-    let mut fields = Fields::new(number, id, table, faults);
+    let mut fields = Fields::new(source, id, table, faults);
     let name = fields.needed_text("name");
     let tables = fields.tables("key");
     let person = Person {
         id: id.to_owned(),
-        place: name.as_ref().map_or_else(|| RegisterPlace { file: number, span: 0..0 }, |name| name.place.clone()),
+        place: name.as_ref().map_or_else(|| source.place(0..0), |name| name.place.clone()),
         name: name.map_or_else(|| id.to_owned(), |name| name.value),
         team: fields.text("team").map(|team| team.value),
         since: fields.date("since").map(|since| since.value),
         left: fields.date("left"),
-        keys: tables.into_iter().filter_map(|table| owned_key(number, id, table, false, fields.faults())).collect(),
+        keys: tables.into_iter().filter_map(|table| owned_key(source, id, table, false, fields.faults())).collect(),
     };
     fields.end();
     Some(person)
 }
 
 fn owned_key(
-    number: usize,
+    source: SourcePart,
     about: &str,
     table: Spanned<DeTable<'_>>,
     of_host: bool,
     faults: &mut Faults,
 ) -> Option<OwnedKey> {
-    let mut fields = Fields::new(number, about, table, faults);
+    let mut fields = Fields::new(source, about, table, faults);
     let text = fields.needed_text("line");
     let label = fields.text("label").map(|label| label.value);
     let purpose = fields.word("purpose", &Purpose::NAMES, FieldKind::Purpose);
@@ -331,23 +381,23 @@ pub(super) fn own(read: Result<line::KeyLine<'_>, KeyFault>) -> Result<Own, KeyF
     Ok((Arc::unwrap_or_clone(read.key), read.fingerprint, comment))
 }
 
-fn hosts(number: usize, table: Spanned<DeTable<'_>>, part: &mut FileContent) {
+fn hosts(source: SourcePart, table: Spanned<DeTable<'_>>, part: &mut FileContent) {
     for (id, value) in table.into_inner() {
         let (id, span) = (id.get_ref().to_string(), value.span());
         if let DeValue::Table(table) = value.into_inner() {
-            part.hosts.extend(host(number, &id, Spanned::new(span, table), &mut part.faults));
+            part.hosts.extend(host(source, &id, Spanned::new(span, table), &mut part.faults));
         } else {
             let fault = RegisterFault::WrongKind { name: id.clone(), wanted: FieldKind::Table };
-            part.faults.push((fault, RegisterPlace { file: number, span }, id));
+            part.faults.push((fault, source.place(span), id));
         }
     }
 }
 
-fn host(number: usize, id: &str, table: Spanned<DeTable<'_>>, faults: &mut Faults) -> Option<Host> {
-    if !checked_id(number, id, faults) {
+fn host(source: SourcePart, id: &str, table: Spanned<DeTable<'_>>, faults: &mut Faults) -> Option<Host> {
+    if !checked_id(source, id, faults) {
         return None;
     }
-    let mut fields = Fields::new(number, id, table, faults);
+    let mut fields = Fields::new(source, id, table, faults);
     let values = |list: Vec<Placed<String>>| list.into_iter().map(|item| item.value).collect::<Vec<_>>();
     let mut host_keys = Vec::new();
     for text in fields.texts("host_keys") {
@@ -366,8 +416,8 @@ fn host(number: usize, id: &str, table: Spanned<DeTable<'_>>, faults: &mut Fault
     }
     let tables = fields.tables("key");
     let accounts = fields.texts("accounts");
-    let places = device::places(number, id, &mut fields, &accounts);
-    let limits = fields.table("limits").map(|table| device::limits(number, id, table, fields.faults()));
+    let places = device::places(source, id, &mut fields, &accounts);
+    let limits = fields.table("limits").map(|table| device::limits(source, id, table, fields.faults()));
     let profile = fields.text("profile");
     let reach = fields.word("reach", &ReachKind::NAMES, FieldKind::Reach).unwrap_or_default();
     let port = fields.number("port", 1..=65535).and_then(|port| u16::try_from(port).ok());
@@ -393,15 +443,15 @@ fn host(number: usize, id: &str, table: Spanned<DeTable<'_>>, faults: &mut Fault
         leave_unread,
         complete: fields.flag("complete"),
         host_keys,
-        keys: tables.into_iter().filter_map(|table| owned_key(number, id, table, true, fields.faults())).collect(),
+        keys: tables.into_iter().filter_map(|table| owned_key(source, id, table, true, fields.faults())).collect(),
         place: fields.place(),
     };
     fields.end();
     Some(host)
 }
 
-fn grant(number: usize, table: Spanned<DeTable<'_>>, faults: &mut Faults) -> Option<Grant> {
-    let mut fields = Fields::new(number, "access", table, faults);
+fn grant(source: SourcePart, table: Spanned<DeTable<'_>>, faults: &mut Faults) -> Option<Grant> {
+    let mut fields = Fields::new(source, "access", table, faults);
     let (person, team, machine) = (fields.text("person"), fields.text("team"), fields.text("machine"));
     let account = fields.needed_text("account");
     let place = fields.place();
@@ -419,7 +469,7 @@ fn grant(number: usize, table: Spanned<DeTable<'_>>, faults: &mut Faults) -> Opt
         fields.fault(RegisterFault::MissingField { name: "create" }, place.clone());
     }
     let grant = Grant {
-        create: is_created.then_some(create),
+        create: is_created.then(|| Box::new(create)),
         key: fields.text("key"),
         hosts: fields.texts("hosts"),
         tags: fields.texts("tags"),
@@ -465,8 +515,8 @@ fn whom(
     }
 }
 
-fn owed(number: usize, table: Spanned<DeTable<'_>>, faults: &mut Faults) -> Option<Owed> {
-    let mut fields = Fields::new(number, "owed", table, faults);
+fn owed(source: SourcePart, table: Spanned<DeTable<'_>>, faults: &mut Faults) -> Option<Owed> {
+    let mut fields = Fields::new(source, "owed", table, faults);
     let (fingerprint, person) = (fields.needed_text("key"), fields.text("person"));
     let (account, host) = (fields.needed_text("account"), fields.needed_text("host"));
     let since = fields.date("since");

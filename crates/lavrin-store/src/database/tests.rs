@@ -144,9 +144,16 @@ fn a_damaged_foreign_or_newer_store_is_told_and_left_as_it_is() {
     assert!(Database::open_existing(folder.path()).unwrap().is_none());
     drop(Database::open(folder.path()).unwrap());
     let change = |sql: &str| Connection::open(&path).unwrap().execute_batch(sql).unwrap();
-    change("PRAGMA user_version = 2");
-    assert!(matches!(Database::open(folder.path()), Err(DatabaseFault::Newer { found: 2, .. })));
-    change("PRAGMA user_version = 1; PRAGMA application_id = 7");
+    change("PRAGMA user_version = 3");
+    assert!(matches!(Database::open(folder.path()), Err(DatabaseFault::Newer { found: 3, .. })));
+    // One of the first form gets what was added since.
+    change("PRAGMA user_version = 1; DROP TABLE report");
+    let store = Database::open(folder.path()).unwrap();
+    store.note_report(7, "lights", "{}").unwrap();
+    assert_eq!(store.reports("lights", 8).unwrap(), [(7, "{}".to_owned())]);
+    assert!(store.reports("lights", 7).unwrap().is_empty() && store.reports("", 8).unwrap().is_empty());
+    drop(store);
+    change("PRAGMA application_id = 7");
     assert!(matches!(Database::open(folder.path()), Err(DatabaseFault::Damaged { .. })));
     std::fs::write(&path, "a letter to the harbour office, longer than a header of a database would be, all in all")
         .unwrap();

@@ -105,7 +105,7 @@ impl<'a> LeftBehind<'a> {
 
     /// Accounts that the register lets them in, or that hold one of their keys.
     fn open_to_them(&self, host: &Host, seen: &System<'_>) -> BTreeSet<String> {
-        let is_here = |grant: &&Grant| self.register.hosts_of(grant).any(|one| one.id == host.id);
+        let is_here = |grant: &&Grant| grant.covers(host);
         let people = |grant: &&Grant| self.register.people_of(grant).iter().any(|person| person.id == self.leaver.id);
         let granted = self.register.grants.iter().filter(is_here).filter(people).map(|grant| grant.account.clone());
         let holds = |account: &&Account| {
@@ -117,7 +117,7 @@ impl<'a> LeftBehind<'a> {
 
     /// Accounts for which nobody else has a grant on this host, and that are named after the leaver or were made for them.
     fn own_accounts(&self, host: &Host) -> Vec<&'a str> {
-        let is_here = |grant: &&Grant| self.register.hosts_of(grant).any(|one| one.id == host.id);
+        let is_here = |grant: &&Grant| grant.covers(host);
         let is_theirs = |grant: &Grant| matches!(&grant.whom.value, Whom::Person(id) if *id == self.leaver.id);
         let here: Vec<&Grant> = self.register.grants.iter().filter(is_here).collect();
         let mut own: Vec<&str> =

@@ -96,7 +96,7 @@ impl Rest<'_> {
             Whom::Team(name) => team == Some(name),
             Whom::Machine { .. } | Whom::Kept { .. } => false,
         });
-        let here = theirs.filter(|grant| self.register.hosts_of(grant).any(|other| other.id == host.id));
+        let here = theirs.filter(|grant| grant.covers(host));
         here.map(|grant| grant.account.as_str()).collect()
     }
 

@@ -43,6 +43,7 @@ pub const EXAMPLES: &[(&str, &[&str])] = &[
     ),
     ("matrix", &["lavrin matrix", "lavrin matrix sten --at yesterday --format csv"]),
     ("paths", &["lavrin paths buoy-7", "lavrin paths buoys office --cut"]),
+    ("report", &["lavrin report --out access.html", "lavrin report --out march.html --at 2026-03-01 --tag lights"]),
     ("probe", &["lavrin probe sten.pub keeper@lantern", "lavrin probe runa --until refused"]),
     ("register begin", &["lavrin register begin halvmark --name 'Halvmark lights'", "lavrin register begin"]),
     (

@@ -19,7 +19,7 @@ const GROUPS: [(&str, &[&str]); 7] = [
     ("The register (who should have access)", &["register", "person", "host", "grant", "withdraw"]),
     ("The fleet (who has access, and putting it right)", &["survey", "compare", "enforce", "audit"]),
     ("People come and go, passwords end", &["rotate", "offboard", "keys-only"]),
-    ("To be looked at", &["matrix", "paths"]),
+    ("To be looked at", &["report", "matrix", "paths"]),
     ("Looking back, and a first look", &["history", "undo", "demo"]),
 ];
 
@@ -84,6 +84,17 @@ fn with_pages(mut command: Command, path: &str) -> Command {
             None => arg,
         }
     });
+    if !path.is_empty() && !command.has_subcommands() {
+        // Each command shows the forms that it has.
+        let (forms, id) = (super::forms::names(super::forms::of(path)), "format");
+        let own = Arg::new(id).long(id).value_name(forms.join("|")).help("Form of the results");
+        command = command.arg(
+            own.default_value("text")
+                .hide_default_value(true)
+                .value_parser(clap::builder::EnumValueParser::<crate::ui::Format>::new())
+                .hide_possible_values(true),
+        );
+    }
     if path.is_empty() {
         let help = Arg::new("help").short('h').long("help").action(ArgAction::HelpShort).global(true);
         command = command.disable_help_flag(true).arg(help.help("Print help"));

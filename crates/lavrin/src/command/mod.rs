@@ -25,6 +25,7 @@ pub mod place;
 pub mod probe;
 pub mod register;
 pub mod remove;
+pub mod report;
 pub mod rotate;
 pub mod sightings;
 pub mod survey;

@@ -2,7 +2,7 @@
 
 use crate::clock;
 use lavrin_fleet::fleet::HostFault;
-use lavrin_keys::text::shell_word;
+use lavrin_keys::text::{count, shell_word};
 use lavrin_server::finding::Finding;
 
 /// What is wrong and why it matters.
@@ -42,6 +42,14 @@ pub fn message(fault: &HostFault) -> String {
             format!("this host was last surveyed {days} days ago{}", because(fault))
         }
         HostFault::NotReached { fault } => format!("this host was not reached the last time: {fault}"),
+        HostFault::KeyOpensRoot { opens, hosts, .. } => {
+            let behind = count(*hosts, "host is", "hosts are");
+            format!("this private key has no passphrase and opens {opens}: {behind} reached from here")
+        }
+        HostFault::ForbiddenWay { from, to, end, hops } => {
+            let steps = count(usize::try_from(*hops).unwrap_or_default(), "step", "steps");
+            format!("from hosts tagged {from} none may lead to hosts tagged {to}: {end} is reached in {steps}")
+        }
         HostFault::RemovalOwed { fingerprint, who, since } => {
             let who = who.as_ref().map(|who| format!(" of {who}")).unwrap_or_default();
             format!("the key {fingerprint}{who} has been waiting to be removed since {since}")
@@ -98,6 +106,10 @@ pub fn remedy<F>(fault: &HostFault, finding: &Finding<F>, host: Option<&str>) ->
         HostFault::NeverSurveyed { .. } | HostFault::SurveyOld { .. } | HostFault::NotReached { .. } => {
             format!("lavrin survey {host}")
         }
+        HostFault::KeyOpensRoot { .. } => {
+            format!("lavrin paths {account}@{host}, then: lavrin paths {account}@{host} --cut")
+        }
+        HostFault::ForbiddenWay { to, .. } => format!("lavrin paths {host} {to} --cut"),
         HostFault::RemovalOwed { fingerprint, .. } => format!("lavrin remove {fingerprint} {account}@{host}"),
     }
 }

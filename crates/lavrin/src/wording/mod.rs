@@ -7,8 +7,7 @@ pub mod fleet;
 pub mod key;
 pub mod reason;
 pub mod register;
-#[cfg(test)]
-mod rules;
+pub mod rules;
 pub mod steps;
 mod trouble;
 

@@ -44,6 +44,8 @@ pub const RULES: &[(&str, &str)] = &[
     ("break-glass-missing", "a host without a break-glass key, where policy asks for one"),
     ("key-long-unused", "a key that was last used long ago"),
     ("key-never-seen", "a key that does not show in the logs"),
+    ("key-opens-root", "a private key without a passphrase that opens root on another host"),
+    ("forbidden-way", "a way over keys on hosts between tags that policy keeps apart"),
     ("key-in-many-hands", "an unknown key under several names"),
     ("settings-broken", "a server that would not start again"),
     ("root-with-password", "root can log in with a password"),

@@ -5,6 +5,7 @@ mod grants;
 mod hosts;
 mod kept;
 mod keys;
+mod policy;
 
 use super::fields::is_near;
 use super::{Date, Reading, Register, RegisterFault, RegisterFinding, RegisterPlace, Whom};
@@ -22,6 +23,7 @@ pub fn check(reading: &Reading, today: Date, seen: &AccountsSeen<'_>) -> Vec<Reg
     grants::check(register, today, &mut found);
     hosts::check(register, today, seen, &mut found);
     kept::check(register, today, &mut found);
+    policy::check(register, &mut found);
     let mut findings = exceptions::apply(register, today, found.findings);
     weigh(register, &mut findings);
     findings.sort_by_key(|finding| (finding.place.file, finding.place.span.start, finding.fault.rule()));

@@ -127,7 +127,8 @@ impl From<FleetFault> for CommandError {
     }
 }
 
-fn finding_out(found: &FleetFinding) -> AuditFinding {
+/// A finding of the fleet in words.
+pub fn finding_out(found: &FleetFinding) -> AuditFinding {
     let FleetFinding { host, finding, severity } = found;
     let path = finding.path.as_ref().map(ToString::to_string);
     let at = path.as_deref().unwrap_or_default();

@@ -3,6 +3,8 @@
 mod fleet;
 pub mod rows;
 
+pub use fleet::finding_out as fleet_finding_out;
+
 #[cfg(test)]
 pub use fleet::FleetOut;
 

@@ -275,7 +275,7 @@ fn show(args: &HostShowArgs, ui: &Ui) -> Result<Exit, CommandError> {
 }
 
 fn entrants(register: &Register, host: &Host) -> Vec<EntrantOut> {
-    let grants = register.all_grants().filter(|grant| register.hosts_of(grant).any(|other| other.id == host.id));
+    let grants = register.all_grants().filter(|grant| grant.covers(host));
     let mut found = Vec::new();
     for grant in grants {
         let who: Vec<String> = match &grant.whom.value {

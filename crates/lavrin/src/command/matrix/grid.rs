@@ -223,7 +223,7 @@ fn state_words(way: &WayOut) -> String {
 }
 
 /// How the way is limited, in words.
-fn how(way: &WayOut) -> String {
+pub fn how(way: &WayOut) -> String {
     let limits = &way.limits;
     let parts = [
         way.until.as_ref().map(|until| format!("until {until}")),

@@ -1,6 +1,6 @@
 //! `lavrin matrix`: who gets into which account of which host, and where hosts and register differ.
 
-mod grid;
+pub mod grid;
 pub mod out;
 
 use super::history::day::{end_of_day, typed_day};

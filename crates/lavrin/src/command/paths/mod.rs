@@ -2,7 +2,7 @@
 
 mod ends;
 pub mod out;
-mod text;
+pub mod text;
 
 use super::compare::moment;
 use super::register::RegisterArgs;
@@ -13,9 +13,10 @@ use crate::{input, paths};
 use clap::Args;
 use ends::{From, To};
 use lavrin_fleet::hops::{Follow, Ways};
+use lavrin_fleet::register::Host;
 use lavrin_keys::key::Fingerprint;
 use lavrin_store::database::Database;
-use lavrin_work::walk::hops;
+use lavrin_work::hops::facts;
 use out::{PathsOut, Sighted};
 
 /// Who can reach what by hopping from host to host over keys that lie on them
@@ -82,7 +83,8 @@ pub fn run(args: &PathsArgs, ui: &Ui) -> Result<Exit, CommandError> {
     let from = from.map(|from| From::of(from, register)).transpose()?;
     let to = to.map(|to| To::of(to, register)).transpose()?;
     let store = Database::open_existing(opened.folder.path())?;
-    let (facts, unseen) = hops(register, store.as_ref(), moment())?;
+    let hosts: Vec<&Host> = register.hosts.values().collect();
+    let (facts, unseen) = facts(&hosts, store.as_ref(), moment())?;
     let follow = Follow { passphrases: args.with_passphrases, agents: args.with_agents };
     let ways = Ways::of(&facts, register, follow);
     let sighted = Sighted::of(store.as_ref());

@@ -287,18 +287,13 @@ struct Telling<'a, 'w> {
 }
 
 impl Telling<'_, '_> {
-    fn name(&self, host: usize, account: usize) -> String {
-        let name = printable(self.ways.account(host, account).name.as_bytes());
-        format!("{name}@{}", self.ways.hosts[host].host)
-    }
-
     fn reached(&mut self, reach: &Reach, host: usize, account: usize) -> Result<ReachedOut, CommandError> {
         let spot = Spot::Account(host, account);
         let mut way = reach.way_to(spot);
         way.push((spot, Step::Opens));
         let came = reach.came(spot);
         Ok(ReachedOut {
-            account: self.name(host, account),
+            account: self.ways.name(host, account),
             host: self.ways.hosts[host].host.clone(),
             hops: came.map_or(0, |came| came.hops),
             doubts: came.map_or(0, |came| came.doubts),
@@ -316,12 +311,12 @@ impl Telling<'_, '_> {
             match *spot {
                 Spot::Account(host, account) => {
                     if let Some((before, how)) = last {
-                        step.to = self.name(host, account);
+                        step.to = self.ways.name(host, account);
                         self.end(&mut step, before, how);
                         steps.push(std::mem::replace(&mut step, StepOut::new()));
                     }
                     from = Some((host, account));
-                    step.from = Some(self.name(host, account));
+                    step.from = Some(self.ways.name(host, account));
                     match leaves {
                         Step::Holds(held) | Step::FitsFrom { held, .. } => {
                             self.held(&mut step, (host, account), *held);
@@ -388,7 +383,7 @@ impl Telling<'_, '_> {
         let key = self.ways.held(host, account, held);
         step.certain &= key.protected == Some(false);
         step.held = Some(HeldOut {
-            account: self.name(host, account),
+            account: self.ways.name(host, account),
             path: key.path.to_string(),
             protected: key.protected,
             beside: key.public.is_some_and(|public| public.beside),

@@ -39,7 +39,7 @@ fn tree(out: &PathsOut, args: &PathsArgs, ui: &Ui) -> String {
     let mut drawn = 0;
     // Root may act as every account: that is worth a line only where it leads on.
     let leads_on = |account: &str| {
-        out.to.is_some()
+        out.to.as_deref().is_some_and(|to| to.contains('@'))
             || out.reached.iter().flat_map(|one| &one.steps).any(|step| step.from.as_deref() == Some(account))
     };
     for one in &out.reached {
@@ -96,7 +96,7 @@ fn branch(from: &str, indent: &str, below: &BTreeMap<String, Vec<&StepOut>>, tex
 }
 
 /// What shows a step, a line each.
-fn evidence(step: &StepOut) -> Vec<String> {
+pub fn evidence(step: &StepOut) -> Vec<String> {
     match step.kind {
         StepKind::Root => return vec!["root there may act as every account".to_owned()],
         StepKind::BecomesRoot => return vec![format!("may become root: {}", step.by.clone().unwrap_or_default())],

@@ -3,6 +3,7 @@
 
 pub mod agent;
 pub mod fleet;
+pub mod hopping;
 pub mod machine;
 pub mod netconfd;
 pub mod random;

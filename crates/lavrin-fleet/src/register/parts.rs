@@ -1,0 +1,115 @@
+//! A long file of equal tables in parts, each between two headers at the beginning of a line: read one by one they take little
+//! memory, and all cores have something to do. Where it is not certain that the parts mean what the whole means, there is one part.
+
+use std::collections::HashSet;
+use std::ops::Range;
+
+/// A shorter file is read whole, in bytes.
+const WHOLE: usize = 256 << 10;
+
+/// The length of a part, in bytes.
+const PART: usize = 128 << 10;
+
+/// The parts of a file whose tables begin with such headers: `[[grant]]`, or `[NAME]` with `[NAME.…]` and `[[NAME.…]]` behind it.
+pub(super) fn parts(text: &str) -> Vec<Range<usize>> {
+    split(text, WHOLE, PART)
+}
+
+fn split(text: &str, whole: usize, part: usize) -> Vec<Range<usize>> {
+    let one = || vec![0..text.len()];
+    // Within a text of several lines a line may begin like a header.
+    if text.len() <= whole || text.contains("\"\"\"") || text.contains("'''") {
+        return one();
+    }
+    let mut begins = vec![0];
+    let mut tables: HashSet<&str> = HashSet::new();
+    let mut last = "";
+    for (at, line) in lines(text) {
+        let Some((name, is_list)) = header(line) else { continue };
+        let top = name.split('.').next().unwrap_or_default();
+        if top == last && !is_list || name.contains('.') && top == last {
+            continue;
+        }
+        // What belongs to a table stands behind it, and no table begins twice: only then each part says all of its tables.
+        if name.contains('.') || !is_list && !tables.insert(top) || is_list && !last.is_empty() && last != top {
+            return one();
+        }
+        last = top;
+        if at - begins.last().copied().unwrap_or_default() >= part {
+            begins.push(at);
+        }
+    }
+    let ends = begins.iter().skip(1).copied().chain([text.len()]);
+    begins.iter().copied().zip(ends).map(|(begin, end)| begin..end).collect()
+}
+
+fn lines(text: &str) -> impl Iterator<Item = (usize, &str)> {
+    let mut at = 0;
+    text.split_inclusive('\n').map(move |line| {
+        let begin = at;
+        at += line.len();
+        (begin, line)
+    })
+}
+
+/// The name in a header without quotes, and whether it begins an element of a list. Anything else that begins with a bracket, such
+/// as the rest of a list over several lines, is none.
+fn header(line: &str) -> Option<(&str, bool)> {
+    let line = line.trim_end();
+    let (inner, is_list) = match line.strip_prefix("[[") {
+        Some(rest) => (rest.strip_suffix("]]")?, true),
+        None => (line.strip_prefix('[')?.strip_suffix(']')?, false),
+    };
+    let is_bare = |byte: u8| byte.is_ascii_alphanumeric() || b"-_.".contains(&byte);
+    (!inner.is_empty() && inner.bytes().all(is_bare)).then_some((inner, is_list))
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::register::{Reading, SourceFile, read};
+
+    const HOSTS: &str =
+        "[lamp]\ntags = [\n\"a\",\n\"b\"]\n[[lamp.key]]\nlabel = \"x\"\n[lamp.limits]\n[pier]\nport = 1\n";
+
+    #[test]
+    fn a_part_begins_where_a_table_does() {
+        let grants = "# all\n[[grant]]\nperson = \"a\"\n[[grant]]\nperson = \"b\"\n";
+        let of = |text: &str| split(text, 0, 1).into_iter().map(|part| text[part].to_owned()).collect::<Vec<_>>();
+        assert_eq!(of(grants), ["# all\n", "[[grant]]\nperson = \"a\"\n", "[[grant]]\nperson = \"b\"\n"]);
+        assert_eq!(of(HOSTS).len(), 2);
+        assert!(of(HOSTS)[1].starts_with("[pier]"));
+        let doubtful = [
+            "[a]\nx = 1\n[b]\n[a.limits]\n",
+            "[a]\n[b]\n[a]\n",
+            "[[grant]]\n[[other]]\n",
+            "[a]\nway_back = \"\"\"\n[b]\n\"\"\"\n[c]\n",
+        ];
+        for text in doubtful {
+            assert_eq!(of(text).len(), 1, "{text}");
+        }
+    }
+
+    #[test]
+    fn a_long_register_reads_the_same_in_parts_and_tells_its_faults_at_their_places() {
+        let mut grants = String::new();
+        for number in 0..20_000 {
+            grants += &format!("[[grant]]\nperson = \"a{number}\"\naccount = \"root\"\nhosts = [\"h\"]\n\n");
+        }
+        let fault = grants.len();
+        grants += "[[grant]]\npersn = \"x\"\naccount = \"root\"\nhosts = [\"h\"]\n";
+        assert!(parts(&grants).len() > 3);
+        let of =
+            |text: &str| -> Reading { read(&[SourceFile { path: "access.toml".to_owned(), text: text.to_owned() }]) };
+        let reading = of(&grants);
+        assert_eq!(reading.register.grants.len(), 20_000);
+        let places: Vec<usize> = reading.findings.iter().map(|finding| finding.place.span.start).collect();
+        assert!(!places.is_empty() && places.iter().all(|place| *place >= fault), "{places:?}");
+        let last = &reading.register.grants[19_999];
+        assert_eq!(&grants[last.whom.place.span.clone()], "\"a19999\"");
+        // A comment with three quotes makes one part of it.
+        let whole = of(&format!("{grants}# \"\"\"\n"));
+        assert_eq!(format!("{:?}", whole.register.grants), format!("{:?}", reading.register.grants));
+        assert_eq!(format!("{:?}", whole.findings), format!("{:?}", reading.findings));
+    }
+}

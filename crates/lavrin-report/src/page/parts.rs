@@ -1,0 +1,147 @@
+//! A section for each owner and each host, which can be linked to and printed by itself.
+
+use super::{Counted, OPEN_MAX, Owner, OwnerKind, Page, Way, mark};
+use maud::{Markup, html};
+use std::io::{self, Write};
+
+/// The owners, each with everything that their keys open.
+pub(super) fn owners<W: Write>(page: &Page, out: &mut Counted<'_, W>) -> io::Result<()> {
+    out.raw("<section id=\"owners\" aria-labelledby=\"owners-h\"><h2 id=\"owners-h\">Person by person</h2>")?;
+    let mut order: Vec<u32> = (0..u32::try_from(page.ways.len()).unwrap_or(u32::MAX)).collect();
+    let way = |number: u32| &page.ways[number as usize];
+    order.sort_unstable_by_key(|number| {
+        let way = way(*number);
+        (way.owner, way.state, way.account, way.key, way.limits, way.host)
+    });
+    let mut rest = order.as_slice();
+    let is_open = page.owners.len() <= OPEN_MAX;
+    for (number, owner) in page.owners.iter().enumerate() {
+        let number = u32::try_from(number).unwrap_or(u32::MAX);
+        let own = rest.partition_point(|at| way(*at).owner <= number);
+        let (own, others) = rest.split_at(own);
+        rest = others;
+        out.raw(if is_open { "<details class=\"part\" open " } else { "<details class=\"part\" " })?;
+        out.markup(&owner_head(owner, number, own.len()))?;
+        for same in own.chunk_by(|one, other| alike(way(*one), way(*other))) {
+            same_ways(page, same, out)?;
+        }
+        out.raw("</div></details>")?;
+    }
+    out.raw("</section>")
+}
+
+/// Whether two ways of one owner differ only in their hosts.
+fn alike(one: &Way, other: &Way) -> bool {
+    (one.state, one.account, one.key, one.limits) == (other.state, other.account, other.key, other.limits)
+}
+
+fn owner_head(owner: &Owner, number: u32, ways: usize) -> Markup {
+    let filter = format!("{} {} {}", owner.id, owner.name, owner.team.as_deref().unwrap_or_default());
+    html! {
+        // The tag has been begun: it is open or not.
+        (maud::PreEscaped(format!("data-f=\"{}\">", html! { (filter) }.0)))
+        summary {
+            b { (owner.id) }
+            @if owner.name != owner.id { " " (owner.name) }
+            @if let Some(team) = &owner.team { span class="more" { " · " (team) } }
+            @if let Some(left) = &owner.left { span class="bad" { " · left " (left) } }
+            span class="more" { " · " (ways) @if ways == 1 { " way in" } @else { " ways in" } }
+        }
+        (maud::PreEscaped(format!("<div class=\"in\" id=\"o{number}\">")))
+        @if !owner.keys.is_empty() {
+            ul class="keys" { @for key in &owner.keys { li { (key) } } }
+        }
+        @if ways == 0 && owner.kind == OwnerKind::Person { p { "No key of theirs opens anything that was seen." } }
+    }
+}
+
+fn same_ways<W: Write>(page: &Page, same: &[u32], out: &mut Counted<'_, W>) -> io::Result<()> {
+    let first = &page.ways[same[0] as usize];
+    let limits = page.word(first.limits);
+    out.markup(&html! {
+        (maud::PreEscaped("<p class=\"way\">"))
+        (mark(first.state)) b { (page.word(first.account)) } " on "
+    })?;
+    for (number, at) in same.iter().enumerate() {
+        let host = page.ways[*at as usize].host;
+        if number > 0 {
+            out.raw(", ")?;
+        }
+        if page.has_links() {
+            out.markup(&html! { a href={ "#h" (host) } { (page.host(host).id) } })?;
+        } else {
+            out.markup(&html! { (page.host(host).id) })?;
+        }
+    }
+    out.markup(&html! {
+        span class="more" { " " (page.word(first.key)) @if !limits.is_empty() { "; " (limits) } "; " (first.state.shown().2) }
+        (maud::PreEscaped("</p>"))
+    })
+}
+
+/// The hosts, each with everybody who gets in.
+pub(super) fn hosts<W: Write>(page: &Page, out: &mut Counted<'_, W>) -> io::Result<()> {
+    out.raw("<section id=\"hosts\" aria-labelledby=\"hosts-h\"><h2 id=\"hosts-h\">Host by host</h2>")?;
+    let is_open = page.hosts.len() <= OPEN_MAX;
+    let mut rest = page.ways.as_slice();
+    for number in 0..page.hosts.len() {
+        let number = u32::try_from(number).unwrap_or(u32::MAX);
+        let own = rest.partition_point(|way| way.host <= number);
+        let (own, others) = rest.split_at(own);
+        rest = others;
+        out.raw(if is_open { "<details class=\"part\" open " } else { "<details class=\"part\" " })?;
+        out.markup(&host_head(page, number, own.len()))?;
+        for of_account in own.chunk_by(|one, other| one.account == other.account) {
+            account(page, of_account, out)?;
+        }
+        out.raw("</div></details>")?;
+    }
+    out.raw("</section>")
+}
+
+fn host_head(page: &Page, number: u32, ways: usize) -> Markup {
+    let host = page.host(number);
+    let filter = format!("{} {} {}", host.id, host.tags.join(" "), host.site.as_deref().unwrap_or_default());
+    let all = [Some(host.address.clone()), (!host.tags.is_empty()).then(|| host.tags.join(", ")), host.site.clone()];
+    html! {
+        (maud::PreEscaped(format!("data-f=\"{}\">", html! { (filter) }.0)))
+        summary {
+            b { (host.id) }
+            span class="more" { " · " (ways) @if ways == 1 { " way in" } @else { " ways in" } }
+            @match &host.seen {
+                Some(seen) => { span class="more" { " · seen " (seen) } }
+                None => { span class="warn" { " · never seen" } }
+            }
+            @for (severity, rule, count) in &host.findings {
+                " " span class={ "severity " (severity) } title=(severity) { (rule) @if *count > 1 { " ×" (count) } }
+            }
+        }
+        (maud::PreEscaped(format!("<div class=\"in\" id=\"h{number}\">")))
+        p class="more" { (all.into_iter().flatten().collect::<Vec<_>>().join(" · ")) " · " (host.accounts) " accounts" }
+        @if !host.not_read.is_empty() { p class="warn" { "not read: " (host.not_read.join(", ")) } }
+        @if ways == 0 && host.seen.is_some() { p { "No key opens an account that was read." } }
+    }
+}
+
+fn account<W: Write>(page: &Page, ways: &[Way], out: &mut Counted<'_, W>) -> io::Result<()> {
+    out.markup(&html! { (maud::PreEscaped("<p class=\"way\">")) b { (page.word(ways[0].account)) } " " })?;
+    for (number, way) in ways.iter().enumerate() {
+        if number > 0 {
+            out.raw(" ")?;
+        }
+        let owner = page.owner(way.owner);
+        let limits = page.word(way.limits);
+        if page.has_links() {
+            out.markup(&html! {
+                span class="who" {
+                    (mark(way.state)) a href={ "#o" (way.owner) } { (owner.id) }
+                    span class="more" { " " (page.word(way.key)) @if !limits.is_empty() { "; " (limits) } }
+                }
+            })?;
+        } else {
+            let (sign, class, _) = way.state.shown();
+            out.markup(&html! { i class=(class) { (sign) } (owner.id) @if !limits.is_empty() { "; " (limits) } })?;
+        }
+    }
+    out.raw("</p>")
+}
