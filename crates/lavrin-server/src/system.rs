@@ -4,10 +4,14 @@ use crate::account::Account;
 use crate::server_config::switches::Switches;
 use crate::server_config::{Config, Settings};
 use crate::survey::Observation;
+use lavrin_keys::key::container::line::KnownKeys;
 use lavrin_keys::keysfile::{Dialect, KeysFile};
 use lavrin_keys::version::Version;
 use std::ops::Deref;
-use std::sync::{Arc, OnceLock};
+use std::sync::{Arc, Mutex, OnceLock};
+
+/// Where the bytes of a key file are, and how it was read.
+type LastFile = ((usize, usize), Arc<KeysFile>);
 
 /// What was seen of a system, with its configuration taken apart when somebody first asks for a setting. It borrows the
 /// observation: nothing new can be seen while something is judged, so what was taken apart is never out of date.
@@ -18,6 +22,8 @@ pub struct System<'a> {
     said: OnceLock<Arc<Settings>>,
     dialect: OnceLock<Dialect>,
     switches: OnceLock<Switches>,
+    known: Option<&'a KnownKeys>,
+    last: Mutex<Option<LastFile>>,
 }
 
 impl<'a> System<'a> {
@@ -30,6 +36,8 @@ impl<'a> System<'a> {
             said: OnceLock::new(),
             dialect: OnceLock::new(),
             switches: OnceLock::new(),
+            known: None,
+            last: Mutex::new(None),
         }
     }
 
@@ -42,7 +50,21 @@ impl<'a> System<'a> {
             said: OnceLock::new(),
             dialect: OnceLock::new(),
             switches: OnceLock::new(),
+            known: None,
+            last: Mutex::new(None),
         }
+    }
+
+    /// The same; keys that were read before are not read again.
+    #[must_use]
+    pub fn knowing(self, known: &'a KnownKeys) -> Self {
+        Self { known: Some(known), ..self }
+    }
+
+    /// The keys that were read before.
+    #[must_use]
+    pub fn known(&self) -> Option<&'a KnownKeys> {
+        self.known
     }
 
     /// What was seen.
@@ -72,8 +94,22 @@ impl<'a> System<'a> {
 
     /// A key file as its server reads it.
     #[must_use]
-    pub fn keys_file(&self, bytes: &[u8]) -> KeysFile {
-        KeysFile::parse_for(bytes, self.dialect())
+    pub fn keys_file(&self, bytes: &[u8]) -> Arc<KeysFile> {
+        let place = (bytes.as_ptr() as usize, bytes.len());
+        let Ok(mut last) = self.last.lock() else { return self.read_file(bytes) };
+        match &*last {
+            // What was seen does not change while this looks at it; that the bytes are the same is looked at all the same.
+            Some((known, file)) if *known == place && file.as_bytes() == bytes => file.clone(),
+            _ => {
+                let file = self.read_file(bytes);
+                *last = Some((place, file.clone()));
+                file
+            }
+        }
+    }
+
+    fn read_file(&self, bytes: &[u8]) -> Arc<KeysFile> {
+        Arc::new(KeysFile::parse_knowing(bytes, self.dialect(), self.known))
     }
 
     /// The version by whose rules a file is read; those of new versions on a server that is no OpenSSH.

@@ -1,15 +1,16 @@
-//! Writes a register and a store in which many hosts were seen, for measuring: `remembered HOSTS ENTRIES DIR [agreed]`. Each
+//! Writes a register and a store in which many hosts were seen, for measuring: `remembered HOSTS ENTRIES DIR [agreed|hopping]`. Each
 //! host has so many entries in several accounts; a tenth of the people have left, a twentieth of the keys is unknown. With
-//! `agreed` there are 5,000 people, all of them there, a grant for each entry, and a twentieth of the hosts differs.
+//! `agreed` there are 5,000 people, all of them there, a grant for each entry, and a twentieth of the hosts differs. With
+//! `hopping` each host has a private key of its own, and its entries are of the keys of other hosts.
 #![allow(clippy::print_stdout, reason = "this is a program of its own")]
 
 use lavrin_keys::key::PrivateKey;
 use lavrin_server::account::read_passwd;
 use lavrin_server::audit::Auditor;
 use lavrin_server::fs::{BytePath, Fact, Node, NodeKind};
-use lavrin_server::survey::Observation;
 use lavrin_server::survey::key_use::KeyUses;
 use lavrin_server::survey::snapshot::Snapshot;
+use lavrin_server::survey::{Observation, PublicHalf, StrayKey};
 use lavrin_server::system::System;
 use lavrin_store::database::{Database, SeenKeys, Sighted};
 use std::error::Error;
@@ -27,17 +28,21 @@ fn main() -> Result<(), Box<dyn Error>> {
         return Err("remembered HOSTS ENTRIES DIR [agreed]".into());
     };
     let (hosts, entries) = (hosts.parse::<usize>()?, entries.parse::<usize>()?);
-    let agreed = more == ["agreed"];
+    let (agreed, hopping) = (more == ["agreed"], more == ["hopping"]);
     let people = if agreed { PEOPLE_AGREED } else { PEOPLE };
-    let lines: Vec<String> = (0..people + if agreed { 0 } else { PEOPLE / 20 }).map(line).collect();
-    register(folder, hosts, &lines[..people], agreed.then_some(entries))?;
+    let keys = if hopping { hosts } else { people + if agreed { 0 } else { PEOPLE / 20 } };
+    let lines: Vec<String> = (0..keys).map(line).collect();
+    register(folder, hosts, &lines[..if hopping { 1 } else { people }], agreed.then_some(entries))?;
     let store = Database::open(folder.as_ref())?;
     let auditor = Auditor::default();
     store.together(|store| {
         for host in 0..hosts {
             // One entry less than granted makes a host differ.
             let less = usize::from(agreed && host % 20 == 0);
-            let seen = observation(host, entries - less, &lines);
+            let mut seen = observation(host, entries - less, &lines);
+            if hopping {
+                leave_key(&mut seen, host, &lines[host]);
+            }
             let sighted: Vec<Sighted> = auditor
                 .entries(&System::of(&seen))
                 .into_iter()
@@ -96,6 +101,14 @@ fn register(folder: &str, hosts: usize, lines: &[String], agreed: Option<usize>)
         writeln!(access, "[[grant]]\nteam = \"keepers\"\naccount = \"lamp{account}\"\ntags = [\"lights\"]\n")?;
     }
     Ok(std::fs::write(format!("{folder}/access.toml"), access)?)
+}
+
+/// The private key of a host lies with one of its accounts.
+fn leave_key(seen: &mut Observation, host: usize, line: &str) {
+    let folder = BytePath::from(format!("/home/lamp{}/.ssh", host % ACCOUNTS).as_str());
+    let public = PublicHalf::beside(line.as_bytes());
+    let key = StrayKey { path: folder.join(b"own"), protected: Some(false), public };
+    seen.private_keys.insert(folder, Fact::Known(vec![key]));
 }
 
 /// A host as Debian sets it up, with some accounts of its own.

@@ -177,7 +177,10 @@ pub fn audit(
         let parts: Vec<FleetReport> = some
             .par_iter()
             .zip(seen)
-            .map(|(host, seen)| auditor.host(host, seen.as_ref(), states.get(&host.id).unwrap_or(&unknown)))
+            .map(|(host, seen)| {
+                let seen = seen.as_ref().map(System::of);
+                auditor.host(host, seen.as_ref(), states.get(&host.id).unwrap_or(&unknown))
+            })
             .collect();
         for part in parts {
             across.add(&part.entries);

@@ -6,6 +6,7 @@ use lavrin_fleet::fleet::{Moment, What, who};
 use lavrin_fleet::hops::{Follow, HostFacts, Ways, findings};
 use lavrin_fleet::register::{Host, Register};
 use lavrin_keys::key::Fingerprint;
+use lavrin_keys::key::container::line::KnownKeys;
 use lavrin_server::finding::Finding;
 use lavrin_server::system::System;
 use lavrin_store::database::{Database, Seen};
@@ -21,8 +22,9 @@ pub fn facts(
     now: Moment,
 ) -> Result<(Vec<HostFacts>, Vec<String>), FleetFault> {
     let (mut found, mut unseen) = (Vec::new(), Vec::new());
+    let known = KnownKeys::default();
     let judge = |host: &Host, remembered: Option<&Remembered>| {
-        let system = System::of(&remembered?.seen);
+        let system = System::of(&remembered?.seen).knowing(&known);
         Some(HostFacts::of(host, &system, &who(&system, now.time)))
     };
     walk(store, hosts, now.time, judge, |host, facts| match facts {

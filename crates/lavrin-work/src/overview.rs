@@ -10,6 +10,7 @@ use lavrin_fleet::fleet::{
 };
 use lavrin_fleet::register::{Host, Register};
 use lavrin_keys::key::Fingerprint;
+use lavrin_keys::key::container::line::KnownKeys;
 use lavrin_server::system::System;
 use lavrin_store::database::Database;
 
@@ -67,12 +68,13 @@ pub fn overview(
     mut take: impl FnMut(&Host, HostOverview),
 ) -> Result<Found, FleetFault> {
     let (auditor, matrix) = (FleetAuditor::new(register, now), Matrix::new(register, now));
+    let known_keys = KnownKeys::default();
     let states = store.map(states).transpose()?.unwrap_or_default();
     let unknown = HostState::default();
     let judge = |host: &Host, remembered: Option<&Remembered>| {
         let known = states.get(&host.id).unwrap_or(&unknown);
         let past = is_past.then(|| as_it_was(known, remembered, now));
-        one(&auditor, &matrix, host, remembered, past.as_ref().unwrap_or(known), now)
+        one((&auditor, &matrix, &known_keys), host, remembered, past.as_ref().unwrap_or(known), now)
     };
     let (mut report, mut across) = (FleetReport::default(), AcrossHosts::default());
     walk(store, hosts, now.time, judge, |host, (mut part, shown)| {
@@ -99,15 +101,15 @@ fn as_it_was(known: &HostState, remembered: Option<&Remembered>, now: Moment) ->
 }
 
 fn one(
-    auditor: &FleetAuditor<'_>,
-    matrix: &Matrix<'_>,
+    (auditor, matrix, known): (&FleetAuditor<'_>, &Matrix<'_>, &KnownKeys),
     host: &Host,
     remembered: Option<&Remembered>,
     state: &HostState,
     now: Moment,
 ) -> (FleetReport, HostOverview) {
-    let report = auditor.host(host, remembered.map(|one| &one.seen), state);
-    let open = remembered.map(|one| who(&System::of(&one.seen), now.time));
+    let system = remembered.map(|one| System::of(&one.seen).knowing(known));
+    let report = auditor.host(host, system.as_ref(), state);
+    let open = system.as_ref().map(|system| who(system, now.time));
     let brief = |entry: &FleetEntry| EntryBrief {
         key: entry.entry.fingerprint,
         algorithm: entry.entry.key.algorithm().name(),
@@ -117,7 +119,7 @@ fn one(
         logs_since: state.logs_since,
     };
     let shown = HostOverview {
-        access: HostAccess::with(matrix, host, remembered, open, now),
+        access: HostAccess::of(matrix, host, remembered, open, now),
         accounts: report.accounts,
         entries: report.entries.iter().map(brief).collect(),
         not_checked: report.not_checked.len(),

@@ -2,9 +2,10 @@
 
 use crate::fleet::{FleetFault, LastRead, Memory};
 use crate::survey::unread;
-use lavrin_fleet::fleet::matrix::{Matrix, WayIn};
+use lavrin_fleet::fleet::matrix::{Matrix, WayIn, WaysIn};
 use lavrin_fleet::fleet::{Access, Moment, who};
 use lavrin_fleet::register::{Host, Register};
+use lavrin_keys::key::container::line::KnownKeys;
 use lavrin_keys::text::printable;
 use lavrin_server::survey::Observation;
 use lavrin_server::system::System;
@@ -12,7 +13,10 @@ use lavrin_store::database::Database;
 use rayon::prelude::*;
 
 /// Hosts that are held in memory at once.
-const HOSTS_AT_ONCE: usize = 256;
+const HOSTS_AT_ONCE: usize = 128;
+
+/// Missing ways in that are told one by one, on all hosts together; the rest is counted.
+const MISSING_MAX: usize = 50_000;
 
 /// What is remembered of a host.
 #[derive(Debug)]
@@ -82,21 +86,26 @@ pub struct HostAccess {
     pub seen: Option<i64>,
     /// The ways in.
     pub ways: Vec<WayIn>,
+    /// How many more the register asks for.
+    pub more_missing: usize,
     /// Accounts that were not read.
     pub unread: Vec<String>,
 }
 
 impl HostAccess {
-    /// By what is remembered.
-    #[must_use]
-    pub fn of(matrix: &Matrix<'_>, host: &Host, remembered: Option<&Remembered>, now: Moment) -> Self {
-        let open = remembered.map(|one| who(&System::of(&one.seen), now.time));
-        Self::with(matrix, host, remembered, open, now)
+    /// Keeps those missing ways for which there is room among `told` ones, and counts the rest.
+    pub fn limit_missing(&mut self, told: &mut usize) {
+        let before = self.ways.len();
+        self.ways.retain(|way| {
+            *told += usize::from(!way.is_open());
+            way.is_open() || *told <= MISSING_MAX
+        });
+        self.more_missing += before - self.ways.len();
     }
 
-    /// The same where it is known already who gets in.
+    /// By what is remembered, and who gets in by that.
     #[must_use]
-    pub fn with(
+    pub fn of(
         matrix: &Matrix<'_>,
         host: &Host,
         remembered: Option<&Remembered>,
@@ -108,8 +117,8 @@ impl HostAccess {
             let of_these = |access: &Access| earlier.accounts.contains(&printable(access.account.as_bytes()));
             who(&System::of(&earlier.seen), now.time).into_iter().filter(of_these)
         });
-        let ways = matrix.host(host, open, earlier.collect(), &unread);
-        Self { host: host.id.clone(), seen: remembered.map(|one| one.time), ways, unread }
+        let WaysIn { ways, more_missing } = matrix.host(host, open, earlier.collect(), &unread);
+        Self { host: host.id.clone(), seen: remembered.map(|one| one.time), ways, more_missing, unread }
     }
 }
 
@@ -125,7 +134,15 @@ pub fn access(
 ) -> Result<Vec<HostAccess>, FleetFault> {
     let matrix = Matrix::new(register, now);
     let mut found = Vec::with_capacity(hosts.len());
-    let judge = |host: &Host, remembered: Option<&Remembered>| HostAccess::of(&matrix, host, remembered, now);
-    walk(store, hosts, now.time, judge, |_, one| found.push(one))?;
+    let known = KnownKeys::default();
+    let judge = |host: &Host, remembered: Option<&Remembered>| {
+        let open = remembered.map(|one| who(&System::of(&one.seen).knowing(&known), now.time));
+        HostAccess::of(&matrix, host, remembered, open, now)
+    };
+    let mut missing = 0;
+    walk(store, hosts, now.time, judge, |_, mut one| {
+        one.limit_missing(&mut missing);
+        found.push(one);
+    })?;
     Ok(found)
 }

@@ -38,6 +38,9 @@ struct Cli {
     /// Trace connections and sign-ins; -vv: scripts too
     #[arg(short, long, global = true, action = clap::ArgAction::Count, conflicts_with = "quiet")]
     verbose: u8,
+    /// On a terminal, show long results through $PAGER
+    #[arg(long, global = true)]
+    pager: bool,
     /// Show the options for reaching a host
     #[arg(long, global = true)]
     help_connection: bool,
@@ -130,6 +133,7 @@ pub fn run() -> Exit {
     };
     crate::trace::start(cli.verbose);
     let ui = Ui::new(cli.color, cli.format, cli.quiet);
+    let ui = if cli.pager && forms::is_shown(&found) { ui.paged() } else { ui };
     match forms::check(cli.format, &found).and_then(|()| dispatch(cli.command.as_ref(), &ui)) {
         Ok(exit) => exit,
         Err(error) => {

@@ -11,6 +11,13 @@ pub struct Folded<'a> {
     pub hosts: Vec<&'a str>,
 }
 
+impl<'a> Folded<'a> {
+    /// A finding that is told by itself.
+    pub fn alone(first: &'a AuditFinding) -> Self {
+        Self { first, hosts: first.host.as_deref().into_iter().collect() }
+    }
+}
+
 /// What makes two findings the same: everything but the host, wherever that is named.
 #[derive(PartialEq, Eq, Hash)]
 struct Shape<'a> {

@@ -238,7 +238,20 @@ mod tests {
         probe::ProbeOut, register::adopt::AdoptOut, register::check::CheckOut, rotate::RotateOut, survey::SurveyOut,
         undo::UndoOut, why::WhoOut, why::WhyOut,
     };
+    use crate::command::{
+        audit::rows::{EntryRow, FindingRow},
+        compare::DifferenceRow,
+        history::{EventOut, PastRow, RunOut},
+        host::OneHost,
+        matrix::out::{MatrixOut, WayRow},
+        paths::out::PathsOut,
+        person::PersonRow,
+        report::ReportOut,
+        survey::SurveyedHostOut,
+    };
+    use lavrin_report::rows::Row;
     use schemars::{JsonSchema, schema_for};
+    use std::collections::BTreeSet;
 
     fn check<T: JsonSchema>(command: &str) {
         let path = std::path::Path::new(env!("CARGO_MANIFEST_DIR")).join(format!("../../docs/schema/{command}.json"));
@@ -297,5 +310,31 @@ mod tests {
         check::<OffboardPreviewOut>("offboard-preview");
         check::<OffboardOut<'static>>("offboard");
         check::<UndoOut>("undo");
+        check::<MatrixOut>("matrix");
+        check::<PathsOut>("paths");
+        check::<ReportOut>("report");
+    }
+
+    /// The schema of the rows of a list, which are what tables and lines of JSON are made of. Its fields are the columns.
+    fn check_rows<R: JsonSchema + Row>(command: &str) {
+        check::<R>(&format!("{command}-rows"));
+        let schema = serde_json::to_value(schema_for!(R)).unwrap();
+        let fields: BTreeSet<&str> = schema["properties"].as_object().unwrap().keys().map(String::as_str).collect();
+        let columns: BTreeSet<&str> = R::COLUMNS.iter().copied().collect();
+        assert_eq!(fields, columns, "{command}");
+    }
+
+    #[test]
+    fn the_rows_of_lists_have_schemas_and_every_field_is_a_column() {
+        check_rows::<FindingRow<'static>>("audit");
+        check_rows::<EntryRow<'static>>("audit-entries");
+        check_rows::<SurveyedHostOut>("survey");
+        check_rows::<DifferenceRow<'static>>("compare");
+        check_rows::<PersonRow<'static>>("person-list");
+        check_rows::<&OneHost>("host-list");
+        check_rows::<&EventOut>("history");
+        check_rows::<PastRow<'static>>("history-at");
+        check_rows::<&RunOut>("history-runs");
+        check_rows::<WayRow<'static>>("matrix");
     }
 }

@@ -181,19 +181,21 @@ impl<'a> Comparer<'a> {
     /// The entries that grants ask for, each key once: without limits where any grant lets it in without.
     fn wanted<'b>(&'b self, grants: &[&'a Grant]) -> Vec<WantedEntry<'a>> {
         let mut wanted: Vec<WantedEntry<'a>> = Vec::new();
+        let mut numbers: HashMap<Fingerprint, usize, RandomState> = HashMap::default();
         for grant in grants {
             // A grant whose options no server takes is told by the check of the register.
             let Ok(options) = grant.entry_options() else { continue };
             let until = grant.until.as_ref().map(|until| until.value);
             for GrantedKey { who, key, is_replaced } in self.keys_of(grant) {
-                match wanted.iter_mut().find(|other| other.key.fingerprint == key.fingerprint) {
-                    Some(other) => {
-                        if options.is_empty() {
-                            other.options = options.clone();
-                        }
-                        other.until = other.until.zip(until).map(|(one, other)| one.max(other));
+                if let Some(number) = numbers.get(&key.fingerprint).copied() {
+                    let other = &mut wanted[number];
+                    if options.is_empty() {
+                        other.options = options.clone();
                     }
-                    None => wanted.push(WantedEntry::new(who, key, options.clone(), until, is_replaced)),
+                    other.until = other.until.zip(until).map(|(one, other)| one.max(other));
+                } else {
+                    numbers.insert(key.fingerprint, wanted.len());
+                    wanted.push(WantedEntry::new(who, key, options.clone(), until, is_replaced));
                 }
             }
         }

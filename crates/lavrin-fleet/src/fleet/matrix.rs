@@ -24,6 +24,9 @@ pub enum There {
     NotSeen,
 }
 
+/// Missing ways into one host that are told one by one; a grant for a large team on all hosts may ask for very many.
+pub const MISSING_MAX: usize = 500;
+
 /// A way into an account: a key that opens it, or that the register says should.
 #[derive(Debug, Clone)]
 pub struct WayIn {
@@ -67,6 +70,15 @@ impl WayIn {
     }
 }
 
+/// The ways into one host.
+#[derive(Debug, Clone, Default)]
+pub struct WaysIn {
+    /// Each.
+    pub ways: Vec<WayIn>,
+    /// How many more the register asks for that do not open their account, or of which that is not known.
+    pub more_missing: usize,
+}
+
 /// Tells the ways into hosts, perhaps on several threads.
 pub struct Matrix<'a> {
     index: Index<'a>,
@@ -84,7 +96,7 @@ impl<'a> Matrix<'a> {
     /// Every way into a host, by account; those that the host shows go before those that are missing. `open` is who gets in, where
     /// the host was seen; `earlier` what was read before of accounts that were `unread` now.
     #[must_use]
-    pub fn host(&self, host: &Host, open: Option<Vec<Access>>, earlier: Vec<Access>, unread: &[String]) -> Vec<WayIn> {
+    pub fn host(&self, host: &Host, open: Option<Vec<Access>>, earlier: Vec<Access>, unread: &[String]) -> WaysIn {
         let is_seen = open.is_some();
         let open = open.unwrap_or_default();
         let granted = self.comparer.granted_ways(host);
@@ -96,8 +108,14 @@ impl<'a> Matrix<'a> {
         ways.extend(
             earlier.into_iter().map(|access| WayIn { there: There::NotRead, ..self.open(host, access, &until) }),
         );
+        let (mut told, mut more_missing) = (0, 0);
         for way in granted {
             if way.is_spared || there.contains(&(way.account.to_owned(), way.key)) {
+                continue;
+            }
+            told += 1;
+            if told > MISSING_MAX {
+                more_missing += 1;
                 continue;
             }
             let there = match () {
@@ -119,7 +137,7 @@ impl<'a> Matrix<'a> {
             });
         }
         ways.sort_by(|one, other| (&one.account, one.there).cmp(&(&other.account, other.there)));
-        ways
+        WaysIn { ways, more_missing }
     }
 
     fn open(&self, host: &Host, access: Access, until: &HashMap<(&str, Fingerprint), Option<Date>>) -> WayIn {

@@ -28,8 +28,8 @@ use lavrin_server::abilities::Abilities;
 use lavrin_server::audit::{AuditEntry, Auditor, NotChecked, Report};
 use lavrin_server::finding::{Fault, Finding, Severity};
 use lavrin_server::fs::{BytePath, Fact};
+use lavrin_server::survey::StrayKey;
 use lavrin_server::survey::key_use::KeyUse;
-use lavrin_server::survey::{Observation, StrayKey};
 use lavrin_server::system::System;
 pub use offers::Offers;
 use std::collections::{BTreeMap, HashMap};
@@ -191,12 +191,11 @@ impl<'a> FleetAuditor<'a> {
 
     /// Everything about one host. Without an observation only that it was never seen.
     #[must_use]
-    pub fn host(&self, host: &Host, seen: Option<&Observation>, state: &HostState) -> FleetReport {
+    pub fn host(&self, host: &Host, seen: Option<&System<'_>>, state: &HostState) -> FleetReport {
         let mut report = FleetReport::default();
         let mut findings = hosts::check(host, state, self.now);
         if let Some(seen) = seen {
-            let seen = System::of(seen);
-            let of_system = self.system(&seen);
+            let of_system = self.system(seen);
             report.accounts = of_system.accounts;
             report.take_agents = usize::from(of_system.takes_agents);
             let holds = |keys: &Fact<Vec<StrayKey>>| keys.known().is_some_and(|keys| !keys.is_empty());

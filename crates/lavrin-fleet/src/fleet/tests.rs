@@ -3,7 +3,7 @@ use crate::register::{SourceFile, read};
 use lavrin_keys::key::{PrivateKey, PublicKey};
 use lavrin_server::account::read_passwd;
 use lavrin_server::fs::{Fact, Node, NodeKind};
-use lavrin_server::survey::StrayKey;
+use lavrin_server::survey::{Observation, StrayKey};
 use lavrin_server::system::System;
 
 const DAY: i64 = 86_400;
@@ -81,7 +81,7 @@ const SHUT: &str = "PasswordAuthentication no\nKbdInteractiveAuthentication no\n
 
 fn rules_of(register: &Register, host: &str, seen: Option<Observation>, state: &HostState) -> Vec<&'static str> {
     let auditor = FleetAuditor::new(register, now());
-    let mut report = auditor.host(&register.hosts[host], seen.as_ref(), state);
+    let mut report = auditor.host(&register.hosts[host], seen.as_ref().map(System::of).as_ref(), state);
     let mut across = AcrossHosts::default();
     across.add(&report.entries);
     auditor.finish(&mut report, across, Vec::new());

@@ -200,14 +200,15 @@ fn the_worst_ways_are_findings() {
     assert_eq!(told(&["office"]), [""; 0]);
 }
 
+/// The keys that root and the keeper hold, and those that open them.
+type Four = (Vec<usize>, Vec<usize>, Vec<usize>, Vec<usize>);
+
 /// Some hosts, which keys lie where, and which open what.
 fn fleets() -> impl Strategy<Value = Vec<HostFacts>> {
     let keys = || prop::collection::vec(0usize..5, 0..3);
     let one = (keys(), keys(), keys(), keys());
     prop::collection::vec(one, 2..5).prop_map(|hosts| {
-        let of = |(number, (a, b, c, d)): (usize, (Vec<usize>, Vec<usize>, Vec<usize>, Vec<usize>))| {
-            host(&format!("host-{number}"), [&a, &b], [&c, &d])
-        };
+        let of = |(number, (a, b, c, d)): (usize, Four)| host(&format!("host-{number}"), [&a, &b], [&c, &d]);
         hosts.into_iter().enumerate().map(of).collect()
     })
 }

@@ -10,13 +10,13 @@ const WHOLE: usize = 256 << 10;
 /// The length of a part, in bytes.
 const PART: usize = 128 << 10;
 
-/// The parts of a file whose tables begin with such headers: `[[grant]]`, or `[NAME]` with `[NAME.…]` and `[[NAME.…]]` behind it.
-pub(super) fn parts(text: &str) -> Vec<Range<usize>> {
-    split(text, WHOLE, PART)
+/// The parts of a file; of a list of equal tables those begin with such headers: `[[grant]]`, or `[NAME]` with `[NAME.…]` and `[[NAME.…]]` behind it.
+pub(super) fn parts(text: &str, is_list: bool) -> Vec<Range<usize>> {
+    split(text, if is_list { WHOLE } else { usize::MAX }, PART)
 }
 
 fn split(text: &str, whole: usize, part: usize) -> Vec<Range<usize>> {
-    let one = || vec![0..text.len()];
+    let one = || std::iter::once(0..text.len()).collect();
     // Within a text of several lines a line may begin like a header.
     if text.len() <= whole || text.contains("\"\"\"") || text.contains("'''") {
         return one();
@@ -27,7 +27,7 @@ fn split(text: &str, whole: usize, part: usize) -> Vec<Range<usize>> {
     for (at, line) in lines(text) {
         let Some((name, is_list)) = header(line) else { continue };
         let top = name.split('.').next().unwrap_or_default();
-        if top == last && !is_list || name.contains('.') && top == last {
+        if top == last && (!is_list || name.contains('.')) {
             continue;
         }
         // What belongs to a table stands behind it, and no table begins twice: only then each part says all of its tables.
@@ -98,7 +98,7 @@ mod tests {
         }
         let fault = grants.len();
         grants += "[[grant]]\npersn = \"x\"\naccount = \"root\"\nhosts = [\"h\"]\n";
-        assert!(parts(&grants).len() > 3);
+        assert!(parts(&grants, true).len() > 3);
         let of =
             |text: &str| -> Reading { read(&[SourceFile { path: "access.toml".to_owned(), text: text.to_owned() }]) };
         let reading = of(&grants);

@@ -67,7 +67,7 @@ const PARTS_AT_ONCE: usize = 64;
 #[must_use]
 pub fn read(files: &[SourceFile]) -> Reading {
     let in_parts = files.iter().enumerate().flat_map(|(number, file)| {
-        let parts = if IN_PARTS.contains(&file.path.as_str()) { parts(&file.text) } else { vec![0..file.text.len()] };
+        let parts = parts(&file.text, IN_PARTS.contains(&file.path.as_str()));
         parts.into_iter().map(move |range| (SourcePart { file: number, start: range.start }, file, range))
     });
     let parts: Vec<(SourcePart, &SourceFile, Range<usize>)> = in_parts.collect();

@@ -145,7 +145,13 @@ impl KeysFile {
     /// The same as a certain server reads it.
     #[must_use]
     pub fn parse_for(bytes: &[u8], dialect: &Dialect) -> Self {
-        Self { bytes: bytes.to_vec(), lines: read_all(bytes, None, dialect) }
+        Self::parse_knowing(bytes, dialect, None)
+    }
+
+    /// The same; keys that were read before are not read again.
+    #[must_use]
+    pub fn parse_knowing(bytes: &[u8], dialect: &Dialect, known: Option<&KnownKeys>) -> Self {
+        Self { bytes: bytes.to_vec(), lines: read_all(bytes, known, dialect) }
     }
 
     /// The file, byte for byte.

@@ -30,8 +30,8 @@ const EACH_MAX: usize = 60;
 /// Up to so many sections are open from the start.
 const OPEN_MAX: usize = 40;
 
-/// Beyond so many ways in, names in long lists are no links.
-const LINKS_MAX: usize = 5_000;
+/// Up to so many ways in each is marked, and names are links.
+const SMALL_MAX: usize = 5_000;
 
 /// Everything that is on the page.
 #[derive(Debug, Default)]
@@ -142,6 +142,8 @@ pub struct Host {
     pub not_read: Vec<String>,
     /// Its accounts.
     pub accounts: usize,
+    /// Ways in that the register asks for and that are missing, beyond those that are told.
+    pub more_missing: usize,
     /// Its findings: severity, rule, and how many.
     pub findings: Vec<(&'static str, &'static str, usize)>,
 }
@@ -370,8 +372,9 @@ impl Page {
         &self.hosts[number as usize]
     }
 
-    fn has_links(&self) -> bool {
-        self.ways.len() <= LINKS_MAX
+    /// Whether everything can be marked and linked.
+    fn is_small(&self) -> bool {
+        self.ways.len() <= SMALL_MAX
     }
 }
 

@@ -1,12 +1,13 @@
 //! A section for each owner and each host, which can be linked to and printed by itself.
 
-use super::{Counted, OPEN_MAX, Owner, OwnerKind, Page, Way, mark};
+use super::{Counted, OPEN_MAX, Owner, OwnerKind, Page, State, Way, mark};
 use maud::{Markup, html};
 use std::io::{self, Write};
 
 /// The owners, each with everything that their keys open.
 pub(super) fn owners<W: Write>(page: &Page, out: &mut Counted<'_, W>) -> io::Result<()> {
     out.raw("<section id=\"owners\" aria-labelledby=\"owners-h\"><h2 id=\"owners-h\">Person by person</h2>")?;
+    out.markup(&note(page))?;
     let mut order: Vec<u32> = (0..u32::try_from(page.ways.len()).unwrap_or(u32::MAX)).collect();
     let way = |number: u32| &page.ways[number as usize];
     order.sort_unstable_by_key(|number| {
@@ -20,7 +21,7 @@ pub(super) fn owners<W: Write>(page: &Page, out: &mut Counted<'_, W>) -> io::Res
         let own = rest.partition_point(|at| way(*at).owner <= number);
         let (own, others) = rest.split_at(own);
         rest = others;
-        out.raw(if is_open { "<details class=\"part\" open " } else { "<details class=\"part\" " })?;
+        begin(out, is_open)?;
         out.markup(&owner_head(owner, number, own.len()))?;
         for same in own.chunk_by(|one, other| alike(way(*one), way(*other))) {
             same_ways(page, same, out)?;
@@ -30,22 +31,39 @@ pub(super) fn owners<W: Write>(page: &Page, out: &mut Counted<'_, W>) -> io::Res
     out.raw("</section>")
 }
 
+fn note(page: &Page) -> Markup {
+    html! { @if !page.is_small() { p { small { "What has no mark is as registered." } } } }
+}
+
 /// Whether two ways of one owner differ only in their hosts.
 fn alike(one: &Way, other: &Way) -> bool {
     (one.state, one.account, one.key, one.limits) == (other.state, other.account, other.key, other.limits)
 }
 
+/// The beginning of a section; it is open where there are few.
+fn begin<W: Write>(out: &mut Counted<'_, W>, is_open: bool) -> io::Result<()> {
+    out.raw(if is_open { "<details class=\"part\" open data-f>" } else { "<details class=\"part\" data-f>" })
+}
+
+/// In a large report a way that is as registered has no mark.
+fn mark_of(page: &Page, state: State) -> Markup {
+    html! { @if page.is_small() || state != State::AsRegistered { (mark(state)) } }
+}
+
+fn ways_in(count: usize) -> String {
+    if count == 1 { "1 way in".to_owned() } else { format!("{count} ways in") }
+}
+
 fn owner_head(owner: &Owner, number: u32, ways: usize) -> Markup {
-    let filter = format!("{} {} {}", owner.id, owner.name, owner.team.as_deref().unwrap_or_default());
     html! {
-        // The tag has been begun: it is open or not.
-        (maud::PreEscaped(format!("data-f=\"{}\">", html! { (filter) }.0)))
         summary {
             b { (owner.id) }
             @if owner.name != owner.id { " " (owner.name) }
-            @if let Some(team) = &owner.team { span class="more" { " · " (team) } }
+            small {
+                @if let Some(team) = &owner.team { " · " (team) }
+                " · " (ways_in(ways))
+            }
             @if let Some(left) = &owner.left { span class="bad" { " · left " (left) } }
-            span class="more" { " · " (ways) @if ways == 1 { " way in" } @else { " ways in" } }
         }
         (maud::PreEscaped(format!("<div class=\"in\" id=\"o{number}\">")))
         @if !owner.keys.is_empty() {
@@ -58,23 +76,25 @@ fn owner_head(owner: &Owner, number: u32, ways: usize) -> Markup {
 fn same_ways<W: Write>(page: &Page, same: &[u32], out: &mut Counted<'_, W>) -> io::Result<()> {
     let first = &page.ways[same[0] as usize];
     let limits = page.word(first.limits);
-    out.markup(&html! {
-        (maud::PreEscaped("<p class=\"way\">"))
-        (mark(first.state)) b { (page.word(first.account)) } " on "
-    })?;
+    out.markup(
+        &html! { (maud::PreEscaped("<p>")) (mark_of(page, first.state)) b { (page.word(first.account)) } " on " },
+    )?;
     for (number, at) in same.iter().enumerate() {
         let host = page.ways[*at as usize].host;
         if number > 0 {
             out.raw(", ")?;
         }
-        if page.has_links() {
+        if page.is_small() {
             out.markup(&html! { a href={ "#h" (host) } { (page.host(host).id) } })?;
         } else {
             out.markup(&html! { (page.host(host).id) })?;
         }
     }
     out.markup(&html! {
-        span class="more" { " " (page.word(first.key)) @if !limits.is_empty() { "; " (limits) } "; " (first.state.shown().2) }
+        small {
+            " " (page.word(first.key)) @if !limits.is_empty() { "; " (limits) }
+            @if page.is_small() || first.state != State::AsRegistered { "; " (first.state.shown().2) }
+        }
         (maud::PreEscaped("</p>"))
     })
 }
@@ -82,6 +102,7 @@ fn same_ways<W: Write>(page: &Page, same: &[u32], out: &mut Counted<'_, W>) -> i
 /// The hosts, each with everybody who gets in.
 pub(super) fn hosts<W: Write>(page: &Page, out: &mut Counted<'_, W>) -> io::Result<()> {
     out.raw("<section id=\"hosts\" aria-labelledby=\"hosts-h\"><h2 id=\"hosts-h\">Host by host</h2>")?;
+    out.markup(&note(page))?;
     let is_open = page.hosts.len() <= OPEN_MAX;
     let mut rest = page.ways.as_slice();
     for number in 0..page.hosts.len() {
@@ -89,7 +110,7 @@ pub(super) fn hosts<W: Write>(page: &Page, out: &mut Counted<'_, W>) -> io::Resu
         let own = rest.partition_point(|way| way.host <= number);
         let (own, others) = rest.split_at(own);
         rest = others;
-        out.raw(if is_open { "<details class=\"part\" open " } else { "<details class=\"part\" " })?;
+        begin(out, is_open)?;
         out.markup(&host_head(page, number, own.len()))?;
         for of_account in own.chunk_by(|one, other| one.account == other.account) {
             account(page, of_account, out)?;
@@ -101,46 +122,46 @@ pub(super) fn hosts<W: Write>(page: &Page, out: &mut Counted<'_, W>) -> io::Resu
 
 fn host_head(page: &Page, number: u32, ways: usize) -> Markup {
     let host = page.host(number);
-    let filter = format!("{} {} {}", host.id, host.tags.join(" "), host.site.as_deref().unwrap_or_default());
-    let all = [Some(host.address.clone()), (!host.tags.is_empty()).then(|| host.tags.join(", ")), host.site.clone()];
     html! {
-        (maud::PreEscaped(format!("data-f=\"{}\">", html! { (filter) }.0)))
         summary {
             b { (host.id) }
-            span class="more" { " · " (ways) @if ways == 1 { " way in" } @else { " ways in" } }
-            @match &host.seen {
-                Some(seen) => { span class="more" { " · seen " (seen) } }
-                None => { span class="warn" { " · never seen" } }
+            small {
+                @if !host.tags.is_empty() { " · " (host.tags.join(", ")) }
+                @if let Some(site) = &host.site { " · " (site) }
+                " · " (ways_in(ways))
+                @if let Some(seen) = &host.seen { " · seen " (seen) }
             }
+            @if host.seen.is_none() { span class="warn" { " · never seen" } }
             @for (severity, rule, count) in &host.findings {
                 " " span class={ "severity " (severity) } title=(severity) { (rule) @if *count > 1 { " ×" (count) } }
             }
         }
         (maud::PreEscaped(format!("<div class=\"in\" id=\"h{number}\">")))
-        p class="more" { (all.into_iter().flatten().collect::<Vec<_>>().join(" · ")) " · " (host.accounts) " accounts" }
+        p { small { (host.address) " · " (host.accounts) " accounts" } }
         @if !host.not_read.is_empty() { p class="warn" { "not read: " (host.not_read.join(", ")) } }
         @if ways == 0 && host.seen.is_some() { p { "No key opens an account that was read." } }
+        @if host.more_missing > 0 { p class="warn" { "and " (host.more_missing) " more that the register asks for and that are missing" } }
     }
 }
 
 fn account<W: Write>(page: &Page, ways: &[Way], out: &mut Counted<'_, W>) -> io::Result<()> {
-    out.markup(&html! { (maud::PreEscaped("<p class=\"way\">")) b { (page.word(ways[0].account)) } " " })?;
+    out.markup(&html! { (maud::PreEscaped("<p>")) b { (page.word(ways[0].account)) } " " })?;
     for (number, way) in ways.iter().enumerate() {
-        if number > 0 {
-            out.raw(" ")?;
-        }
         let owner = page.owner(way.owner);
         let limits = page.word(way.limits);
-        if page.has_links() {
+        if page.is_small() {
+            out.raw(if number > 0 { " " } else { "" })?;
             out.markup(&html! {
                 span class="who" {
                     (mark(way.state)) a href={ "#o" (way.owner) } { (owner.id) }
-                    span class="more" { " " (page.word(way.key)) @if !limits.is_empty() { "; " (limits) } }
+                    small { " " (page.word(way.key)) @if !limits.is_empty() { "; " (limits) } }
                 }
             })?;
         } else {
-            let (sign, class, _) = way.state.shown();
-            out.markup(&html! { i class=(class) { (sign) } (owner.id) @if !limits.is_empty() { "; " (limits) } })?;
+            out.raw(if number > 0 { ", " } else { "" })?;
+            out.markup(
+                &html! { (mark_of(page, way.state)) (owner.id) @if !limits.is_empty() { small { "; " (limits) } } },
+            )?;
         }
     }
     out.raw("</p>")

@@ -1,7 +1,7 @@
 (function(){
 var box=document.getElementById("filter"),typed=document.getElementById("typed"),left=document.getElementById("left");
 box.hidden=false;
-var all=Array.prototype.slice.call(document.querySelectorAll("[data-f]")).map(function(e){return[e,e.getAttribute("data-f").toLowerCase()]});
+var all=Array.prototype.slice.call(document.querySelectorAll("[data-f]")).map(function(e){return[e,(e.getAttribute("data-f")||e.firstElementChild.textContent).toLowerCase()]});
 var waiting=0;
 function show(){
 var words=typed.value.toLowerCase().split(/\s+/).filter(Boolean),shown=0;

@@ -125,7 +125,7 @@ impl AccountKeys {
     /// Those of an account. Lines that are `known` are not read again.
     #[must_use]
     pub fn of(account: &Account, seen: &System<'_>, known: Option<&KnownKeys>) -> Self {
-        let mut keys = Self::default();
+        let (mut keys, known) = (Self::default(), known.or(seen.known()));
         if !seen.abilities.has(Ability::Files) {
             match seen.slots_of(&account.name) {
                 Fact::Known(slots) => keys.add_slots(slots, seen),

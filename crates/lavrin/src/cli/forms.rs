@@ -22,6 +22,29 @@ const MORE: [(&str, &[Format]); 8] = [
     ("host list", LIST),
 ];
 
+/// Commands that only show something and ask nothing, so that a pager may show it.
+const SHOWN: [&str; 14] = [
+    "audit",
+    "register check",
+    "compare",
+    "history",
+    "matrix",
+    "paths",
+    "person list",
+    "person show",
+    "host list",
+    "host show",
+    "host settings",
+    "key inspect",
+    "kept list",
+    "agent list",
+];
+
+/// Whether a pager may show what the command that was typed gives.
+pub fn is_shown(matches: &ArgMatches) -> bool {
+    SHOWN.contains(&words(matches).as_str())
+}
+
 /// The forms of a command, by its words.
 pub fn of(words: &str) -> &'static [Format] {
     MORE.iter().find(|(command, _)| *command == words).map_or(USUAL, |(_, forms)| forms)

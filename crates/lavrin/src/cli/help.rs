@@ -10,7 +10,7 @@ use std::fmt::Write as _;
 pub const CONNECTION: &str = "Reaching a host";
 
 /// Options of every command that its page does not repeat.
-const ASIDE: [&str; 4] = ["color", "quiet", "verbose", "help_connection"];
+const ASIDE: [&str; 5] = ["color", "quiet", "verbose", "pager", "help_connection"];
 
 /// Commands in the order of the work.
 const GROUPS: [(&str, &[&str]); 7] = [
@@ -54,7 +54,7 @@ fn shown_values(arg: &Arg) -> Option<String> {
     let values = arg.get_possible_values();
     let names: Vec<&str> = values.iter().map(PossibleValue::get_name).collect();
     let shown = names.join("|");
-    (arg.get_action().takes_values() && !names.is_empty() && shown.len() <= 34).then_some(shown)
+    (arg.get_action().takes_values() && !names.is_empty() && shown.len() <= 30).then_some(shown)
 }
 
 /// The commands under their headings, one line each.

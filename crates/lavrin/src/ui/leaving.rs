@@ -21,6 +21,26 @@ pub fn marked(colour: usize, text: &str) -> String {
     format!("{MARK}{word}{colour}m{text}{MARK}{word}-m", word = *WORD)
 }
 
+/// Signs of ours, and what stands for them where only ASCII can be shown.
+const SIGNS: [(char, &str); 9] =
+    [('…', "..."), ('│', "|"), ('├', "|"), ('└', "`"), ('×', "x"), ('·', "-"), ('–', "-"), ('−', "-"), ('’', "'")];
+
+/// The same for a terminal that shows ASCII only: what it cannot show is written out.
+pub fn in_ascii(text: &str) -> Cow<'_, str> {
+    if text.is_ascii() {
+        return Cow::Borrowed(text);
+    }
+    let mut out = String::with_capacity(text.len() + 16);
+    for character in text.chars() {
+        match SIGNS.iter().find(|(sign, _)| *sign == character) {
+            _ if character.is_ascii() => out.push(character),
+            Some((_, instead)) => out += instead,
+            None => out.extend(character.escape_unicode()),
+        }
+    }
+    Cow::Owned(out)
+}
+
 /// The text as it leaves: marks become what `colours` says of them, `None` the end of a colour; all else is written out.
 pub fn leaving(text: &str, format: Format, colours: impl Fn(Option<usize>) -> String) -> Cow<'_, str> {
     // All bytes are looked at, whatever the first are, so that many are looked at at once: lists of keys are long.
@@ -92,6 +112,12 @@ mod tests {
         assert_eq!(leaving("a\r\nb\rc\n", Format::Text, colour), "a\r\nb\\x0dc\n");
         assert_eq!(leaving("\x1b0000000000000000-m", Format::Text, colour), "\\x1b0000000000000000-m");
         assert!(matches!(leaving("plain\ttext\n", Format::Text, colour), Cow::Borrowed(_)));
+    }
+
+    #[test]
+    fn a_terminal_without_unicode_is_given_none() {
+        assert_eq!(in_ascii("Sten Åkre … 3 × │"), "Sten \\u{c5}kre ... 3 x |");
+        assert!(matches!(in_ascii("plain"), Cow::Borrowed(_)));
     }
 
     #[test]

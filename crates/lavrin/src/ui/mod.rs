@@ -1,15 +1,18 @@
 //! The one place where output leaves the program: results to stdout, everything else to stderr, colours by label.
 
 mod leaving;
+mod pager;
 
 use crate::error::CommandError;
 use crate::exit::Exit;
+use crate::screen;
 use anstyle::{AnsiColor, Style};
 use clap::ValueEnum;
 use lavrin_report::rows::Row;
 use lavrin_report::{csv, rows};
 use lavrin_server::finding::Severity;
 use lavrin_work::interrupt::Interrupt;
+use pager::Pager;
 use std::io::{BufRead as _, IsTerminal as _, Write as _};
 
 /// When to use colours.
@@ -107,6 +110,8 @@ pub struct Ui {
     quiet: bool,
     /// How results are printed.
     format: Format,
+    /// What shows long results page by page.
+    pager: Option<Pager>,
     /// Whether somebody wants the run to end.
     pub interrupt: Interrupt,
 }
@@ -125,8 +130,14 @@ impl Ui {
             err_colors: wanted(std::io::stderr().is_terminal()),
             quiet,
             format,
+            pager: None,
             interrupt: Interrupt::default(),
         }
+    }
+
+    /// The same, with results shown page by page, where there is a terminal and `PAGER` says by what.
+    pub fn paged(self) -> Self {
+        Self { pager: Pager::begin(), ..self }
     }
 
     /// Text for a result, coloured where stdout takes colours.
@@ -145,11 +156,12 @@ impl Ui {
 
     /// Prints a result. A reader that has gone away is no failure.
     pub fn result(&self, text: &str) {
-        let mut out = std::io::stdout().lock();
-        let text = leaving(text, self.format, self.out_colors);
         let ended = if text.ends_with('\n') { "" } else { "\n" };
-        let _ =
-            out.write_all(text.as_bytes()).and_then(|()| out.write_all(ended.as_bytes())).and_then(|()| out.flush());
+        self.out(text);
+        self.out(ended);
+        if self.pager.is_none() {
+            let _ = std::io::stdout().lock().flush();
+        }
     }
 
     /// Prints what a command found out or did: the value itself for programs, its words for people.
@@ -224,8 +236,17 @@ impl Ui {
 
     /// Prints a part of a result that is too large to be made at once; [`Ui::result`] prints the last part.
     pub fn part(&self, text: &(impl AsRef<[u8]> + ?Sized)) {
-        let text = String::from_utf8_lossy(text.as_ref());
-        let _ = std::io::stdout().lock().write_all(leaving(&text, self.format, self.out_colors).as_bytes());
+        self.out(&String::from_utf8_lossy(text.as_ref()));
+    }
+
+    /// Everything that goes to stdout, or to the pager.
+    fn out(&self, text: &str) {
+        let text = leaving(text, self.format, self.out_colors);
+        let text = if self.format == Format::Text && !screen::is_unicode() { leaving::in_ascii(&text) } else { text };
+        match &self.pager {
+            Some(pager) => pager.write(text.as_bytes()),
+            None => drop(std::io::stdout().lock().write_all(text.as_bytes())),
+        }
     }
 
     /// Tells what goes on, on stderr, unless told to be quiet.

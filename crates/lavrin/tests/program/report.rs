@@ -29,7 +29,7 @@ fn a_report_is_one_file_for_its_owner_and_never_written_over_another() {
     let out = fleet.run("report --out access.html --replace --format json").expect(0).json();
     assert!(out["moved_aside"].as_str().unwrap().contains("access.until-20261123-080000.html"));
     assert_eq!(std::fs::read_to_string(fleet.world.path("access.until-20261123-080000.html")).unwrap(), text);
-    assert_eq!(out["findings"]["critical"].as_u64().is_some(), true);
+    assert!(out["findings"]["critical"].is_u64());
     // A folder that is not there, and nothing left behind.
     drop(fleet.run("report --out no/such/folder.html").expect(2));
 }

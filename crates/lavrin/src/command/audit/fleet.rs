@@ -11,6 +11,7 @@ use crate::command::register::{Lines, OpenedRegister, today};
 use crate::command::survey::{hosts_named, look};
 use crate::error::CommandError;
 use crate::exit::Exit;
+use crate::fold::{Folded, folded};
 use crate::json::AuditFinding;
 use crate::table::columns;
 use crate::ui::{Label, Ui};
@@ -101,7 +102,7 @@ pub async fn run(args: &AuditArgs, opened: &OpenedRegister, ui: &Ui) -> Result<E
     } else if ui.has_rows() {
         print_rows(&report, &findings, ui);
     } else {
-        print_text(&register.name, &hosts, &looks, &report, &findings, (args.live, &args.hosts), ui);
+        print_text(&register.name, &hosts, &looks, &report, &findings, (args.live, args.all, &args.hosts), ui);
     }
     let found = report.worst().is_some_and(|worst| worst >= args.fail_on.severity());
     let not_checked = if report.not_checked.is_empty() { Exit::Done } else { Exit::NotChecked };
@@ -282,15 +283,19 @@ fn print_text(
     looks: &HashMap<String, Look>,
     report: &FleetReport,
     findings: &[AuditFinding],
-    (live, names): (bool, &[String]),
+    (live, all, names): (bool, bool, &[String]),
     ui: &Ui,
 ) {
     if !findings.is_empty() {
         ui.part(&format!("{}\n", ui.paint(Label::Strong, "Findings")));
     }
-    findings.iter().take(TOLD_MAX).for_each(|finding| ui.part(&finding_text(finding, ui)));
-    if findings.len() > TOLD_MAX {
-        ui.part(&format!("  … and {} more; --format json lists all\n", findings.len() - TOLD_MAX));
+    let told: Vec<Folded<'_>> = if all { findings.iter().map(Folded::alone).collect() } else { folded(findings) };
+    told.iter().take(TOLD_MAX).for_each(|one| ui.part(&finding_text(one.first, &one.hosts, ui)));
+    if told.len() > TOLD_MAX {
+        ui.part(&format!("  … and {} more; --format csv lists all\n", told.len() - TOLD_MAX));
+    } else if told.iter().any(|one| one.hosts.len() > 1) {
+        let line = "What is the same on several hosts is told once; each of them: lavrin audit --all";
+        ui.part(&format!("  {}\n", ui.paint(Label::Faint, &complete(line))));
     }
     let not_checked = not_checked_out(report);
     if !not_checked.is_empty() {

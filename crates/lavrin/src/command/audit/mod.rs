@@ -50,6 +50,9 @@ pub struct AuditArgs {
     /// The entries instead of the findings
     #[arg(long)]
     pub entries: bool,
+    /// Each finding on each host, also where several differ in the host alone
+    #[arg(long)]
+    pub all: bool,
     /// Exit with 1 where a finding is at least this severe
     #[arg(long, value_name = "SEVERITY", default_value = "low")]
     pub fail_on: FailOn,
@@ -331,7 +334,7 @@ fn print_findings(findings: &[Finding], work: &Work, told: bool, ui: &Ui) -> boo
     for (number, some) in findings.chunks(FINDINGS_AT_ONCE).enumerate() {
         let render = |finding: &Finding| {
             let out = finding_out(finding, work);
-            if json { crate::json::line(&out) } else { finding_text(&out, ui) }
+            if json { crate::json::line(&out) } else { finding_text(&out, &[], ui) }
         };
         let texts: Vec<String> = some.par_iter().map(render).collect();
         if json {
@@ -456,7 +459,11 @@ fn entry_row(entry: &AuditEntry, ui: &Ui) -> Vec<String> {
     ]
 }
 
-fn finding_text(finding: &AuditFinding, ui: &Ui) -> String {
+/// Hosts that are named where a finding is the same on several.
+const HOSTS_NAMED: usize = 6;
+
+/// A finding in words; `hosts` are those that it is the same on, where there are several.
+fn finding_text(finding: &AuditFinding, hosts: &[&str], ui: &Ui) -> String {
     let line = finding.line.map(|line| format!(" line {line}")).unwrap_or_default();
     let values = match (&finding.found, &finding.expected) {
         (Some(found), Some(expected)) => format!(" (found {found}, expected {expected})"),
@@ -465,7 +472,7 @@ fn finding_text(finding: &AuditFinding, ui: &Ui) -> String {
     let place = finding.path.as_ref().map(|path| format!("  {path}{line}")).unwrap_or_default();
     let told = FindingText {
         severity: finding.severity,
-        place: format!("{}{place}", ui.paint(Label::Strong, &whose(finding))).trim_start().to_owned(),
+        place: format!("{}{place}", ui.paint(Label::Strong, &whose(finding, hosts))).trim_start().to_owned(),
         rule: finding.rule,
         message: format!("{}{values}", finding.message),
         marked: None,
@@ -474,9 +481,15 @@ fn finding_text(finding: &AuditFinding, ui: &Ui) -> String {
     told.lines(ui)
 }
 
-/// The account, and the host where there are several.
-fn whose(finding: &AuditFinding) -> String {
+/// The account, and the host or the hosts.
+fn whose(finding: &AuditFinding, hosts: &[&str]) -> String {
     let account = finding.account.as_ref().map(|account| printable(account.as_bytes()));
+    if hosts.len() > 1 {
+        let named = hosts.iter().take(HOSTS_NAMED).copied().collect::<Vec<_>>().join(", ");
+        let more = if hosts.len() > HOSTS_NAMED { ", …" } else { "" };
+        let on = account.map(|account| format!("{account} on ")).unwrap_or_default();
+        return format!("{on}{} hosts: {named}{more}", hosts.len());
+    }
     match (account, &finding.host) {
         (Some(account), Some(host)) => format!("{account}@{host}"),
         (account, host) => account.or_else(|| host.clone()).unwrap_or_default(),

@@ -15,6 +15,8 @@ use lavrin_fleet::fleet::Moment;
 use lavrin_store::database::Database;
 use lavrin_work::fleet::{Ahead, compare};
 pub use out::CompareOut;
+#[cfg(test)]
+pub use out::DifferenceRow;
 
 /// What register and hosts disagree on; changes nothing
 #[derive(Debug, Args)]

@@ -7,7 +7,7 @@ mod runs;
 mod verify;
 
 #[cfg(test)]
-pub use runs::RunsOut;
+pub use runs::{RunOut, RunsOut};
 #[cfg(test)]
 pub use verify::VerifyOut;
 
@@ -24,6 +24,7 @@ use clap::Args;
 use lavrin_fleet::fleet::{Access, Certainty, Index, who};
 use lavrin_fleet::register::{Date, Register};
 use lavrin_keys::key::Fingerprint;
+use lavrin_keys::key::container::line::KnownKeys;
 use lavrin_keys::text::{count, printable};
 use lavrin_report::rows::Row;
 use lavrin_server::survey::Observation;
@@ -32,7 +33,7 @@ use lavrin_store::database::{Database, Seen};
 use lavrin_store::{ChangeOutcome, Event, JournalEntry, Keeper};
 use lavrin_work::fleet::Memory;
 use lavrin_work::survey::unread;
-use past_row::PastRow;
+pub use past_row::PastRow;
 use rayon::prelude::*;
 use serde::Serialize;
 use std::collections::HashMap;
@@ -77,7 +78,7 @@ pub struct HistoryOut {
 /// Something that happened.
 #[derive(Debug, Serialize)]
 #[cfg_attr(test, derive(schemars::JsonSchema))]
-struct EventOut {
+pub struct EventOut {
     /// RFC 3339; of an entry the look that first saw it, or that did not see it any more.
     time: String,
     /// `came`, `gone`, or the name of a command.
@@ -374,13 +375,13 @@ fn access_at(
     }
     let index = Index::of(&opened.reading.register);
     let (mut access, mut unknown, mut not_read) = (Vec::new(), Vec::new(), Vec::new());
-    let mut memory = Memory::of(store);
+    let (mut memory, known) = (Memory::of(store), KnownKeys::default());
     for some in hosts.chunks(HOSTS_AT_ONCE) {
         let names: Vec<&str> = some.iter().map(String::as_str).collect();
         let seen = memory.observations(&names, end)?;
         let judge = |seen: Option<Observation>| {
             let seen = seen?;
-            let system = System::of(&seen);
+            let system = System::of(&seen).knowing(&known);
             Some((who(&system, end), unread(&system)))
         };
         let found: Vec<Option<(Vec<Access>, Vec<String>)>> = seen.into_par_iter().map(judge).collect();

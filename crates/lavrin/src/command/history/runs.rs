@@ -21,7 +21,7 @@ pub struct RunsOut {
 /// What one command changed.
 #[derive(Debug, Serialize)]
 #[cfg_attr(test, derive(schemars::JsonSchema))]
-struct RunOut {
+pub struct RunOut {
     /// What `lavrin undo` takes: the run, or the one change.
     id: String,
     /// When it began (RFC 3339).

@@ -116,7 +116,7 @@ pub struct HostOut {
 /// A host.
 #[derive(Debug, Serialize)]
 #[cfg_attr(test, derive(schemars::JsonSchema))]
-struct OneHost {
+pub struct OneHost {
     id: String,
     address: String,
     port: u16,

@@ -2,6 +2,7 @@
 
 use super::out::{MatrixOut, OwnerKind, WayOut, WayState};
 use super::{MatrixArgs, Subject};
+use crate::json::LimitsOut;
 use crate::screen;
 use crate::table::columns;
 use crate::ui::{Label, Ui};
@@ -223,11 +224,10 @@ fn state_words(way: &WayOut) -> String {
 }
 
 /// How the way is limited, in words.
-pub fn how(way: &WayOut) -> String {
-    let limits = &way.limits;
+pub fn how(limits: &LimitsOut, until: Option<&str>) -> String {
     let parts = [
-        way.until.as_ref().map(|until| format!("until {until}")),
-        limits.expires.as_ref().filter(|_| way.until.is_none()).map(|until| format!("until {until}")),
+        until.map(|until| format!("until {until}")),
+        limits.expires.as_ref().filter(|_| until.is_none()).map(|until| format!("until {until}")),
         limits.from.as_ref().map(|from| format!("from {from}")),
         limits.command.as_ref().map(|command| format!("only: {command}")),
         (!limits.denied.is_empty()).then(|| format!("no {}", limits.denied.join(", no "))),
@@ -245,7 +245,7 @@ fn list(ways: &[WayOut], ui: &Ui) -> String {
             ui.paint(label_of(way.state), &state_words(way)),
             if way.owner.is_some() { label } else { format!("nobody known: {}", way.comment) },
             way.key.clone(),
-            how(way),
+            how(&way.limits, way.until.as_deref()),
         ]
     };
     columns(&ways.iter().map(row).collect::<Vec<_>>(), 2).into_iter().map(|line| line + "\n").collect::<String>() + "\n"
@@ -299,7 +299,8 @@ fn summary(out: &MatrixOut, ui: &Ui) -> String {
         .iter()
         .filter(|way| matches!(way.state, WayState::AsRegistered | WayState::Perhaps | WayState::NotRegistered));
     let number = |state: WayState| out.ways.iter().filter(|way| way.state == state).count();
-    let (extra, missing) = (number(WayState::NotRegistered), number(WayState::Missing));
+    let more: usize = out.hosts.iter().map(|host| host.more_missing).sum();
+    let (extra, missing) = (number(WayState::NotRegistered), number(WayState::Missing) + more);
     let mut parts = vec![count(open.count(), "way in", "ways in")];
     if extra > 0 {
         parts.push(ui.paint(Label::Bad, &format!("{extra} not registered")));

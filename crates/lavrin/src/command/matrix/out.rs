@@ -30,6 +30,8 @@ pub struct MatrixHostOut {
     pub seen: Option<String>,
     /// Accounts that were not read.
     pub not_read: Vec<String>,
+    /// Ways in that the register asks for, beyond those that are told: there may be very many.
+    pub more_missing: usize,
 }
 
 /// How host and register stand to each other.
@@ -100,6 +102,7 @@ impl MatrixOut {
             host: host.host.clone(),
             seen: host.seen.and_then(|seen| u64::try_from(seen).ok()).map(clock::date_of),
             not_read: host.unread.clone(),
+            more_missing: host.more_missing,
         });
         let ways = found.iter().flat_map(|host| host.ways.iter().map(|way| WayOut::of(&host.host, way)));
         let ways = ways.filter(|way| !differing || way.differs()).collect();
@@ -161,7 +164,8 @@ impl WayOut {
     }
 }
 
-fn state(way: &WayIn) -> WayState {
+/// How host and register stand to each other.
+pub fn state(way: &WayIn) -> WayState {
     match way.there {
         There::NotRead => WayState::NotRead,
         There::NotSeen => WayState::NotSeen,

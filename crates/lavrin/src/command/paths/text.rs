@@ -67,7 +67,7 @@ fn tree(out: &PathsOut, args: &PathsArgs, ui: &Ui) -> String {
         branch(top, "  ", &below, &mut text, ui);
     }
     if drawn > most {
-        text += &format!("  and {} more accounts: {}\n", drawn - most, complete("lavrin paths with --all lists them"));
+        text += &format!("  and {} more accounts; --all lists them\n", drawn - most);
     }
     text
 }

@@ -20,7 +20,7 @@ use lavrin_fleet::register::{Date, Grant, KeptAccount, OwnedKey, Person, Purpose
 use lavrin_keys::key::{PublicKey, strength};
 use lavrin_keys::text::{count, printable};
 use lavrin_server::finding::Fault;
-use rows::PersonRow;
+pub use rows::PersonRow;
 use serde::Serialize;
 use std::path::PathBuf;
 

@@ -4,11 +4,12 @@ use super::counts::ReportNumbers;
 use super::{ReportArgs, through};
 use crate::clock;
 use crate::command::audit::fleet_finding_out;
-use crate::command::matrix::out::{WayOut, WayState};
+use crate::command::matrix::grid;
+use crate::command::matrix::out::{WayState, state as state_of};
 use crate::command::register::OpenedRegister;
 use crate::error::CommandError;
 use crate::fold::folded;
-use crate::json::AuditFinding;
+use crate::json::{AuditFinding, LimitsOut};
 use crate::wording::rules::RULES;
 use lavrin_fleet::fleet::matrix::{There, WayIn};
 use lavrin_fleet::fleet::{FleetFinding, Moment, Owner};
@@ -48,7 +49,8 @@ pub struct Gathered {
 #[derive(Default)]
 struct Words {
     numbers: HashMap<String, u32>,
-    words: Vec<String>,
+    all: Vec<String>,
+    both: String,
 }
 
 impl Words {
@@ -56,9 +58,20 @@ impl Words {
         if let Some(number) = self.numbers.get(word) {
             return *number;
         }
-        let number = u32::try_from(self.words.len()).unwrap_or(u32::MAX);
+        let number = u32::try_from(self.all.len()).unwrap_or(u32::MAX);
         self.numbers.insert(word.to_owned(), number);
-        self.words.push(word.to_owned());
+        self.all.push(word.to_owned());
+        number
+    }
+
+    /// The number of two words as one.
+    fn number_of(&mut self, first: &str, second: &str) -> u32 {
+        self.both.clear();
+        self.both.push_str(first);
+        self.both.push_str(second);
+        let both = std::mem::take(&mut self.both);
+        let number = self.number(&both);
+        self.both = both;
         number
     }
 }
@@ -160,19 +173,22 @@ impl Gathered {
         words.number("");
         let mut page = Page { summary: Summary::default(), ..Page::default() };
         let mut looks: Vec<i64> = Vec::new();
-        let found = overview(register, hosts, store, now, is_past, |host, shown| {
+        let mut missing = 0;
+        let found = overview(register, hosts, store, now, is_past, |host, mut shown| {
+            shown.access.limit_missing(&mut missing);
             let number = u32::try_from(page.hosts.len()).unwrap_or(u32::MAX);
             for entry in &shown.entries {
                 counting.add(entry, now.time);
             }
             page.summary.accounts += shown.accounts;
             page.summary.entries += shown.entries.len();
+            page.summary.differing.1 += shown.access.more_missing;
             page.summary.in_part += usize::from(!shown.access.unread.is_empty());
             looks.extend(shown.access.seen);
             for way in &shown.access.ways {
                 count_difference(way, &mut page.summary);
                 let owner = owners.number(way.owner.as_ref());
-                page.ways.push(way_of(&host.id, number, owner, way, &mut words));
+                page.ways.push(way_of(number, owner, way, &mut words));
             }
             page.hosts.push(host_of(host, &shown));
         })?;
@@ -200,7 +216,7 @@ impl Gathered {
             (page.hops, page.hops_aside) = through::ways(register, store, now, &args.paths_from, &key_holders)?;
         }
         page.owners = owners.all;
-        page.words = words.words;
+        page.words = words.all;
         Ok(Self { page, numbers, scope })
     }
 
@@ -218,20 +234,24 @@ fn count_difference(way: &WayIn, summary: &mut Summary) {
     }
 }
 
-fn way_of(host: &str, number: u32, owner: u32, way: &WayIn, words: &mut Words) -> Way {
-    let out = WayOut::of(host, way);
-    let key = match (&out.label, out.comment.is_empty()) {
-        (Some(label), _) => format!("key {label}"),
-        (None, false) => out.comment.clone(),
-        (None, true) => out.key.clone(),
+fn way_of(number: u32, owner: u32, way: &WayIn, words: &mut Words) -> Way {
+    let key = match (&way.owner, way.comment.is_empty()) {
+        (Some(owner), _) => words.number_of("key ", owner.label()),
+        (None, false) => words.number(&way.comment),
+        (None, true) => words.number(&way.key.to_string()),
+    };
+    let limits = if way.limits.is_empty() && way.until.is_none() {
+        words.number("")
+    } else {
+        words.number(&grid::how(&LimitsOut::from(&way.limits), way.until.map(|until| until.to_string()).as_deref()))
     };
     Way {
         host: number,
         owner,
-        account: words.number(&out.account),
-        key: words.number(&key),
-        limits: words.number(&crate::command::matrix::grid::how(&out)),
-        state: state(out.state),
+        account: words.number(&printable(way.account.as_bytes())),
+        key,
+        limits,
+        state: state(state_of(way)),
     }
 }
 
@@ -255,6 +275,7 @@ fn host_of(host: &Host, shown: &HostOverview) -> page::Host {
         seen: shown.access.seen.map(clock::day_of),
         not_read: shown.access.unread.clone(),
         accounts: shown.accounts,
+        more_missing: shown.access.more_missing,
         findings: Vec::new(),
     }
 }

@@ -112,7 +112,7 @@ fn text(out: &ReportOut, args: &ReportArgs, ui: &Ui) -> String {
     let size = if out.bytes < 1 << 20 {
         format!("{} KB", out.bytes.div_ceil(1024))
     } else {
-        format!("{}.{} MB", out.bytes >> 20, (out.bytes % (1 << 20)) * 10 >> 20)
+        format!("{}.{} MB", out.bytes >> 20, ((out.bytes % (1 << 20)) * 10) >> 20)
     };
     let mut text = format!("{} ({size})\n", ui.paint(Label::Strong, &paths::shown(&args.out)));
     if let Some(aside) = &out.moved_aside {

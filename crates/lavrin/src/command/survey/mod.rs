@@ -4,7 +4,7 @@ mod out;
 mod progress;
 
 #[cfg(test)]
-pub use out::SurveyOut;
+pub use out::{SurveyOut, SurveyedHostOut};
 
 use super::pace::PaceArgs;
 use super::register::{OpenedRegister, RegisterArgs};
