@@ -41,7 +41,7 @@ fn main() -> Result<(), Box<dyn Error>> {
             let less = usize::from(agreed && host % 20 == 0);
             let mut seen = observation(host, entries - less, &lines);
             if hopping {
-                leave_key(&mut seen, host, &lines[host]);
+                leave_key(&mut seen, &lines[host]);
             }
             let sighted: Vec<Sighted> = auditor
                 .entries(&System::of(&seen))
@@ -103,12 +103,14 @@ fn register(folder: &str, hosts: usize, lines: &[String], agreed: Option<usize>)
     Ok(std::fs::write(format!("{folder}/access.toml"), access)?)
 }
 
-/// The private key of a host lies with one of its accounts.
-fn leave_key(seen: &mut Observation, host: usize, line: &str) {
-    let folder = BytePath::from(format!("/home/lamp{}/.ssh", host % ACCOUNTS).as_str());
+/// The private key of a host lies with each of its accounts.
+fn leave_key(seen: &mut Observation, line: &str) {
     let public = PublicHalf::beside(line.as_bytes());
-    let key = StrayKey { path: folder.join(b"own"), protected: Some(false), public };
-    seen.private_keys.insert(folder, Fact::Known(vec![key]));
+    for account in 0..ACCOUNTS {
+        let folder = BytePath::from(format!("/home/lamp{account}/.ssh").as_str());
+        let key = StrayKey { path: folder.join(b"own"), protected: Some(false), public };
+        seen.private_keys.insert(folder, Fact::Known(vec![key]));
+    }
 }
 
 /// A host as Debian sets it up, with some accounts of its own.

@@ -6,7 +6,7 @@ use petgraph::algo::dominators::simple_fast;
 use petgraph::algo::maximum_flow::dinics;
 use petgraph::graph::{DiGraph, NodeIndex};
 use petgraph::visit::EdgeRef as _;
-use std::collections::BTreeSet;
+use std::collections::{BTreeSet, HashSet};
 
 /// More than all entries of a fleet: what cannot be cut.
 const UNCUT: u64 = 1 << 40;
@@ -69,9 +69,11 @@ impl Ways<'_> {
             graph.add_edge(source, *begin, ());
         }
         let dominators = simple_fast(&graph, source);
-        let is_end = |spot: &Spot| match ends {
+        let ends: Option<HashSet<Spot>> = ends.map(|ends| ends.iter().copied().collect());
+        let begins: HashSet<&Spot> = start.spots.iter().collect();
+        let is_end = |spot: &Spot| match &ends {
             Some(ends) => ends.contains(spot),
-            None => matches!(spot, Spot::Account(..)) && !start.spots.contains(spot),
+            None => matches!(spot, Spot::Account(..)) && !begins.contains(spot),
         };
         let mut closed = vec![0usize; graph.node_count()];
         for node in graph.node_indices().filter(|node| is_end(&graph[*node])) {
@@ -86,11 +88,11 @@ impl Ways<'_> {
             .collect();
         entries.sort_unstable_by(|one, other| other.0.cmp(&one.0).then(one.1.cmp(&other.1)));
         entries.truncate(TRIED_MAX);
-        self.tried(start, ends, entries)
+        self.tried(start, ends.as_ref(), entries)
     }
 
     /// How many hosts each of them closes: tried by leaving it out.
-    fn tried(&self, start: &Start, ends: Option<&[Spot]>, entries: Vec<(usize, Spot)>) -> Vec<Single> {
+    fn tried(&self, start: &Start, ends: Option<&HashSet<Spot>>, entries: Vec<(usize, Spot)>) -> Vec<Single> {
         let hosts = |without: Option<Spot>| -> usize {
             let reach = self.reach(start, without);
             let ended = reach

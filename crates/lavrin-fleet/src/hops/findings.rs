@@ -1,14 +1,12 @@
 //! The worst of the ways through, as findings on the hosts that they begin at.
 
-use super::graph::{Spot, Ways};
-use super::search::Reach;
+use super::behind::Behind;
+use super::graph::Ways;
 use crate::fleet::What;
 use crate::host_fault::HostFault;
 use crate::register::{NoWay, Register};
-use foldhash::quality::RandomState;
-use lavrin_keys::key::Fingerprint;
 use lavrin_server::finding::Finding;
-use std::collections::{BTreeSet, HashMap};
+use std::collections::BTreeSet;
 
 /// Findings on these hosts, each with its host.
 #[must_use]
@@ -22,17 +20,15 @@ pub fn findings(ways: &Ways<'_>, hosts: &BTreeSet<&str>) -> Vec<(String, Finding
 
 /// Private keys that nothing protects and that open root on another host.
 fn open_roots(ways: &Ways<'_>, hosts: &BTreeSet<&str>) -> Vec<(String, Finding<What>)> {
-    let mut reached: HashMap<Fingerprint, Reach, RandomState> = HashMap::default();
+    let mut behind: Option<Behind> = None;
     let mut found = Vec::new();
     for (number, facts) in ways.hosts.iter().enumerate().filter(|(_, facts)| hosts.contains(facts.host.as_str())) {
         for (account, of) in facts.accounts.iter().enumerate() {
             for (held, key) in of.held.iter().enumerate().filter(|(_, key)| key.protected == Some(false)) {
                 let Some(public) = key.public else { continue };
                 let Some(opens) = ways.root_elsewhere(number, account, held) else { continue };
-                let reach = reached
-                    .entry(public.fingerprint)
-                    .or_insert_with(|| ways.reach(&ways.with_keys([public.fingerprint]), None));
-                let behind = reach.hosts().into_iter().filter(|host| *host != number).count();
+                let reached = behind.get_or_insert_with(|| Behind::of(ways));
+                let (behind, _) = reached.hosts(ways, &ways.with_keys([public.fingerprint]).spots, number);
                 let fault = HostFault::KeyOpensRoot {
                     fingerprint: public.fingerprint,
                     opens: ways.name(opens.0, opens.1),
@@ -56,8 +52,7 @@ fn forbidden(ways: &Ways<'_>, hosts: &BTreeSet<&str>, no_way: &NoWay) -> Vec<(St
     let tagged = |tag: &str| numbers_of(ways, ways.register(), tag);
     let from: Vec<usize> = tagged(&no_way.from.value);
     let from: Vec<usize> = from.into_iter().filter(|host| hosts.contains(ways.hosts[*host].host.as_str())).collect();
-    let finding = |(host, reach, end): (usize, Reach, (usize, usize))| {
-        let hops = reach.came(Spot::Account(end.0, end.1)).map_or(0, |came| came.hops);
+    let finding = |(host, end, hops): (usize, (usize, usize), u32)| {
         let fault = HostFault::ForbiddenWay {
             from: no_way.from.value.clone(),
             to: no_way.to.value.clone(),

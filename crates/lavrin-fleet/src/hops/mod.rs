@@ -2,6 +2,7 @@
 //!
 //! Nothing here is certain to be used by somebody; it is what somebody could do who has taken a host, an account or a key.
 
+mod behind;
 mod cut;
 mod facts;
 mod findings;
@@ -11,6 +12,7 @@ mod search;
 #[cfg(test)]
 mod tests;
 
+pub use behind::Behind;
 pub use cut::{Cut, Single};
 pub use facts::{AccountFacts, BecomesRoot, HostFacts};
 pub use findings::findings;

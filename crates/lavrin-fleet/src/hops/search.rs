@@ -2,12 +2,11 @@
 
 use super::graph::{Spot, Step, Ways};
 use crate::register::Date;
-use foldhash::quality::RandomState;
 use lavrin_keys::key::Fingerprint;
 use petgraph::graph::NodeIndex;
 use petgraph::visit::EdgeRef as _;
 use std::cmp::Reverse;
-use std::collections::{BTreeSet, BinaryHeap, HashMap};
+use std::collections::{BTreeSet, BinaryHeap};
 
 /// Where somebody is to begin with.
 #[derive(Debug, Clone, Default, PartialEq, Eq)]
@@ -32,7 +31,8 @@ pub struct Came {
 /// Everything that can be reached from a start.
 #[derive(Debug, Clone, Default)]
 pub struct Reach {
-    came: HashMap<Spot, Came, RandomState>,
+    /// How each node was reached, by its number.
+    came: Vec<Option<Came>>,
     /// The accounts that are reached, the nearest first, those of the start left out.
     pub accounts: Vec<(usize, usize)>,
     /// Entries that let somebody in for one command only.
@@ -40,31 +40,18 @@ pub struct Reach {
 }
 
 impl Reach {
-    /// How a spot is reached.
-    #[must_use]
-    pub fn came(&self, spot: Spot) -> Option<Came> {
-        self.came.get(&spot).copied()
-    }
-
-    /// The steps to a spot, from the start on: each spot with the step that leaves it.
-    #[must_use]
-    pub fn way_to(&self, spot: Spot) -> Vec<(Spot, Step)> {
-        let mut steps = Vec::new();
-        let mut here = spot;
-        while let Some((before, step)) = self.came.get(&here).and_then(|came| came.before) {
-            steps.push((before, step));
-            here = before;
-        }
-        steps.reverse();
-        steps
-    }
-
     /// The hosts of which an account is reached, by number.
     #[must_use]
     pub fn hosts(&self) -> BTreeSet<usize> {
         self.accounts.iter().map(|(host, _)| *host).collect()
     }
 }
+
+/// The way from a node to an end: doubts, accounts that are entered, and the account that it ends in.
+type Onward = (u32, u32, (usize, usize));
+
+/// What is open while one searches: the least doubtful first, then the nearest.
+type Open = BinaryHeap<Reverse<(u32, u32, NodeIndex)>>;
 
 impl Ways<'_> {
     /// Every account of a host.
@@ -108,108 +95,144 @@ impl Ways<'_> {
         own.chain(kept).collect()
     }
 
+    /// How a spot is reached.
+    #[must_use]
+    pub fn came(&self, reach: &Reach, spot: Spot) -> Option<Came> {
+        *reach.came.get(self.nodes.get(&spot)?.index())?
+    }
+
+    /// The steps to a spot, from the start on: each spot with the step that leaves it.
+    #[must_use]
+    pub fn way_to(&self, reach: &Reach, spot: Spot) -> Vec<(Spot, Step)> {
+        let mut steps = Vec::new();
+        let mut here = spot;
+        while let Some((before, step)) = self.came(reach, here).and_then(|came| came.before) {
+            steps.push((before, step));
+            here = before;
+        }
+        steps.reverse();
+        steps
+    }
+
     /// Everything that is reached from a start. A way with fewer doubts goes before a shorter one. `without` is left out.
     #[must_use]
     pub fn reach(&self, start: &Start, without: Option<Spot>) -> Reach {
-        let mut reach = Reach::default();
-        let mut open: BinaryHeap<Reverse<(u32, u32, Spot)>> = BinaryHeap::new();
-        let begin = Came { doubts: 0, hops: 0, before: None };
-        for spot in &start.spots {
-            reach.came.insert(*spot, begin);
-            open.push(Reverse((0, 0, *spot)));
+        self.reach_some(start, without, usize::MAX)
+    }
+
+    /// The same until so many hosts are reached, the nearest ones.
+    #[must_use]
+    pub fn reach_some(&self, start: &Start, without: Option<Spot>, hosts_max: usize) -> Reach {
+        let mut reach = Reach { came: vec![None; self.graph.node_count()], ..Reach::default() };
+        let mut open = Open::new();
+        let put = |reach: &mut Reach, open: &mut Open, node: NodeIndex, came: Came| {
+            let old = reach.came[node.index()];
+            if old.is_none_or(|old| (came.doubts, came.hops) < (old.doubts, old.hops)) {
+                reach.came[node.index()] = Some(came);
+                open.push(Reverse((came.doubts, came.hops, node)));
+            }
+        };
+        for node in start.spots.iter().filter_map(|spot| self.nodes.get(spot)) {
+            put(&mut reach, &mut open, *node, Came { doubts: 0, hops: 0, before: None });
         }
         for (key, entry) in start.from_elsewhere.iter().filter(|(_, entry)| Some(*entry) != without) {
             let came = Came { doubts: 1, hops: 0, before: Some((*key, Step::Fits)) };
-            if let std::collections::hash_map::Entry::Vacant(new) = reach.came.entry(*entry) {
-                new.insert(came);
-                open.push(Reverse((1, 0, *entry)));
+            if let Some(node) = self.nodes.get(entry) {
+                put(&mut reach, &mut open, *node, came);
             }
         }
-        while let Some(Reverse((doubts, hops, spot))) = open.pop() {
-            let is_old = reach.came.get(&spot).is_some_and(|came| (came.doubts, came.hops) < (doubts, hops));
-            let Some(node) = self.nodes.get(&spot).filter(|_| !is_old) else { continue };
-            for edge in self.graph.edges(*node) {
+        let mut hosts: BTreeSet<usize> = BTreeSet::new();
+        while let Some(Reverse((doubts, hops, node))) = open.pop() {
+            let Some(here) = reach.came[node.index()].filter(|came| (came.doubts, came.hops) == (doubts, hops)) else {
+                continue;
+            };
+            let spot = self.graph[node];
+            self.list(&mut reach, spot, here);
+            if let Spot::Account(host, _) = spot
+                && here.before.is_some()
+            {
+                hosts.insert(host);
+                if hosts.len() >= hosts_max {
+                    break;
+                }
+            }
+            for edge in self.graph.edges(node) {
                 let (next, step) = (self.graph[edge.target()], *edge.weight());
                 if Some(next) == without {
                     continue;
                 }
-                let enters = u32::from(matches!(next, Spot::Account(..)) && step != Step::IsRoot);
                 let came = Came {
                     doubts: doubts + self.doubt(spot, next, step),
-                    hops: hops + enters,
+                    hops: hops + enters(next, step),
                     before: Some((spot, step)),
                 };
-                let is_better =
-                    reach.came.get(&next).is_none_or(|old| (came.doubts, came.hops) < (old.doubts, old.hops));
-                if is_better {
-                    reach.came.insert(next, came);
-                    open.push(Reverse((came.doubts, came.hops, next)));
-                }
+                put(&mut reach, &mut open, edge.target(), came);
             }
         }
-        self.list(&mut reach);
-        reach
-    }
-
-    fn list(&self, reach: &mut Reach) {
-        let mut accounts = Vec::new();
-        for (spot, came) in &reach.came {
-            match spot {
-                Spot::Account(host, account) if came.before.is_some() => {
-                    // What one enters goes before what one may do there.
-                    let is_led = came.before.is_some_and(|(_, step)| step == Step::IsRoot);
-                    accounts.push(((came.doubts, came.hops, is_led), (*host, *account)));
-                }
-                Spot::Entry(host, entry) if self.entry(*host, *entry).limits.command.is_some() => {
-                    reach.commands.push((*host, *entry));
-                }
-                _ => {}
-            }
-        }
-        accounts.sort_unstable();
-        reach.accounts = accounts.into_iter().map(|(_, account)| account).collect();
-        reach.commands.sort_unstable();
-    }
-
-    /// From which of these hosts one comes to one of the others, the shortest way for each: the host one begins at, and the
-    /// account one ends in.
-    #[must_use]
-    pub fn between(&self, from: &[usize], to: &[usize]) -> Vec<(usize, Reach, (usize, usize))> {
-        let able = self.hosts_that_reach(to);
-        let begin = from.iter().copied().filter(|host| able.contains(host) && !to.contains(host));
-        let way = |host: usize| {
-            let reach = self.reach(&self.at_host(host), None);
-            let end = reach.accounts.iter().copied().find(|(end, _)| to.contains(end))?;
-            Some((host, reach, end))
+        let mut accounts = std::mem::take(&mut reach.accounts);
+        // What one enters goes before what one may do there as root.
+        let led = |account: &(usize, usize)| {
+            let came = self.came(&reach, Spot::Account(account.0, account.1));
+            came.map(|came| (came.doubts, came.hops, came.before.is_some_and(|(_, step)| step == Step::IsRoot)))
         };
-        begin.filter_map(way).collect()
+        accounts.sort_by_cached_key(|account| (led(account), *account));
+        reach.commands.sort_unstable();
+        Reach { accounts, ..reach }
     }
 
-    /// The hosts from which an account of one of these is reached, with those themselves.
-    fn hosts_that_reach(&self, to: &[usize]) -> BTreeSet<usize> {
-        let mut found: BTreeSet<usize> = to.iter().copied().collect();
-        let ends = to.iter().flat_map(|host| self.at_host(*host).spots);
-        let mut open: Vec<NodeIndex> = ends.filter_map(|spot| self.nodes.get(&spot).copied()).collect();
-        let mut seen = vec![false; self.graph.node_count()];
-        for node in &open {
-            seen[node.index()] = true;
-        }
-        while let Some(node) = open.pop() {
-            if let Spot::Account(host, _) = self.graph[node] {
-                found.insert(host);
+    fn list(&self, reach: &mut Reach, spot: Spot, came: Came) {
+        match spot {
+            Spot::Account(host, account) if came.before.is_some() => reach.accounts.push((host, account)),
+            Spot::Entry(host, entry) if self.entry(host, entry).limits.command.is_some() => {
+                reach.commands.push((host, entry));
             }
-            for before in self.graph.neighbors_directed(node, petgraph::Direction::Incoming) {
-                if !std::mem::replace(&mut seen[before.index()], true) {
-                    open.push(before);
+            _ => {}
+        }
+    }
+
+    /// From which of these hosts one comes to one of the others: the host one begins at, the account that the shortest way ends
+    /// in, and how many accounts are entered on it.
+    #[must_use]
+    pub fn between(&self, from: &[usize], to: &[usize]) -> Vec<(usize, (usize, usize), u32)> {
+        let toward = self.toward(to);
+        let nearest = |host: usize| {
+            let begins = self.at_host(host).spots.into_iter().filter_map(|spot| self.nodes.get(&spot));
+            begins.filter_map(|node| toward[node.index()]).min()
+        };
+        let begin = from.iter().copied().filter(|host| !to.contains(host));
+        begin.filter_map(|host| nearest(host).map(|(_, hops, end)| (host, end, hops))).collect()
+    }
+
+    /// For each node the way to the nearest account of these hosts: doubts, accounts that are entered, and where it ends. Searched
+    /// once, from the end.
+    fn toward(&self, to: &[usize]) -> Vec<Option<Onward>> {
+        let mut found: Vec<Option<Onward>> = vec![None; self.graph.node_count()];
+        let mut open = Open::new();
+        for spot in to.iter().flat_map(|host| self.at_host(*host).spots) {
+            if let (Spot::Account(host, account), Some(node)) = (spot, self.nodes.get(&spot)) {
+                found[node.index()] = Some((0, 0, (host, account)));
+                open.push(Reverse((0, 0, *node)));
+            }
+        }
+        while let Some(Reverse((doubts, hops, node))) = open.pop() {
+            let Some((_, _, end)) = found[node.index()].filter(|best| (best.0, best.1) == (doubts, hops)) else {
+                continue;
+            };
+            for edge in self.graph.edges_directed(node, petgraph::Direction::Incoming) {
+                let (before, step) = (self.graph[edge.source()], *edge.weight());
+                let doubts = doubts + self.doubt(before, self.graph[node], step);
+                let hops = hops + enters(self.graph[node], step);
+                if found[edge.source().index()].is_none_or(|best| (doubts, hops) < (best.0, best.1)) {
+                    found[edge.source().index()] = Some((doubts, hops, end));
+                    open.push(Reverse((doubts, hops, edge.source())));
                 }
             }
         }
         found
     }
+}
 
-    /// How many hosts are behind each key that opens something, its own hosts left out; the keys are those that lie somewhere.
-    #[must_use]
-    pub fn behind_key(&self, key: Fingerprint) -> BTreeSet<usize> {
-        self.reach(&self.with_keys([key]), None).hosts()
-    }
+/// Whether a step enters an account.
+fn enters(next: Spot, step: Step) -> u32 {
+    u32::from(matches!(next, Spot::Account(..)) && step != Step::IsRoot)
 }

@@ -81,8 +81,8 @@ fn one_gets_from_host_to_host_over_the_keys_that_lie_there() {
     assert_eq!(names(&ways, &ways.reach(&ways.at_host(0), None)), ["keeper@lamp"]);
     let from_lamp = ways.reach(&ways.at_host(1), None);
     assert_eq!(names(&ways, &from_lamp), ["root@office", "keeper@office"]);
-    assert_eq!(from_lamp.came(Spot::Account(2, 1)).map(|came| came.hops), Some(1));
-    let way = from_lamp.way_to(Spot::Account(2, 0));
+    assert_eq!(ways.came(&from_lamp, Spot::Account(2, 1)).map(|came| came.hops), Some(1));
+    let way = ways.way_to(&from_lamp, Spot::Account(2, 0));
     assert_eq!(way.iter().map(|(_, step)| *step).collect::<Vec<_>>(), [Step::Holds(0), Step::Fits, Step::Opens]);
     assert_eq!(names(&ways, &ways.reach(&ways.with_keys([key(1)]), None)), ["keeper@lamp"]);
 }
@@ -100,7 +100,7 @@ fn limits_of_entries_end_a_way_or_ask_where_one_comes_from() {
         let register = register("");
         let ways = Ways::of(&facts, &register, Follow::default());
         let reach = ways.reach(&ways.at_host(from), None);
-        let doubts = reach.came(Spot::Account(1, 0)).map(|came| came.doubts);
+        let doubts = ways.came(&reach, Spot::Account(1, 0)).map(|came| came.doubts);
         (doubts, reach.commands.len())
     };
     assert_eq!(reached(only("192.0.2.0/28"), 0), (Some(0), 0));
@@ -120,7 +120,7 @@ fn what_needs_more_than_a_key_is_followed_only_where_that_is_asked() {
     let reached = |facts: &[HostFacts], follow: Follow| {
         let ways = Ways::of(facts, &register, follow);
         let reach = ways.reach(&ways.at_host(0), None);
-        reach.came(Spot::Account(1, 0)).map(|came| came.doubts)
+        ways.came(&reach, Spot::Account(1, 0)).map(|came| came.doubts)
     };
     assert_eq!(reached(&facts, Follow::default()), None);
     assert_eq!(reached(&facts, Follow { passphrases: true, agents: false }), Some(1));
@@ -152,7 +152,10 @@ fn agents_bring_the_keys_of_their_owners_along() {
     facts[1].open.push((0, Access { key: stens, account: "root".to_owned(), ..access(0, Limits::default()) }));
     let reached = |facts: &[HostFacts], agents: bool| {
         let ways = Ways::of(facts, &register, Follow { agents, passphrases: false });
-        ways.reach(&ways.at_account(0, "root").unwrap(), None).came(Spot::Account(1, 0)).is_some()
+        {
+            let reach = ways.reach(&ways.at_account(0, "root").unwrap(), None);
+            ways.came(&reach, Spot::Account(1, 0)).is_some()
+        }
     };
     assert!(!reached(&facts, false) && reached(&facts, true));
     facts[0].open[0].1.limits.denied = vec!["agent forwarding"];
@@ -249,7 +252,20 @@ proptest! {
         reached.extend([(0, 0), (0, 1)]);
         prop_assert_eq!(&reached, &plainly);
 
+        let behind = Behind::of(&ways);
+        for host in 0..facts.len() {
+            let plainly = reached_plainly(&facts, host, &BTreeSet::new());
+            let others = |root: bool| {
+                let some = plainly.iter().filter(|(on, account)| *on != host && (!root || *account == 0));
+                some.map(|(on, _)| on).collect::<BTreeSet<_>>().len()
+            };
+            prop_assert_eq!(behind.hosts(&ways, &ways.at_host(host).spots, host), (others(false), others(true)));
+        }
+
         let last = facts.len() - 1;
+        let between: Vec<usize> = ways.between(&(0..last).collect::<Vec<_>>(), &[last]).iter().map(|one| one.0).collect();
+        let leads = |host: &usize| reached_plainly(&facts, *host, &BTreeSet::new()).iter().any(|(on, _)| *on == last);
+        prop_assert_eq!(between, (0..last).filter(leads).collect::<Vec<_>>());
         let ends = [Spot::Account(last, 0), Spot::Account(last, 1)];
         let is_reached = |gone: &BTreeSet<(usize, usize)>| {
             reached_plainly(&facts, 0, gone).iter().any(|(host, _)| *host == last)

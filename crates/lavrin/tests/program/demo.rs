@@ -33,9 +33,16 @@ fn the_demo_shows_the_whole_job_and_cleans_up() {
         "is the key that this login uses",
         "Removed for edda on 127.0.0.1",
         "refused edda on 127.0.0.1",
+        "root@buoy-7  nobody known: closes 1 host, 2 accounts",
+        "The report stays: open ",
     ] {
         assert!(run.stdout.contains(told), "{told}\n{run}");
     }
     assert!(!run.stdout.contains("low water at the old pier"), "the passphrase was shown\n{run}");
-    assert!(crate::common::names(&world.path("tmp")).is_empty());
+    // Nothing is left but the report, and it says where that lies.
+    let left = crate::common::names(&world.path("tmp"));
+    assert_eq!(left.len(), 1, "{left:?}");
+    let page = format!("tmp/{}/halvmark.html", left[0]);
+    assert!(run.stdout.contains(&format!("open $WORK/{page} in a browser")), "{run}");
+    assert!(world.read(&page).contains("Halvmark lights"));
 }

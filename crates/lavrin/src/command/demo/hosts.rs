@@ -83,8 +83,9 @@ impl<'a> DemoHosts<'a> {
         self.add("ytterskar", StandIn::with("ytterskar", &accounts, behaviour))
     }
 
-    /// A router at a lighthouse and a small device on a buoy: both know Edda, and an old key that nobody knows.
-    pub fn start_the_devices(&mut self, keys: &FirstKeys) -> Result<(), CommandError> {
+    /// A router at a lighthouse and a small device on a buoy: both know Edda, and an old key that nobody knows. The
+    /// readings of one are fetched with a key that was left elsewhere.
+    pub fn start_the_devices(&mut self, keys: &FirstKeys, stray: &str) -> Result<(), CommandError> {
         let old = format!("{} the old radio", fresh_line());
         let users = vec![
             DeviceUser::with("root", &[&keys.edda]),
@@ -97,8 +98,9 @@ impl<'a> DemoHosts<'a> {
         self.add("buoy-4", StandIn::key_device("buoy-4", buoy, Behaviour::default()))?;
         self.start_the_archive(keys, &old)?;
         let keeper = format!("{}{old}\n", keys.edda);
+        let root = format!("{}{stray}", keys.edda);
         let accounts = [
-            TreeAccount { name: "root", shell: "/bin/sh", keys: Some(&keys.edda) },
+            TreeAccount { name: "root", shell: "/bin/sh", keys: Some(&root) },
             TreeAccount { name: "keeper", shell: "/bin/sh", keys: Some(&keeper) },
         ];
         let forgets = Behaviour { forgets: true, ..Behaviour::default() };

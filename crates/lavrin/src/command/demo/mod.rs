@@ -5,6 +5,7 @@ mod hosts;
 
 use crate::error::CommandError;
 use crate::exit::Exit;
+use crate::paths;
 use crate::ui::{Label, Ui};
 use clap::Args;
 use hosts::{DemoHosts, FirstKeys};
@@ -81,6 +82,7 @@ impl DemoStage<'_> {
         self.end_passwords(hosts)?;
         self.look_after_devices(hosts)?;
         self.somebody_leaves()?;
+        self.look_for_ways()?;
         self.say("9. Edda moves on, and her key is removed. A login with that same key may not do it, though");
         self.expect(4, &format!("lavrin remove ~/.ssh/edda.pub edda@127.0.0.1 {with_key} --yes"))?;
         self.expect(
@@ -88,7 +90,31 @@ impl DemoStage<'_> {
             &format!("lavrin remove ~/.ssh/edda.pub edda@127.0.0.1 {reach} --password-env {PASSWORD} --yes"),
         )?;
         self.expect(1, &format!("lavrin probe ~/.ssh/edda.pub edda@127.0.0.1 {reach}"))?;
+        self.report()?;
         Ok(Exit::Done)
+    }
+
+    /// A private key lies on the office's server, and opens a buoy.
+    fn look_for_ways(&self) -> Result<(), CommandError> {
+        let (there, key) = ("--register ~/halvmark", format!("--identity ~/.ssh/edda --passphrase-env {PASSPHRASE}"));
+        self.say(
+            "A private key was left on the server of the office. What else is lost if that server is? And which entry has to go?",
+        );
+        self.expect(0, &format!("lavrin survey office {key} {there}"))?;
+        self.expect(1, &format!("lavrin paths office buoys --cut {there}"))
+    }
+
+    /// The page to look at. It stays where it is when the demo is over.
+    fn report(&self) -> Result<(), CommandError> {
+        self.say("10. Who gets in where, on one page, as it would be shown to an auditor");
+        let folder = tempfile::Builder::new().prefix("lavrin-demo-report-").tempdir();
+        let folder = folder.map_err(|error| CommandError::usage(error.to_string()))?.keep();
+        let page = folder.join("halvmark.html");
+        self.expect(1, "lavrin matrix --register ~/halvmark")?;
+        let typed = format!("lavrin report --out {} --register ~/halvmark", shell_word(&page.to_string_lossy()));
+        self.expect(0, &typed)?;
+        self.ui.result(&format!("The report stays: open {} in a browser", paths::shown(&page)));
+        Ok(())
     }
 
     /// What should be: people, keys, hosts and grants as files.
@@ -225,7 +251,7 @@ impl DemoStage<'_> {
         self.say(
             "Hosts differ. Buoy 7 has a shell and forgets what its overlay is not told to save; others have no shell at all. The lighthouse of\nGrindholm has a router that is spoken to over NETCONF, buoy 4 takes keys over the public key subsystem, the archive of tide readings gives\nnothing but files, and the fog signal has a console of its own: how to work on it stands in ~/halvmark/profiles/fog-signal.toml. The same commands look after them",
         );
-        hosts.start_the_devices(&self.first_keys()?)?;
+        hosts.start_the_devices(&self.first_keys()?, &self.stray_key()?)?;
         self.write_profile()?;
         for (name, more) in [
             ("grindholm", "--reach netconf --tag lights --login root"),
@@ -283,6 +309,12 @@ impl DemoStage<'_> {
     /// The keys with which the hosts begin.
     fn first_keys(&self) -> Result<FirstKeys, CommandError> {
         Ok(FirstKeys { edda: self.public_half("edda")?, sten: self.public_half("sten")? })
+    }
+
+    /// The public half of the key that was left on the office's server.
+    fn stray_key(&self) -> Result<String, CommandError> {
+        let path = self.stand_in.file("/home/tidelog/.ssh/buoy-7.pub");
+        std::fs::read_to_string(&path).map_err(|error| CommandError::file(&path, "read", &error))
     }
 
     /// Pins the key of a host.

@@ -88,6 +88,8 @@ pub fn run(args: &PathsArgs, ui: &Ui) -> Result<Exit, CommandError> {
     let follow = Follow { passphrases: args.with_passphrases, agents: args.with_agents };
     let ways = Ways::of(&facts, register, follow);
     let sighted = Sighted::of(store.as_ref());
+    // A person reads the nearest ones, a program all of them.
+    let told_max = if ui.is_text() && !args.all { text::LOOKED_AT } else { usize::MAX };
     let mut out = match (stolen, from) {
         (None, None) => PathsOut::overview(&ways),
         (stolen, from) => {
@@ -97,7 +99,14 @@ pub fn run(args: &PathsArgs, ui: &Ui) -> Result<Exit, CommandError> {
             };
             let ends = to.as_ref().map(|to| to.spots(&ways));
             let name = from.map_or_else(|| "the key".to_owned(), |from| from.name().to_owned());
-            PathsOut::from(&ways, (name, &start), to.as_ref().map(To::name), ends.as_deref(), args.cut, &sighted)?
+            PathsOut::from(
+                &ways,
+                (name, &start),
+                to.as_ref().map(To::name),
+                ends.as_deref(),
+                (args.cut, told_max),
+                &sighted,
+            )?
         }
     };
     out.not_followed(&ways, follow, unseen);

@@ -5,13 +5,12 @@ use crate::error::CommandError;
 use crate::exit::Exit;
 use crate::json::LimitsOut;
 use lavrin_fleet::fleet::{Certainty, Owner};
-use lavrin_fleet::hops::{BecomesRoot, Cut, Follow, Reach, Spot, Start, Step, Ways};
+use lavrin_fleet::hops::{BecomesRoot, Behind, Cut, Follow, Reach, Spot, Start, Step, Ways};
 use lavrin_keys::key::Fingerprint;
 use lavrin_keys::text::printable;
 use lavrin_store::database::Database;
-use rayon::prelude::*;
 use serde::Serialize;
-use std::collections::{BTreeSet, HashMap};
+use std::collections::{BTreeSet, HashMap, HashSet};
 
 /// What `--format json` prints.
 #[derive(Debug, Default, Serialize)]
@@ -28,6 +27,10 @@ pub struct PathsOut {
     pub commands: Vec<CommandOut>,
     /// How many hosts are reached.
     pub hosts: usize,
+    /// How many accounts are reached.
+    pub accounts: usize,
+    /// How many of them not for certain.
+    pub perhaps: usize,
     /// What cuts the ways, where that was asked.
     pub cut: Option<CutOut>,
     /// Each host from which others are reached, where no start is given.
@@ -165,7 +168,7 @@ pub struct BehindOut {
     pub hosts: usize,
     /// Hosts of which root is reached.
     pub roots: usize,
-    /// The nearest of them.
+    /// The nearest of them, of those with most behind them.
     pub nearest: Vec<String>,
 }
 
@@ -197,28 +200,31 @@ impl<'a> Sighted<'a> {
     }
 }
 
-/// Hosts of which the nearest are named.
+/// Hosts that are named as the nearest, and of how many hosts they are.
 const NEAREST: usize = 3;
+const NEAREST_OF: usize = 100;
 
 impl PathsOut {
-    /// Each host, the one with most behind it first.
+    /// Each host, the one with most behind it first; of the first ones the nearest hosts are named.
     pub fn overview(ways: &Ways<'_>) -> Self {
-        let behind = |host: usize| {
-            let reach = ways.reach(&ways.at_host(host), None);
-            let roots: BTreeSet<usize> =
-                reach.accounts.iter().filter(|(on, of)| ways.account(*on, *of).is_root).map(|(on, _)| *on).collect();
-            let mut nearest: Vec<String> = Vec::new();
+        let behind = Behind::of(ways);
+        let one = |number: usize| {
+            let (hosts, roots) = behind.hosts(ways, &ways.at_host(number).spots, number);
+            let host = ways.hosts[number].host.clone();
+            (hosts > 0).then_some((number, BehindOut { host, hosts, roots, nearest: Vec::new() }))
+        };
+        let mut overview: Vec<(usize, BehindOut)> = (0..ways.hosts.len()).filter_map(one).collect();
+        overview.sort_by(|(_, one), (_, other)| (other.hosts, &one.host).cmp(&(one.hosts, &other.host)));
+        for (number, out) in overview.iter_mut().take(NEAREST_OF) {
+            let reach = ways.reach_some(&ways.at_host(*number), None, NEAREST);
             for (on, _) in &reach.accounts {
                 let name = &ways.hosts[*on].host;
-                if nearest.len() < NEAREST && !nearest.contains(name) {
-                    nearest.push(name.clone());
+                if out.nearest.len() < NEAREST && !out.nearest.contains(name) {
+                    out.nearest.push(name.clone());
                 }
             }
-            let hosts = reach.hosts().len();
-            (hosts > 0).then(|| BehindOut { host: ways.hosts[host].host.clone(), hosts, roots: roots.len(), nearest })
-        };
-        let mut overview: Vec<BehindOut> = (0..ways.hosts.len()).into_par_iter().filter_map(behind).collect();
-        overview.sort_by(|one, other| (other.hosts, &one.host).cmp(&(one.hosts, &other.host)));
+        }
+        let overview = overview.into_iter().map(|(_, out)| out).collect();
         Self { schema: "lavrin/paths/1", overview, ..Self::default() }
     }
 
@@ -228,21 +234,24 @@ impl PathsOut {
         (name, start): (String, &Start),
         to: Option<&str>,
         ends: Option<&[Spot]>,
-        cut: bool,
+        (cut, told_max): (bool, usize),
         sighted: &Sighted<'_>,
     ) -> Result<Self, CommandError> {
         let reach = ways.reach(start, None);
         let mut told = Telling { ways, sighted, since: HashMap::new() };
-        let is_end = |spot: Spot| ends.is_none_or(|ends| ends.contains(&spot));
+        let ends_known: Option<HashSet<Spot>> = ends.map(|ends| ends.iter().copied().collect());
+        let is_end = |spot: Spot| ends_known.as_ref().is_none_or(|ends| ends.contains(&spot));
+        let ends_reached: Vec<(usize, usize)> =
+            reach.accounts.iter().copied().filter(|(host, account)| is_end(Spot::Account(*host, *account))).collect();
+        let hosts = ends_reached.iter().map(|(host, _)| *host).collect::<BTreeSet<_>>().len();
+        let doubtful = |(host, account): &&(usize, usize)| {
+            ways.came(&reach, Spot::Account(*host, *account)).is_some_and(|came| came.doubts > 0)
+        };
+        let (accounts, perhaps) = (ends_reached.len(), ends_reached.iter().filter(doubtful).count());
         let mut reached = Vec::new();
-        for (host, account) in &reach.accounts {
-            let spot = Spot::Account(*host, *account);
-            if is_end(spot) {
-                reached.push(told.reached(&reach, *host, *account)?);
-            }
+        for (host, account) in ends_reached.into_iter().take(told_max) {
+            reached.push(told.reached(&reach, host, account)?);
         }
-        let hosts: BTreeSet<&str> = reached.iter().map(|one| one.host.as_str()).collect();
-        let hosts = hosts.len();
         let mut commands = Vec::new();
         for (host, entry) in &reach.commands {
             if is_end(Spot::Account(*host, ways.hosts[*host].open[*entry].0)) {
@@ -251,7 +260,18 @@ impl PathsOut {
         }
         let cut = if cut { Some(told.cut(start, ends)?) } else { None };
         let to = to.map(str::to_owned);
-        Ok(Self { schema: "lavrin/paths/1", from: Some(name), to, reached, commands, hosts, cut, ..Self::default() })
+        Ok(Self {
+            schema: "lavrin/paths/1",
+            from: Some(name),
+            to,
+            reached,
+            commands,
+            hosts,
+            accounts,
+            perhaps,
+            cut,
+            ..Self::default()
+        })
     }
 
     /// Adds what was not followed, and of which hosts nothing is known.
@@ -289,9 +309,9 @@ struct Telling<'a, 'w> {
 impl Telling<'_, '_> {
     fn reached(&mut self, reach: &Reach, host: usize, account: usize) -> Result<ReachedOut, CommandError> {
         let spot = Spot::Account(host, account);
-        let mut way = reach.way_to(spot);
+        let mut way = self.ways.way_to(reach, spot);
         way.push((spot, Step::Opens));
-        let came = reach.came(spot);
+        let came = self.ways.came(reach, spot);
         Ok(ReachedOut {
             account: self.ways.name(host, account),
             host: self.ways.hosts[host].host.clone(),

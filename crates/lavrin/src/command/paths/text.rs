@@ -12,6 +12,9 @@ use std::collections::{BTreeMap, BTreeSet};
 /// Accounts that are drawn; the rest is counted.
 const DRAWN_MAX: usize = 40;
 
+/// Accounts whose ways are looked at for that.
+pub const LOOKED_AT: usize = 400;
+
 /// The whole text.
 pub fn text(out: &PathsOut, args: &PathsArgs, ui: &Ui) -> String {
     let Some(from) = &out.from else { return overview(out, args, ui) + &aside(out, args, ui) };
@@ -66,8 +69,8 @@ fn tree(out: &PathsOut, args: &PathsArgs, ui: &Ui) -> String {
         text += &format!("  {top}\n");
         branch(top, "  ", &below, &mut text, ui);
     }
-    if drawn > most {
-        text += &format!("  and {} more accounts; --all lists them\n", drawn - most);
+    if drawn > most || out.accounts > out.reached.len() {
+        text += "  and more, which --all lists\n";
     }
     text
 }
@@ -256,10 +259,10 @@ fn aside(out: &PathsOut, args: &PathsArgs, ui: &Ui) -> String {
 }
 
 fn summary(out: &PathsOut, ui: &Ui) -> String {
-    let perhaps = out.reached.iter().filter(|one| one.doubts > 0).count();
-    let doubts = if perhaps > 0 { format!(", {perhaps} of them perhaps") } else { String::new() };
-    let accounts = count(out.reached.len(), "account", "accounts");
-    let told = format!("{} reached ({accounts}{doubts})", count(out.hosts, "host", "hosts"));
-    let label = if out.reached.is_empty() { Label::Good } else { Label::Strong };
-    format!("{}\n", ui.paint(label, &if out.reached.is_empty() { "No way".to_owned() } else { told }))
+    if out.accounts == 0 {
+        return format!("{}\n", ui.paint(Label::Good, "No way"));
+    }
+    let doubts = if out.perhaps > 0 { format!(", {} of them perhaps", out.perhaps) } else { String::new() };
+    let (hosts, accounts) = (count(out.hosts, "host", "hosts"), count(out.accounts, "account", "accounts"));
+    format!("{}\n", ui.paint(Label::Strong, &format!("{hosts} reached ({accounts}{doubts})")))
 }

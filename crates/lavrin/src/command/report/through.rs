@@ -14,6 +14,9 @@ use std::collections::HashMap;
 /// Hosts from which ways are drawn, where nobody names any.
 const DRAWN_MAX: usize = 3;
 
+/// Accounts whose ways are looked at for that.
+const LOOKED_AT: usize = 400;
+
 /// Hosts in one drawing.
 const NODES_MAX: usize = 40;
 
@@ -41,7 +44,8 @@ pub fn ways(
     let mut all = Vec::new();
     for host in from {
         let Some(number) = ways.host(&host) else { continue };
-        let out = PathsOut::from(&ways, (host.clone(), &ways.at_host(number)), None, None, false, &sighted)?;
+        let out =
+            PathsOut::from(&ways, (host.clone(), &ways.at_host(number)), None, None, (false, LOOKED_AT), &sighted)?;
         all.push(drawn(host, &out));
     }
     Ok((all, aside_words(&aside)))
