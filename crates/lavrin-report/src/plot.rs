@@ -39,7 +39,7 @@ pub struct Bars {
 
 /// Numbers over time.
 #[derive(Debug, Default)]
-pub struct Lines {
+pub struct TimeLines {
     /// What is counted.
     pub title: String,
     /// The moments, in words.
@@ -136,7 +136,7 @@ fn scaled(number: usize, most: usize, room: i32) -> i32 {
     i32::try_from(number * room / most.max(1)).unwrap_or(0)
 }
 
-impl Lines {
+impl TimeLines {
     /// The drawing, and its numbers as a table for whoever does not see it.
     #[must_use]
     pub fn markup(&self) -> Markup {
@@ -217,7 +217,7 @@ mod tests {
             bars: vec![("<ssh>".to_owned(), 3), ("other".to_owned(), 0)],
             note: String::new(),
         };
-        let lines = Lines {
+        let lines = TimeLines {
             title: "Findings".to_owned(),
             moments: vec!["May".to_owned(), "June".to_owned()],
             lines: vec![("high", Signal::Bad, vec![4, 2]), ("all", Signal::Plain, vec![9, 3])],
@@ -235,11 +235,11 @@ mod tests {
     #[test]
     fn nothing_to_count_is_said() {
         assert!(Bars::default().markup().0.contains("Nothing to count"));
-        assert!(Lines::default().markup().0.contains("Nothing is remembered yet"));
-        let one = Lines {
+        assert!(TimeLines::default().markup().0.contains("Nothing is remembered yet"));
+        let one = TimeLines {
             moments: vec!["today".to_owned()],
             lines: vec![("all", Signal::Plain, vec![7])],
-            ..Lines::default()
+            ..TimeLines::default()
         };
         assert!(one.markup().0.contains("<circle"));
     }

@@ -4,14 +4,14 @@ use serde::Serialize;
 use serde_json::Value;
 
 /// A flat object. Its fields are the columns of a table, in their order.
-pub trait Row: Serialize {
+pub trait TableRow: Serialize {
     /// The names of its fields.
     const COLUMNS: &'static [&'static str];
 }
 
 /// The cells of a row. A list is one cell, its parts kept apart by `; `.
 #[must_use]
-pub fn cells<R: Row>(row: &R) -> Vec<String> {
+pub fn cells<R: TableRow>(row: &R) -> Vec<String> {
     let value = serde_json::to_value(row).expect("rows have only text keys");
     R::COLUMNS.iter().map(|column| value.get(column).map(cell).unwrap_or_default()).collect()
 }
@@ -27,7 +27,7 @@ fn cell(value: &Value) -> String {
 
 /// The names of the columns.
 #[must_use]
-pub fn names<R: Row>() -> Vec<String> {
+pub fn names<R: TableRow>() -> Vec<String> {
     R::COLUMNS.iter().map(|name| (*name).to_owned()).collect()
 }
 
@@ -43,7 +43,7 @@ mod tests {
         lit: bool,
     }
 
-    impl Row for Lamp {
+    impl TableRow for Lamp {
         const COLUMNS: &'static [&'static str] = &["name", "lit", "seen", "tags"];
     }
 

@@ -17,7 +17,7 @@ pub enum Level {
 
 /// A finding.
 #[derive(Debug, Clone)]
-pub struct Finding {
+pub struct SarifFinding {
     /// Stable rule name.
     pub rule: &'static str,
     /// How much it matters to SARIF.
@@ -36,17 +36,17 @@ pub struct Finding {
 
 /// A run as a document.
 #[must_use]
-pub fn document(version: &str, findings: &[Finding]) -> String {
+pub fn document(version: &str, findings: &[SarifFinding]) -> String {
     let mut rules: BTreeMap<&str, Rule> = BTreeMap::new();
     for finding in findings {
         rules.entry(finding.rule).or_insert_with(|| Rule::of(finding));
     }
     let rules: Vec<Rule> = rules.into_values().collect();
-    let results = findings.iter().map(|finding| Result::of(finding, &rules)).collect();
-    let document = Document {
+    let results = findings.iter().map(|finding| SarifResult::of(finding, &rules)).collect();
+    let document = SarifDocument {
         schema: "https://docs.oasis-open.org/sarif/sarif/v2.1.0/errata01/os/schemas/sarif-schema-2.1.0.json",
         version: "2.1.0",
-        runs: [Run {
+        runs: [SarifRun {
             tool: Tool { driver: Driver { name: "lavrin", version: version.to_owned(), rules } },
             results,
             column_kind: "unicodeCodePoints",
@@ -56,18 +56,18 @@ pub fn document(version: &str, findings: &[Finding]) -> String {
 }
 
 #[derive(Serialize)]
-struct Document {
+struct SarifDocument {
     #[serde(rename = "$schema")]
     schema: &'static str,
     version: &'static str,
-    runs: [Run; 1],
+    runs: [SarifRun; 1],
 }
 
 #[derive(Serialize)]
 #[serde(rename_all = "camelCase")]
-struct Run {
+struct SarifRun {
     tool: Tool,
-    results: Vec<Result>,
+    results: Vec<SarifResult>,
     column_kind: &'static str,
 }
 
@@ -92,7 +92,7 @@ struct Rule {
 }
 
 impl Rule {
-    fn of(finding: &Finding) -> Self {
+    fn of(finding: &SarifFinding) -> Self {
         Self {
             id: finding.rule,
             short_description: Text { text: finding.rule.replace('-', " ") },
@@ -113,7 +113,7 @@ struct Text {
 
 #[derive(Serialize)]
 #[serde(rename_all = "camelCase")]
-struct Result {
+struct SarifResult {
     rule_id: &'static str,
     rule_index: usize,
     level: Level,
@@ -128,8 +128,8 @@ struct Properties {
     severity: &'static str,
 }
 
-impl Result {
-    fn of(finding: &Finding, rules: &[Rule]) -> Self {
+impl SarifResult {
+    fn of(finding: &SarifFinding, rules: &[Rule]) -> Self {
         let rule_index = rules.binary_search_by(|rule| rule.id.cmp(finding.rule)).unwrap_or_default();
         Self {
             rule_id: finding.rule,
@@ -153,7 +153,7 @@ struct Location {
 }
 
 impl Location {
-    fn of(finding: &Finding) -> Option<Self> {
+    fn of(finding: &SarifFinding) -> Option<Self> {
         let physical_location = finding.place.as_ref().map(|(path, line, column)| Physical {
             artifact_location: Artifact { uri: uri(path) },
             region: line.map(|start_line| Region { start_line, start_column: *column }),
@@ -211,8 +211,8 @@ mod tests {
     use super::*;
     use serde_json::Value;
 
-    fn finding(rule: &'static str, place: Option<(String, Option<usize>, Option<usize>)>) -> Finding {
-        Finding {
+    fn finding(rule: &'static str, place: Option<(String, Option<usize>, Option<usize>)>) -> SarifFinding {
+        SarifFinding {
             rule,
             level: Level::Error,
             severity: "high",

@@ -22,7 +22,7 @@ const HOSTS_AT_ONCE: usize = 512;
 const PARTS_AHEAD: usize = 12;
 
 /// Contents that are kept for the next hosts, in bytes: fleets have many equal files.
-const CONTENTS_KEPT: usize = 64 << 20;
+const CONTENTS_KEPT: usize = 24 << 20;
 
 /// Why what is remembered could not be used.
 #[derive(Debug)]

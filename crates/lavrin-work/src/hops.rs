@@ -1,9 +1,9 @@
 //! The ways through a fleet by what is remembered of it.
 
 use crate::fleet::FleetFault;
-use crate::walk::{Remembered, walk};
+use crate::walk::{RememberedHost, walk};
 use lavrin_fleet::fleet::{Moment, What, who};
-use lavrin_fleet::hops::{Follow, HostFacts, Ways, findings};
+use lavrin_fleet::hops::{Follow, HostFacts, WaysThrough, findings};
 use lavrin_fleet::register::{Host, Register};
 use lavrin_keys::key::Fingerprint;
 use lavrin_keys::key::container::line::KnownKeys;
@@ -23,7 +23,7 @@ pub fn facts(
 ) -> Result<(Vec<HostFacts>, Vec<String>), FleetFault> {
     let (mut found, mut unseen) = (Vec::new(), Vec::new());
     let known = KnownKeys::default();
-    let judge = |host: &Host, remembered: Option<&Remembered>| {
+    let judge = |host: &Host, remembered: Option<&RememberedHost>| {
         let system = System::of(&remembered?.seen).knowing(&known);
         Some(HostFacts::of(host, &system, &who(&system, now.time)))
     };
@@ -80,7 +80,7 @@ pub fn worst(
     } else {
         facts(&register.hosts.values().collect::<Vec<_>>(), Some(store), now)?.0
     };
-    let ways = Ways::of(&facts, register, Follow::default());
+    let ways = WaysThrough::of(&facts, register, Follow::default());
     let names: BTreeSet<&str> = hosts.iter().map(|host| host.id.as_str()).collect();
     Ok(findings(&ways, &names))
 }

@@ -3,7 +3,7 @@
 
 use crate::fleet::{FleetFault, states};
 use crate::hops::worst;
-use crate::walk::{HostAccess, Remembered, walk};
+use crate::walk::{HostAccess, RememberedHost, walk};
 use lavrin_fleet::fleet::matrix::Matrix;
 use lavrin_fleet::fleet::{
     AcrossHosts, FleetAuditor, FleetEntry, FleetFinding, FleetReport, HostState, Moment, Owner, who,
@@ -71,7 +71,7 @@ pub fn overview(
     let known_keys = KnownKeys::default();
     let states = store.map(states).transpose()?.unwrap_or_default();
     let unknown = HostState::default();
-    let judge = |host: &Host, remembered: Option<&Remembered>| {
+    let judge = |host: &Host, remembered: Option<&RememberedHost>| {
         let known = states.get(&host.id).unwrap_or(&unknown);
         let past = is_past.then(|| as_it_was(known, remembered, now));
         one((&auditor, &matrix, &known_keys), host, remembered, past.as_ref().unwrap_or(known), now)
@@ -91,7 +91,7 @@ pub fn overview(
 }
 
 /// What was known of a host at a moment in the past.
-fn as_it_was(known: &HostState, remembered: Option<&Remembered>, now: Moment) -> HostState {
+fn as_it_was(known: &HostState, remembered: Option<&RememberedHost>, now: Moment) -> HostState {
     let mut past = known.clone();
     past.seen = remembered.map(|one| one.time);
     past.fault = None;
@@ -103,7 +103,7 @@ fn as_it_was(known: &HostState, remembered: Option<&Remembered>, now: Moment) ->
 fn one(
     (auditor, matrix, known): (&FleetAuditor<'_>, &Matrix<'_>, &KnownKeys),
     host: &Host,
-    remembered: Option<&Remembered>,
+    remembered: Option<&RememberedHost>,
     state: &HostState,
     now: Moment,
 ) -> (FleetReport, HostOverview) {

@@ -20,7 +20,7 @@ const MISSING_MAX: usize = 50_000;
 
 /// What is remembered of a host.
 #[derive(Debug)]
-pub struct Remembered {
+pub struct RememberedHost {
     /// What was seen of it.
     pub seen: Observation,
     /// When it was last seen so, in seconds since 1970.
@@ -40,7 +40,7 @@ pub fn walk<T: Send>(
     store: Option<&Database>,
     hosts: &[&Host],
     time: i64,
-    judge: impl Fn(&Host, Option<&Remembered>) -> T + Sync,
+    judge: impl Fn(&Host, Option<&RememberedHost>) -> T + Sync,
     mut take: impl FnMut(&Host, T),
 ) -> Result<(), FleetFault> {
     let mut memory = store.map(Memory::of);
@@ -59,14 +59,14 @@ pub fn walk<T: Send>(
     Ok(())
 }
 
-fn remember(memory: &mut Memory<'_>, hosts: &[&str], time: i64) -> Result<Vec<Option<Remembered>>, FleetFault> {
+fn remember(memory: &mut Memory<'_>, hosts: &[&str], time: i64) -> Result<Vec<Option<RememberedHost>>, FleetFault> {
     let seen = memory.with_times(hosts, time)?;
-    let mut remembered: Vec<Option<Remembered>> = seen
+    let mut remembered: Vec<Option<RememberedHost>> = seen
         .into_par_iter()
         .map(|seen| {
             let (seen, last) = seen?;
             let unread = unread(&System::of(&seen));
-            Some(Remembered { seen, time: last.min(time), unread, earlier: Vec::new() })
+            Some(RememberedHost { seen, time: last.min(time), unread, earlier: Vec::new() })
         })
         .collect();
     for (host, one) in hosts.iter().zip(&mut remembered) {
@@ -108,7 +108,7 @@ impl HostAccess {
     pub fn of(
         matrix: &Matrix<'_>,
         host: &Host,
-        remembered: Option<&Remembered>,
+        remembered: Option<&RememberedHost>,
         open: Option<Vec<Access>>,
         now: Moment,
     ) -> Self {
@@ -135,7 +135,7 @@ pub fn access(
     let matrix = Matrix::new(register, now);
     let mut found = Vec::with_capacity(hosts.len());
     let known = KnownKeys::default();
-    let judge = |host: &Host, remembered: Option<&Remembered>| {
+    let judge = |host: &Host, remembered: Option<&RememberedHost>| {
         let open = remembered.map(|one| who(&System::of(&one.seen).knowing(&known), now.time));
         HostAccess::of(&matrix, host, remembered, open, now)
     };

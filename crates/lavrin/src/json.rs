@@ -249,7 +249,7 @@ mod tests {
         report::ReportOut,
         survey::SurveyedHostOut,
     };
-    use lavrin_report::rows::Row;
+    use lavrin_report::rows::TableRow;
     use schemars::{JsonSchema, schema_for};
     use std::collections::BTreeSet;
 
@@ -316,7 +316,7 @@ mod tests {
     }
 
     /// The schema of the rows of a list, which are what tables and lines of JSON are made of. Its fields are the columns.
-    fn check_rows<R: JsonSchema + Row>(command: &str) {
+    fn check_rows<R: JsonSchema + TableRow>(command: &str) {
         check::<R>(&format!("{command}-rows"));
         let schema = serde_json::to_value(schema_for!(R)).unwrap();
         let fields: BTreeSet<&str> = schema["properties"].as_object().unwrap().keys().map(String::as_str).collect();

@@ -1,6 +1,6 @@
 //! How much is behind each spot: for all of them at once, since what is reached from one is part of what is reached from the next.
 
-use super::graph::{Spot, Ways};
+use super::graph::{Spot, WaysThrough};
 use fixedbitset::FixedBitSet;
 use petgraph::algo::tarjan_scc;
 use std::rc::Rc;
@@ -8,12 +8,12 @@ use std::rc::Rc;
 /// The hosts that are reached from each spot.
 pub struct Behind {
     /// By the number of a node.
-    of_node: Vec<Rc<Reached>>,
+    of_node: Vec<Rc<HostsBehind>>,
 }
 
 /// Hosts by number: those of which an account is reached, and those of which root is.
 #[derive(Debug, Clone, Default, PartialEq)]
-struct Reached {
+struct HostsBehind {
     hosts: FixedBitSet,
     roots: FixedBitSet,
 }
@@ -21,13 +21,14 @@ struct Reached {
 impl Behind {
     /// For every spot of these ways.
     #[must_use]
-    pub fn of(ways: &Ways<'_>) -> Self {
+    pub fn of(ways: &WaysThrough<'_>) -> Self {
         let all = ways.hosts.len();
-        let none = Rc::new(Reached { hosts: FixedBitSet::with_capacity(all), roots: FixedBitSet::with_capacity(all) });
-        let mut of_node: Vec<Rc<Reached>> = vec![none.clone(); ways.graph.node_count()];
+        let none =
+            Rc::new(HostsBehind { hosts: FixedBitSet::with_capacity(all), roots: FixedBitSet::with_capacity(all) });
+        let mut of_node: Vec<Rc<HostsBehind>> = vec![none.clone(); ways.graph.node_count()];
         // Spots that reach each other reach the same; what comes later reaches what came before.
         for together in tarjan_scc(&ways.graph) {
-            let mut reached: Option<Rc<Reached>> = None;
+            let mut reached: Option<Rc<HostsBehind>> = None;
             for node in &together {
                 let own = match ways.graph[*node] {
                     Spot::Account(host, account) => Some((host, ways.account(host, account).is_root)),
@@ -62,7 +63,7 @@ impl Behind {
 
     /// How many hosts are reached from some spots, and on how many of them root; one host is left out.
     #[must_use]
-    pub fn hosts(&self, ways: &Ways<'_>, spots: &[Spot], without: usize) -> (usize, usize) {
+    pub fn hosts(&self, ways: &WaysThrough<'_>, spots: &[Spot], without: usize) -> (usize, usize) {
         let mut nodes = spots.iter().filter_map(|spot| ways.nodes.get(spot)).map(|node| &self.of_node[node.index()]);
         let Some(first) = nodes.next() else { return (0, 0) };
         let mut all = (**first).clone();

@@ -1,6 +1,6 @@
 //! Which entries have to go so that nobody comes from one place to another, and which single one closes most.
 
-use super::graph::{Spot, Step, Ways};
+use super::graph::{Spot, Step, WaysThrough};
 use super::search::Start;
 use petgraph::algo::dominators::simple_fast;
 use petgraph::algo::maximum_flow::dinics;
@@ -36,7 +36,7 @@ pub struct Single {
     pub hosts: usize,
 }
 
-impl Ways<'_> {
+impl WaysThrough<'_> {
     /// The fewest entries that have to go so that no account of these hosts (or this account) is reached any more.
     #[must_use]
     pub fn cut(&self, start: &Start, ends: &[Spot]) -> Cut {

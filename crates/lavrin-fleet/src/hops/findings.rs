@@ -1,7 +1,7 @@
 //! The worst of the ways through, as findings on the hosts that they begin at.
 
 use super::behind::Behind;
-use super::graph::Ways;
+use super::graph::WaysThrough;
 use crate::fleet::What;
 use crate::host_fault::HostFault;
 use crate::register::{NoWay, Register};
@@ -10,7 +10,7 @@ use std::collections::BTreeSet;
 
 /// Findings on these hosts, each with its host.
 #[must_use]
-pub fn findings(ways: &Ways<'_>, hosts: &BTreeSet<&str>) -> Vec<(String, Finding<What>)> {
+pub fn findings(ways: &WaysThrough<'_>, hosts: &BTreeSet<&str>) -> Vec<(String, Finding<What>)> {
     let mut found = open_roots(ways, hosts);
     for no_way in &ways.register().rules.no_ways {
         found.extend(forbidden(ways, hosts, no_way));
@@ -19,7 +19,7 @@ pub fn findings(ways: &Ways<'_>, hosts: &BTreeSet<&str>) -> Vec<(String, Finding
 }
 
 /// Private keys that nothing protects and that open root on another host.
-fn open_roots(ways: &Ways<'_>, hosts: &BTreeSet<&str>) -> Vec<(String, Finding<What>)> {
+fn open_roots(ways: &WaysThrough<'_>, hosts: &BTreeSet<&str>) -> Vec<(String, Finding<What>)> {
     let mut behind: Option<Behind> = None;
     let mut found = Vec::new();
     for (number, facts) in ways.hosts.iter().enumerate().filter(|(_, facts)| hosts.contains(facts.host.as_str())) {
@@ -48,7 +48,7 @@ fn open_roots(ways: &Ways<'_>, hosts: &BTreeSet<&str>) -> Vec<(String, Finding<W
 }
 
 /// Ways that policy forbids.
-fn forbidden(ways: &Ways<'_>, hosts: &BTreeSet<&str>, no_way: &NoWay) -> Vec<(String, Finding<What>)> {
+fn forbidden(ways: &WaysThrough<'_>, hosts: &BTreeSet<&str>, no_way: &NoWay) -> Vec<(String, Finding<What>)> {
     let tagged = |tag: &str| numbers_of(ways, ways.register(), tag);
     let from: Vec<usize> = tagged(&no_way.from.value);
     let from: Vec<usize> = from.into_iter().filter(|host| hosts.contains(ways.hosts[*host].host.as_str())).collect();
@@ -64,7 +64,7 @@ fn forbidden(ways: &Ways<'_>, hosts: &BTreeSet<&str>, no_way: &NoWay) -> Vec<(St
     ways.between(&from, &tagged(&no_way.to.value)).into_iter().map(finding).collect()
 }
 
-fn numbers_of(ways: &Ways<'_>, register: &Register, tag: &str) -> Vec<usize> {
+fn numbers_of(ways: &WaysThrough<'_>, register: &Register, tag: &str) -> Vec<usize> {
     let tagged = register.hosts.values().filter(|host| host.tags.iter().any(|own| own == tag));
     tagged.filter_map(|host| ways.host(&host.id)).collect()
 }

@@ -61,7 +61,7 @@ pub struct Follow {
 }
 
 /// What is on the way, and how it hangs together.
-pub struct Ways<'a> {
+pub struct WaysThrough<'a> {
     /// The hosts.
     pub hosts: &'a [HostFacts],
     pub(super) register: &'a Register,
@@ -74,7 +74,7 @@ pub struct Ways<'a> {
     host_numbers: HashMap<&'a str, usize, RandomState>,
 }
 
-impl<'a> Ways<'a> {
+impl<'a> WaysThrough<'a> {
     /// Those of these hosts.
     #[must_use]
     pub fn of(hosts: &'a [HostFacts], register: &'a Register, follow: Follow) -> Self {

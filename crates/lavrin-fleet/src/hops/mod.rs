@@ -16,5 +16,5 @@ pub use behind::Behind;
 pub use cut::{Cut, Single};
 pub use facts::{AccountFacts, BecomesRoot, HostFacts};
 pub use findings::findings;
-pub use graph::{Follow, Spot, Step, Ways};
-pub use search::{Came, Reach, Start};
+pub use graph::{Follow, Spot, Step, WaysThrough};
+pub use search::{Came, ReachedFrom, Start};

@@ -1,6 +1,6 @@
 //! Who can reach what: the shortest ways through the graph, with as little doubt as possible.
 
-use super::graph::{Spot, Step, Ways};
+use super::graph::{Spot, Step, WaysThrough};
 use crate::register::Date;
 use lavrin_keys::key::Fingerprint;
 use petgraph::graph::NodeIndex;
@@ -30,7 +30,7 @@ pub struct Came {
 
 /// Everything that can be reached from a start.
 #[derive(Debug, Clone, Default)]
-pub struct Reach {
+pub struct ReachedFrom {
     /// How each node was reached, by its number.
     came: Vec<Option<Came>>,
     /// The accounts that are reached, the nearest first, those of the start left out.
@@ -39,7 +39,7 @@ pub struct Reach {
     pub commands: Vec<(usize, usize)>,
 }
 
-impl Reach {
+impl ReachedFrom {
     /// The hosts of which an account is reached, by number.
     #[must_use]
     pub fn hosts(&self) -> BTreeSet<usize> {
@@ -51,9 +51,9 @@ impl Reach {
 type Onward = (u32, u32, (usize, usize));
 
 /// What is open while one searches: the least doubtful first, then the nearest.
-type Open = BinaryHeap<Reverse<(u32, u32, NodeIndex)>>;
+type OpenNodes = BinaryHeap<Reverse<(u32, u32, NodeIndex)>>;
 
-impl Ways<'_> {
+impl WaysThrough<'_> {
     /// Every account of a host.
     #[must_use]
     pub fn at_host(&self, host: usize) -> Start {
@@ -97,13 +97,13 @@ impl Ways<'_> {
 
     /// How a spot is reached.
     #[must_use]
-    pub fn came(&self, reach: &Reach, spot: Spot) -> Option<Came> {
+    pub fn came(&self, reach: &ReachedFrom, spot: Spot) -> Option<Came> {
         *reach.came.get(self.nodes.get(&spot)?.index())?
     }
 
     /// The steps to a spot, from the start on: each spot with the step that leaves it.
     #[must_use]
-    pub fn way_to(&self, reach: &Reach, spot: Spot) -> Vec<(Spot, Step)> {
+    pub fn way_to(&self, reach: &ReachedFrom, spot: Spot) -> Vec<(Spot, Step)> {
         let mut steps = Vec::new();
         let mut here = spot;
         while let Some((before, step)) = self.came(reach, here).and_then(|came| came.before) {
@@ -116,16 +116,16 @@ impl Ways<'_> {
 
     /// Everything that is reached from a start. A way with fewer doubts goes before a shorter one. `without` is left out.
     #[must_use]
-    pub fn reach(&self, start: &Start, without: Option<Spot>) -> Reach {
+    pub fn reach(&self, start: &Start, without: Option<Spot>) -> ReachedFrom {
         self.reach_some(start, without, usize::MAX)
     }
 
     /// The same until so many hosts are reached, the nearest ones.
     #[must_use]
-    pub fn reach_some(&self, start: &Start, without: Option<Spot>, hosts_max: usize) -> Reach {
-        let mut reach = Reach { came: vec![None; self.graph.node_count()], ..Reach::default() };
-        let mut open = Open::new();
-        let put = |reach: &mut Reach, open: &mut Open, node: NodeIndex, came: Came| {
+    pub fn reach_some(&self, start: &Start, without: Option<Spot>, hosts_max: usize) -> ReachedFrom {
+        let mut reach = ReachedFrom { came: vec![None; self.graph.node_count()], ..ReachedFrom::default() };
+        let mut open = OpenNodes::new();
+        let put = |reach: &mut ReachedFrom, open: &mut OpenNodes, node: NodeIndex, came: Came| {
             let old = reach.came[node.index()];
             if old.is_none_or(|old| (came.doubts, came.hops) < (old.doubts, old.hops)) {
                 reach.came[node.index()] = Some(came);
@@ -177,10 +177,10 @@ impl Ways<'_> {
         };
         accounts.sort_by_cached_key(|account| (led(account), *account));
         reach.commands.sort_unstable();
-        Reach { accounts, ..reach }
+        ReachedFrom { accounts, ..reach }
     }
 
-    fn list(&self, reach: &mut Reach, spot: Spot, came: Came) {
+    fn list(&self, reach: &mut ReachedFrom, spot: Spot, came: Came) {
         match spot {
             Spot::Account(host, account) if came.before.is_some() => reach.accounts.push((host, account)),
             Spot::Entry(host, entry) if self.entry(host, entry).limits.command.is_some() => {
@@ -207,7 +207,7 @@ impl Ways<'_> {
     /// once, from the end.
     fn toward(&self, to: &[usize]) -> Vec<Option<Onward>> {
         let mut found: Vec<Option<Onward>> = vec![None; self.graph.node_count()];
-        let mut open = Open::new();
+        let mut open = OpenNodes::new();
         for spot in to.iter().flat_map(|host| self.at_host(*host).spots) {
             if let (Spot::Account(host, account), Some(node)) = (spot, self.nodes.get(&spot)) {
                 found[node.index()] = Some((0, 0, (host, account)));

@@ -64,7 +64,7 @@ fn register(text: &str) -> Register {
 }
 
 /// The names of what is reached.
-fn names(ways: &Ways<'_>, reach: &Reach) -> Vec<String> {
+fn names(ways: &WaysThrough<'_>, reach: &ReachedFrom) -> Vec<String> {
     reach.accounts.iter().map(|(host, account)| ways.name(*host, *account)).collect()
 }
 
@@ -76,7 +76,7 @@ fn one_gets_from_host_to_host_over_the_keys_that_lie_there() {
         host("office", [&[], &[]], [&[2], &[]]),
     ];
     let register = register("");
-    let ways = Ways::of(&facts, &register, Follow::default());
+    let ways = WaysThrough::of(&facts, &register, Follow::default());
     // The keeper of the lamp has not root's key.
     assert_eq!(names(&ways, &ways.reach(&ways.at_host(0), None)), ["keeper@lamp"]);
     let from_lamp = ways.reach(&ways.at_host(1), None);
@@ -98,7 +98,7 @@ fn limits_of_entries_end_a_way_or_ask_where_one_comes_from() {
         ];
         facts[1].open.push((0, Access { account: "root".to_owned(), ..access(1, limits) }));
         let register = register("");
-        let ways = Ways::of(&facts, &register, Follow::default());
+        let ways = WaysThrough::of(&facts, &register, Follow::default());
         let reach = ways.reach(&ways.at_host(from), None);
         let doubts = ways.came(&reach, Spot::Account(1, 0)).map(|came| came.doubts);
         (doubts, reach.commands.len())
@@ -118,7 +118,7 @@ fn what_needs_more_than_a_key_is_followed_only_where_that_is_asked() {
     facts[0].accounts[0].held = vec![held(1, Some(true))];
     let register = register("");
     let reached = |facts: &[HostFacts], follow: Follow| {
-        let ways = Ways::of(facts, &register, follow);
+        let ways = WaysThrough::of(facts, &register, follow);
         let reach = ways.reach(&ways.at_host(0), None);
         ways.came(&reach, Spot::Account(1, 0)).map(|came| came.doubts)
     };
@@ -151,7 +151,7 @@ fn agents_bring_the_keys_of_their_owners_along() {
     facts[0].open.push((1, Access { key: stens, account: "keeper".to_owned(), ..access(0, Limits::default()) }));
     facts[1].open.push((0, Access { key: stens, account: "root".to_owned(), ..access(0, Limits::default()) }));
     let reached = |facts: &[HostFacts], agents: bool| {
-        let ways = Ways::of(facts, &register, Follow { agents, passphrases: false });
+        let ways = WaysThrough::of(facts, &register, Follow { agents, passphrases: false });
         {
             let reach = ways.reach(&ways.at_account(0, "root").unwrap(), None);
             ways.came(&reach, Spot::Account(1, 0)).is_some()
@@ -171,7 +171,7 @@ fn the_fewest_entries_cut_all_ways_and_one_closes_most() {
         host("office", [&[], &[]], [&[3], &[]]),
     ];
     let register = register("");
-    let ways = Ways::of(&facts, &register, Follow::default());
+    let ways = WaysThrough::of(&facts, &register, Follow::default());
     let start = ways.at_host(0);
     let ends = |host| vec![Spot::Account(host, 0), Spot::Account(host, 1)];
     assert_eq!(ways.cut(&start, &ends(2)), Cut::Entries(vec![(2, 0)]));
@@ -190,7 +190,7 @@ fn the_worst_ways_are_findings() {
         host("office", [&[], &[]], [&[2], &[]]),
     ];
     let register = register("[[policy.no_way]]\nfrom = \"exposed\"\nto = \"inner\"\n");
-    let ways = Ways::of(&facts, &register, Follow::default());
+    let ways = WaysThrough::of(&facts, &register, Follow::default());
     let told = |hosts: &[&str]| -> Vec<String> {
         let found = findings(&ways, &hosts.iter().copied().collect());
         found.into_iter().map(|(host, finding)| format!("{host}: {:?}", finding.fault)).collect()
@@ -245,7 +245,7 @@ proptest! {
     #[test]
     fn every_fleet_is_searched_as_by_hand_and_cut_as_sparingly(facts in fleets()) {
         let register = register("");
-        let ways = Ways::of(&facts, &register, Follow::default());
+        let ways = WaysThrough::of(&facts, &register, Follow::default());
         let start = ways.at_host(0);
         let plainly = reached_plainly(&facts, 0, &BTreeSet::new());
         let mut reached: BTreeSet<(usize, usize)> = ways.reach(&start, None).accounts.into_iter().collect();

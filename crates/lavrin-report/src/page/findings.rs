@@ -1,6 +1,6 @@
 //! What is wrong, by what there is to do about it.
 
-use super::{Counted, Group, Page, Told};
+use super::{Counted, FindingGroup, Page, ToldFinding};
 use maud::{Markup, html};
 use std::io::{self, Write};
 
@@ -27,7 +27,7 @@ pub(super) fn write<W: Write>(page: &Page, out: &mut Counted<'_, W>) -> io::Resu
     out.raw("</section>")
 }
 
-fn head(group: &Group) -> Markup {
+fn head(group: &FindingGroup) -> Markup {
     let count = group.more + group.told.iter().map(|told| told.hosts.len().max(1)).sum::<usize>();
     html! {
         summary {
@@ -38,7 +38,7 @@ fn head(group: &Group) -> Markup {
     }
 }
 
-fn one(told: &Told) -> Markup {
+fn one(told: &ToldFinding) -> Markup {
     html! {
         li {
             p {

@@ -1,6 +1,6 @@
 //! The access matrix: owners beside hosts; where there are too many, teams beside tags, and each cell opens in place.
 
-use super::{Counted, EACH_MAX, OwnerKind, Page, State, Way, mark};
+use super::{Counted, EACH_MAX, OwnerKind, Page, PageWay, WayMark, mark};
 use maud::{Markup, html};
 use std::collections::{BTreeMap, BTreeSet};
 use std::io::{self, Write};
@@ -23,7 +23,7 @@ pub(super) fn write<W: Write>(page: &Page, out: &mut Counted<'_, W>) -> io::Resu
 }
 
 fn legend() -> Markup {
-    let all = [State::AsRegistered, State::Perhaps, State::Missing, State::NotRegistered, State::NotSeen];
+    let all = [WayMark::AsRegistered, WayMark::Perhaps, WayMark::Missing, WayMark::NotRegistered, WayMark::NotSeen];
     html! {
         p class="legend" {
             @for state in all {
@@ -47,7 +47,7 @@ fn row_head(page: &Page, owner: u32) -> Markup {
 }
 
 fn each<W: Write>(page: &Page, owners: &BTreeSet<u32>, out: &mut Counted<'_, W>) -> io::Result<()> {
-    let mut cells: BTreeMap<(u32, u32), Vec<&Way>> = BTreeMap::new();
+    let mut cells: BTreeMap<(u32, u32), Vec<&PageWay>> = BTreeMap::new();
     for way in &page.ways {
         cells.entry((way.owner, way.host)).or_default().push(way);
     }
@@ -79,7 +79,7 @@ fn each<W: Write>(page: &Page, owners: &BTreeSet<u32>, out: &mut Counted<'_, W>)
     out.raw("</tbody></table></div>")
 }
 
-fn line(page: &Page, way: &Way) -> Markup {
+fn line(page: &Page, way: &PageWay) -> Markup {
     let (key, limits) = (page.word(way.key), page.word(way.limits));
     html! {
         li data-state=(way.state.name()) {
@@ -115,7 +115,7 @@ fn folded<W: Write>(page: &Page, out: &mut Counted<'_, W>) -> io::Result<()> {
     let mut cells: BTreeMap<(&str, &str), Between> = BTreeMap::new();
     for way in &page.ways {
         let cell = cells.entry((&teams[way.owner as usize], tag_of(way.host))).or_default();
-        let differs = usize::from(matches!(way.state, State::Missing | State::NotRegistered));
+        let differs = usize::from(matches!(way.state, WayMark::Missing | WayMark::NotRegistered));
         cell.ways += 1;
         cell.differing += differs;
         cell.hosts.insert(way.host);

@@ -6,7 +6,7 @@ mod matrix;
 mod parts;
 mod summary;
 
-use crate::plot::{Bars, Lines};
+use crate::plot::{Bars, TimeLines};
 use maud::{DOCTYPE, Markup, PreEscaped, html};
 use std::io::{self, Write};
 
@@ -47,21 +47,21 @@ pub struct Page {
     /// The version of the program.
     pub version: String,
     /// What a reader sees first.
-    pub summary: Summary,
+    pub summary: PageSummary,
     /// Whose keys there are: people, programs, kept keys, and nobody.
-    pub owners: Vec<Owner>,
+    pub owners: Vec<PageOwner>,
     /// The hosts.
-    pub hosts: Vec<Host>,
+    pub hosts: Vec<PageHost>,
     /// Every way in, host by host.
-    pub ways: Vec<Way>,
+    pub ways: Vec<PageWay>,
     /// Words that stand in many ways in.
     pub words: Vec<String>,
     /// Findings that have the same thing to be done about them.
-    pub findings: Vec<Group>,
+    pub findings: Vec<FindingGroup>,
     /// Numbers as bars.
     pub bars: Vec<Bars>,
     /// Numbers over time.
-    pub lines: Vec<Lines>,
+    pub lines: Vec<TimeLines>,
     /// The ways through from some hosts.
     pub hops: Vec<Hops>,
     /// What is not followed among these, in words.
@@ -70,7 +70,7 @@ pub struct Page {
 
 /// What a reader sees first.
 #[derive(Debug, Default)]
-pub struct Summary {
+pub struct PageSummary {
     /// Hosts that were seen.
     pub seen: usize,
     /// Hosts that were never seen.
@@ -110,7 +110,7 @@ pub enum OwnerKind {
 
 /// Somebody with keys.
 #[derive(Debug)]
-pub struct Owner {
+pub struct PageOwner {
     /// What kind.
     pub kind: OwnerKind,
     /// The name in the register.
@@ -127,7 +127,7 @@ pub struct Owner {
 
 /// A host.
 #[derive(Debug)]
-pub struct Host {
+pub struct PageHost {
     /// Its name.
     pub id: String,
     /// Where it is.
@@ -150,7 +150,7 @@ pub struct Host {
 
 /// How host and register stand to each other.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord)]
-pub enum State {
+pub enum WayMark {
     /// As registered.
     AsRegistered,
     /// As registered, and a condition could not be checked.
@@ -165,7 +165,7 @@ pub enum State {
     NotRegistered,
 }
 
-impl State {
+impl WayMark {
     /// The mark that stands for it, its class, and its words.
     fn shown(self) -> (&'static str, &'static str, &'static str) {
         match self {
@@ -193,7 +193,7 @@ impl State {
 
 /// A way in. Names and words are numbers, since there may be very many.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
-pub struct Way {
+pub struct PageWay {
     /// The number of the host.
     pub host: u32,
     /// The number of the owner.
@@ -205,12 +205,12 @@ pub struct Way {
     /// The words for its limits; those of an empty text where there are none.
     pub limits: u32,
     /// How host and register stand to each other.
-    pub state: State,
+    pub state: WayMark,
 }
 
 /// Findings that have the same thing to be done about them.
 #[derive(Debug)]
-pub struct Group {
+pub struct FindingGroup {
     /// Stable rule name.
     pub rule: &'static str,
     /// How much they matter.
@@ -218,14 +218,14 @@ pub struct Group {
     /// What the rule is about.
     pub about: &'static str,
     /// Each: where, what, and what to type.
-    pub told: Vec<Told>,
+    pub told: Vec<ToldFinding>,
     /// How many more there are.
     pub more: usize,
 }
 
 /// A finding.
 #[derive(Debug)]
-pub struct Told {
+pub struct ToldFinding {
     /// The hosts; where it is the same on several, all of them.
     pub hosts: Vec<String>,
     /// Account, path and line, as far as there are any.
@@ -364,11 +364,11 @@ impl Page {
         self.words.get(number as usize).map(String::as_str).unwrap_or_default()
     }
 
-    fn owner(&self, number: u32) -> &Owner {
+    fn owner(&self, number: u32) -> &PageOwner {
         &self.owners[number as usize]
     }
 
-    fn host(&self, number: u32) -> &Host {
+    fn host(&self, number: u32) -> &PageHost {
         &self.hosts[number as usize]
     }
 
@@ -392,7 +392,7 @@ impl<W: Write> Counted<'_, W> {
 }
 
 /// A mark with its words for whoever does not see it.
-fn mark(state: State) -> Markup {
+fn mark(state: WayMark) -> Markup {
     let (sign, class, words) = state.shown();
     html! { span class={ "m " (class) } title=(words) { (sign) } span class="sr" { " " (words) ": " } }
 }

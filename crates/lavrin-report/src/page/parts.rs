@@ -1,6 +1,6 @@
 //! A section for each owner and each host, which can be linked to and printed by itself.
 
-use super::{Counted, OPEN_MAX, Owner, OwnerKind, Page, State, Way, mark};
+use super::{Counted, OPEN_MAX, OwnerKind, Page, PageOwner, PageWay, WayMark, mark};
 use maud::{Markup, html};
 use std::io::{self, Write};
 
@@ -36,7 +36,7 @@ fn note(page: &Page) -> Markup {
 }
 
 /// Whether two ways of one owner differ only in their hosts.
-fn alike(one: &Way, other: &Way) -> bool {
+fn alike(one: &PageWay, other: &PageWay) -> bool {
     (one.state, one.account, one.key, one.limits) == (other.state, other.account, other.key, other.limits)
 }
 
@@ -46,15 +46,15 @@ fn begin<W: Write>(out: &mut Counted<'_, W>, is_open: bool) -> io::Result<()> {
 }
 
 /// In a large report a way that is as registered has no mark.
-fn mark_of(page: &Page, state: State) -> Markup {
-    html! { @if page.is_small() || state != State::AsRegistered { (mark(state)) } }
+fn mark_of(page: &Page, state: WayMark) -> Markup {
+    html! { @if page.is_small() || state != WayMark::AsRegistered { (mark(state)) } }
 }
 
 fn ways_in(count: usize) -> String {
     if count == 1 { "1 way in".to_owned() } else { format!("{count} ways in") }
 }
 
-fn owner_head(owner: &Owner, number: u32, ways: usize) -> Markup {
+fn owner_head(owner: &PageOwner, number: u32, ways: usize) -> Markup {
     html! {
         summary {
             b { (owner.id) }
@@ -93,7 +93,7 @@ fn same_ways<W: Write>(page: &Page, same: &[u32], out: &mut Counted<'_, W>) -> i
     out.markup(&html! {
         small {
             " " (page.word(first.key)) @if !limits.is_empty() { "; " (limits) }
-            @if page.is_small() || first.state != State::AsRegistered { "; " (first.state.shown().2) }
+            @if page.is_small() || first.state != WayMark::AsRegistered { "; " (first.state.shown().2) }
         }
         (maud::PreEscaped("</p>"))
     })
@@ -101,7 +101,7 @@ fn same_ways<W: Write>(page: &Page, same: &[u32], out: &mut Counted<'_, W>) -> i
 
 /// The hosts, each with everybody who gets in.
 pub(super) fn hosts<W: Write>(page: &Page, out: &mut Counted<'_, W>) -> io::Result<()> {
-    out.raw("<section id=\"hosts\" aria-labelledby=\"hosts-h\"><h2 id=\"hosts-h\">Host by host</h2>")?;
+    out.raw("<section id=\"hosts\" aria-labelledby=\"hosts-h\"><h2 id=\"hosts-h\">PageHost by host</h2>")?;
     out.markup(&note(page))?;
     let is_open = page.hosts.len() <= OPEN_MAX;
     let mut rest = page.ways.as_slice();
@@ -144,7 +144,7 @@ fn host_head(page: &Page, number: u32, ways: usize) -> Markup {
     }
 }
 
-fn account<W: Write>(page: &Page, ways: &[Way], out: &mut Counted<'_, W>) -> io::Result<()> {
+fn account<W: Write>(page: &Page, ways: &[PageWay], out: &mut Counted<'_, W>) -> io::Result<()> {
     out.markup(&html! { (maud::PreEscaped("<p>")) b { (page.word(ways[0].account)) } " " })?;
     for (number, way) in ways.iter().enumerate() {
         let owner = page.owner(way.owner);

@@ -3,7 +3,7 @@
 use super::*;
 
 fn page() -> Page {
-    let owner = |kind, id: &str| Owner {
+    let owner = |kind, id: &str| PageOwner {
         kind,
         id: id.to_owned(),
         name: format!("{id} <b>"),
@@ -11,7 +11,7 @@ fn page() -> Page {
         left: None,
         keys: vec!["main ssh-ed25519".to_owned()],
     };
-    let host = |id: &str| Host {
+    let host = |id: &str| PageHost {
         id: id.to_owned(),
         address: "192.0.2.7".to_owned(),
         tags: vec!["buoys".to_owned()],
@@ -22,14 +22,14 @@ fn page() -> Page {
         more_missing: 0,
         findings: vec![("high", "not-granted", 2)],
     };
-    let way = |host, owner, state| Way { host, owner, account: 1, key: 2, limits: 0, state };
+    let way = |host, owner, state| PageWay { host, owner, account: 1, key: 2, limits: 0, state };
     Page {
         register: "Halvmark & co".to_owned(),
         at: "2026-11-29 12:00 UTC".to_owned(),
         version: "0.1.0".to_owned(),
         owners: vec![owner(OwnerKind::Person, "sten"), owner(OwnerKind::Nobody, "nobody known")],
         hosts: vec![host("buoy-4"), host("lantern")],
-        ways: vec![way(0, 0, State::AsRegistered), way(1, 0, State::Missing), way(1, 1, State::NotRegistered)],
+        ways: vec![way(0, 0, WayMark::AsRegistered), way(1, 0, WayMark::Missing), way(1, 1, WayMark::NotRegistered)],
         words: vec![String::new(), "keeper".to_owned(), "</script><script>alert(1)</script>".to_owned()],
         ..Page::default()
     }
@@ -78,13 +78,13 @@ fn each_way_in_stands_in_the_matrix_and_in_the_sections_of_both_sides() {
 fn of_too_many_teams_and_tags_are_told_and_every_section_stays() {
     let mut page = page();
     page.hosts = (0..80)
-        .map(|number| Host {
+        .map(|number| PageHost {
             id: format!("buoy-{number}"),
             tags: vec![format!("sea-{}", number % 3)],
             ..copied(&page.hosts[0])
         })
         .collect();
-    page.ways = (0..80).map(|host| Way { host, ..page.ways[0] }).collect();
+    page.ways = (0..80).map(|host| PageWay { host, ..page.ways[0] }).collect();
     let text = written(&page);
     assert!(text.contains("There are too many people and hosts for one table"));
     assert!(text.contains("27 ways into 27 hosts") && text.contains("26 ways into 26 hosts"));
@@ -92,8 +92,8 @@ fn of_too_many_teams_and_tags_are_told_and_every_section_stays() {
     assert!(text.contains("buoy-79</a>"));
 }
 
-fn copied(host: &Host) -> Host {
-    Host {
+fn copied(host: &PageHost) -> PageHost {
+    PageHost {
         tags: host.tags.clone(),
         address: host.address.clone(),
         findings: host.findings.clone(),
@@ -126,10 +126,10 @@ fn ways_through_are_drawn_in_layers_and_told_as_a_list() {
 #[test]
 fn a_large_report_marks_what_differs_and_says_so() {
     let mut page = page();
-    page.hosts = (0..100).map(|number| Host { id: format!("buoy-{number}"), ..copied(&page.hosts[0]) }).collect();
+    page.hosts = (0..100).map(|number| PageHost { id: format!("buoy-{number}"), ..copied(&page.hosts[0]) }).collect();
     page.ways =
-        (0..6_000).map(|number| Way { host: number / 60, state: State::AsRegistered, ..page.ways[0] }).collect();
-    page.ways[0].state = State::Missing;
+        (0..6_000).map(|number| PageWay { host: number / 60, state: WayMark::AsRegistered, ..page.ways[0] }).collect();
+    page.ways[0].state = WayMark::Missing;
     let text = written(&page);
     assert_eq!(text.matches("What has no mark is as registered").count(), 2);
     assert!(text.len() < 6_000 * 40, "{}", text.len());

@@ -44,6 +44,8 @@ fn everywhere(command: &Command) -> String {
         let long = arg.get_long().unwrap_or_default();
         let value = shown_values(arg).map(|values| format!(" <{values}>")).unwrap_or_default();
         let name = format!("{short}--{long}{value}");
+        // What does not fit stands with each command.
+        let name = if name.len() > 29 { format!("{short}--{long} <{}>", long.to_uppercase()) } else { name };
         let _ = writeln!(text, "  {name:<29} {}", arg.get_help().map(ToString::to_string).unwrap_or_default());
     }
     text + "  -h, --help                    Print help, for each command too\n  -V, --version                 Print the version\n"
@@ -87,7 +89,7 @@ fn with_pages(mut command: Command, path: &str) -> Command {
     if !path.is_empty() && !command.has_subcommands() {
         // Each command shows the forms that it has.
         let (forms, id) = (super::forms::names(super::forms::of(path)), "format");
-        let own = Arg::new(id).long(id).value_name(forms.join("|")).help("Form of the results");
+        let own = Arg::new(id).long(id).value_name(forms.join("|")).help("Form of the results").help_heading(None);
         command = command.arg(
             own.default_value("text")
                 .hide_default_value(true)

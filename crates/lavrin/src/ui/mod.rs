@@ -8,7 +8,7 @@ use crate::exit::Exit;
 use crate::screen;
 use anstyle::{AnsiColor, Style};
 use clap::ValueEnum;
-use lavrin_report::rows::Row;
+use lavrin_report::rows::TableRow;
 use lavrin_report::{csv, rows};
 use lavrin_server::finding::Severity;
 use lavrin_work::interrupt::Interrupt;
@@ -171,7 +171,7 @@ impl Ui {
     }
 
     /// The same for a result that can be told as rows too.
-    pub fn give_rows<T: serde::Serialize, R: Row>(
+    pub fn give_rows<T: serde::Serialize, R: TableRow>(
         &self,
         value: &T,
         rows: impl FnOnce() -> Vec<R>,
@@ -190,19 +190,19 @@ impl Ui {
     }
 
     /// The line of names in front of rows.
-    pub fn begin_rows<R: Row>(&self) {
+    pub fn begin_rows<R: TableRow>(&self) {
         if self.format == Format::Csv {
             self.part(&csv::lines(&[rows::names::<R>()]));
         }
     }
 
     /// Prints some rows.
-    pub fn rows<R: Row>(&self, some: &[R]) {
+    pub fn rows<R: TableRow>(&self, some: &[R]) {
         self.part(&self.rows_rendered(some));
     }
 
     /// Some rows as they are printed.
-    pub fn rows_rendered<R: Row>(&self, some: &[R]) -> Vec<u8> {
+    pub fn rows_rendered<R: TableRow>(&self, some: &[R]) -> Vec<u8> {
         if self.format == Format::Csv {
             return csv::lines(&some.iter().map(rows::cells).collect::<Vec<_>>());
         }

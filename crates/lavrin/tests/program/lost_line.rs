@@ -11,7 +11,7 @@ use tokio::runtime::Runtime;
 
 /// Places at which the line is cut, and how many bytes they are apart; the last ones lie behind the end of the work.
 const PLACES: u64 = 100;
-const APART: u64 = 600;
+const APART: u64 = 750;
 
 /// Programs at once: most of the time they wait for a line to come back.
 const AT_ONCE: usize = 10;

@@ -2,7 +2,7 @@
 
 use super::{EntryOut, NotApplicableOut, NotCheckedOut};
 use crate::json::AuditFinding;
-use lavrin_report::rows::Row;
+use lavrin_report::rows::TableRow;
 use lavrin_report::sarif::{self, Level};
 use lavrin_server::finding::Severity;
 use serde::Serialize;
@@ -26,7 +26,7 @@ pub struct FindingRow<'a> {
     remedy: Option<&'a str>,
 }
 
-impl Row for FindingRow<'_> {
+impl TableRow for FindingRow<'_> {
     const COLUMNS: &'static [&'static str] =
         &["record", "severity", "rule", "host", "account", "path", "line", "message", "found", "expected", "remedy"];
 }
@@ -88,7 +88,7 @@ pub struct EntryRow<'a> {
     permit: &'a [String],
 }
 
-impl Row for EntryRow<'_> {
+impl TableRow for EntryRow<'_> {
     const COLUMNS: &'static [&'static str] = &[
         "host",
         "account",
@@ -141,7 +141,7 @@ pub fn level(severity: Severity) -> Level {
 }
 
 /// A finding for a code host. A file on a host is none of the repository; what is told is where the register has the host.
-pub fn sarif_of(of: &AuditFinding, place: Option<(String, Option<usize>, Option<usize>)>) -> sarif::Finding {
+pub fn sarif_of(of: &AuditFinding, place: Option<(String, Option<usize>, Option<usize>)>) -> sarif::SarifFinding {
     let about = match (&of.account, &of.host) {
         (Some(account), Some(host)) => Some(format!("{account}@{host}")),
         (account, host) => account.clone().or_else(|| host.clone()),
@@ -150,7 +150,7 @@ pub fn sarif_of(of: &AuditFinding, place: Option<(String, Option<usize>, Option<
     let at = of.path.as_ref().map(|path| format!(", {path}{line}")).unwrap_or_default();
     let whose = about.as_ref().map(|about| format!("{about}{at}: ")).unwrap_or_default();
     let identity = [about.as_deref(), of.path.as_deref(), Some(of.rule), Some(&of.message)];
-    sarif::Finding {
+    sarif::SarifFinding {
         rule: of.rule,
         level: level(of.severity),
         severity: of.severity.name(),

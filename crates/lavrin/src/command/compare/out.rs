@@ -9,7 +9,7 @@ use crate::ui::{Label, Ui};
 use crate::wording;
 use lavrin_fleet::fleet::compare::{AccountComparison, Difference};
 use lavrin_keys::text::{count, printable};
-use lavrin_report::rows::Row;
+use lavrin_report::rows::TableRow;
 use lavrin_server::fs::Why;
 use lavrin_server::login::Place;
 use lavrin_server::steps::NoSteps;
@@ -100,7 +100,7 @@ pub struct DifferenceRow<'a> {
     problem: Option<&'a str>,
 }
 
-impl Row for DifferenceRow<'_> {
+impl TableRow for DifferenceRow<'_> {
     const COLUMNS: &'static [&'static str] = &[
         "host", "seen", "account", "managed", "kind", "owner", "key", "path", "line", "comment", "message", "problem",
     ];

@@ -26,7 +26,7 @@ use lavrin_fleet::register::{Date, Register};
 use lavrin_keys::key::Fingerprint;
 use lavrin_keys::key::container::line::KnownKeys;
 use lavrin_keys::text::{count, printable};
-use lavrin_report::rows::Row;
+use lavrin_report::rows::TableRow;
 use lavrin_server::survey::Observation;
 use lavrin_server::system::System;
 use lavrin_store::database::{Database, Seen};
@@ -97,7 +97,7 @@ pub struct EventOut {
     people: Vec<String>,
 }
 
-impl Row for &EventOut {
+impl TableRow for &EventOut {
     const COLUMNS: &'static [&'static str] =
         &["time", "what", "host", "account", "key", "owner", "detail", "id", "people"];
 }

@@ -1,7 +1,7 @@
 //! Who could log in on a day, as rows; what was not known then has rows too.
 
 use super::{AccessAtOut, NotReadOut, PastLoginOut};
-use lavrin_report::rows::Row;
+use lavrin_report::rows::TableRow;
 use serde::Serialize;
 
 /// A way in, or what was not known.
@@ -24,7 +24,7 @@ pub struct PastRow<'a> {
     last_read: Option<&'a str>,
 }
 
-impl Row for PastRow<'_> {
+impl TableRow for PastRow<'_> {
     const COLUMNS: &'static [&'static str] = &[
         "record",
         "host",

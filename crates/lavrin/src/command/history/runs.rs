@@ -5,7 +5,7 @@ use crate::exit::Exit;
 use crate::table::columns;
 use crate::ui::{Label, Ui};
 use lavrin_keys::text::{count, printable};
-use lavrin_report::rows::Row;
+use lavrin_report::rows::TableRow;
 use lavrin_store::{ChangeOutcome, Event, JournalEntry, Keeper};
 use serde::Serialize;
 use std::collections::{BTreeSet, HashMap};
@@ -37,7 +37,7 @@ pub struct RunOut {
     reason: Option<String>,
 }
 
-impl Row for &RunOut {
+impl TableRow for &RunOut {
     const COLUMNS: &'static [&'static str] =
         &["id", "time", "command", "hosts", "done", "as_before", "unknown", "reason"];
 }

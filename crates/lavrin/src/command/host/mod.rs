@@ -24,7 +24,7 @@ use fields::HostFields;
 use lavrin_fleet::register::edit::{HostField, add_host};
 use lavrin_fleet::register::{Host, ReachKind, Register, Whom};
 use lavrin_keys::text::{count, printable, shell_word};
-use lavrin_report::rows::Row;
+use lavrin_report::rows::TableRow;
 use serde::Serialize;
 
 /// The file that holds the hosts that have none of their own.
@@ -140,7 +140,7 @@ pub struct OneHost {
     way_back_tried: Option<String>,
 }
 
-impl Row for &OneHost {
+impl TableRow for &OneHost {
     const COLUMNS: &'static [&'static str] = &[
         "id",
         "address",

@@ -1,7 +1,7 @@
 //! The matrix as text: people beside hosts, a mark where they meet; for one person or one host a list.
 
-use super::out::{MatrixOut, OwnerKind, WayOut, WayState};
-use super::{MatrixArgs, Subject};
+use super::out::{KeyOwnerKind, MatrixOut, WayOut, WayState};
+use super::{MatrixArgs, MatrixSubject};
 use crate::json::LimitsOut;
 use crate::screen;
 use crate::table::columns;
@@ -21,7 +21,7 @@ const ROW_NAME_MAX: usize = 26;
 const COLUMN_NAME_MAX: usize = 22;
 
 /// The whole text.
-pub fn text(out: &MatrixOut, subject: &Subject<'_>, register: &Register, args: &MatrixArgs, ui: &Ui) -> String {
+pub fn text(out: &MatrixOut, subject: &MatrixSubject<'_>, register: &Register, args: &MatrixArgs, ui: &Ui) -> String {
     let is_one = subject.people.as_ref().is_some_and(|people| people.len() == 1) || subject.hosts.len() == 1;
     let mut text = format!("Who gets in, at {} UTC\n\n", out.at.trim_end_matches('Z').replace('T', " "));
     if is_one {
@@ -74,7 +74,7 @@ impl Cell {
 /// Rows, columns, and what is where they meet.
 struct Grid {
     columns: Vec<String>,
-    rows: Vec<(OwnerKind, String)>,
+    rows: Vec<(KeyOwnerKind, String)>,
     cells: BTreeMap<(usize, usize), Cell>,
     /// Whether a cell stands for several hosts.
     counts: bool,
@@ -90,20 +90,21 @@ impl Grid {
             let rest = if folds_hosts { "no tag" } else { host };
             tag.map_or_else(|| rest.to_owned(), Clone::clone)
         };
-        let row_of = |way: &WayOut| -> (OwnerKind, String) {
+        let row_of = |way: &WayOut| -> (KeyOwnerKind, String) {
             let person = register.people.get(way.owner.as_deref().unwrap_or_default());
             match (way.kind, folds_people) {
-                (OwnerKind::Person, true) => {
+                (KeyOwnerKind::Person, true) => {
                     (way.kind, person.and_then(|person| person.team.clone()).unwrap_or_else(|| "no team".to_owned()))
                 }
-                (OwnerKind::Program, true) => (way.kind, "programs".to_owned()),
-                (OwnerKind::Kept, true) => (way.kind, "kept keys".to_owned()),
+                (KeyOwnerKind::Program, true) => (way.kind, "programs".to_owned()),
+                (KeyOwnerKind::Kept, true) => (way.kind, "kept keys".to_owned()),
                 _ => (way.kind, way.who()),
             }
         };
         let columns: Vec<String> =
             out.hosts.iter().map(|host| column_of(&host.host)).collect::<BTreeSet<_>>().into_iter().collect();
-        let rows: Vec<(OwnerKind, String)> = out.ways.iter().map(row_of).collect::<BTreeSet<_>>().into_iter().collect();
+        let rows: Vec<(KeyOwnerKind, String)> =
+            out.ways.iter().map(row_of).collect::<BTreeSet<_>>().into_iter().collect();
         let numbers: BTreeMap<&str, usize> =
             out.hosts.iter().enumerate().map(|(number, host)| (host.host.as_str(), number)).collect();
         let mut cells: BTreeMap<(usize, usize), Cell> = BTreeMap::new();
@@ -148,7 +149,7 @@ impl Grid {
             }
             text += &format!("{line}{}\n", ui.paint(Label::Strong, &shortened(&self.columns[column], COLUMN_NAME_MAX)));
         }
-        let mut kind = OwnerKind::Person;
+        let mut kind = KeyOwnerKind::Person;
         for (row, (of, who)) in self.rows.iter().enumerate() {
             let cells: Vec<Option<&Cell>> = (start..end).map(|column| self.cells.get(&(row, column))).collect();
             if cells.iter().all(Option::is_none) {

@@ -38,7 +38,7 @@ pub struct MatrixArgs {
 }
 
 /// Whom and what a matrix is about.
-pub struct Subject<'a> {
+pub struct MatrixSubject<'a> {
     /// The hosts.
     pub hosts: Vec<&'a Host>,
     /// The people; `None`: everybody, and keys of programs and of nobody too.
@@ -48,7 +48,7 @@ pub struct Subject<'a> {
 /// Runs the command.
 pub fn run(args: &MatrixArgs, ui: &Ui) -> Result<Exit, CommandError> {
     let opened = args.register.open()?;
-    let subject = Subject::of(&args.names, opened.register())?;
+    let subject = MatrixSubject::of(&args.names, opened.register())?;
     let now = moment_of(args.at);
     let found = find(&opened, &subject, now)?;
     let out = MatrixOut::of(&found, now.time, args.differing);
@@ -65,7 +65,7 @@ pub fn moment_of(day: Option<Date>) -> Moment {
     }
 }
 
-fn find(opened: &OpenedRegister, subject: &Subject<'_>, now: Moment) -> Result<Vec<HostAccess>, CommandError> {
+fn find(opened: &OpenedRegister, subject: &MatrixSubject<'_>, now: Moment) -> Result<Vec<HostAccess>, CommandError> {
     let store = Database::open_existing(opened.folder.path())?;
     let mut found = access(opened.register(), &subject.hosts, store.as_ref(), now)?;
     if let Some(people) = &subject.people {
@@ -77,7 +77,7 @@ fn find(opened: &OpenedRegister, subject: &Subject<'_>, now: Moment) -> Result<V
     Ok(found)
 }
 
-impl<'a> Subject<'a> {
+impl<'a> MatrixSubject<'a> {
     /// What names stand for: people and teams choose whom it is about, hosts and tags where.
     pub fn of(names: &[String], register: &'a Register) -> Result<Self, CommandError> {
         let (mut people, mut hosts) = (BTreeSet::new(), Vec::new());

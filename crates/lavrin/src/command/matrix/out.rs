@@ -6,7 +6,7 @@ use crate::json::LimitsOut;
 use lavrin_fleet::fleet::matrix::{There, WayIn};
 use lavrin_fleet::fleet::{Certainty, Owner, Standing};
 use lavrin_keys::text::printable;
-use lavrin_report::rows::Row;
+use lavrin_report::rows::TableRow;
 use lavrin_work::walk::HostAccess;
 use serde::Serialize;
 
@@ -57,7 +57,7 @@ pub enum WayState {
 #[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Serialize)]
 #[cfg_attr(test, derive(schemars::JsonSchema))]
 #[serde(rename_all = "kebab-case")]
-pub enum OwnerKind {
+pub enum KeyOwnerKind {
     /// A person's.
     Person,
     /// A program's, on a host.
@@ -75,7 +75,7 @@ pub struct WayOut {
     pub host: String,
     pub account: String,
     pub state: WayState,
-    pub kind: OwnerKind,
+    pub kind: KeyOwnerKind,
     /// The person, or `ACCOUNT@HOST`.
     pub owner: Option<String>,
     /// What its owner calls the key.
@@ -130,10 +130,10 @@ impl WayOut {
     /// A way into a host.
     pub fn of(host: &str, way: &WayIn) -> Self {
         let kind = match &way.owner {
-            Some(Owner::Person { .. }) => OwnerKind::Person,
-            Some(Owner::Machine { .. }) => OwnerKind::Program,
-            Some(Owner::Kept { .. }) => OwnerKind::Kept,
-            None => OwnerKind::Nobody,
+            Some(Owner::Person { .. }) => KeyOwnerKind::Person,
+            Some(Owner::Machine { .. }) => KeyOwnerKind::Program,
+            Some(Owner::Kept { .. }) => KeyOwnerKind::Kept,
+            None => KeyOwnerKind::Nobody,
         };
         Self {
             host: host.to_owned(),
@@ -204,7 +204,7 @@ pub struct WayRow<'a> {
     host: &'a str,
     account: Option<&'a str>,
     state: Option<WayState>,
-    kind: Option<OwnerKind>,
+    kind: Option<KeyOwnerKind>,
     owner: Option<&'a str>,
     label: Option<&'a str>,
     key: Option<&'a str>,
@@ -221,7 +221,7 @@ pub struct WayRow<'a> {
     permit: &'a [String],
 }
 
-impl Row for WayRow<'_> {
+impl TableRow for WayRow<'_> {
     const COLUMNS: &'static [&'static str] = &[
         "host",
         "account",

@@ -3,7 +3,7 @@
 use crate::command::register::today;
 use crate::command::unknown;
 use crate::error::CommandError;
-use lavrin_fleet::hops::{Spot, Start, Ways};
+use lavrin_fleet::hops::{Spot, Start, WaysThrough};
 use lavrin_fleet::register::Register;
 use lavrin_keys::text::printable;
 
@@ -37,7 +37,7 @@ impl From {
     }
 
     /// Where that is among the ways.
-    pub fn start(&self, ways: &Ways<'_>) -> Result<Start, CommandError> {
+    pub fn start(&self, ways: &WaysThrough<'_>) -> Result<Start, CommandError> {
         match self {
             Self::Person(person) => Ok(ways.with_keys(ways.keys_of(person, today()))),
             Self::Hosts(_, hosts) => {
@@ -91,7 +91,7 @@ impl To {
     }
 
     /// The accounts among the ways.
-    pub fn spots(&self, ways: &Ways<'_>) -> Vec<Spot> {
+    pub fn spots(&self, ways: &WaysThrough<'_>) -> Vec<Spot> {
         match self {
             Self::Hosts(_, hosts) => {
                 let hosts = hosts.iter().filter_map(|host| ways.host(host));

@@ -12,12 +12,12 @@ use crate::ui::Ui;
 use crate::{input, paths};
 use clap::Args;
 use ends::{From, To};
-use lavrin_fleet::hops::{Follow, Ways};
+use lavrin_fleet::hops::{Follow, WaysThrough};
 use lavrin_fleet::register::Host;
 use lavrin_keys::key::Fingerprint;
 use lavrin_store::database::Database;
 use lavrin_work::hops::facts;
-use out::{PathsOut, Sighted};
+use out::{PathsOut, SightedSince};
 
 /// Who can reach what by hopping from host to host over keys that lie on them
 #[derive(Debug, Args)]
@@ -86,8 +86,8 @@ pub fn run(args: &PathsArgs, ui: &Ui) -> Result<Exit, CommandError> {
     let hosts: Vec<&Host> = register.hosts.values().collect();
     let (facts, unseen) = facts(&hosts, store.as_ref(), moment())?;
     let follow = Follow { passphrases: args.with_passphrases, agents: args.with_agents };
-    let ways = Ways::of(&facts, register, follow);
-    let sighted = Sighted::of(store.as_ref());
+    let ways = WaysThrough::of(&facts, register, follow);
+    let sighted = SightedSince::of(store.as_ref());
     // A person reads the nearest ones, a program all of them.
     let told_max = if ui.is_text() && !args.all { text::LOOKED_AT } else { usize::MAX };
     let mut out = match (stolen, from) {

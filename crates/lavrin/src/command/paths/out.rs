@@ -5,7 +5,7 @@ use crate::error::CommandError;
 use crate::exit::Exit;
 use crate::json::LimitsOut;
 use lavrin_fleet::fleet::{Certainty, Owner};
-use lavrin_fleet::hops::{BecomesRoot, Behind, Cut, Follow, Reach, Spot, Start, Step, Ways};
+use lavrin_fleet::hops::{BecomesRoot, Behind, Cut, Follow, ReachedFrom, Spot, Start, Step, WaysThrough};
 use lavrin_keys::key::Fingerprint;
 use lavrin_keys::text::printable;
 use lavrin_store::database::Database;
@@ -185,9 +185,9 @@ pub struct NotFollowedOut {
 }
 
 /// Since when entries are seen, as far as somebody asks.
-pub struct Sighted<'a>(Option<&'a Database>);
+pub struct SightedSince<'a>(Option<&'a Database>);
 
-impl<'a> Sighted<'a> {
+impl<'a> SightedSince<'a> {
     /// By what is remembered.
     pub fn of(store: Option<&'a Database>) -> Self {
         Self(store)
@@ -206,7 +206,7 @@ const NEAREST_OF: usize = 100;
 
 impl PathsOut {
     /// Each host, the one with most behind it first; of the first ones the nearest hosts are named.
-    pub fn overview(ways: &Ways<'_>) -> Self {
+    pub fn overview(ways: &WaysThrough<'_>) -> Self {
         let behind = Behind::of(ways);
         let one = |number: usize| {
             let (hosts, roots) = behind.hosts(ways, &ways.at_host(number).spots, number);
@@ -230,12 +230,12 @@ impl PathsOut {
 
     /// From a start: to some ends, or to everything.
     pub fn from(
-        ways: &Ways<'_>,
+        ways: &WaysThrough<'_>,
         (name, start): (String, &Start),
         to: Option<&str>,
         ends: Option<&[Spot]>,
         (cut, told_max): (bool, usize),
-        sighted: &Sighted<'_>,
+        sighted: &SightedSince<'_>,
     ) -> Result<Self, CommandError> {
         let reach = ways.reach(start, None);
         let mut told = Telling { ways, sighted, since: HashMap::new() };
@@ -275,7 +275,7 @@ impl PathsOut {
     }
 
     /// Adds what was not followed, and of which hosts nothing is known.
-    pub fn not_followed(&mut self, ways: &Ways<'_>, follow: Follow, never_seen: Vec<String>) {
+    pub fn not_followed(&mut self, ways: &WaysThrough<'_>, follow: Follow, never_seen: Vec<String>) {
         self.never_seen = never_seen;
         for host in ways.hosts {
             self.not_followed.agents += usize::from(host.takes_agents && !follow.agents);
@@ -301,13 +301,13 @@ impl PathsOut {
 
 /// Puts steps into words that name accounts, files and lines.
 struct Telling<'a, 'w> {
-    ways: &'a Ways<'w>,
-    sighted: &'a Sighted<'a>,
+    ways: &'a WaysThrough<'w>,
+    sighted: &'a SightedSince<'a>,
     since: HashMap<Fingerprint, HashMap<(String, String), String>>,
 }
 
 impl Telling<'_, '_> {
-    fn reached(&mut self, reach: &Reach, host: usize, account: usize) -> Result<ReachedOut, CommandError> {
+    fn reached(&mut self, reach: &ReachedFrom, host: usize, account: usize) -> Result<ReachedOut, CommandError> {
         let spot = Spot::Account(host, account);
         let mut way = self.ways.way_to(reach, spot);
         way.push((spot, Step::Opens));

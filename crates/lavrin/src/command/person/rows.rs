@@ -1,7 +1,7 @@
 //! The people of the register as rows: one for each key, and one for whoever has none.
 
 use super::{OnePerson, PeopleOut, PersonKeyOut};
-use lavrin_report::rows::Row;
+use lavrin_report::rows::TableRow;
 use serde::Serialize;
 
 /// A key and its owner.
@@ -23,7 +23,7 @@ pub struct PersonRow<'a> {
     retired: Option<&'a str>,
 }
 
-impl Row for PersonRow<'_> {
+impl TableRow for PersonRow<'_> {
     const COLUMNS: &'static [&'static str] = &[
         "id",
         "name",

@@ -105,7 +105,7 @@ fn exit(findings: &[RegisterFinding], args: &CheckArgs) -> Exit {
 
 /// The faults for a code host, each on its line.
 fn sarif_of(out: &CheckOut) -> String {
-    let finding = |one: &FindingOut| sarif::Finding {
+    let finding = |one: &FindingOut| sarif::SarifFinding {
         rule: one.rule,
         level: level(one.severity),
         severity: one.severity.name(),

@@ -8,7 +8,7 @@ use std::path::{Path, PathBuf};
 use tempfile::NamedTempFile;
 
 /// Where it goes.
-pub struct Place<'a> {
+pub struct ReportFile<'a> {
     path: &'a Path,
     replaces: bool,
 }
@@ -21,7 +21,7 @@ pub struct Written {
     pub moved_aside: Option<PathBuf>,
 }
 
-impl<'a> Place<'a> {
+impl<'a> ReportFile<'a> {
     /// Looks whether something is there before any work is done.
     pub fn of(path: &'a Path, replaces: bool) -> Result<Self, CommandError> {
         if path.symlink_metadata().is_ok() && !replaces {

@@ -16,8 +16,10 @@ use lavrin_fleet::fleet::{FleetFinding, Moment, Owner};
 use lavrin_fleet::register::{Date, Host, OwnedKey, Register};
 use lavrin_keys::key::Fingerprint;
 use lavrin_keys::text::printable;
-use lavrin_report::page::{self, Group, OwnerKind, Page, State, Summary, Told, Way};
-use lavrin_report::plot::{Bars, Lines, Signal};
+use lavrin_report::page::{
+    FindingGroup, OwnerKind, Page, PageHost, PageOwner, PageSummary, PageWay, ToldFinding, WayMark,
+};
+use lavrin_report::plot::{Bars, Signal, TimeLines};
 use lavrin_server::finding::Severity;
 use lavrin_store::database::{Database, DayOfChange};
 use lavrin_work::overview::{EntryBrief, Found, HostOverview, overview};
@@ -113,7 +115,7 @@ fn kind(owner: Option<&Owner>) -> OwnerKind {
 /// The owners by name, in the order of the page.
 struct Owners {
     numbers: HashMap<(OwnerKind, String), u32>,
-    all: Vec<page::Owner>,
+    all: Vec<PageOwner>,
 }
 
 impl Owners {
@@ -122,7 +124,7 @@ impl Owners {
         let mut owners = Self { numbers: HashMap::new(), all: Vec::new() };
         for person in register.people.values() {
             let left = person.left.as_ref().filter(|_| person.has_left(today)).map(|left| left.value.to_string());
-            owners.add(page::Owner {
+            owners.add(PageOwner {
                 kind: OwnerKind::Person,
                 id: person.id.clone(),
                 name: printable(person.name.as_bytes()),
@@ -134,7 +136,7 @@ impl Owners {
         owners
     }
 
-    fn add(&mut self, owner: page::Owner) -> u32 {
+    fn add(&mut self, owner: PageOwner) -> u32 {
         let number = u32::try_from(self.all.len()).unwrap_or(u32::MAX);
         self.numbers.insert((owner.kind, owner.id.clone()), number);
         self.all.push(owner);
@@ -147,7 +149,7 @@ impl Owners {
         if let Some(number) = self.numbers.get(&(kind, id.clone())) {
             return *number;
         }
-        self.add(page::Owner { kind, name: id.clone(), id, team: None, left: None, keys: Vec::new() })
+        self.add(PageOwner { kind, name: id.clone(), id, team: None, left: None, keys: Vec::new() })
     }
 }
 
@@ -171,7 +173,7 @@ impl Gathered {
         let (mut words, mut owners, mut counting) =
             (Words::default(), Owners::of(register, now.today), Counting::default());
         words.number("");
-        let mut page = Page { summary: Summary::default(), ..Page::default() };
+        let mut page = Page { summary: PageSummary::default(), ..Page::default() };
         let mut looks: Vec<i64> = Vec::new();
         let mut missing = 0;
         let found = overview(register, hosts, store, now, is_past, |host, mut shown| {
@@ -226,7 +228,7 @@ impl Gathered {
     }
 }
 
-fn count_difference(way: &WayIn, summary: &mut Summary) {
+fn count_difference(way: &WayIn, summary: &mut PageSummary) {
     match way.there {
         There::Missing => summary.differing.1 += 1,
         There::Opens | There::Perhaps if !way.is_as_registered() => summary.differing.0 += 1,
@@ -234,7 +236,7 @@ fn count_difference(way: &WayIn, summary: &mut Summary) {
     }
 }
 
-fn way_of(number: u32, owner: u32, way: &WayIn, words: &mut Words) -> Way {
+fn way_of(number: u32, owner: u32, way: &WayIn, words: &mut Words) -> PageWay {
     let key = match (&way.owner, way.comment.is_empty()) {
         (Some(owner), _) => words.number_of("key ", owner.label()),
         (None, false) => words.number(&way.comment),
@@ -245,7 +247,7 @@ fn way_of(number: u32, owner: u32, way: &WayIn, words: &mut Words) -> Way {
     } else {
         words.number(&grid::how(&LimitsOut::from(&way.limits), way.until.map(|until| until.to_string()).as_deref()))
     };
-    Way {
+    PageWay {
         host: number,
         owner,
         account: words.number(&printable(way.account.as_bytes())),
@@ -255,19 +257,19 @@ fn way_of(number: u32, owner: u32, way: &WayIn, words: &mut Words) -> Way {
     }
 }
 
-fn state(state: WayState) -> State {
+fn state(state: WayState) -> WayMark {
     match state {
-        WayState::AsRegistered => State::AsRegistered,
-        WayState::Perhaps => State::Perhaps,
-        WayState::NotRead => State::NotRead,
-        WayState::NotSeen => State::NotSeen,
-        WayState::Missing => State::Missing,
-        WayState::NotRegistered => State::NotRegistered,
+        WayState::AsRegistered => WayMark::AsRegistered,
+        WayState::Perhaps => WayMark::Perhaps,
+        WayState::NotRead => WayMark::NotRead,
+        WayState::NotSeen => WayMark::NotSeen,
+        WayState::Missing => WayMark::Missing,
+        WayState::NotRegistered => WayMark::NotRegistered,
     }
 }
 
-fn host_of(host: &Host, shown: &HostOverview) -> page::Host {
-    page::Host {
+fn host_of(host: &Host, shown: &HostOverview) -> PageHost {
+    PageHost {
         id: host.id.clone(),
         address: printable(host.address.as_bytes()),
         tags: host.tags.clone(),
@@ -280,7 +282,7 @@ fn host_of(host: &Host, shown: &HostOverview) -> page::Host {
     }
 }
 
-fn add_host_findings(hosts: &mut [page::Host], found: &[FleetFinding]) {
+fn add_host_findings(hosts: &mut [PageHost], found: &[FleetFinding]) {
     let mut counts: HashMap<&str, BTreeMap<(std::cmp::Reverse<Severity>, &'static str), usize>> = HashMap::new();
     for finding in found {
         let rule = (std::cmp::Reverse(finding.severity), finding.finding.fault.rule());
@@ -293,15 +295,15 @@ fn add_host_findings(hosts: &mut [page::Host], found: &[FleetFinding]) {
 }
 
 /// Findings by what there is to do: one group for each rule, the most urgent first.
-fn groups(findings: &[AuditFinding]) -> Vec<Group> {
-    let mut groups: Vec<Group> = Vec::new();
+fn groups(findings: &[AuditFinding]) -> Vec<FindingGroup> {
+    let mut groups: Vec<FindingGroup> = Vec::new();
     let mut places: HashMap<(&'static str, Severity), usize> = HashMap::new();
     let mut told = 0;
     for one in folded(findings) {
         let (rule, severity) = (one.first.rule, one.first.severity);
         let at = *places.entry((rule, severity)).or_insert_with(|| {
             let about = RULES.iter().find(|(name, _)| *name == rule).map_or(rule, |(_, about)| about);
-            groups.push(Group { rule, severity: severity.name(), about, told: Vec::new(), more: 0 });
+            groups.push(FindingGroup { rule, severity: severity.name(), about, told: Vec::new(), more: 0 });
             groups.len() - 1
         });
         let group = &mut groups[at];
@@ -315,7 +317,7 @@ fn groups(findings: &[AuditFinding]) -> Vec<Group> {
     groups
 }
 
-fn told_of(first: &AuditFinding, hosts: &[&str]) -> Told {
+fn told_of(first: &AuditFinding, hosts: &[&str]) -> ToldFinding {
     let account = first.account.as_ref().map(|account| printable(account.as_bytes()));
     let line = first.line.map(|line| format!(" line {line}")).unwrap_or_default();
     let path = first.path.as_ref().map(|path| format!("{path}{line}"));
@@ -323,7 +325,7 @@ fn told_of(first: &AuditFinding, hosts: &[&str]) -> Told {
         (Some(found), Some(expected)) => format!(" (found {found}, expected {expected})"),
         _ => String::new(),
     };
-    Told {
+    ToldFinding {
         hosts: hosts.iter().map(|host| (*host).to_owned()).collect(),
         place: account.into_iter().chain(path).collect::<Vec<_>>().join(" "),
         message: format!("{}{values}", first.message),
@@ -418,7 +420,7 @@ fn over_time(
 ) -> Result<(), CommandError> {
     let changes = in_steps(store.changes(i64::MIN, now)?);
     let number = |pick: fn(&DayOfChange) -> usize| changes.iter().map(pick).collect::<Vec<usize>>();
-    page.lines.push(Lines {
+    page.lines.push(TimeLines {
         title: "Entries over time".to_owned(),
         moments: changes.iter().map(|change| change.day.clone()).collect(),
         lines: vec![("came", Signal::Plain, number(|day| day.came)), ("went", Signal::Good, number(|day| day.gone))],
@@ -440,7 +442,7 @@ fn over_time(
         earlier[skip..].iter().map(|(time, numbers)| (clock::day_of(*time), numbers)).collect();
     all.push((if is_past { clock::day_of(now) } else { "now".to_owned() }, numbers));
     let line = |pick: fn(&ReportNumbers) -> usize| all.iter().map(|(_, numbers)| pick(numbers)).collect::<Vec<usize>>();
-    page.lines.push(Lines {
+    page.lines.push(TimeLines {
         title: "Findings at each report".to_owned(),
         lines: vec![
             (

@@ -72,7 +72,7 @@ pub struct ReportOut {
 
 /// Runs the command.
 pub fn run(args: &ReportArgs, ui: &Ui) -> Result<Exit, CommandError> {
-    let place = file::Place::of(&args.out, args.replace)?;
+    let place = file::ReportFile::of(&args.out, args.replace)?;
     let opened = args.register.open()?;
     let hosts = meant(args, &opened)?;
     let now = moment_of(args.at);

@@ -1,10 +1,10 @@
 //! The ways through, as the page draws them.
 
-use crate::command::paths::out::{PathsOut, Sighted, StepKind, StepOut};
+use crate::command::paths::out::{PathsOut, SightedSince, StepKind, StepOut};
 use crate::command::paths::text::evidence;
 use crate::error::CommandError;
 use lavrin_fleet::fleet::Moment;
-use lavrin_fleet::hops::{Follow, Ways};
+use lavrin_fleet::hops::{Follow, WaysThrough};
 use lavrin_fleet::register::Register;
 use lavrin_report::page::{HopEdge, HopNode, Hops};
 use lavrin_store::database::Database;
@@ -31,7 +31,7 @@ pub fn ways(
     let begin: Vec<String> = names.iter().chain(holders).cloned().collect();
     let facts = behind(register, store, now, &begin)?;
     let follow = Follow::default();
-    let ways = Ways::of(&facts, register, follow);
+    let ways = WaysThrough::of(&facts, register, follow);
     let mut aside = PathsOut::default();
     aside.not_followed(&ways, follow, Vec::new());
     let from = if names.is_empty() {
@@ -40,7 +40,7 @@ pub fn ways(
     } else {
         names.to_vec()
     };
-    let sighted = Sighted::of(Some(store));
+    let sighted = SightedSince::of(Some(store));
     let mut all = Vec::new();
     for host in from {
         let Some(number) = ways.host(&host) else { continue };

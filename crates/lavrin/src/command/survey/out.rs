@@ -6,7 +6,7 @@ use crate::table::columns;
 use crate::ui::{Label, Ui};
 use crate::wording;
 use lavrin_keys::text::{count, printable};
-use lavrin_report::rows::Row;
+use lavrin_report::rows::TableRow;
 use lavrin_server::abilities::Ability;
 use lavrin_work::survey::Surveyed;
 use lavrin_work::ways::WayFault;
@@ -78,7 +78,7 @@ impl SurveyedHostOut {
     }
 }
 
-impl Row for SurveyedHostOut {
+impl TableRow for SurveyedHostOut {
     const COLUMNS: &'static [&'static str] = &[
         "host",
         "connected",
