@@ -135,11 +135,10 @@ sed -i 's/^team = "lights"/teem = "lights"/' "$work/faulty/people/sten.toml"
 mv "$work/faulty" "$HOME/faulty"
 picture check 4 "$HOME/faulty" 'lavrin register check'
 cd "$register"; q lavrin survey --host-limit 20
-picture host-list 3 "$register" 'lavrin host list'
 q lavrin survey
 picture audit-register 5 "$register" 'lavrin audit'
 picture compare 4 "$register" 'lavrin compare'
-picture matrix 4 "$register" 'lavrin matrix'
+picture matrix 4 "$register" 'lavrin matrix lights'
 picture paths 4 "$register" 'lavrin paths lantern'
 picture report light "$register" 'lavrin report --out access.html'
 picture report-dark dark "$register" 'lavrin report --out lights.html --tag lights'

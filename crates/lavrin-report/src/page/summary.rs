@@ -15,7 +15,7 @@ pub(super) fn markup(page: &Page) -> Markup {
             div class="tiles" {
                 div class="tile" {
                     p class="n" { (summary.seen) @if summary.seen < hosts { span class="of" { " of " (hosts) } } }
-                    p { "hosts seen" }
+                    p { @if hosts == 1 { "host seen" } @else { "hosts seen" } }
                     @if let Some((oldest, newest)) = &summary.looks {
                         p class="more" { @if oldest == newest { "on " (newest) } @else { "from " (oldest) " to " (newest) } }
                     }
