@@ -22,6 +22,7 @@ mod mend;
 mod newcomer;
 mod not_root;
 mod paths;
+mod private_halves;
 mod random_sshd;
 mod readme;
 mod real_accounts;
