@@ -5,16 +5,14 @@ use super::defaults::{self, Defaults};
 use super::fault::FieldKind;
 use super::fields::{Faults, Fields};
 use super::parts::parts;
+use super::policy;
 use super::{
-    CreateAccount, Date, Exception, Grant, Host, NoWay, Owed, OwnedKey, Person, Placed, Purpose, ReachKind, Register,
+    CreateAccount, Date, Exception, Grant, Host, Owed, OwnedKey, Person, Placed, Purpose, ReachKind, Register,
     RegisterFault, RegisterFinding, RegisterPlace, RootProgram, Rules, SourceFile, Whom, device, is_id, kept,
 };
-use crate::rules;
 use lavrin_keys::key::container::line;
-use lavrin_keys::key::policy::Policy;
-use lavrin_keys::key::{Algorithm, Fingerprint, KeyFault};
+use lavrin_keys::key::{Fingerprint, KeyFault};
 use lavrin_server::device::Profile;
-use lavrin_server::finding::Severity;
 use rayon::prelude::*;
 use std::collections::btree_map::Entry;
 use std::collections::{BTreeMap, HashSet};
@@ -190,8 +188,8 @@ fn part(source: SourcePart, path: &str, text: &str) -> FileContent {
 fn settings(source: SourcePart, table: Spanned<DeTable<'_>>, part: &mut FileContent) {
     let mut fields = Fields::new(source, "lavrin.toml", table, &mut part.faults);
     let name = fields.needed_text("name").map(|name| name.value).unwrap_or_default();
-    let policy = fields.table("policy");
-    let rules = policy.map(|table| rules(source, table, fields.faults())).unwrap_or_default();
+    let asked = fields.table("policy");
+    let rules = asked.map(|table| policy::rules(source, table, fields.faults())).unwrap_or_default();
     let defaults = fields.table("defaults");
     let defaults = defaults.map(|table| defaults::of_table(source, table, fields.faults())).unwrap_or_default();
     let administrators = fields.table("kept").map(|table| {
@@ -205,82 +203,6 @@ fn settings(source: SourcePart, table: Spanned<DeTable<'_>>, part: &mut FileCont
     fields.end();
     part.settings =
         Some(FileSettings { name, rules, defaults, exceptions, administrators: administrators.unwrap_or_default() });
-}
-
-fn rules(source: SourcePart, table: Spanned<DeTable<'_>>, faults: &mut Faults) -> Rules {
-    let usual = Policy::default();
-    let mut fields = Fields::new(source, "policy", table, faults);
-    let size = |number: i64| usize::try_from(number).unwrap_or_default();
-    let mut algorithms = Vec::new();
-    for name in fields.texts("algorithms") {
-        match Algorithm::from_name(name.value.as_bytes()) {
-            Some(algorithm) => algorithms.push(algorithm),
-            None => fields.fault(
-                RegisterFault::BadValue { name: "algorithms".to_owned(), wanted: FieldKind::Algorithm },
-                name.place,
-            ),
-        }
-    }
-    let policy = Policy {
-        rsa_bits_min: fields.number("rsa_bits_min", 1024..=16384).map_or(usual.rsa_bits_min, size),
-        rsa_bits_advised: fields.number("rsa_bits_advised", 1024..=16384).map_or(usual.rsa_bits_advised, size),
-        algorithms: if algorithms.is_empty() { usual.algorithms.clone() } else { algorithms },
-        ..usual
-    };
-    let rules = Rules {
-        policy,
-        key_age_days_max: fields.number("key_age_days_max", 1..=36_500),
-        ends_soon_days: fields.number("ends_soon_days", 0..=365).unwrap_or(Rules::default().ends_soon_days),
-        break_glass_hosts: fields.texts("break_glass_hosts"),
-        keys_only: fields.texts("keys_only"),
-        no_ways: no_ways(source, &mut fields),
-        groups_forbidden: fields.texts("groups_forbidden").into_iter().map(|group| group.value).collect(),
-        way_back_days_max: fields.number("way_back_days_max", 1..=36_500),
-        comment: fields.text("comment").map(|pattern| pattern.value),
-        automation_options: fields.texts("automation_options").into_iter().map(|option| option.value).collect(),
-        severities: fields
-            .table("severity")
-            .map(|table| severities(source, table, fields.faults()))
-            .unwrap_or_default(),
-    };
-    fields.end();
-    rules
-}
-
-fn no_ways(source: SourcePart, fields: &mut Fields<'_, '_>) -> Vec<NoWay> {
-    let tables = fields.tables("no_way");
-    let one = |table| {
-        let mut fields = Fields::new(source, "no_way", table, fields.faults());
-        let (from, to) = (fields.needed_text("from"), fields.needed_text("to"));
-        fields.end();
-        Some(NoWay { from: from?, to: to? })
-    };
-    tables.into_iter().filter_map(one).collect()
-}
-
-fn severities(
-    source: SourcePart,
-    table: Spanned<DeTable<'_>>,
-    faults: &mut Faults,
-) -> BTreeMap<String, Option<Severity>> {
-    let mut found = BTreeMap::new();
-    for (rule, value) in table.into_inner() {
-        let (name, span) = (rule.get_ref().to_string(), value.span());
-        let place = |span| source.place(span);
-        let known = rules::with(RegisterFault::RULES).any(|(rule, _)| rule == name);
-        let word = value.get_ref().as_str().unwrap_or_default();
-        let severity = Severity::URGENT_FIRST.into_iter().find(|severity| severity.name() == word);
-        if !known {
-            let fault = RegisterFault::UnknownName { what: "rule", name, near: None };
-            faults.push((fault, place(rule.span()), "policy".to_owned()));
-        } else if severity.is_none() && word != "off" {
-            let wanted = FieldKind::Severity;
-            faults.push((RegisterFault::BadValue { name, wanted }, place(span), "policy".to_owned()));
-        } else {
-            found.insert(name, severity);
-        }
-    }
-    found
 }
 
 fn exception(source: SourcePart, table: Spanned<DeTable<'_>>, faults: &mut Faults) -> Option<Exception> {

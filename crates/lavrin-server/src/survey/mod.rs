@@ -6,6 +6,7 @@ mod connection;
 pub mod glob;
 pub mod key_use;
 pub mod snapshot;
+mod stray_key;
 pub mod traces;
 
 use crate::abilities::Abilities;
@@ -14,13 +15,12 @@ use crate::fs::{BytePath, Fact, Node, NodeKind, Why};
 use crate::server::{Known, Server};
 pub use connection::LoginAttempt;
 use key_use::KeyUses;
-use lavrin_keys::key::container::line;
-use lavrin_keys::key::{Fingerprint, PublicKey};
 use lavrin_keys::services::{self, Services};
 use lavrin_keys::text::as_text;
 use serde::{Deserialize, Serialize};
 use std::collections::BTreeMap;
 use std::sync::Arc;
+pub use stray_key::{PublicHalf, StrayKey};
 use traces::{FoundTraces, TracesQuestion};
 
 /// Longest key file that is fetched, in bytes; the server itself has no limit.
@@ -94,43 +94,6 @@ pub struct KeySlot {
     /// The key with its options and comment, as an entry on a line of a key file.
     #[serde(with = "as_text")]
     pub entry: Vec<u8>,
-}
-
-/// A private key that lies on a system.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
-pub struct StrayKey {
-    /// Where.
-    pub path: BytePath,
-    /// Whether a passphrase protects it, where that could be told.
-    pub protected: Option<bool>,
-    /// Its public half, where that could be told.
-    #[serde(default, skip_serializing_if = "Option::is_none")]
-    pub public: Option<PublicHalf>,
-}
-
-/// The public half of a private key that lies on a system.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
-pub struct PublicHalf {
-    /// Which key.
-    pub fingerprint: Fingerprint,
-    /// Whether only the `.pub` file beside it says so.
-    pub beside: bool,
-}
-
-impl PublicHalf {
-    /// What stands in front of the private key itself.
-    #[must_use]
-    pub fn in_front(key: &PublicKey) -> Self {
-        Self { fingerprint: key.fingerprint(), beside: false }
-    }
-
-    /// What the file with the public half says that often lies beside a private key: its first line.
-    #[must_use]
-    pub fn beside(text: &[u8]) -> Option<Self> {
-        let line = text.split(|byte| *byte == b'\n').next()?;
-        let key = line::parse(line.trim_ascii())?.ok()?.key;
-        Some(Self { fingerprint: key.fingerprint(), beside: true })
-    }
 }
 
 /// A file of the configuration that is newer than the running server. Whether the server was told to read it again since is not

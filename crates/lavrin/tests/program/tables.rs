@@ -136,3 +136,41 @@ fn a_large_matrix_is_told_by_teams_and_tags() {
     assert!(run.stdout.contains("sea-1") && run.stdout.contains("35?"), "{run}");
     assert!(!run.stdout.contains("│ buoy-01"), "{run}");
 }
+
+/// What a run shows on a terminal of 80 columns, with these variables.
+fn on_a_terminal(fleet: &Fleet, line: &str, variables: &[(&str, &str)]) -> String {
+    let program = env!("CARGO_BIN_EXE_lavrin");
+    let mut command = std::process::Command::new("/usr/bin/script");
+    let typed = format!("stty cols 80 rows 40; exec {program} {line}");
+    command
+        .args(["-qec", &typed, "/dev/null"])
+        .env_clear()
+        .env("PATH", "/usr/bin:/bin")
+        .env("HOME", fleet.world.path("home"));
+    command.env("LAVRIN_NOW", crate::common::NOW).env("NO_COLOR", "1").envs(variables.iter().copied());
+    let output = command.current_dir(fleet.world.path("")).stdin(std::process::Stdio::null()).output().unwrap();
+    String::from_utf8(output.stdout).unwrap().replace("\r\n", "\n")
+}
+
+#[test]
+fn tables_fit_the_terminal_and_a_poor_locale_gets_ascii() {
+    let fleet = hopping::fleet();
+    let modern = on_a_terminal(&fleet, "audit --entries", &[("LANG", "C.UTF-8")]);
+    assert!(modern.contains('…') && modern.lines().all(|line| line.chars().count() <= 80), "{modern}");
+    let poor = on_a_terminal(&fleet, "matrix", &[("LC_ALL", "C")]);
+    assert!(poor.is_ascii() && poor.contains("| | skerry") && poor.contains("  sten          a - -"), "{poor}");
+    // In a pipe nothing is cut.
+    assert!(fleet.run("audit --entries").stdout.lines().any(|line| line.chars().count() > 80));
+}
+
+#[test]
+fn a_pager_shows_it_only_where_it_is_asked_for_and_named() {
+    let fleet = hopping::fleet();
+    let pager = ("PAGER", "sed s/^/paged:/");
+    let paged = on_a_terminal(&fleet, "person list --pager", &[pager]);
+    assert!(paged.contains("paged:office") && paged.contains("paged:3 people"), "{paged}");
+    for (line, variables) in [("person list", &[pager][..]), ("person list --pager", &[][..])] {
+        assert!(!on_a_terminal(&fleet, line, variables).contains("paged:"), "{line}");
+    }
+    assert!(!fleet.world.run_with(&[pager], &["person", "list", "--pager"]).stdout.contains("paged:"));
+}
