@@ -39,7 +39,7 @@ fn row_head(page: &Page, owner: u32) -> Markup {
     let of = page.owner(owner);
     html! {
         th scope="row" {
-            a href={ "#o" (owner) } { (of.id) }
+            a href={ "#" (page.owner_anchor(owner)) } { (of.id) }
             @if of.name != of.id { span class="more" { (of.name) } }
             @if let Some(left) = &of.left { span class="more bad" { "left " (left) } }
         }
@@ -57,7 +57,7 @@ fn each<W: Write>(page: &Page, owners: &BTreeSet<u32>, out: &mut Counted<'_, W>)
             th scope="col" { "Whose key" }
             @for (number, host) in page.hosts.iter().enumerate() {
                 th scope="col" data-host=(host.id) {
-                    a href={ "#h" (number) } { (host.id) }
+                    a href={ "#" (page.host_anchor(u32::try_from(number).unwrap_or_default())) } { (host.id) }
                     @if host.seen.is_none() { span class="more warn" { "never seen" } }
                 }
             }
@@ -155,7 +155,7 @@ fn between<W: Write>(page: &Page, cell: &Between, out: &mut Counted<'_, W>) -> i
     out.raw("<ul class=\"names\">")?;
     for (owner, (ways, differing)) in cell.owners.iter().take(NAMED_MAX) {
         out.markup(&html! {
-            li { a href={ "#o" (owner) } { (page.owner(*owner).id) } " " (ways) @if *differing > 0 { span class="bad" { " (" (differing) " differ)" } } }
+            li { a href={ "#" (page.owner_anchor(*owner)) } { (page.owner(*owner).id) } " " (ways) @if *differing > 0 { span class="bad" { " (" (differing) " differ)" } } }
         })?;
     }
     if cell.owners.len() > NAMED_MAX {

@@ -372,6 +372,18 @@ impl Page {
         &self.hosts[number as usize]
     }
 
+    /// The name by which the section of an owner is linked to. In a large report it is a number, which is shorter.
+    fn owner_anchor(&self, number: u32) -> String {
+        let owner = self.owner(number);
+        let is_named = self.is_small() && owner.kind == OwnerKind::Person;
+        if is_named { format!("person-{}", owner.id) } else { format!("o{number}") }
+    }
+
+    /// The same of a host.
+    fn host_anchor(&self, number: u32) -> String {
+        if self.is_small() { format!("host-{}", self.host(number).id) } else { format!("h{number}") }
+    }
+
     /// Whether everything can be marked and linked.
     fn is_small(&self) -> bool {
         self.ways.len() <= SMALL_MAX

@@ -1,6 +1,6 @@
 //! A section for each owner and each host, which can be linked to and printed by itself.
 
-use super::{Counted, OPEN_MAX, OwnerKind, Page, PageOwner, PageWay, WayMark, mark};
+use super::{Counted, OPEN_MAX, OwnerKind, Page, PageWay, WayMark, mark};
 use maud::{Markup, html};
 use std::io::{self, Write};
 
@@ -16,13 +16,13 @@ pub(super) fn owners<W: Write>(page: &Page, out: &mut Counted<'_, W>) -> io::Res
     });
     let mut rest = order.as_slice();
     let is_open = page.owners.len() <= OPEN_MAX;
-    for (number, owner) in page.owners.iter().enumerate() {
+    for number in 0..page.owners.len() {
         let number = u32::try_from(number).unwrap_or(u32::MAX);
         let own = rest.partition_point(|at| way(*at).owner <= number);
         let (own, others) = rest.split_at(own);
         rest = others;
         begin(out, is_open)?;
-        out.markup(&owner_head(owner, number, own.len()))?;
+        out.markup(&owner_head(page, number, own.len()))?;
         for same in own.chunk_by(|one, other| alike(way(*one), way(*other))) {
             same_ways(page, same, out)?;
         }
@@ -54,7 +54,8 @@ fn ways_in(count: usize) -> String {
     if count == 1 { "1 way in".to_owned() } else { format!("{count} ways in") }
 }
 
-fn owner_head(owner: &PageOwner, number: u32, ways: usize) -> Markup {
+fn owner_head(page: &Page, number: u32, ways: usize) -> Markup {
+    let owner = page.owner(number);
     html! {
         summary {
             b { (owner.id) }
@@ -65,7 +66,7 @@ fn owner_head(owner: &PageOwner, number: u32, ways: usize) -> Markup {
             }
             @if let Some(left) = &owner.left { span class="bad" { " · left " (left) } }
         }
-        (maud::PreEscaped(format!("<div class=\"in\" id=\"o{number}\">")))
+        (maud::PreEscaped(format!("<div class=\"in\" id=\"{}\">", page.owner_anchor(number))))
         @if !owner.keys.is_empty() {
             ul class="keys" { @for key in &owner.keys { li { (key) } } }
         }
@@ -85,7 +86,7 @@ fn same_ways<W: Write>(page: &Page, same: &[u32], out: &mut Counted<'_, W>) -> i
             out.raw(", ")?;
         }
         if page.is_small() {
-            out.markup(&html! { a href={ "#h" (host) } { (page.host(host).id) } })?;
+            out.markup(&html! { a href={ "#" (page.host_anchor(host)) } { (page.host(host).id) } })?;
         } else {
             out.markup(&html! { (page.host(host).id) })?;
         }
@@ -101,7 +102,7 @@ fn same_ways<W: Write>(page: &Page, same: &[u32], out: &mut Counted<'_, W>) -> i
 
 /// The hosts, each with everybody who gets in.
 pub(super) fn hosts<W: Write>(page: &Page, out: &mut Counted<'_, W>) -> io::Result<()> {
-    out.raw("<section id=\"hosts\" aria-labelledby=\"hosts-h\"><h2 id=\"hosts-h\">PageHost by host</h2>")?;
+    out.raw("<section id=\"hosts\" aria-labelledby=\"hosts-h\"><h2 id=\"hosts-h\">Host by host</h2>")?;
     out.markup(&note(page))?;
     let is_open = page.hosts.len() <= OPEN_MAX;
     let mut rest = page.ways.as_slice();
@@ -136,7 +137,7 @@ fn host_head(page: &Page, number: u32, ways: usize) -> Markup {
                 " " span class={ "severity " (severity) } title=(severity) { (rule) @if *count > 1 { " ×" (count) } }
             }
         }
-        (maud::PreEscaped(format!("<div class=\"in\" id=\"h{number}\">")))
+        (maud::PreEscaped(format!("<div class=\"in\" id=\"{}\">", page.host_anchor(number))))
         p { small { (host.address) " · " (host.accounts) " accounts" } }
         @if !host.not_read.is_empty() { p class="warn" { "not read: " (host.not_read.join(", ")) } }
         @if ways == 0 && host.seen.is_some() { p { "No key opens an account that was read." } }
@@ -153,7 +154,7 @@ fn account<W: Write>(page: &Page, ways: &[PageWay], out: &mut Counted<'_, W>) ->
             out.raw(if number > 0 { " " } else { "" })?;
             out.markup(&html! {
                 span class="who" {
-                    (mark(way.state)) a href={ "#o" (way.owner) } { (owner.id) }
+                    (mark(way.state)) a href={ "#" (page.owner_anchor(way.owner)) } { (owner.id) }
                     small { " " (page.word(way.key)) @if !limits.is_empty() { "; " (limits) } }
                 }
             })?;

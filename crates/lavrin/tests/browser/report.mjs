@@ -123,7 +123,7 @@ await tab.waitForTimeout(400);
 found.rows.push(await rows());
 
 // A section can be linked to, and then it is what is printed.
-await tab.goto("file://" + page + "#h0");
+await tab.goto("file://" + page + "#host-lantern");
 await tab.emulateMedia({ media: "print" });
 found.printed = await tab.evaluate(() => [...document.querySelectorAll(".part")].filter((part) => part.getBoundingClientRect().height > 0).length);
 await tab.emulateMedia({ media: "screen" });

@@ -36,6 +36,23 @@ fn from_host_to_host_each_step_is_shown_with_what_proves_it() {
 }
 
 #[test]
+fn what_a_client_wrote_down_about_the_next_host_is_a_hint() {
+    let fleet = hopping::fleet();
+    let skerry = format!("[127.0.0.1]:{} {}\n", fleet.hosts[1].address().port(), fleet.hosts[1].host_key_line());
+    fleet.put(0, "/home/edda/.ssh/known_hosts", &format!("# known\n{skerry}"));
+    fleet.put(1, "/home/edda/.ssh/config", "Host *\n  Compression no\nHost mole\n  User edda\n");
+    drop(fleet.survey("").expect(0));
+    let out = fleet.run("paths edda@lantern edda@mole --format json").expect(1).json();
+    let hints: Vec<(&str, u64)> = out["reached"][0]["steps"]
+        .as_array()
+        .unwrap()
+        .iter()
+        .map(|step| (step["hint"]["path"].as_str().unwrap(), step["hint"]["line"].as_u64().unwrap()))
+        .collect();
+    assert_eq!(hints, [("/home/edda/.ssh/known_hosts", 2), ("/home/edda/.ssh/config", 3)]);
+}
+
+#[test]
 fn a_cut_names_the_entries_and_the_commands_that_take_them_away() {
     let fleet = hopping::fleet();
     let out = fleet.run("paths exposed inner --cut --format json").expect(1).json();

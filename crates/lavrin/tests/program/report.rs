@@ -54,7 +54,8 @@ fn the_next_report_tells_what_changed_since() {
     let past = fleet.world.read("past.html");
     assert!(past.contains("As it was at") && past.contains("2026-11-24 23:59:59 UTC"));
     // What was there then: sten's entry, which has gone since.
-    let section = |page: &str| page.split("id=\"o2\"").nth(1).unwrap().split("</details>").next().unwrap().to_owned();
+    let section =
+        |page: &str| page.split("id=\"person-sten\"").nth(1).unwrap().split("</details>").next().unwrap().to_owned();
     assert!(section(&past).contains("lantern") && section(&past).contains("as registered"));
     assert!(section(&second).contains("missing"));
 }
