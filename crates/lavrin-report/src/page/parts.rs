@@ -16,19 +16,19 @@ pub(super) fn owners<W: Write>(page: &Page, out: &mut Counted<'_, W>) -> io::Res
     });
     let mut rest = order.as_slice();
     let is_open = page.owners.len() <= OPEN_MAX;
-    for number in 0..page.owners.len() {
-        let number = u32::try_from(number).unwrap_or(u32::MAX);
+    for index in 0..page.owners.len() {
+        let number = u32::try_from(index).unwrap_or(u32::MAX);
         let own = rest.partition_point(|at| way(*at).owner <= number);
         let (own, others) = rest.split_at(own);
         rest = others;
-        begin(out, is_open)?;
+        begin(out, index, is_open)?;
         out.markup(&owner_head(page, number, own.len()))?;
         for same in own.chunk_by(|one, other| alike(way(*one), way(*other))) {
             same_ways(page, same, out)?;
         }
         out.raw("</div></details>")?;
     }
-    out.raw("</section>")
+    out.raw(if is_open { "</section>" } else { "</div></section>" })
 }
 
 fn note(page: &Page) -> Markup {
@@ -40,8 +40,14 @@ fn alike(one: &PageWay, other: &PageWay) -> bool {
     (one.state, one.account, one.key, one.limits) == (other.state, other.account, other.key, other.limits)
 }
 
+/// Sections that a browser lays out together: it looks at each box of its own whenever one scrolls.
+const TOGETHER: usize = 100;
+
 /// The beginning of a section; it is open where there are few.
-fn begin<W: Write>(out: &mut Counted<'_, W>, is_open: bool) -> io::Result<()> {
+fn begin<W: Write>(out: &mut Counted<'_, W>, number: usize, is_open: bool) -> io::Result<()> {
+    if !is_open && number.is_multiple_of(TOGETHER) {
+        out.raw(if number == 0 { "<div class=\"many\">" } else { "</div><div class=\"many\">" })?;
+    }
     out.raw(if is_open { "<details class=\"part\" open data-f>" } else { "<details class=\"part\" data-f>" })
 }
 
@@ -106,19 +112,19 @@ pub(super) fn hosts<W: Write>(page: &Page, out: &mut Counted<'_, W>) -> io::Resu
     out.markup(&note(page))?;
     let is_open = page.hosts.len() <= OPEN_MAX;
     let mut rest = page.ways.as_slice();
-    for number in 0..page.hosts.len() {
-        let number = u32::try_from(number).unwrap_or(u32::MAX);
+    for index in 0..page.hosts.len() {
+        let number = u32::try_from(index).unwrap_or(u32::MAX);
         let own = rest.partition_point(|way| way.host <= number);
         let (own, others) = rest.split_at(own);
         rest = others;
-        begin(out, is_open)?;
+        begin(out, index, is_open)?;
         out.markup(&host_head(page, number, own.len()))?;
         for of_account in own.chunk_by(|one, other| one.account == other.account) {
             account(page, of_account, out)?;
         }
         out.raw("</div></details>")?;
     }
-    out.raw("</section>")
+    out.raw(if is_open { "</section>" } else { "</div></section>" })
 }
 
 fn host_head(page: &Page, number: u32, ways: usize) -> Markup {

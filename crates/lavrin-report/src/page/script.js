@@ -10,6 +10,7 @@ var fits=words.every(function(word){return one[1].indexOf(word)>=0});
 if(one[0].hidden===fits)one[0].hidden=!fits;
 if(fits)shown++;
 });
+Array.prototype.forEach.call(document.querySelectorAll(".many"),function(some){some.hidden=words.length>0&&!some.querySelector("[data-f]:not([hidden])")});
 left.textContent=words.length?" "+shown+" left":"";
 }
 typed.addEventListener("input",function(){clearTimeout(waiting);waiting=setTimeout(show,120)});
