@@ -93,10 +93,11 @@ pub fn who(seen: &System<'_>, at: i64) -> Vec<Access> {
             }
             let certainty = certainty(&verdict);
             // Where the address decides, the verdict names no entry.
-            let limits = match &held.content {
+            let mut limits = match &held.content {
                 Content::Entry(entry) if verdict.entry.is_none() => Limits::of(&entry.options),
                 _ => verdict.limits,
             };
+            limits.command = forced_command(account, seen).or(limits.command);
             found.push(Access {
                 account: account.name.clone(),
                 key: key.fingerprint(),
@@ -108,6 +109,13 @@ pub fn who(seen: &System<'_>, at: i64) -> Vec<Access> {
         }
     }
     found
+}
+
+/// The server's own word, which goes before that of an entry (`sshd_config(5)`, `ForceCommand`).
+fn forced_command(account: &Account, seen: &System<'_>) -> Option<String> {
+    let settings = seen.settings(account);
+    let forced = settings.get("forcecommand")?;
+    Some(printable(forced.words.join(" ").as_bytes()))
 }
 
 fn certainty(verdict: &Verdict) -> Certainty {

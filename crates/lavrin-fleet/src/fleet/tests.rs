@@ -493,3 +493,20 @@ fn passwords_are_a_difference_where_policy_asks_for_keys_only() {
     assert_eq!(count("[policy]\nkeys_only = [\"*\"]\n", SHUT), None);
     assert_eq!(count("[policy]\nkeys_only = [\"skerry\"]\n", ""), None);
 }
+
+#[test]
+fn a_command_that_the_server_forces_is_all_that_a_key_opens() {
+    let open = |config: &str, keys: &str| -> Vec<(Certainty, Option<String>, Option<String>)> {
+        let seen = host_with(keys, config);
+        let all = who(&System::of(&seen), now().time);
+        all.into_iter().map(|one| (one.certainty, one.limits.command, one.limits.from)).collect()
+    };
+    let own = format!("command=\"tide\" {}", line(1));
+    assert_eq!(open(SHUT, &own), [(Certainty::Certain, Some("tide".to_owned()), None)]);
+    let forced = format!("{SHUT}Match User edda\nForceCommand internal-sftp -R\n");
+    assert_eq!(open(&forced, &own), [(Certainty::Certain, Some("internal-sftp -R".to_owned()), None)]);
+    assert_eq!(open(&format!("{SHUT}ForceCommand none\n"), &line(1)), [(Certainty::Certain, None, None)]);
+    // Where only the address decides, the limits are those of the entry.
+    let from = format!("from=\"192.0.2.0/24\" {}", line(1));
+    assert_eq!(open(SHUT, &from), [(Certainty::FromDecides, None, Some("192.0.2.0/24".to_owned()))]);
+}
