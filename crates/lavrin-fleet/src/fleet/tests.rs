@@ -510,3 +510,32 @@ fn a_command_that_the_server_forces_is_all_that_a_key_opens() {
     let from = format!("from=\"192.0.2.0/24\" {}", line(1));
     assert_eq!(open(SHUT, &from), [(Certainty::FromDecides, None, Some("192.0.2.0/24".to_owned()))]);
 }
+
+#[test]
+fn a_matrix_holds_what_is_there_against_what_should_be() {
+    use matrix::{Matrix, There};
+    let access = "[[grant]]\nperson = \"edda\"\naccount = \"edda\"\nhosts = [\"lantern\"]\n[[grant]]\nperson = \"runa\"\naccount = \"edda\"\nhosts = [\"lantern\"]\nkey = \"main\"\nuntil = 2026-12-31\n";
+    let register = register(access, "");
+    let matrix = Matrix::new(&register, now());
+    let lantern = &register.hosts["lantern"];
+    let told = |open: Option<Vec<Access>>, earlier: Vec<Access>, unread: &[String]| -> Vec<String> {
+        let found = matrix.host(lantern, open, earlier, unread);
+        assert_eq!(found.more_missing, 0);
+        let words = |way: &matrix::WayIn| {
+            let who = way.owner.as_ref().map_or_else(|| "nobody".to_owned(), Owner::name);
+            let until = way.until.map(|until| format!(" until {until}")).unwrap_or_default();
+            format!("{who} {:?} {}{until}", way.there, way.is_as_registered())
+        };
+        found.ways.iter().map(words).collect()
+    };
+    let seen = host_with(&(line(1) + &line(3) + &line(9)), SHUT);
+    let open = who(&System::of(&seen), now().time);
+    let all = ["edda Opens true", "sten Opens false", "nobody Opens false", "runa Missing false until 2026-12-31"];
+    assert_eq!(told(Some(open.clone()), Vec::new(), &[]), all);
+    // A host that nobody saw, and an account that was read some time ago only.
+    assert_eq!(told(None, Vec::new(), &[]), ["edda NotSeen true", "runa NotSeen true until 2026-12-31"]);
+    let unread = ["edda".to_owned()];
+    let earlier = told(Some(Vec::new()), open, &unread);
+    assert!(earlier.iter().all(|way| way.contains(&format!("{:?} true", There::NotRead))), "{earlier:?}");
+    assert_eq!(earlier.len(), 4);
+}

@@ -4,8 +4,10 @@ use crate::command::register::today;
 use crate::command::unknown;
 use crate::error::CommandError;
 use lavrin_fleet::hops::{Spot, Start, WaysThrough};
-use lavrin_fleet::register::Register;
+use lavrin_fleet::register::{Register, near};
 use lavrin_keys::text::printable;
+use lavrin_store::database::Database;
+use lavrin_work::fleet::accounts_seen;
 
 /// Where a way begins.
 pub enum From {
@@ -68,6 +70,23 @@ pub enum To {
     Hosts(String, Vec<String>),
     /// In one account.
     Account(String, String),
+}
+
+/// An account has to be there, as far as its host was seen: that nothing leads to a name that nobody has says nothing.
+pub fn check_account(name: &str, host: &str, store: Option<&Database>) -> Result<(), CommandError> {
+    let seen = store.map(|store| store.observation_at(host, i64::MAX)).transpose()?.flatten();
+    let Some(accounts) = seen.and_then(|seen| accounts_seen(&seen.document)) else { return Ok(()) };
+    let account = name.split_once('@').map_or(name, |(account, _)| account);
+    // A device may show only the account that signs in.
+    if accounts.iter().any(|other| other == account) || accounts.len() < 2 {
+        return Ok(());
+    }
+    let said = CommandError::usage(format!("the last survey of {host} saw no account '{account}'"));
+    Err(match near(account, accounts.iter().map(String::as_str)) {
+        Some(other) => said.because(format!("near to it: {other}")),
+        None => said,
+    }
+    .hint(format!("lavrin host show {host}")))
 }
 
 impl To {

@@ -11,7 +11,7 @@ use crate::exit::Exit;
 use crate::ui::Ui;
 use crate::{input, paths};
 use clap::Args;
-use ends::{From, To};
+use ends::{From, To, check_account};
 use lavrin_fleet::hops::{Follow, WaysThrough};
 use lavrin_fleet::register::Host;
 use lavrin_keys::key::Fingerprint;
@@ -83,6 +83,12 @@ pub fn run(args: &PathsArgs, ui: &Ui) -> Result<Exit, CommandError> {
     let from = from.map(|from| From::of(from, register)).transpose()?;
     let to = to.map(|to| To::of(to, register)).transpose()?;
     let store = Database::open_existing(opened.folder.path())?;
+    if let Some(From::Account(name, host)) = &from {
+        check_account(name, host, store.as_ref())?;
+    }
+    if let Some(To::Account(name, host)) = &to {
+        check_account(name, host, store.as_ref())?;
+    }
     let hosts: Vec<&Host> = register.hosts.values().collect();
     let (facts, unseen) = facts(&hosts, store.as_ref(), moment())?;
     let follow = Follow { passphrases: args.with_passphrases, agents: args.with_agents };
