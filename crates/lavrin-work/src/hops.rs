@@ -1,6 +1,6 @@
 //! The ways through a fleet by what is remembered of it.
 
-use crate::fleet::FleetFault;
+use crate::memory::FleetFault;
 use crate::walk::{RememberedHost, walk};
 use lavrin_fleet::fleet::{Moment, What, who};
 use lavrin_fleet::hops::{Follow, HostFacts, WaysThrough, findings};

@@ -10,6 +10,7 @@ pub mod hops;
 pub mod interrupt;
 pub mod kept;
 pub mod look;
+pub mod memory;
 pub mod offboard;
 pub mod overview;
 pub mod owed;

@@ -1,8 +1,9 @@
 //! Everything that is remembered of many hosts, judged once: the findings, who gets in, and what keys there are. Each host is handed
 //! on and let go, so that memory stays small.
 
-use crate::fleet::{FleetFault, states};
+use crate::fleet::states;
 use crate::hops::worst;
+use crate::memory::FleetFault;
 use crate::walk::{HostAccess, RememberedHost, walk};
 use lavrin_fleet::fleet::matrix::Matrix;
 use lavrin_fleet::fleet::{

@@ -1,6 +1,6 @@
 //! A walk over what is remembered of hosts: some at once, judged on all cores, so that memory stays small however many there are.
 
-use crate::fleet::{FleetFault, LastRead, Memory};
+use crate::memory::{FleetFault, LastRead, Memory};
 use crate::survey::unread;
 use lavrin_fleet::fleet::matrix::{Matrix, WayIn, WaysIn};
 use lavrin_fleet::fleet::{Access, Moment, who};

@@ -9,7 +9,8 @@ use lavrin_server::survey::Observation;
 use lavrin_server::survey::key_use::{KeyUse, KeyUses};
 use lavrin_server::survey::snapshot::Snapshot;
 use lavrin_store::database::{Database, SeenKeys, Sighted};
-use lavrin_work::fleet::{FleetFault, Memory, audit, states};
+use lavrin_work::fleet::{audit, states};
+use lavrin_work::memory::{FleetFault, Memory};
 
 const TODAY: Date = Date { year: 2026, month: 11, day: 23 };
 

@@ -11,7 +11,7 @@ use lavrin_fleet::register::edit::{NewGrant, add_grant, set_grant};
 use lavrin_fleet::register::{Date, Grant, Host, Placed, Register, Whom, entry_options};
 use lavrin_server::steps::gives_root;
 use lavrin_store::database::Database;
-use lavrin_work::fleet::Memory;
+use lavrin_work::memory::Memory;
 use std::collections::BTreeSet;
 
 /// The file that holds the grants.

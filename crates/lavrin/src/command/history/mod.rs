@@ -31,7 +31,7 @@ use lavrin_server::survey::Observation;
 use lavrin_server::system::System;
 use lavrin_store::database::{Database, Seen};
 use lavrin_store::{ChangeOutcome, Event, JournalEntry, Keeper};
-use lavrin_work::fleet::Memory;
+use lavrin_work::memory::Memory;
 use lavrin_work::survey::unread;
 pub use past_row::PastRow;
 use rayon::prelude::*;

@@ -12,7 +12,7 @@ use lavrin_keys::text::count;
 use lavrin_server::steps::{RootLogin, open_to_passwords};
 use lavrin_server::system::System;
 use lavrin_store::database::Database;
-use lavrin_work::fleet::Memory;
+use lavrin_work::memory::Memory;
 use serde::Serialize;
 
 /// What `--format json` prints.

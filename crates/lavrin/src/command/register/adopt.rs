@@ -17,7 +17,7 @@ use lavrin_keys::text::{count, printable, shell_word};
 use lavrin_server::audit::{AuditEntry, Auditor};
 use lavrin_server::system::System;
 use lavrin_store::database::Database;
-use lavrin_work::fleet::Memory;
+use lavrin_work::memory::Memory;
 use serde::Serialize;
 use std::collections::{BTreeSet, HashMap};
 use std::io::IsTerminal as _;

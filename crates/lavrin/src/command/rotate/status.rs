@@ -11,7 +11,7 @@ use lavrin_fleet::fleet::Owner;
 use lavrin_fleet::fleet::rotation::{Rotation, RotationPlace, RotationStage, rotations};
 use lavrin_server::system::System;
 use lavrin_store::database::Database;
-use lavrin_work::fleet::Memory;
+use lavrin_work::memory::Memory;
 use lavrin_work::rotate::{RotationRow, RotationState, StaysWhy};
 
 /// Hosts that are held in memory at once.
