@@ -15,7 +15,7 @@ use rayon::prelude::*;
 /// Hosts that are held in memory at once.
 const HOSTS_AT_ONCE: usize = 128;
 
-/// Missing ways in that are told one by one, on all hosts together; the rest is counted.
+/// Missing ways in that are listed one by one, on all hosts together; the rest is counted.
 const MISSING_MAX: usize = 50_000;
 
 /// What is remembered of a host.

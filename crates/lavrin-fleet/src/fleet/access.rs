@@ -43,7 +43,7 @@ pub enum Certainty {
 /// Longest file of a client that is fetched, in bytes.
 const CLIENT_FILE_BYTES_MAX: u64 = 1 << 20;
 
-/// What a client writes down about servers, in the order in which it is told.
+/// What a client writes down about servers, in the order in which it is listed.
 pub(crate) const CLIENT_FILES: [&[u8]; 2] = [b"known_hosts", b"config"];
 
 /// What has to be looked at on a host, so that an audit and [`who`] can say everything.

@@ -24,7 +24,7 @@ pub enum There {
     NotSeen,
 }
 
-/// Missing ways into one host that are told one by one; a grant for a large team on all hosts may ask for very many.
+/// Missing ways into one host that are listed one by one; a grant for a large team on all hosts may ask for very many.
 pub const MISSING_MAX: usize = 500;
 
 /// A way into an account: a key that opens it, or that the register says should.

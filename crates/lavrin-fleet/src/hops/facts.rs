@@ -5,7 +5,7 @@ use crate::register::{Host, USUAL_LOGIN};
 use lavrin_keys::version::Version;
 use lavrin_server::account::Account;
 use lavrin_server::audit::takes_agents;
-use lavrin_server::fs::BytePath;
+use lavrin_server::fs::{BytePath, Fact};
 use lavrin_server::server_config::group_names;
 use lavrin_server::steps::gives_root;
 use lavrin_server::survey::StrayKey;
@@ -25,6 +25,8 @@ pub struct HostFacts {
     pub takes_agents: bool,
     /// By the rules of which version its lists of addresses are read.
     pub rules: Version,
+    /// Accounts in whose folder nobody could look for private keys.
+    pub not_looked_at: Vec<String>,
 }
 
 /// What is known of an account.
@@ -74,7 +76,16 @@ impl HostFacts {
             accounts.iter().enumerate().map(|(number, account)| (account.name.as_str(), number)).collect();
         let open =
             open.iter().filter_map(|access| Some((*number.get(access.account.as_str())?, access.clone()))).collect();
-        Self { host: host.id.clone(), open, takes_agents: takes_agents(seen), rules: seen.server.rules(), accounts }
+        let is_unseen =
+            |account: &&Account| matches!(seen.private_keys.get(&account.home.join(b".ssh")), Some(Fact::Unseen(_)));
+        Self {
+            host: host.id.clone(),
+            open,
+            takes_agents: takes_agents(seen),
+            rules: seen.server.rules(),
+            accounts,
+            not_looked_at: seen.accounts.iter().filter(is_unseen).map(|account| account.name.clone()).collect(),
+        }
     }
 }
 

@@ -49,6 +49,7 @@ fn host(name: &str, holds: [&[usize]; 2], opened_by: [&[usize]; 2]) -> HostFacts
         open: open.collect(),
         takes_agents: true,
         rules: Version(9, 2),
+        not_looked_at: Vec::new(),
     }
 }
 

@@ -106,7 +106,7 @@ fn folded<W: Write>(page: &Page, out: &mut Counted<'_, W>) -> io::Result<()> {
             OwnerKind::Person => of.team.clone().unwrap_or_else(|| "no team".to_owned()),
             OwnerKind::Program => "programs".to_owned(),
             OwnerKind::Kept => "kept keys".to_owned(),
-            OwnerKind::Nobody => "nobody known".to_owned(),
+            OwnerKind::Nobody => "owner unknown".to_owned(),
         }
     };
     let tag_of = |host: u32| page.host(host).tags.first().map_or("no tag", String::as_str);
@@ -125,7 +125,7 @@ fn folded<W: Write>(page: &Page, out: &mut Counted<'_, W>) -> io::Result<()> {
     }
     let rows: BTreeSet<&str> = cells.keys().map(|(team, _)| *team).collect();
     let tags: BTreeSet<&str> = cells.keys().map(|(_, tag)| *tag).collect();
-    out.raw("<p>There are too many people and hosts for one table: teams and tags stand for them. Each cell opens in place; person by person and host by host everything is told below.</p>")?;
+    out.raw("<p>One table cannot show so many people and hosts: it shows teams and tags. Each cell opens in place; below, each person and each host has a section of its own.</p>")?;
     out.raw("<div class=\"scroll\" role=\"region\" aria-label=\"Teams and tags\" tabindex=\"0\"><table class=\"matrix\"><thead>")?;
     out.markup(&html! { tr { th scope="col" { "Team" } @for tag in &tags { th scope="col" { (tag) } } } })?;
     out.raw("</thead><tbody>")?;

@@ -142,7 +142,7 @@ pub struct PageHost {
     pub not_read: Vec<String>,
     /// Its accounts.
     pub accounts: usize,
-    /// Ways in that the register asks for and that are missing, beyond those that are told.
+    /// Ways in that the register asks for and that are missing, beyond those that are listed.
     pub more_missing: usize,
     /// Its findings: severity, rule, and how many.
     pub findings: Vec<(&'static str, &'static str, usize)>,

@@ -27,7 +27,7 @@ fn page() -> Page {
         register: "Halvmark & co".to_owned(),
         at: "2026-11-29 12:00 UTC".to_owned(),
         version: "0.1.0".to_owned(),
-        owners: vec![owner(OwnerKind::Person, "sten"), owner(OwnerKind::Nobody, "nobody known")],
+        owners: vec![owner(OwnerKind::Person, "sten"), owner(OwnerKind::Nobody, "owner unknown")],
         hosts: vec![host("buoy-4"), host("lantern")],
         ways: vec![way(0, 0, WayMark::AsRegistered), way(1, 0, WayMark::Missing), way(1, 1, WayMark::NotRegistered)],
         words: vec![String::new(), "keeper".to_owned(), "</script><script>alert(1)</script>".to_owned()],
@@ -86,7 +86,7 @@ fn of_too_many_teams_and_tags_are_told_and_every_section_stays() {
         .collect();
     page.ways = (0..80).map(|host| PageWay { host, ..page.ways[0] }).collect();
     let text = written(&page);
-    assert!(text.contains("There are too many people and hosts for one table"));
+    assert!(text.contains("One table cannot show so many people and hosts"));
     assert!(text.contains("27 ways into 27 hosts") && text.contains("26 ways into 26 hosts"));
     assert_eq!(text.matches("class=\"in\" id=\"host-").count(), 80);
     assert!(text.contains("buoy-79</a>"));

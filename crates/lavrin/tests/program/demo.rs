@@ -33,7 +33,7 @@ fn the_demo_shows_the_whole_job_and_cleans_up() {
         "is the key that this login uses",
         "Removed for edda on 127.0.0.1",
         "refused edda on 127.0.0.1",
-        "root@buoy-7  nobody known: closes 1 host, 2 accounts",
+        "root@buoy-7  owner unknown: closes 1 host, 2 accounts",
         "The report stays: open ",
     ] {
         assert!(run.stdout.contains(told), "{told}\n{run}");

@@ -101,7 +101,7 @@ privates() { # private keys in a folder: whether they are there and protected, a
     printf '%s %s\n' "$p" "${f##*/}"
     h=$(half)
     if [ -n "$h" ]; then echo "half $h"; elif [ -f "$f.pub" ] && [ -r "$f.pub" ]; then
-      l=; IFS= read -r l <"$f.pub" 2>/dev/null; printf 'beside %.3000s\n' "$l"
+      head -c 3000 <"$f.pub" 2>/dev/null | { l=; IFS= read -r l; printf 'beside %s\n' "$l"; }
     fi
   done
   l1=; l2=; l=; a=; c=; h=

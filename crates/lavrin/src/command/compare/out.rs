@@ -16,7 +16,7 @@ use lavrin_server::steps::NoSteps;
 use lavrin_work::fleet::Compared;
 use serde::Serialize;
 
-/// Up to so many hosts are told one by one; the rest is counted.
+/// Up to so many hosts are listed one by one; the rest is counted.
 const TOLD_MAX: usize = 500;
 
 /// What `--format json` prints.

@@ -13,7 +13,7 @@ use std::collections::{BTreeMap, BTreeSet};
 /// Beyond so many people or hosts teams and tags stand for them, unless each is asked for.
 const EACH_MAX: usize = 60;
 
-/// Differences that are told one by one; the rest is counted.
+/// Differences that are listed one by one; the rest is counted.
 const TOLD_MAX: usize = 40;
 
 /// Characters of a name in front of its row, and of one above its column.
@@ -216,7 +216,7 @@ fn state_words(way: &WayOut) -> String {
         (WayState::NotRead, _) => "account not read".to_owned(),
         (WayState::NotSeen, _) => "host not seen".to_owned(),
         (WayState::Missing, _) => "registered, does not open".to_owned(),
-        (WayState::NotRegistered, "unknown") => "opens, nobody known".to_owned(),
+        (WayState::NotRegistered, "unknown") => "opens, owner unknown".to_owned(),
         (WayState::NotRegistered, "left") => "opens, and its owner has left".to_owned(),
         (WayState::NotRegistered, "retired") => "opens, and the key is retired".to_owned(),
         (WayState::NotRegistered, "over") => "opens, and the grant is over".to_owned(),
@@ -244,7 +244,7 @@ fn list(ways: &[WayOut], ui: &Ui) -> String {
         vec![
             ui.paint(Label::Strong, &format!("{}@{}", way.account, way.host)),
             ui.paint(label_of(way.state), &state_words(way)),
-            if way.owner.is_some() { label } else { format!("nobody known: {}", way.comment) },
+            if way.owner.is_some() { label } else { format!("owner unknown: {}", way.comment) },
             way.key.clone(),
             how(&way.limits, way.until.as_deref()),
         ]

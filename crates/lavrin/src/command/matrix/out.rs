@@ -30,7 +30,7 @@ pub struct MatrixHostOut {
     pub seen: Option<String>,
     /// Accounts that were not read.
     pub not_read: Vec<String>,
-    /// Ways in that the register asks for, beyond those that are told: there may be very many.
+    /// Ways in that the register asks for, beyond those that are listed: there may be very many.
     pub more_missing: usize,
 }
 
@@ -160,7 +160,7 @@ impl WayOut {
 
     /// Its owner, as a row of the matrix names it.
     pub fn who(&self) -> String {
-        self.owner.clone().unwrap_or_else(|| "nobody known".to_owned())
+        self.owner.clone().unwrap_or_else(|| "owner unknown".to_owned())
     }
 }
 

@@ -90,9 +90,9 @@ pub fn run(args: &PathsArgs, ui: &Ui) -> Result<Exit, CommandError> {
         check_account(name, host, store.as_ref())?;
     }
     let hosts: Vec<&Host> = register.hosts.values().collect();
-    let (facts, unseen) = facts(&hosts, store.as_ref(), moment())?;
+    let facts = facts(&hosts, store.as_ref(), moment())?;
     let follow = Follow { passphrases: args.with_passphrases, agents: args.with_agents };
-    let ways = WaysThrough::of(&facts, register, follow);
+    let ways = WaysThrough::of(&facts.hosts, register, follow);
     let sighted = SightedSince::of(store.as_ref());
     // A person reads the nearest ones, a program all of them.
     let told_max = if ui.is_text() && !args.all { text::LOOKED_AT } else { usize::MAX };
@@ -115,7 +115,7 @@ pub fn run(args: &PathsArgs, ui: &Ui) -> Result<Exit, CommandError> {
             )?
         }
     };
-    out.not_followed(&ways, follow, unseen);
+    out.not_followed(&ways, follow, &facts);
     ui.give(&out, || text::text(&out, args, ui));
     Ok(out.exit())
 }

@@ -9,6 +9,7 @@ use lavrin_fleet::hops::{BecomesRoot, Behind, Cut, Follow, ReachedFrom, Spot, St
 use lavrin_keys::key::Fingerprint;
 use lavrin_keys::text::printable;
 use lavrin_store::database::Database;
+use lavrin_work::hops::FleetFacts;
 use serde::Serialize;
 use std::collections::{BTreeSet, HashMap, HashSet};
 
@@ -38,6 +39,11 @@ pub struct PathsOut {
     pub not_followed: NotFollowedOut,
     /// Hosts of which nothing is known.
     pub never_seen: Vec<String>,
+    /// Accounts of which the last survey did not read everything, as `ACCOUNT@HOST`: a way may lead through them.
+    pub not_read: Vec<String>,
+    /// Whether a key that would be followed is not known.
+    #[serde(skip)]
+    has_unknown: bool,
 }
 
 /// An account that is reached.
@@ -274,15 +280,17 @@ impl PathsOut {
         })
     }
 
-    /// Adds what was not followed, and of which hosts nothing is known.
-    pub fn not_followed(&mut self, ways: &WaysThrough<'_>, follow: Follow, never_seen: Vec<String>) {
-        self.never_seen = never_seen;
+    /// Adds what was not followed, and what is not known.
+    pub fn not_followed(&mut self, ways: &WaysThrough<'_>, follow: Follow, facts: &FleetFacts) {
+        self.never_seen.clone_from(&facts.never_seen);
+        self.not_read.clone_from(&facts.not_read);
         for host in ways.hosts {
             self.not_followed.agents += usize::from(host.takes_agents && !follow.agents);
             for account in &host.accounts {
                 for key in &account.held {
                     if key.public.is_none() {
                         let name = printable(account.name.as_bytes());
+                        self.has_unknown |= key.protected != Some(true) || follow.passphrases;
                         self.not_followed.unknown_keys.push(format!("{name}@{}: {}", host.host, key.path));
                     } else if key.protected == Some(true) && !follow.passphrases {
                         self.not_followed.passphrases += 1;
@@ -295,7 +303,12 @@ impl PathsOut {
     /// A way to what was asked about is a finding.
     pub fn exit(&self) -> Exit {
         let found = if self.to.is_some() && !self.reached.is_empty() { Exit::Findings } else { Exit::Done };
-        found.max(if self.never_seen.is_empty() { Exit::Done } else { Exit::NotChecked })
+        found.max(if self.is_complete() { Exit::Done } else { Exit::NotChecked })
+    }
+
+    /// Whether everything is known that a way could lead through.
+    pub fn is_complete(&self) -> bool {
+        self.never_seen.is_empty() && self.not_read.is_empty() && !self.has_unknown
     }
 }
 

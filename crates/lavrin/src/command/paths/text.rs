@@ -165,7 +165,7 @@ fn removal(entry: &EntryAt) -> String {
 fn cut_text(cut: &CutOut, has_end: bool, ui: &Ui) -> String {
     let mut text = String::new();
     let line = |entry: &EntryAt, more: &str| {
-        let whose = entry.owner.clone().unwrap_or_else(|| "nobody known".to_owned());
+        let whose = entry.owner.clone().unwrap_or_else(|| "owner unknown".to_owned());
         format!(
             "  {}  {whose}{more}\n      {}\n      next: {}\n",
             ui.paint(Label::Strong, &entry.account),
@@ -237,19 +237,19 @@ fn aside(out: &PathsOut, args: &PathsArgs, ui: &Ui) -> String {
         lines.push(format!("not followed: agents forwarded to {hosts} (--with-agents follows them)"));
     }
     if !not.unknown_keys.is_empty() {
-        let some = not.unknown_keys.iter().take(3).cloned().collect::<Vec<_>>().join(", ");
-        let more = if not.unknown_keys.len() > 3 {
-            format!(" and {} more", not.unknown_keys.len() - 3)
-        } else {
-            String::new()
-        };
-        lines.push(format!("nobody knows which key this is: {some}{more}"));
+        lines.push(format!("not known which key this is: {}", some(&not.unknown_keys, 3)));
     }
     if !out.never_seen.is_empty() {
-        let some = out.never_seen.iter().take(8).cloned().collect::<Vec<_>>().join(", ");
-        let more =
-            if out.never_seen.len() > 8 { format!(" and {} more", out.never_seen.len() - 8) } else { String::new() };
-        lines.push(format!("never seen, so nothing is known of them: {some}{more}"));
+        lines.push(format!("never seen, so nothing is known of them: {}", some(&out.never_seen, 8)));
+    }
+    if !out.not_read.is_empty() {
+        lines.push(format!("not read by the last survey, a way may lead through them: {}", some(&out.not_read, 8)));
+    }
+    let unread = out.not_read.iter().filter_map(|account| Some(account.rsplit_once('@')?.1));
+    let hosts: BTreeSet<&str> = out.never_seen.iter().map(String::as_str).chain(unread).collect();
+    if !hosts.is_empty() {
+        let names = hosts.into_iter().take(8).map(shell_word).collect::<Vec<_>>().join(" ");
+        lines.push(format!("next: lavrin survey {names}"));
     }
     if lines.is_empty() {
         return String::new();
@@ -258,7 +258,16 @@ fn aside(out: &PathsOut, args: &PathsArgs, ui: &Ui) -> String {
     format!("\n{}", lines.iter().map(shown).collect::<String>())
 }
 
+/// The first ones, and how many more there are.
+fn some(names: &[String], most: usize) -> String {
+    let some = names.iter().take(most).cloned().collect::<Vec<_>>().join(", ");
+    if names.len() > most { format!("{some} and {} more", names.len() - most) } else { some }
+}
+
 fn summary(out: &PathsOut, ui: &Ui) -> String {
+    if out.accounts == 0 && !out.is_complete() {
+        return format!("{}\n", ui.paint(Label::Warn, "No way is known, but not everything was seen"));
+    }
     if out.accounts == 0 {
         return format!("{}\n", ui.paint(Label::Good, "No way"));
     }

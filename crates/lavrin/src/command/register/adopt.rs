@@ -25,7 +25,7 @@ use std::io::IsTerminal as _;
 /// Hosts that are held in memory at once.
 const HOSTS_AT_ONCE: usize = 512;
 
-/// Places of a key that are told.
+/// Places of a key that are listed.
 const PLACES_TOLD: usize = 6;
 
 /// Build the register from what surveys found, asking once for each key whose it is; changes nothing on any host

@@ -86,7 +86,7 @@ struct Counting {
     last_used: [usize; 5],
 }
 
-/// The times of last use that are told apart, in days.
+/// The times of last use that are kept apart, in days.
 const USED: [(&str, i64); 3] = [("within 30 days", 30), ("within 180 days", 180), ("longer ago", i64::MAX)];
 const NO_USE: [&str; 2] = ["not since the logs begin", "no log tells"];
 
@@ -145,7 +145,7 @@ impl Owners {
 
     fn number(&mut self, owner: Option<&Owner>) -> u32 {
         let kind = kind(owner);
-        let id = owner.map_or_else(|| "nobody known".to_owned(), Owner::name);
+        let id = owner.map_or_else(|| "owner unknown".to_owned(), Owner::name);
         if let Some(number) = self.numbers.get(&(kind, id.clone())) {
             return *number;
         }
@@ -341,7 +341,7 @@ fn summarise(page: &mut Page, looks: &[i64], counting: &Counting, register: &Reg
     let never = page.hosts.iter().filter(|host| host.seen.is_none());
     summary.never_seen = never.map(|host| host.id.clone()).collect();
     let [people, programs, kept, nobody] = counting.by_owner;
-    let all = [("of people", people), ("of programs", programs), ("of kept keys", kept), ("of nobody known", nobody)];
+    let all = [("of people", people), ("of programs", programs), ("of kept keys", kept), ("of unknown owner", nobody)];
     summary.by_owner = all.into_iter().filter(|(_, count)| *count > 0).collect();
     let meant: HashSet<&str> = hosts.iter().map(|host| host.id.as_str()).collect();
     let owed = register.owed.iter().filter(|owed| meant.contains(owed.host.as_str()));
@@ -384,7 +384,7 @@ fn bars(
     Ok(())
 }
 
-/// Ages that are told apart, in days.
+/// Ages that are kept apart, in days.
 const AGES: [(&str, i64); 5] =
     [("under 90 days", 90), ("under a year", 365), ("1 to 2 years", 730), ("2 to 5 years", 1826), ("older", i64::MAX)];
 

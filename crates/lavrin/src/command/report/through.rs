@@ -31,9 +31,9 @@ pub fn ways(
     let begin: Vec<String> = names.iter().chain(holders).cloned().collect();
     let facts = behind(register, store, now, &begin)?;
     let follow = Follow::default();
-    let ways = WaysThrough::of(&facts, register, follow);
+    let ways = WaysThrough::of(&facts.hosts, register, follow);
     let mut aside = PathsOut::default();
-    aside.not_followed(&ways, follow, Vec::new());
+    aside.not_followed(&ways, follow, &facts);
     let from = if names.is_empty() {
         let worst = PathsOut::overview(&ways).overview.into_iter().take(DRAWN_MAX);
         worst.map(|one| one.host).collect()
@@ -61,7 +61,10 @@ fn aside_words(out: &PathsOut) -> Vec<String> {
         words.push(format!("Not followed: agents that people may forward to {} hosts.", not.agents));
     }
     if !not.unknown_keys.is_empty() {
-        words.push(format!("Of {} private keys nobody knows which key they are.", not.unknown_keys.len()));
+        words.push(format!("Of {} private keys it is not known which key they are.", not.unknown_keys.len()));
+    }
+    if !out.not_read.is_empty() {
+        words.push(format!("{} accounts were not read: a way may lead through them.", out.not_read.len()));
     }
     words
 }

@@ -12,7 +12,7 @@ use lavrin_work::survey::Surveyed;
 use lavrin_work::ways::WayFault;
 use serde::Serialize;
 
-/// Up to so many hosts are told one by one; of more only those that changed or were not seen.
+/// Up to so many hosts are listed one by one; of more only those that changed or were not seen.
 const TOLD_MAX: usize = 60;
 
 /// What `--format json` prints.
