@@ -9,3 +9,4 @@ pub mod hops;
 pub mod host_fault;
 pub mod register;
 pub mod rules;
+pub mod shortcuts;

@@ -115,6 +115,12 @@ pub fn known_algorithms(file: &[u8], host: &str, port: u16) -> Vec<Algorithm> {
     lines.iter().filter(|line| !line.revoked).map(|line| line.key.algorithm()).collect()
 }
 
+/// The keys that are known for the host.
+#[must_use]
+pub fn known_keys(file: &[u8], host: &str, port: u16) -> Vec<PublicKey> {
+    lines_about(file, &known_as(host, port)).into_iter().filter(|line| !line.revoked).map(|line| line.key).collect()
+}
+
 /// The line that makes a host key known.
 #[must_use]
 pub fn line_for(host: &str, port: u16, key: &PublicKey) -> String {

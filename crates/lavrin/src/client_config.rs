@@ -22,6 +22,8 @@ pub struct ClientHost {
     pub user: Option<String>,
     /// The private key to sign in with.
     pub identity: Option<PathBuf>,
+    /// Every key that it names, whether it is there or not.
+    pub identities: Vec<PathBuf>,
     /// The hosts on the way, in order, as they are written there.
     pub jumps: Vec<String>,
     /// A `Match` block was left out.
@@ -51,6 +53,14 @@ pub fn of(host: &str) -> ClientHost {
         ConfigFiles { host: host.to_ascii_lowercase(), folder: folder.clone(), files: 0, found: ClientHost::default() };
     reading.file(&folder.join("config"), 0, true);
     reading.found
+}
+
+/// Every key that a client configuration names for a host: of these all count.
+pub fn identities(config: &Path, host: &str) -> Vec<PathBuf> {
+    let Some(folder) = paths::home().map(|home| home.join(".ssh")) else { return Vec::new() };
+    let mut reading = ConfigFiles { host: host.to_ascii_lowercase(), folder, files: 0, found: ClientHost::default() };
+    reading.file(config, 0, true);
+    reading.found.identities
 }
 
 struct ConfigFiles {
@@ -113,9 +123,10 @@ impl ConfigFiles {
             "hostname" if found.address.is_none() => found.address = Some(first.replace("%h", &self.host)),
             "port" if found.port.is_none() => found.port = first.parse().ok(),
             "user" if found.user.is_none() => found.user = Some(first),
-            "identityfile" if found.identity.is_none() => {
+            "identityfile" => {
                 let Ok(path) = paths::typed(&first);
-                found.identity = Some(path).filter(|path| path.is_file());
+                found.identity = found.identity.take().or_else(|| Some(path.clone()).filter(|path| path.is_file()));
+                found.identities.push(path);
             }
             "proxyjump" if found.jumps.is_empty() && first != "none" => {
                 found.jumps = first.split(',').map(str::to_owned).collect();

@@ -247,6 +247,7 @@ mod tests {
         paths::out::PathsOut,
         person::PersonRow,
         report::ReportOut,
+        shortcuts::ShortcutsOut,
         survey::SurveyedHostOut,
     };
     use lavrin_report::rows::TableRow;
@@ -313,6 +314,7 @@ mod tests {
         check::<MatrixOut>("matrix");
         check::<PathsOut>("paths");
         check::<ReportOut>("report");
+        check::<ShortcutsOut>("shortcuts");
     }
 
     /// The schema of the rows of a list, which are what tables and lines of JSON are made of. Its fields are the columns.

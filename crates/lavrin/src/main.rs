@@ -14,6 +14,7 @@ mod fold;
 mod host;
 mod input;
 mod json;
+mod out_file;
 mod outcome;
 mod paths;
 mod screen;

@@ -157,6 +157,10 @@ pub const EXAMPLES: &[(&str, &[&str])] = &[
             "lavrin history --verify runa-left.txt",
         ],
     ),
+    (
+        "shortcuts",
+        &["lavrin shortcuts sten --write", "lavrin shortcuts edda@192.0.2.7 --alias lantern --identity ~/.ssh/edda"],
+    ),
     ("undo", &["lavrin undo --last --preview", "lavrin undo --run 20261123-080000-61d125"]),
     ("demo", &["lavrin demo", "lavrin demo --keep"]),
 ];

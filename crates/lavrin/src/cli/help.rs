@@ -13,13 +13,14 @@ pub const CONNECTION: &str = "Reaching a host";
 const ASIDE: [&str; 5] = ["color", "quiet", "verbose", "pager", "help_connection"];
 
 /// Commands in the order of the work.
-const GROUPS: [(&str, &[&str]); 7] = [
+const GROUPS: [(&str, &[&str]); 8] = [
     ("Keys", &["key", "agent", "kept"]),
     ("One account", &["install", "remove", "mend", "why", "probe"]),
     ("The register (who should have access)", &["register", "person", "host", "grant", "withdraw"]),
     ("The fleet (who has access, and putting it right)", &["survey", "compare", "enforce", "audit"]),
     ("People come and go, passwords end", &["rotate", "offboard", "keys-only"]),
     ("To be looked at", &["report", "matrix", "paths"]),
+    ("For people and new machines", &["shortcuts"]),
     ("Looking back, and a first look", &["history", "undo", "demo"]),
 ];
 

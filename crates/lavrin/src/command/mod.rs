@@ -27,6 +27,7 @@ pub mod register;
 pub mod remove;
 pub mod report;
 pub mod rotate;
+pub mod shortcuts;
 pub mod sightings;
 pub mod survey;
 pub mod undo;

@@ -54,6 +54,7 @@ mod rotate;
 mod router;
 mod secrets;
 mod server_cases;
+mod shortcuts;
 mod stand_in;
 mod statement;
 mod stores;

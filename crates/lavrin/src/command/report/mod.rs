@@ -1,7 +1,6 @@
 //! `lavrin report`: the page to look at, made from what surveys saw.
 
 mod counts;
-mod file;
 mod gather;
 mod through;
 
@@ -11,6 +10,7 @@ use super::register::{OpenedRegister, RegisterArgs};
 use super::survey::hosts_named;
 use crate::error::CommandError;
 use crate::exit::Exit;
+use crate::out_file::OutFile;
 use crate::ui::{Label, Ui};
 use crate::{clock, paths};
 use clap::Args;
@@ -72,7 +72,7 @@ pub struct ReportOut {
 
 /// Runs the command.
 pub fn run(args: &ReportArgs, ui: &Ui) -> Result<Exit, CommandError> {
-    let place = file::ReportFile::of(&args.out, args.replace)?;
+    let place = OutFile::of(&args.out, args.replace)?;
     let opened = args.register.open()?;
     let hosts = meant(args, &opened)?;
     let now = moment_of(args.at);

@@ -1,4 +1,4 @@
-//! The file of a report: for its owner alone, whole or not at all, never over one that is there.
+//! A file that a command writes: for its owner alone, whole or not at all, never over one that is there and is not its own.
 
 use crate::error::CommandError;
 use crate::{clock, paths};
@@ -8,9 +8,17 @@ use std::path::{Path, PathBuf};
 use tempfile::NamedTempFile;
 
 /// Where it goes.
-pub struct ReportFile<'a> {
+pub struct OutFile<'a> {
     path: &'a Path,
-    replaces: bool,
+    there: Existing,
+}
+
+/// What becomes of a file that is there already.
+#[derive(Clone, Copy, PartialEq, Eq)]
+enum Existing {
+    Refused,
+    MovedAside,
+    Overwritten,
 }
 
 /// What was written.
@@ -21,7 +29,7 @@ pub struct Written {
     pub moved_aside: Option<PathBuf>,
 }
 
-impl<'a> ReportFile<'a> {
+impl<'a> OutFile<'a> {
     /// Looks whether something is there before any work is done.
     pub fn of(path: &'a Path, replaces: bool) -> Result<Self, CommandError> {
         if path.symlink_metadata().is_ok() && !replaces {
@@ -30,7 +38,17 @@ impl<'a> ReportFile<'a> {
                 .hint(format!("ls -l {}", shell_word(&shown)))
                 .again("to move it aside", "--replace"));
         }
-        Ok(Self { path, replaces })
+        Ok(Self { path, there: if replaces { Existing::MovedAside } else { Existing::Refused } })
+    }
+
+    /// One that this program wrote itself, and writes anew.
+    pub fn own(path: &'a Path) -> Self {
+        Self { path, there: Existing::Overwritten }
+    }
+
+    /// Writes these bytes.
+    pub fn put(self, bytes: &[u8]) -> Result<Written, CommandError> {
+        self.write(|out| out.write_all(bytes))
     }
 
     /// Writes it.
@@ -47,7 +65,11 @@ impl<'a> ReportFile<'a> {
         drop(out);
         draft.as_file().sync_all().map_err(|error| failed(&error))?;
         let length = draft.as_file().metadata().map_err(|error| failed(&error))?.len();
-        let moved_aside = if self.replaces { self.move_aside()? } else { None };
+        if self.there == Existing::Overwritten {
+            draft.persist(self.path).map_err(|error| failed(&error.error))?;
+            return Ok(Written { length, moved_aside: None });
+        }
+        let moved_aside = if self.there == Existing::MovedAside { self.move_aside()? } else { None };
         draft.persist_noclobber(self.path).map_err(|error| failed(&error.error))?;
         Ok(Written { length, moved_aside })
     }
