@@ -5,7 +5,7 @@ use lavrin_keys::text::printable;
 use std::fmt::Write as _;
 
 /// What every file of shortcuts begins with: by that the program knows its own.
-pub const MARK: &str = "# Written by lavrin shortcuts";
+pub const MARK: &str = "# Shortcuts by Lavrin";
 
 /// What the blocks have in common.
 pub struct Client<'a> {
@@ -22,7 +22,7 @@ pub struct Client<'a> {
 /// The blocks, the first of them behind a few words.
 pub fn text(shortcuts: &[Shortcut], client: &Client<'_>) -> String {
     let mut text = format!(
-        "{MARK} {} on {}; each run writes it anew.\n\
+        "{MARK} for {}, {}; each run writes this file anew.\n\
          # No agent is forwarded: root on a host could sign in elsewhere with every key in it, for as long as the session lasts.\n\
          # A way over another host needs none.\n",
         client.name, client.today
@@ -77,7 +77,7 @@ fn limits(shortcut: &Shortcut) -> Vec<String> {
 
 /// The file with the keys of the hosts, each under the name of its host.
 pub fn known_hosts(shortcuts: &[Shortcut], client: &Client<'_>) -> String {
-    let mut text = format!("{MARK} {} on {}; each run writes it anew.\n", client.name, client.today);
+    let mut text = format!("{MARK} for {}, {}; each run writes this file anew.\n", client.name, client.today);
     let mut last = "";
     for shortcut in shortcuts {
         if shortcut.host == last {
