@@ -9,14 +9,18 @@ keyring=/usr/share/keyrings/debian-archive-keyring.gpg
 mirror=$(sed -n 's/^\(URIs:\|deb\)\( \[.*\]\)\? *\(http[^ ]*debian\)\/\? *.*/\3/p' /etc/apt/sources.list /etc/apt/sources.list.d/*.sources 2>/dev/null | head -1) || true
 mkdir -p "$trees"
 make_tree() {
-  # A tree counts once it is whole: it is made beside its place and moved there.
-  [ -e "$trees/$1/made" ] && return 0
-  rm -rf "${trees:?}/$1" "$trees/$1.new"
+  # A tree counts once it is whole: it is made beside its place and moved there. One with other packages is made anew.
+  [ -e "$trees/$1/made" ] && [ "$(cat "$trees/$1/made-of" 2>/dev/null)" = "$packages" ] && return 0
+  rm -rf "${trees:?}/$1.new"
   debootstrap --variant=minbase --include="$packages" --keyring="$keyring" \
     "$1" "$trees/$1.new" "${mirror:-http://deb.debian.org/debian}" >"$trees/$1.log" 2>&1 ||
     { tail -5 "$trees/$1.log" >&2; return 2; }
   chroot "$trees/$1.new" dpkg-query -W -f '${Package} ${Version}\n' ${packages//,/ } >"$trees/$1.new/made"
+  printf '%s' "$packages" >"$trees/$1.new/made-of"
+  # It works only where a test asks for it.
+  if [ -d "$trees/$1.new/etc/cloud" ]; then touch "$trees/$1.new/etc/cloud/cloud-init.disabled"; fi
   rm -rf "$trees/$1.new/var/cache/apt/archives" "$trees/$1.new/usr/share/doc" "$trees/$1.new/usr/share/locale"
+  rm -rf "${trees:?}/$1"
   mv "$trees/$1.new" "$trees/$1"
 }
 making=()

@@ -5,4 +5,4 @@ set -euo pipefail
 cd "$(dirname "$0")/.."
 [ $# -gt 0 ] || set -- bookworm trixie
 exec scripts/debian-trees.sh "${LAVRIN_MACHINE_TREES:-${CARGO_TARGET_DIR:-$PWD/target}/machine-trees}" \
-  systemd,systemd-sysv,dbus,openssh-server,dropbear,sudo,procps,iproute2 "$@"
+  systemd,systemd-sysv,dbus,openssh-server,dropbear,sudo,procps,iproute2,python3-cffi-backend,cloud-init "$@"

@@ -8,5 +8,6 @@ pub mod fleet;
 pub mod hops;
 pub mod host_fault;
 pub mod register;
+pub mod request;
 pub mod rules;
 pub mod shortcuts;

@@ -7,8 +7,9 @@ mod help;
 mod next;
 
 use crate::command::{
-    agent, audit, compare, demo, enforce, grant, history, host, install, kept, key, keys_only, matrix, mend, offboard,
-    paths, person, probe, register, remove, report, rotate, shortcuts, survey, undo, where_one_is, why, withdraw,
+    agent, audit, compare, demo, enforce, firstboot, grant, history, host, install, kept, key, keys_only, matrix, mend,
+    offboard, paths, person, probe, register, remove, report, rotate, shortcuts, survey, undo, where_one_is, why,
+    withdraw,
 };
 use crate::error::CommandError;
 use crate::exit::Exit;
@@ -104,6 +105,8 @@ enum Command {
     Paths(paths::PathsArgs),
     /// Client configuration for the hosts that a person may use
     Shortcuts(shortcuts::ShortcutsArgs),
+    /// Accounts and keys of a machine before its first boot
+    Firstboot(firstboot::FirstbootArgs),
     /// Take back a change or a whole run; it may let people in again
     Undo(undo::UndoArgs),
     /// Show the whole job on small stand-in servers on this machine
@@ -162,6 +165,7 @@ fn dispatch(command: Option<&Command>, ui: &Ui) -> Result<Exit, CommandError> {
         Command::Report(args) => report::run(args, ui),
         Command::Matrix(args) => matrix::run(args, ui),
         Command::Paths(args) => paths::run(args, ui),
+        Command::Firstboot(args) => firstboot::run(args, ui),
         Command::Shortcuts(args) => shortcuts::run(args, ui),
         Command::Install(args) => block_on(ui, install::run(args, ui)),
         Command::Remove(args) => block_on(ui, remove::run(args, ui)),

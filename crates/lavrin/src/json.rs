@@ -241,6 +241,7 @@ mod tests {
     use crate::command::{
         audit::rows::{EntryRow, FindingRow},
         compare::DifferenceRow,
+        firstboot::FirstbootOut,
         history::{EventOut, PastRow, RunOut},
         host::OneHost,
         matrix::out::{MatrixOut, WayRow},
@@ -315,6 +316,7 @@ mod tests {
         check::<PathsOut>("paths");
         check::<ReportOut>("report");
         check::<ShortcutsOut>("shortcuts");
+        check::<FirstbootOut>("firstboot");
     }
 
     /// The schema of the rows of a list, which are what tables and lines of JSON are made of. Its fields are the columns.

@@ -18,7 +18,7 @@ use lavrin_server::abilities::Ability;
 use lavrin_server::account::Account;
 use lavrin_server::device::KeyLimits;
 use lavrin_server::fs::{BytePath, Fact, Why};
-use lavrin_server::login::{HeldEntry, KeySource, Limits, algorithms_of};
+use lavrin_server::login::{AccountKeys, HeldEntry, KeySource, Limits, algorithms_of};
 use lavrin_server::server::Software;
 use lavrin_server::steps::{self, Kept, NewAccount, NoSteps, RootLogin};
 use lavrin_server::survey::{Resolved, resolve};
@@ -169,13 +169,25 @@ impl<'a> Comparer<'a> {
     }
 
     /// The grants that cover a host, each once.
-    fn grants_on(&self, host: &Host) -> Vec<&'a Grant> {
+    pub(super) fn grants_on(&self, host: &Host) -> Vec<&'a Grant> {
         let own = self.on_host.get(host.id.as_str()).into_iter().flatten();
         let tagged = host.tags.iter().filter_map(|tag| self.on_tag.get(tag.as_str())).flatten();
         let mut grants: Vec<&Grant> = own.chain(tagged).chain(&self.everywhere).copied().collect();
         grants.sort_by_key(|grant| std::ptr::from_ref::<Grant>(grant) as usize);
         grants.dedup_by(|one, other| std::ptr::eq(*one, *other));
         grants
+    }
+
+    /// The entries that grants ask for on a host that has none, as what is to be added; keys that another one replaces are left away.
+    pub(super) fn entries_asked_for(&self, grants: &[&'a Grant], limits: &KeyLimits) -> Vec<Difference> {
+        let mut wanted = self.wanted(grants);
+        wanted.retain(|entry| !entry.is_spared);
+        wanted.iter_mut().for_each(WantedEntry::end);
+        let none = AccountKeys::default();
+        let mut found = fit(&mut wanted, limits, &none);
+        wanted.iter().for_each(|entry| entry.differences(&none, &mut found));
+        leave_room(&mut found, 0, limits.keys_max.unwrap_or(usize::MAX));
+        found
     }
 
     /// The entries that grants ask for, each key once: without limits where any grant lets it in without.

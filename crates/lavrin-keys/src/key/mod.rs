@@ -16,6 +16,7 @@ pub mod public;
 pub mod revocation;
 pub mod signature;
 pub mod strength;
+mod words;
 
 pub use algorithm::{Algorithm, Curve};
 pub use fault::KeyFault;

@@ -161,6 +161,10 @@ pub const EXAMPLES: &[(&str, &[&str])] = &[
         "shortcuts",
         &["lavrin shortcuts sten --write", "lavrin shortcuts edda@192.0.2.7 --alias lantern --identity ~/.ssh/edda"],
     ),
+    (
+        "firstboot",
+        &["lavrin firstboot lantern --host-key --out lantern.yaml", "lavrin firstboot buoys --form shell --out images"],
+    ),
     ("undo", &["lavrin undo --last --preview", "lavrin undo --run 20261123-080000-61d125"]),
     ("demo", &["lavrin demo", "lavrin demo --keep"]),
 ];

@@ -20,7 +20,7 @@ const GROUPS: [(&str, &[&str]); 8] = [
     ("The fleet (who has access, and putting it right)", &["survey", "compare", "enforce", "audit"]),
     ("People come and go, passwords end", &["rotate", "offboard", "keys-only"]),
     ("To be looked at", &["report", "matrix", "paths"]),
-    ("For people and new machines", &["shortcuts"]),
+    ("For people and new machines", &["shortcuts", "firstboot"]),
     ("Looking back, and a first look", &["history", "undo", "demo"]),
 ];
 

@@ -7,6 +7,7 @@ pub mod change;
 pub mod compare;
 pub mod demo;
 pub mod enforce;
+pub mod firstboot;
 pub mod fleet_change;
 pub mod grant;
 pub mod history;

@@ -9,6 +9,7 @@ mod demo;
 mod enforce;
 mod enforce_faults;
 mod file_host;
+mod firstboot;
 mod held;
 mod help;
 mod kept;

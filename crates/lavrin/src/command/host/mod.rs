@@ -6,7 +6,7 @@ mod import;
 pub mod profile;
 mod reopen;
 pub mod settings;
-mod trust;
+pub mod trust;
 
 pub use change::file_of;
 

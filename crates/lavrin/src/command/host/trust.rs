@@ -56,7 +56,10 @@ pub fn run(args: &TrustArgs, ui: &Ui) -> Result<Exit, CommandError> {
             ));
     }
     confirm(args, host, &key, ui)?;
-    pin(&opened, host, &key, ui)
+    let kept = host.host_keys.iter().filter(|pinned| pinned.value.algorithm() != key.algorithm());
+    let keys: Vec<&PublicKey> = kept.map(|pinned| &pinned.value).chain([&key]).collect();
+    pin(&opened, host, &keys, ui)?;
+    Ok(Exit::Done)
 }
 
 /// The key that the host shows now.
@@ -107,14 +110,12 @@ fn confirm(args: &TrustArgs, host: &Host, key: &PublicKey, ui: &Ui) -> Result<()
     Err(CommandError::with(Exit::Stopped, "the key was not confirmed").because("nothing was changed"))
 }
 
-fn pin(opened: &OpenedRegister, host: &Host, key: &PublicKey, ui: &Ui) -> Result<Exit, CommandError> {
-    let kept = host.host_keys.iter().filter(|pinned| pinned.value.algorithm() != key.algorithm());
-    let mut lines: Vec<String> = kept.map(|pinned| pinned.value.line("").trim_end().to_owned()).collect();
-    lines.push(key.line("").trim_end().to_owned());
+/// Writes down by which keys a host proves itself from now on.
+pub fn pin(opened: &OpenedRegister, host: &Host, keys: &[&PublicKey], ui: &Ui) -> Result<OpenedRegister, CommandError> {
+    let lines: Vec<String> = keys.iter().map(|key| key.line("").trim_end().to_owned()).collect();
     let own = format!("hosts/{}.toml", host.id);
     let (path, id) = if opened.text(&own).is_some() { (own.as_str(), None) } else { (FILE, Some(host.id.as_str())) };
     let text = set_host(opened.text(path).unwrap_or_default(), id, "host_keys", &HostField::List(&lines))
         .map_err(edit_fault(path))?;
-    change_file(opened, ui, path, &text)?;
-    Ok(Exit::Done)
+    change_file(opened, ui, path, &text)
 }

@@ -18,7 +18,7 @@ static NUMBER: AtomicU8 = AtomicU8::new(10);
 /// A machine that runs.
 pub struct Machine {
     process: Child,
-    dir: TempDir,
+    tree: TreeCopy,
     pub address: String,
     pub port: u16,
 }
@@ -26,20 +26,8 @@ pub struct Machine {
 impl Machine {
     /// Boots one. Root gets in with the key `root` of the world; `change` may change its tree before.
     pub fn boot(suite: &str, world: &World, change: impl FnOnce(&Path, &str, u16)) -> Self {
-        let tree = trees().join(suite);
-        assert!(tree.join("made").exists(), "{} is missing: scripts/machine-trees.sh makes it", tree.display());
-        let dir = tempfile::Builder::new().prefix("lavrin-machine-").tempdir().unwrap();
-        let root = dir.path().join("root");
-        for folder in ["upper", "work", "root"] {
-            std::fs::create_dir(dir.path().join(folder)).unwrap();
-        }
-        let layers = ["lowerdir", "upperdir", "workdir"].into_iter().zip([
-            tree,
-            dir.path().join("upper"),
-            dir.path().join("work"),
-        ]);
-        let layers: Vec<String> = layers.map(|(name, path)| format!("{name}={}", path.display())).collect();
-        system("mount", &["-t", "overlay", "overlay", "-o", &layers.join(","), root.to_str().unwrap()]);
+        let tree = TreeCopy::of(suite);
+        let root = tree.root();
         let address = format!("127.0.0.{}", NUMBER.fetch_add(1, Ordering::Relaxed));
         let port = free_port();
         // The stock client asks by which methods it would get in, again and again; newer servers count that.
@@ -52,7 +40,7 @@ impl Machine {
         let _ = std::fs::remove_file(root.join("etc/systemd/system/multi-user.target.wants/dropbear.service"));
         change(&root, &address, port);
         let process = started(&root, &address);
-        let machine = Self { process, dir, address, port };
+        let machine = Self { process, tree, address, port };
         machine.wait_until_it_answers();
         machine
     }
@@ -72,7 +60,7 @@ impl Machine {
 
     /// Its tree, as it is at this moment.
     pub fn path(&self, below: &str) -> PathBuf {
-        self.dir.path().join("root").join(below)
+        self.tree.root().join(below)
     }
 
     pub fn is_up(&self) -> bool {
@@ -119,7 +107,39 @@ impl Drop for Machine {
         }
         let _ = self.process.kill();
         let _ = self.process.wait();
-        let _ = Command::new("umount").arg("-l").arg(self.dir.path().join("root")).status();
+    }
+}
+
+/// The tree of a release with a layer above it that takes what is changed.
+pub struct TreeCopy(TempDir);
+
+impl TreeCopy {
+    pub fn of(suite: &str) -> Self {
+        let tree = trees().join(suite);
+        assert!(tree.join("made").exists(), "{} is missing: scripts/machine-trees.sh makes it", tree.display());
+        let dir = tempfile::Builder::new().prefix("lavrin-machine-").tempdir().unwrap();
+        let root = dir.path().join("root");
+        for folder in ["upper", "work", "root"] {
+            std::fs::create_dir(dir.path().join(folder)).unwrap();
+        }
+        let layers = ["lowerdir", "upperdir", "workdir"].into_iter().zip([
+            tree,
+            dir.path().join("upper"),
+            dir.path().join("work"),
+        ]);
+        let layers: Vec<String> = layers.map(|(name, path)| format!("{name}={}", path.display())).collect();
+        system("mount", &["-t", "overlay", "overlay", "-o", &layers.join(","), root.to_str().unwrap()]);
+        Self(dir)
+    }
+
+    pub fn root(&self) -> PathBuf {
+        self.0.path().join("root")
+    }
+}
+
+impl Drop for TreeCopy {
+    fn drop(&mut self) {
+        let _ = Command::new("umount").arg("-l").arg(self.root()).status();
     }
 }
 
