@@ -247,6 +247,7 @@ mod tests {
         matrix::out::{MatrixOut, WayRow},
         paths::out::PathsOut,
         person::PersonRow,
+        person::request::RequestOut,
         report::ReportOut,
         shortcuts::ShortcutsOut,
         survey::SurveyedHostOut,
@@ -315,6 +316,7 @@ mod tests {
         check::<MatrixOut>("matrix");
         check::<PathsOut>("paths");
         check::<ReportOut>("report");
+        check::<RequestOut>("person-request");
         check::<ShortcutsOut>("shortcuts");
         check::<FirstbootOut>("firstboot");
     }

@@ -21,6 +21,7 @@ mod screen;
 mod secret;
 mod severity_arg;
 mod sign_in;
+mod signing;
 mod table;
 mod trace;
 mod ui;

@@ -58,6 +58,13 @@ pub const EXAMPLES: &[(&str, &[&str])] = &[
             "lavrin person add sten --key report.pub --label report --purpose automation",
         ],
     ),
+    (
+        "person request",
+        &[
+            "lavrin person request edda --name 'Edda Holm' --what-for 'tide logs' --identity ~/.ssh/edda",
+            "lavrin person request edda --challenge 'harbour 42' --identity ~/.ssh/edda.pub --out edda-request.txt",
+        ],
+    ),
     ("person list", &["lavrin person list", "lavrin person list --format json"]),
     ("person show", &["lavrin person show sten", "lavrin person show sten --format json"]),
     ("agent list", &["lavrin agent list", "lavrin agent list --register halvmark"]),

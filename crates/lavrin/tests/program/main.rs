@@ -21,6 +21,7 @@ mod kill;
 mod lost_line;
 mod mend;
 mod newcomer;
+mod newcomers_request;
 mod not_root;
 mod paths;
 mod private_halves;

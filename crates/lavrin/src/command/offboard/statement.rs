@@ -9,14 +9,14 @@ use crate::command::register::{OpenedRegister, today};
 use crate::error::CommandError;
 use crate::exit::Exit;
 use crate::secret::Given;
+use crate::signing::SigningKey;
 use crate::table::columns;
 use crate::ui::Ui;
 use crate::{clock, input, paths};
 use clap::Args;
 use lavrin_fleet::fleet::{Index, Owner};
 use lavrin_fleet::register::{Person, Register};
-use lavrin_keys::key::signature::{armored, sign, to_be_signed};
-use lavrin_keys::key::{Fingerprint, PrivateKey, PublicKey};
+use lavrin_keys::key::Fingerprint;
 use lavrin_keys::text::{count, shell_word};
 use lavrin_server::survey::snapshot::hash;
 use lavrin_store::register::commit;
@@ -40,12 +40,6 @@ pub struct StatementArgs {
     /// Key that signs it (default: --identity, or the agent)
     #[arg(long, value_name = "FILE", value_parser = paths::typed, requires = "statement")]
     pub sign_with: Option<PathBuf>,
-}
-
-/// What signs.
-enum SigningKey {
-    Private(Arc<PrivateKey>),
-    Agent { socket: String, key: PublicKey },
 }
 
 /// A statement that can be written once all is done.
@@ -182,13 +176,6 @@ pub fn beside(path: &Path, ending: &str) -> PathBuf {
 }
 
 impl Prepared {
-    fn print(&self) -> Fingerprint {
-        match &self.key {
-            SigningKey::Private(key) => key.public().fingerprint(),
-            SigningKey::Agent { key, .. } => key.fingerprint(),
-        }
-    }
-
     /// Writes the three files.
     pub async fn write(self, told: StatedLeaving<'_>, opened: &OpenedRegister, ui: &Ui) -> Result<(), CommandError> {
         let register = opened.register();
@@ -199,7 +186,11 @@ impl Prepared {
             name,
             left: told.leaver.left.to_string(),
             keys: told.leaver.prints.iter().map(ToString::to_string).collect(),
-            made: MadeOut { time: clock::timestamp(), by: self.by.clone(), key: self.print().to_string() },
+            made: MadeOut {
+                time: clock::timestamp(),
+                by: self.by.clone(),
+                key: self.key.public().fingerprint().to_string(),
+            },
             register: RegisterVersionOut {
                 name: register.name.clone(),
                 commit: commit(opened.folder.path()),
@@ -213,7 +204,7 @@ impl Prepared {
         };
         let json = serde_json::to_string_pretty(&out).expect("these types have only text keys") + "\n";
         let text = text(&out, &self.path, &hex(&hash(json.as_bytes())));
-        let signature = self.sign(text.as_bytes()).await?;
+        let signature = self.key.sign(NAMESPACE, text.as_bytes()).await?;
         put_file(&beside(&self.path, "json"), json.as_bytes(), false, false)?;
         put_file(&beside(&self.path, "sig"), signature.as_bytes(), false, false)?;
         put_file(&self.path, text.as_bytes(), false, false)?;
@@ -221,18 +212,6 @@ impl Prepared {
         ui.status(&format!("statement: {shown}, signed by {}", self.by));
         ui.status(&format!("to check it: {}", crate::cli::complete(&format!("lavrin history --verify {shown}"))));
         Ok(())
-    }
-
-    async fn sign(&self, text: &[u8]) -> Result<String, CommandError> {
-        match &self.key {
-            SigningKey::Private(key) => sign(key, NAMESPACE, text)
-                .map_err(|_| CommandError::with(Exit::Stopped, "this key cannot sign the statement")),
-            SigningKey::Agent { socket, key } => {
-                let data = to_be_signed(NAMESPACE, text);
-                let blob = lavrin_reach::agent::sign(socket, key, &data).await.map_err(|why| agent::fault(&why))?;
-                Ok(armored(key, NAMESPACE, &blob))
-            }
-        }
     }
 }
 

@@ -2,8 +2,10 @@
 
 mod change;
 mod key;
+pub mod request;
 mod rows;
 
+use crate::cli::block_on;
 use crate::command::kept::may_have;
 use crate::command::register::{OpenedRegister, RegisterArgs, change_file, edit_fault, today, typed_date, typed_id};
 use crate::command::sightings::{Column, SightingOut, Sightings};
@@ -20,6 +22,7 @@ use lavrin_fleet::register::{Date, Grant, KeptAccount, OwnedKey, Person, Purpose
 use lavrin_keys::key::{PublicKey, strength};
 use lavrin_keys::text::{count, printable};
 use lavrin_server::finding::Fault;
+use request::Received;
 pub use rows::PersonRow;
 use serde::Serialize;
 use std::path::PathBuf;
@@ -29,6 +32,8 @@ use std::path::PathBuf;
 pub enum PersonCommand {
     /// Add a person, or a key to one
     Add(PersonAddArgs),
+    /// For newcomers: write what the administrator needs from you
+    Request(request::PersonRequestArgs),
     /// List the people with their keys
     List(PersonListArgs),
     /// One person: keys, and where they may log in
@@ -47,9 +52,9 @@ pub enum PersonCommand {
 /// Add a person, or a key to one
 #[derive(Debug, Args)]
 pub struct PersonAddArgs {
-    /// The person's name in the register
-    #[arg(value_name = "PERSON", value_parser = typed_id)]
-    pub id: String,
+    /// The person's name in the register (default: from the request)
+    #[arg(value_name = "PERSON", value_parser = typed_id, required_unless_present = "request")]
+    pub id: Option<String>,
     /// The full name
     #[arg(long, value_name = "NAME")]
     pub name: Option<String>,
@@ -59,6 +64,15 @@ pub struct PersonAddArgs {
     /// File with a public key; - for a paste on standard input
     #[arg(long, value_name = "KEY.pub", value_parser = paths::typed)]
     pub key: Option<PathBuf>,
+    /// File with a request that they made; - for standard input
+    #[arg(long, value_name = "FILE", value_parser = paths::typed, conflicts_with = "key")]
+    pub request: Option<PathBuf>,
+    /// What the request has to answer
+    #[arg(long, value_name = "TEXT", requires = "request")]
+    pub challenge: Option<String>,
+    /// They have read out the words of their key
+    #[arg(long, requires = "request")]
+    pub yes: bool,
     /// Label of the key
     #[arg(long, value_name = "LABEL", default_value = "main")]
     pub label: String,
@@ -181,6 +195,7 @@ struct AccessOut {
 pub fn run(command: &PersonCommand, ui: &Ui) -> Result<Exit, CommandError> {
     match command {
         PersonCommand::Add(args) => add(args, ui),
+        PersonCommand::Request(args) => block_on(ui, request::run(args, ui)),
         PersonCommand::List(args) => list(args, ui),
         PersonCommand::Show(args) => show(args, ui),
         PersonCommand::Set(args) => change::set(args, ui),
@@ -192,13 +207,16 @@ pub fn run(command: &PersonCommand, ui: &Ui) -> Result<Exit, CommandError> {
 
 fn add(args: &PersonAddArgs, ui: &Ui) -> Result<Exit, CommandError> {
     let opened = args.register.open()?;
-    let path = format!("people/{}.toml", args.id);
+    let received = args.request.as_ref().map(|path| Received::read(path, args.challenge.as_deref())).transpose()?;
+    let id = id_of(args, received.as_ref())?;
+    let full = args.name.as_deref().or(received.as_ref().map(|received| received.request.name.as_str()));
+    let path = format!("people/{id}.toml");
     let fault = || edit_fault(&path);
     let known = opened.text(&path);
     let mut text = if let Some(text) = known {
         text.to_owned()
     } else {
-        let text = set_text("", "name", Some(args.name.as_deref().unwrap_or(&args.id))).map_err(fault())?;
+        let text = set_text("", "name", Some(full.unwrap_or(id))).map_err(fault())?;
         set_date(&text, "since", args.since.unwrap_or_else(today)).map_err(fault())?
     };
     if let Some(name) = args.name.as_deref().filter(|_| known.is_some()) {
@@ -207,8 +225,13 @@ fn add(args: &PersonAddArgs, ui: &Ui) -> Result<Exit, CommandError> {
     if let Some(team) = &args.team {
         text = set_text(&text, "team", Some(team)).map_err(fault())?;
     }
-    if let Some(file) = &args.key {
-        let line = new_key(args, file, &opened, ui)?;
+    let given = match &args.key {
+        Some(file) => Some(input::public_key(file)?),
+        None => received.as_ref().map(|received| received.given.clone()),
+    };
+    if let Some(given) = given {
+        let line = new_key(args, id, &given, &opened, ui)?;
+        received.iter().try_for_each(|received| received.confirm(ui, args.yes))?;
         let key = NewKey {
             label: &args.label,
             line: &line,
@@ -220,27 +243,40 @@ fn add(args: &PersonAddArgs, ui: &Ui) -> Result<Exit, CommandError> {
         text = add_key(&text, None, &key).map_err(fault())?;
     }
     if known == Some(&text) {
-        return Err(CommandError::usage(format!("{} is in the register already, and nothing new was given", args.id))
-            .hint(format!("to add a key: lavrin person add {} --key KEY.pub", args.id)));
+        return Err(CommandError::usage(format!("{id} is in the register already, and nothing new was given"))
+            .hint(format!("to add a key: lavrin person add {id} --key KEY.pub")));
     }
     change_file(&opened, ui, &path, &text)?;
     Ok(Exit::Done)
 }
 
+/// Who it is: as typed, which has to be as the request says.
+fn id_of<'a>(args: &'a PersonAddArgs, received: Option<&'a Received>) -> Result<&'a str, CommandError> {
+    let asked = received.map(|received| received.request.person.as_str());
+    match (args.id.as_deref(), asked) {
+        (Some(id), Some(asked)) if id != asked => {
+            Err(CommandError::with(Exit::Stopped, format!("the request is of {asked}, not of {id}"))
+                .because("nothing was changed")
+                .hint("lavrin person add --help"))
+        }
+        (id, asked) => Ok(id.or(asked).unwrap_or_default()),
+    }
+}
+
 /// The public line of a key that may come in: sound, and nobody else's.
 fn new_key(
     args: &PersonAddArgs,
-    file: &std::path::Path,
+    id: &str,
+    given: &GivenKey,
     opened: &OpenedRegister,
     ui: &Ui,
 ) -> Result<String, CommandError> {
-    let given = input::public_key(file)?;
     let register = opened.register();
-    may_come_in(&given, register, ui)?;
-    let keys = register.people.get(&args.id).map(|person| person.keys.as_slice()).unwrap_or_default();
+    may_come_in(given, register, ui)?;
+    let keys = register.people.get(id).map(|person| person.keys.as_slice()).unwrap_or_default();
     if keys.iter().any(|key| key.label == args.label) {
-        return Err(refused(&given)
-            .because(format!("{} has a key called '{}' already", args.id, args.label))
+        return Err(refused(given)
+            .because(format!("{id} has a key called '{}' already", args.label))
             .again("", "--label OTHER"));
     }
     Ok(given.key.line(&given.comment))
