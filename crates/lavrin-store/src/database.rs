@@ -6,7 +6,7 @@ mod reports;
 mod sightings;
 
 pub use observations::{Look, Recorded, Stored};
-pub use reports::DayOfChange;
+pub use reports::{DayOfChange, SeenHosts};
 pub use sightings::{Seen, SeenKeys, Sighted};
 
 use crate::{JournalEntry, Keeper, StoreFault, copy, private};

@@ -22,7 +22,9 @@ pub mod register;
 pub mod rotate;
 mod scope;
 pub mod site;
+pub mod standing;
 pub mod survey;
+pub mod told;
 pub mod walk;
 pub mod ways;
 

@@ -251,6 +251,7 @@ mod tests {
         report::ReportOut,
         shortcuts::ShortcutsOut,
         survey::SurveyedHostOut,
+        where_one_is::WhereOut,
     };
     use lavrin_report::rows::TableRow;
     use schemars::{JsonSchema, schema_for};
@@ -317,6 +318,7 @@ mod tests {
         check::<PathsOut>("paths");
         check::<ReportOut>("report");
         check::<RequestOut>("person-request");
+        check::<WhereOut>("where");
         check::<ShortcutsOut>("shortcuts");
         check::<FirstbootOut>("firstboot");
     }

@@ -4,6 +4,7 @@ use crate::error::CommandError;
 use crate::{clock, paths};
 use lavrin_keys::text::shell_word;
 use std::io::{self, BufWriter, Write};
+use std::os::unix::fs::PermissionsExt as _;
 use std::path::{Path, PathBuf};
 use tempfile::NamedTempFile;
 
@@ -11,6 +12,7 @@ use tempfile::NamedTempFile;
 pub struct OutFile<'a> {
     path: &'a Path,
     there: Existing,
+    mode: u32,
 }
 
 /// What becomes of a file that is there already.
@@ -38,12 +40,17 @@ impl<'a> OutFile<'a> {
                 .hint(format!("ls -l {}", shell_word(&shown)))
                 .again("to move it aside", "--replace"));
         }
-        Ok(Self { path, there: if replaces { Existing::MovedAside } else { Existing::Refused } })
+        Ok(Self { path, there: if replaces { Existing::MovedAside } else { Existing::Refused }, mode: 0o600 })
     }
 
     /// One that this program wrote itself, and writes anew.
     pub fn own(path: &'a Path) -> Self {
-        Self { path, there: Existing::Overwritten }
+        Self { path, there: Existing::Overwritten, mode: 0o600 }
+    }
+
+    /// For everybody to read.
+    pub fn readable(self) -> Self {
+        Self { mode: 0o644, ..self }
     }
 
     /// Writes these bytes.
@@ -63,6 +70,10 @@ impl<'a> OutFile<'a> {
         let mut out = BufWriter::with_capacity(1 << 16, &mut draft);
         work(&mut out).and_then(|()| out.flush()).map_err(|error| failed(&error))?;
         drop(out);
+        if self.mode != 0o600 {
+            let mode = std::fs::Permissions::from_mode(self.mode);
+            draft.as_file().set_permissions(mode).map_err(|error| failed(&error))?;
+        }
         draft.as_file().sync_all().map_err(|error| failed(&error))?;
         let length = draft.as_file().metadata().map_err(|error| failed(&error))?.len();
         if self.there == Existing::Overwritten {

@@ -16,6 +16,21 @@ pub struct DayOfChange {
     pub gone: usize,
 }
 
+/// The last looks at all hosts.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
+pub struct SeenHosts {
+    /// Hosts that somebody tried to look at.
+    pub tried: usize,
+    /// Hosts that were seen.
+    pub seen: usize,
+    /// Hosts of which the last try failed.
+    pub failed: usize,
+    /// The oldest last look.
+    pub oldest: Option<i64>,
+    /// The newest one.
+    pub newest: Option<i64>,
+}
+
 impl Database {
     /// Writes down what a report counted, in a form of the caller's.
     ///
@@ -23,6 +38,36 @@ impl Database {
     /// [`DatabaseFault`].
     pub fn note_report(&self, time: i64, scope: &str, numbers: &str) -> Result<(), DatabaseFault> {
         self.execute("INSERT INTO report (time, scope, numbers) VALUES (?1, ?2, ?3)", params![time, scope, numbers])
+    }
+
+    /// The same in place of whatever was written down about that part before.
+    ///
+    /// # Errors
+    /// [`DatabaseFault`].
+    pub fn note_instead(&self, time: i64, scope: &str, numbers: &str) -> Result<(), DatabaseFault> {
+        self.together(|store| {
+            store.execute("DELETE FROM report WHERE scope = ?1", params![scope])?;
+            store.note_report(time, scope, numbers)
+        })
+    }
+
+    /// How many hosts were seen, and when the first and the last of the last looks were, in seconds since 1970.
+    ///
+    /// # Errors
+    /// [`DatabaseFault`].
+    pub fn seen_hosts(&self) -> Result<SeenHosts, DatabaseFault> {
+        let sql = "SELECT count(*), count(seen), count(fault), min(seen), max(seen) FROM look";
+        let row = |row: &Row<'_>| {
+            let number = |column| row.get::<_, i64>(column).map(|number| usize::try_from(number).unwrap_or_default());
+            Ok(SeenHosts {
+                tried: number(0)?,
+                seen: number(1)?,
+                failed: number(2)?,
+                oldest: row.get(3)?,
+                newest: row.get(4)?,
+            })
+        };
+        Ok(self.rows(sql, [], row)?.pop().unwrap_or_default())
     }
 
     /// What the reports before a moment counted about the same part of the register, the oldest first.

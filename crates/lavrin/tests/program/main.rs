@@ -22,6 +22,7 @@ mod lost_line;
 mod mend;
 mod newcomer;
 mod newcomers_request;
+mod nightly;
 mod not_root;
 mod paths;
 mod private_halves;

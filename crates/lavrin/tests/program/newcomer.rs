@@ -272,9 +272,15 @@ fn lavrin_alone_says_where_one_is() {
     let mut fleet = Fleet::new();
     people(&fleet);
     fleet.add("lantern", "", Behaviour::default());
-    let before = fleet.run("").expect(2);
-    assert!(before.stderr.contains("Skerry lights") && before.stderr.contains("next: lavrin survey"), "{before}");
+    let before = fleet.run("").expect(0);
+    assert!(before.stdout.contains("Skerry lights") && before.stdout.contains("next: lavrin survey"), "{before}");
     drop(fleet.survey("").expect(0));
-    let after = fleet.run("").expect(2);
-    assert!(after.stderr.contains("1 host surveyed, last on 2026-11-23"), "{after}");
+    let after = fleet.run("").expect(0);
+    assert!(after.stdout.contains("1 host surveyed, last on 2026-11-23"), "{after}");
+    assert!(after.stdout.contains("next: lavrin audit"), "{after}");
+    drop(fleet.run("grant edda lamp --host lantern --until 2026-11-30").expect(0));
+    drop(fleet.run("audit"));
+    insta::assert_snapshot!("lavrin_alone", fleet.run("").expect(0));
+    let out = fleet.run("--format json").expect(0).json();
+    assert_eq!((out["surveyed"].as_u64(), out["ends_soon"][0]["day"].as_str()), (Some(1), Some("2026-11-30")));
 }

@@ -1,5 +1,6 @@
 //! The audit of a register and its hosts, by what surveys remembered.
 
+use super::metrics::{self, Counted};
 use super::rows::{EntryRow, FindingRow, sarif_of};
 use super::{
     AuditArgs, AuditSummary, EntryOut, NotApplicableOut, NotCheckedOut, entry_out, finding_text, lines, summary_text,
@@ -28,6 +29,8 @@ use lavrin_server::survey::snapshot::SnapshotFault;
 use lavrin_store::database::{Database, Look};
 use lavrin_work::fleet::audit;
 use lavrin_work::memory::FleetFault;
+use lavrin_work::standing::Standing;
+use lavrin_work::told::{Identity, Told};
 use rayon::prelude::*;
 use serde::Serialize;
 use std::collections::HashMap;
@@ -90,7 +93,17 @@ pub async fn run(args: &AuditArgs, opened: &OpenedRegister, ui: &Ui) -> Result<E
     }
     let store = Database::open_existing(opened.folder.path())?;
     let now = Moment { time: clock::now().unix_timestamp(), today: today() };
-    let report = audit(register, &hosts, store.as_ref(), now)?;
+    let mut report = audit(register, &hosts, store.as_ref(), now)?;
+    if let Some(store) = store.as_ref().filter(|_| args.hosts.is_empty()) {
+        // Who may only read the store is told what it says all the same.
+        let _ = Standing::of(register, &report, now).keep(store);
+    }
+    if let Some(path) = &args.metrics {
+        let seen = store.as_ref().map(Database::seen_hosts).transpose()?.unwrap_or_default();
+        let (hosts, owed) = (hosts.len(), register.owed.len());
+        metrics::write(path, &Counted { report: &report, seen, hosts, owed, now: now.time })?;
+    }
+    let known = if args.new { leave_new(args, &mut report, opened, now)? } else { 0 };
     let looks = store.as_ref().map(Database::looks).transpose()?.unwrap_or_default();
     let looks: HashMap<String, Look> = looks.into_iter().map(|look| (look.host.clone(), look)).collect();
     let findings: Vec<AuditFinding> = report.findings.par_iter().map(finding_out).collect();
@@ -105,9 +118,36 @@ pub async fn run(args: &AuditArgs, opened: &OpenedRegister, ui: &Ui) -> Result<E
     } else {
         print_text(&register.name, &hosts, &looks, &report, &findings, (args.live, args.all, &args.hosts), ui);
     }
+    if known > 0 {
+        ui.status(&format!(
+            "{} told before; all of them: {}",
+            count(known, "finding", "findings"),
+            complete("lavrin audit")
+        ));
+    }
     let found = report.worst().is_some_and(|worst| worst >= args.fail_on.severity());
     let not_checked = if report.not_checked.is_empty() { Exit::Done } else { Exit::NotChecked };
     Ok(not_checked.max(if found { Exit::Findings } else { Exit::Done }))
+}
+
+/// Leaves those findings that no run told before, and says how many others there are.
+fn leave_new(
+    args: &AuditArgs,
+    report: &mut FleetReport,
+    opened: &OpenedRegister,
+    now: Moment,
+) -> Result<usize, CommandError> {
+    let store = Database::open(opened.folder.path())?;
+    let part = if args.hosts.is_empty() { "all".to_owned() } else { args.hosts.join(" ") };
+    let mut told = Told::before(&store, &part)?;
+    let all = report.findings.len();
+    report.findings.retain(|found| {
+        let out = finding_out(found);
+        let (account, path) = (out.account.as_deref(), out.path.as_deref());
+        told.is_new(&Identity { rule: out.rule, host: &found.host, account, path, message: &out.message })
+    });
+    told.keep(&store, now.time)?;
+    Ok(all - report.findings.len())
 }
 
 impl From<FleetFault> for CommandError {

@@ -2,6 +2,7 @@
 
 mod entries;
 mod fleet;
+mod metrics;
 pub mod rows;
 
 pub use fleet::finding_out as fleet_finding_out;
@@ -61,6 +62,12 @@ pub struct AuditArgs {
     /// Look at the hosts now; also for a host that is not in the register
     #[arg(long, conflicts_with = "tree")]
     pub live: bool,
+    /// Only findings that no earlier run with --new told
+    #[arg(long, conflicts_with_all = ["tree", "entries"])]
+    pub new: bool,
+    /// Write numbers for monitoring (OpenMetrics) to this file
+    #[arg(long, value_name = "FILE", value_parser = paths::typed, conflicts_with = "tree")]
+    pub metrics: Option<PathBuf>,
     #[command(flatten)]
     register: RegisterArgs,
     #[command(flatten)]
@@ -153,6 +160,11 @@ pub async fn run(args: &AuditArgs, ui: &Ui) -> Result<Exit, CommandError> {
         }
         None if args.tree.is_none() && args.hosts.len() != 1 => return args.register.open().map(|_| Exit::Usage),
         _ => {}
+    }
+    if args.new || args.metrics.is_some() {
+        return Err(
+            CommandError::usage("--new and --metrics are for the hosts of a register").hint("lavrin audit --new")
+        );
     }
     if args.tree.is_none() && !args.live {
         ui.status("There is no register here, so the host is looked at now");

@@ -55,11 +55,19 @@ impl RegisterArgs {
         Ok(opened)
     }
 
+    /// Finds the register that one stands in without reading it; one that is somebody else's is an error.
+    pub fn folder_here(&self) -> Result<Option<RegisterFolder>, CommandError> {
+        self.folder().map(|folder| self.own(folder)).transpose()
+    }
+
     fn trusted(&self, folder: RegisterFolder) -> Result<OpenedRegister, CommandError> {
+        OpenedRegister::read(self.own(folder)?).map_err(|fault| unreadable(&fault))
+    }
+
+    fn own(&self, folder: RegisterFolder) -> Result<RegisterFolder, CommandError> {
         // Root's rights that sudo gave are used on behalf of somebody, who could do by them whatever the register says.
         let behind = std::env::var("SUDO_UID").ok().and_then(|uid| uid.parse().ok());
-        let folder = folder.trusted(Trust::of_user(behind), self.register.is_some());
-        folder.and_then(OpenedRegister::read).map_err(|fault| unreadable(&fault))
+        folder.trusted(Trust::of_user(behind), self.register.is_some()).map_err(|fault| unreadable(&fault))
     }
 
     /// The register's folder, where there is one.

@@ -1,0 +1,73 @@
+//! Numbers of an audit for monitoring, as OpenMetrics text (its version 1.0.0): a file that a collector of a machine's numbers picks up.
+
+use crate::error::CommandError;
+use crate::out_file::OutFile;
+use lavrin_fleet::fleet::FleetReport;
+use lavrin_server::finding::Severity;
+use lavrin_store::database::SeenHosts;
+use std::collections::BTreeMap;
+use std::fmt::Write as _;
+use std::path::Path;
+
+/// What is counted.
+pub struct Counted<'a> {
+    pub report: &'a FleetReport,
+    pub seen: SeenHosts,
+    /// Hosts in the register.
+    pub hosts: usize,
+    /// Removals that are owed.
+    pub owed: usize,
+    /// Now, in seconds since 1970.
+    pub now: i64,
+}
+
+/// Writes the file, whole or not at all; everybody may read it, since it names no one.
+pub fn write(path: &Path, counted: &Counted<'_>) -> Result<(), CommandError> {
+    OutFile::own(path).readable().put(text(counted).as_bytes()).map(drop)
+}
+
+fn text(counted: &Counted<'_>) -> String {
+    let Counted { report, seen, hosts, owed, now } = counted;
+    let mut text = String::new();
+    let mut family = |name: &str, help: &str, samples: Vec<(String, i64)>| {
+        let _ = writeln!(text, "# TYPE lavrin_{name} gauge\n# HELP lavrin_{name} {help}");
+        for (labels, value) in samples {
+            let _ = writeln!(text, "lavrin_{name}{labels} {value}");
+        }
+    };
+    let number = |number: usize| i64::try_from(number).unwrap_or(i64::MAX);
+    let state = |name: &str, count: usize| (format!("{{state=\"{name}\"}}"), number(count));
+    let never = hosts.saturating_sub(seen.seen);
+    let fine = seen.seen.saturating_sub(seen.failed);
+    family(
+        "hosts",
+        "Hosts of the register by how the last look at them ended.",
+        vec![state("seen", fine), state("failed", seen.failed), state("never", never)],
+    );
+    let severity =
+        |severity: Severity| (format!("{{severity=\"{}\"}}", severity.name()), number(report.count(severity)));
+    family("open_findings", "Open findings by severity.", Severity::URGENT_FIRST.into_iter().map(severity).collect());
+    let mut rules: BTreeMap<(&str, &str), usize> = BTreeMap::new();
+    for found in &report.findings {
+        *rules.entry((found.finding.fault.rule(), found.severity.name())).or_default() += 1;
+    }
+    let rule = |((rule, severity), count): ((&str, &str), usize)| {
+        (format!("{{rule=\"{rule}\",severity=\"{severity}\"}}"), number(count))
+    };
+    family("findings", "Open findings by rule.", rules.into_iter().map(rule).collect());
+    family(
+        "not_checked",
+        "Places that could not be looked at.",
+        vec![(String::new(), number(report.not_checked.len()))],
+    );
+    family("entries", "Entries in key files.", vec![(String::new(), number(report.entries.len()))]);
+    family("owed", "Removals that are owed.", vec![(String::new(), number(*owed))]);
+    let age = |name: &str, time: Option<i64>| time.map(|time| (format!("{{look=\"{name}\"}}"), (now - time).max(0)));
+    family(
+        "survey_age_seconds",
+        "Age of the last looks at hosts: of the oldest one and of the newest one.",
+        age("oldest", seen.oldest).into_iter().chain(age("newest", seen.newest)).collect(),
+    );
+    family("audit_time_seconds", "When this audit was, in seconds since 1970.", vec![(String::new(), *now)]);
+    text + "# EOF\n"
+}
