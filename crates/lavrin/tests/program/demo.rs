@@ -1,6 +1,7 @@
 //! `lavrin demo`
 
 use crate::common::World;
+use crate::common::terminal::talk;
 
 #[test]
 fn the_demo_shows_the_whole_job_and_cleans_up() {
@@ -28,6 +29,9 @@ fn the_demo_shows_the_whole_job_and_cleans_up() {
         "removed               keeper@horn-2",
         "removed               keeper@tide-archive",
         "runa may have a copy from now on",
+        "4. Somebody joins",
+        "$ lavrin person add --request ~/tove-request.txt",
+        "Host kvarnholm",
         "$ lavrin offboard runa --rotate-kept",
         "kept key: a new version is sealed, and the old one opens nothing",
         "is the key that this login uses",
@@ -45,4 +49,16 @@ fn the_demo_shows_the_whole_job_and_cleans_up() {
     let page = format!("tmp/{}/halvmark.html", left[0]);
     assert!(run.stdout.contains(&format!("open $WORK/{page} in a browser")), "{run}");
     assert!(world.read(&page).contains("Halvmark lights"));
+}
+
+#[test]
+fn on_a_terminal_it_stops_after_each_chapter_and_jumps() {
+    let world = World::new();
+    let dialogue = [("q ends:", "1"), ("That chapter is over", "9"), ("The report", "7"), ("chapter 8", "q")];
+    let (said, done) = talk(&world, "demo", &dialogue);
+    assert!(done, "{said}");
+    assert!(said.contains("1. One server") && said.contains("7. Somebody leaves"), "{said}");
+    // What is jumped over is done, and not shown; what comes behind the end is neither.
+    assert!(!said.contains("lavrin person request") && said.contains("lavrin offboard runa"), "{said}");
+    assert!(!said.contains("8. The report") && said.contains("are gone again"), "{said}");
 }

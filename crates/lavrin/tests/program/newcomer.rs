@@ -265,6 +265,44 @@ fn a_wrong_password_is_not_asked_for_by_another_name() {
 }
 
 #[test]
+fn why_answers_from_the_last_survey_where_the_host_is_not_reached() {
+    let mut fleet = Fleet::new();
+    fleet.add_with("lantern", &line(2, "edda"), Behaviour::default(), "tags = [\"lights\"]\n");
+    drop(fleet.survey("").expect(0));
+    fleet.world.write("edda.pub", line(2, "edda"), 0o644);
+    let (port, pin) = (fleet.hosts[0].address().port(), fleet.hosts[0].host_key_line());
+    let free = crate::common::servers::free_port();
+    let tags = "tags = [\"lights\"]\n";
+    fleet.register("lantern", free, &pin, tags);
+    let later = [("LAVRIN_NOW", "2026-11-25T08:00:00Z")];
+    let ask = |more: &str| {
+        let line = format!("why edda@lantern --identity home/office{more}");
+        fleet.world.run_with(&later, &line.split(' ').collect::<Vec<_>>())
+    };
+    let run = ask(" --key edda.pub").expect(3);
+    assert!(run.stdout.starts_with("accepted edda with") && run.stdout.contains("authorized_keys line 1"), "{run}");
+    assert!(run.stderr.contains("nothing listens on port") && run.stderr.contains("2 days ago"), "{run}");
+    assert!(run.stderr.contains("next: lavrin survey lantern"), "{run}");
+    let out = ask(" --key edda.pub --format json").expect(3).json();
+    assert_eq!((out["verdict"].as_str(), out["as_of"].as_str()), (Some("accepted"), Some("2026-11-23T08:00:00Z")));
+    assert!(ask("").expect(3).stdout.contains("1 of 1 key opens edda"));
+    // Of a host that was never seen nothing is known, and one that shows another key is not excused.
+    fleet.register("skerry", free, &pin, tags);
+    let run = fleet.run("why edda@skerry --key edda.pub --identity home/office").expect(3);
+    assert!(run.stdout.is_empty(), "{run}");
+    fleet.register("lantern", port, line(9, "").trim(), tags);
+    let run = ask(" --key edda.pub").expect(4);
+    assert!(run.stdout.is_empty(), "{run}");
+    // Near names of all kinds are told.
+    for (typed, near) in [("survey lanter", "lantern"), ("audit light", "lights"), ("matrix lightz", "lights")] {
+        let run = fleet.run(typed).expect(2);
+        assert!(run.stderr.contains(&format!("near to it: {near}")), "{typed}: {run}");
+    }
+    let run = fleet.run("surveyy").expect(2);
+    assert!(run.stderr.contains("survey"), "{run}");
+}
+
+#[test]
 fn lavrin_alone_says_where_one_is() {
     let world = World::new();
     let none = world.typed("").expect(2);

@@ -1,4 +1,4 @@
-//! `lavrin demo`: the whole job, step by step, against a small stand-in server on this machine. Each command is shown as
+//! `lavrin demo`: the whole job, chapter by chapter, against small stand-in servers on this machine. Each command is shown as
 //! a person would type it, and run for real by this very program.
 
 mod hosts;
@@ -11,12 +11,17 @@ use clap::Args;
 use hosts::{DemoHosts, FirstKeys};
 use lavrin_keys::text::shell_word;
 use lavrin_standin::{CONSOLE_PROFILE, StandIn};
+use std::cell::Cell;
+use std::io::IsTerminal as _;
 use std::path::Path;
-use std::process::Command;
+use std::process::{Command, Stdio};
 
-/// The whole job, step by step, against a small stand-in server on this machine
+/// The whole job, chapter by chapter, against small stand-in servers on this machine
 #[derive(Debug, Args)]
 pub struct DemoArgs {
+    /// Do not stop after each chapter
+    #[arg(long)]
+    pub through: bool,
     /// Leave the stand-in server running, and print how to use it
     #[arg(long)]
     pub keep: bool,
@@ -34,9 +39,10 @@ pub fn run(args: &DemoArgs, ui: &Ui) -> Result<Exit, CommandError> {
     let runtime = runtime.map_err(|error| failed("no threads could be started", &error))?;
     let stand_in = runtime.block_on(StandIn::harbour_office()).map_err(|error| failed("the demo", &error))?;
     let home = tempfile::Builder::new().prefix("lavrin-home-").tempdir().map_err(|error| failed("the demo", &error))?;
-    let stage = DemoStage { ui, stand_in: &stand_in, home: home.path() };
+    let stops = !args.through && std::io::stdin().is_terminal() && std::io::stdout().is_terminal();
+    let stage = DemoStage { ui, stand_in: &stand_in, home: home.path(), is_shown: Cell::new(true) };
     let mut hosts = DemoHosts::new(&runtime);
-    let outcome = stage.play(&mut hosts);
+    let outcome = stage.play(&mut hosts, stops);
     if args.keep {
         runtime.block_on(stage.wait(&hosts));
     }
@@ -50,48 +56,138 @@ struct DemoStage<'a> {
     ui: &'a Ui,
     stand_in: &'a StandIn,
     home: &'a Path,
+    /// Whether what happens is shown: chapters that are jumped over are played all the same, since later ones build on them.
+    is_shown: Cell<bool>,
 }
 
+/// A chapter: its title, and what happens in it.
+type Chapter = (&'static str, fn(&DemoStage<'_>, &mut DemoHosts<'_>) -> Result<(), CommandError>);
+
+/// They follow the day of the work.
+const CHAPTERS: [Chapter; 8] = [
+    ("One server", |stage, _| stage.one_server()),
+    ("A handful of servers", |stage, hosts| stage.a_handful(hosts)),
+    ("Devices", |stage, hosts| stage.look_after_devices(hosts)),
+    ("Somebody joins", |stage, _| stage.somebody_joins()),
+    ("A key is replaced", |stage, hosts| stage.replace_a_key(hosts)),
+    ("Passwords end", |stage, hosts| stage.end_passwords(hosts)),
+    ("Somebody leaves", |stage, _| stage.somebody_leaves().and_then(|()| stage.edda_moves_on())),
+    ("The report", |stage, _| stage.report()),
+];
+
 impl DemoStage<'_> {
-    fn play(&self, hosts: &mut DemoHosts<'_>) -> Result<Exit, CommandError> {
+    fn play(&self, hosts: &mut DemoHosts<'_>, stops: bool) -> Result<Exit, CommandError> {
+        if stops {
+            self.contents();
+        }
+        let mut shown_from = 0;
+        for (number, (title, chapter)) in CHAPTERS.iter().enumerate() {
+            self.is_shown.set(number >= shown_from);
+            self.say(&format!("{}. {title}", number + 1));
+            chapter(self, hosts)?;
+            if !stops || number < shown_from || number + 1 == CHAPTERS.len() {
+                continue;
+            }
+            match self.ask(number + 1)? {
+                Some(next) => shown_from = next,
+                None => return Ok(Exit::Done),
+            }
+        }
+        Ok(Exit::Done)
+    }
+
+    fn contents(&self) {
+        self.ui.show("The chapters:");
+        for (number, (title, _)) in CHAPTERS.iter().enumerate() {
+            self.ui.show(&format!("  {}  {title}", number + 1));
+        }
+    }
+
+    /// From which chapter on to show; none: it ends here. `done` chapters are over.
+    fn ask(&self, done: usize) -> Result<Option<usize>, CommandError> {
+        loop {
+            let question = format!("Enter goes on with chapter {}, a number jumps to that one, q ends:", done + 1);
+            let Some(answer) = self.ui.ask(&question)? else { return Ok(None) };
+            match (answer.as_str(), answer.parse::<usize>()) {
+                ("", _) => return Ok(Some(done)),
+                ("q", _) => return Ok(None),
+                (_, Ok(number)) if number > done && number <= CHAPTERS.len() => {
+                    if number > done + 1 {
+                        self.ui.show("What comes before is done without being shown: it is built upon.");
+                    }
+                    return Ok(Some(number - 1));
+                }
+                (_, Ok(number)) if (1..=done).contains(&number) => self.ui.show("That chapter is over."),
+                _ => self.contents(),
+            }
+        }
+    }
+
+    /// From nothing to a key that works, on a server that one has a password for.
+    fn one_server(&self) -> Result<(), CommandError> {
         let reach = format!("--port {}", self.stand_in.address().port());
         let with_key = format!("{reach} --identity ~/.ssh/edda --passphrase-env {PASSPHRASE}");
-        self.say("The harbour office of the Halvmark islands has a server. Edda is new there and has a password, but no key.");
-        self.say("1. A key pair for Edda, protected by a passphrase");
+        self.say("The harbour office of the Halvmark islands has a server. Edda is new there and has a password, but no key. She makes a pair,\nprotected by a passphrase");
         self.expect(
             0,
             &format!("lavrin key generate --name edda --comment 'edda, harbour office' --passphrase-env {PASSPHRASE}"),
         )?;
-        self.say("2. What is in these files?");
+        self.say("What is in these files?");
         self.expect(0, "lavrin key inspect ~/.ssh/edda ~/.ssh/edda.pub")?;
-        self.say("3. The public half goes to the server: a preview first, then the change, proven by a new login");
+        self.say("The public half goes to the server: a preview first, then the change, proven by a new login");
         let install = format!("lavrin install ~/.ssh/edda.pub edda@127.0.0.1 {reach} --password-env {PASSWORD}");
         self.expect(0, &format!("{install} --expect-host-key {} --preview", self.stand_in.host_key()))?;
         self.expect(0, &format!("{install} --passphrase-env {PASSPHRASE} --yes"))?;
-        self.say("4. Does this key open Sten's account too? And why does Sten's own key not work?");
+        self.say("Does this key open Sten's account too? And why does Sten's own key not work?");
         self.expect(1, &format!("lavrin why sten@127.0.0.1 --login edda --key ~/.ssh/edda.pub {with_key}"))?;
         self.put_stens_key()?;
         self.expect(1, &format!("lavrin why sten@127.0.0.1 --login edda --key ~/.ssh/sten.pub {with_key}"))?;
-        self.say("5. All accounts of the server at once");
-        self.expect(1, &format!("lavrin audit 127.0.0.1 --login edda {with_key}"))?;
+        self.say("All accounts of the server at once");
+        self.expect(1, &format!("lavrin audit 127.0.0.1 --login edda {with_key}"))
+    }
+
+    /// A register, and the servers that match it.
+    fn a_handful(&self, hosts: &mut DemoHosts<'_>) -> Result<(), CommandError> {
         self.keep_a_register()?;
         self.survey_the_lighthouses(hosts)?;
-        self.bring_into_line()?;
-        self.replace_a_key(hosts)?;
-        self.keep_a_key()?;
-        self.end_passwords(hosts)?;
-        self.look_after_devices(hosts)?;
-        self.somebody_leaves()?;
-        self.look_for_ways()?;
-        self.say("9. Edda moves on, and her key is removed. A login with that same key may not do it, though");
+        self.bring_into_line()
+    }
+
+    /// Somebody new proves their key, and gets access with it; and a key that several people use is kept by the office.
+    fn somebody_joins(&self) -> Result<(), CommandError> {
+        let there = "--register ~/halvmark";
+        let sign_in = format!("--identity ~/.ssh/edda --passphrase-env {PASSPHRASE}");
+        self.say("Tove is new. She makes a pair on her own machine and sends a request: her public half, and the proof that she has the other one");
+        self.expect(0, "lavrin key generate --name tove --comment 'tove, tide readings' --passphrase none")?;
+        self.expect(
+            0,
+            "lavrin person request tove --name 'Tove Rask' --what-for 'tide readings' --challenge 'low water 7' --identity ~/.ssh/tove --out ~/tove-request.txt",
+        )?;
+        self.say("Edda reads it, calls Tove, and both have the same words before them");
+        self.expect(
+            0,
+            &format!(
+                "lavrin person add --request ~/tove-request.txt --challenge 'low water 7' --team lights --yes {there}"
+            ),
+        )?;
+        self.expect(0, &format!("lavrin grant tove keeper --host kvarnholm --until 2099-06-30 {there}"))?;
+        self.expect(0, &format!("lavrin enforce kvarnholm --yes --reason 'Tove joins' {sign_in} {there}"))?;
+        self.say("What Tove's client has to know");
+        self.expect(0, &format!("lavrin shortcuts tove --identity ~/.ssh/tove {there}"))?;
+        self.keep_a_key()
+    }
+
+    /// One who moves on takes her own key away last.
+    fn edda_moves_on(&self) -> Result<(), CommandError> {
+        let reach = format!("--port {}", self.stand_in.address().port());
+        let with_key = format!("{reach} --identity ~/.ssh/edda --passphrase-env {PASSPHRASE}");
+        self.say("Edda moves on, and her key is removed. A login with that same key may not do it, though");
         self.expect(4, &format!("lavrin remove ~/.ssh/edda.pub edda@127.0.0.1 {with_key} --yes"))?;
         self.expect(
             0,
             &format!("lavrin remove ~/.ssh/edda.pub edda@127.0.0.1 {reach} --password-env {PASSWORD} --yes"),
         )?;
-        self.expect(1, &format!("lavrin probe ~/.ssh/edda.pub edda@127.0.0.1 {reach}"))?;
-        self.report()?;
-        Ok(Exit::Done)
+        self.expect(1, &format!("lavrin probe ~/.ssh/edda.pub edda@127.0.0.1 {reach}"))
     }
 
     /// A private key lies on the office's server, and opens a buoy.
@@ -106,7 +202,7 @@ impl DemoStage<'_> {
 
     /// The page to look at. It stays where it is when the demo is over.
     fn report(&self) -> Result<(), CommandError> {
-        self.say("10. Who gets in where, on one page, as it would be shown to an auditor");
+        self.say("Who gets in where, on one page, as it would be shown to an auditor");
         let folder = tempfile::Builder::new().prefix("lavrin-demo-report-").tempdir();
         let folder = folder.map_err(|error| CommandError::usage(error.to_string()))?.keep();
         let page = folder.join("halvmark.html");
@@ -120,7 +216,7 @@ impl DemoStage<'_> {
     /// What should be: people, keys, hosts and grants as files.
     fn keep_a_register(&self) -> Result<(), CommandError> {
         let there = "--register ~/halvmark";
-        self.say("6. Who should be able to log in where? A register says so, as text files for version control");
+        self.say("Who should be able to log in where? A register says so, as text files for version control");
         self.expect(0, "lavrin register begin ~/halvmark --name 'Halvmark lights'")?;
         self.expect(
             0,
@@ -149,7 +245,7 @@ impl DemoStage<'_> {
     /// What really is, on many hosts at once, beside what should be.
     fn survey_the_lighthouses(&self, hosts: &mut DemoHosts<'_>) -> Result<(), CommandError> {
         let (there, key) = ("--register ~/halvmark", format!("--identity ~/.ssh/edda --passphrase-env {PASSPHRASE}"));
-        self.say("7. The lighthouses were looked after by hand for years. Which keys are there, and whose are they?");
+        self.say("The lighthouses were looked after by hand for years. Which keys are there, and whose are they?");
         hosts.light_the_lamps(&self.first_keys()?)?;
         for name in ["kvarnholm", "skerry"] {
             let address = hosts.address(name);
@@ -176,7 +272,7 @@ impl DemoStage<'_> {
     /// The lighthouses are made to match the register.
     fn bring_into_line(&self) -> Result<(), CommandError> {
         let there = format!("--identity ~/.ssh/edda --passphrase-env {PASSPHRASE} --register ~/halvmark");
-        self.say("8. What differs between the register and the hosts?");
+        self.say("What differs between the register and the hosts?");
         self.expect(0, "lavrin grant edda keeper --tag lights --register ~/halvmark")?;
         self.expect(0, "lavrin grant sten keeper --tag lights --register ~/halvmark")?;
         self.expect(1, "lavrin compare lights --register ~/halvmark")?;
@@ -303,7 +399,8 @@ impl DemoStage<'_> {
         );
         self.expect(3, &format!("lavrin offboard runa --rotate-kept --yes {there}"))?;
         self.expect(0, &format!("lavrin probe runa --until refused {there}"))?;
-        self.expect(1, "lavrin audit lights --register ~/halvmark")
+        self.expect(1, "lavrin audit lights --register ~/halvmark")?;
+        self.look_for_ways()
     }
 
     /// The keys with which the hosts begin.
@@ -334,6 +431,9 @@ impl DemoStage<'_> {
     }
 
     fn say(&self, text: &str) {
+        if !self.is_shown.get() {
+            return;
+        }
         self.ui.result(&format!("\n{}\n", self.ui.paint(Label::Strong, text)));
     }
 
@@ -348,7 +448,10 @@ impl DemoStage<'_> {
 
     /// Shows a command and runs it; an exit code other than the expected one ends the demo.
     fn expect(&self, code: i32, typed: &str) -> Result<(), CommandError> {
-        self.ui.result(&format!("{} {}", self.ui.paint(Label::Good, "$"), self.ui.paint(Label::Type, typed)));
+        let is_shown = self.is_shown.get();
+        if is_shown {
+            self.ui.result(&format!("{} {}", self.ui.paint(Label::Good, "$"), self.ui.paint(Label::Type, typed)));
+        }
         let program = std::env::current_exe().map_err(|error| CommandError::usage(error.to_string()))?;
         // The shell reads the line as the person's shell would; the program it finds is this one.
         let line = typed.replacen("lavrin", &shell_word(&program.to_string_lossy()), 1);
@@ -361,10 +464,13 @@ impl DemoStage<'_> {
             .env(PASSPHRASE, "low water at the old pier")
             .env(PASSWORD, self.stand_in.password("edda").unwrap_or_default())
             .env_remove("SSH_AUTH_SOCK")
-            .stdin(std::process::Stdio::null())
+            .stdin(Stdio::null())
+            .stdout(if is_shown { Stdio::inherit() } else { Stdio::null() })
             .status()
             .map_err(|error| CommandError::usage(error.to_string()))?;
-        self.ui.result("");
+        if is_shown {
+            self.ui.result("");
+        }
         if status.code() == Some(code) {
             return Ok(());
         }

@@ -16,7 +16,7 @@ use crate::ui::Ui;
 use crate::{input, paths};
 use clap::Args;
 use lavrin_fleet::fleet;
-use lavrin_fleet::register::{Host, Register};
+use lavrin_fleet::register::{Host, Register, near};
 use lavrin_keys::key::generate::SystemSource;
 use lavrin_keys::text::printable;
 use lavrin_reach::by_hand;
@@ -77,8 +77,14 @@ pub async fn run(args: &SurveyArgs, ui: &Ui) -> Result<Exit, CommandError> {
 /// The hosts that names stand for.
 pub fn hosts_named<'a>(register: &'a Register, names: &[String]) -> Result<Vec<&'a Host>, CommandError> {
     register.hosts_named(names).map_err(|odd| {
-        CommandError::usage(format!("the register knows no host and no tag '{}'", printable(odd.as_bytes())))
-            .hint("lavrin host list")
+        let said = format!("the register knows no host and no tag '{}'", printable(odd.as_bytes()));
+        let tags = register.hosts.values().flat_map(|host| &host.tags);
+        let error = CommandError::usage(said);
+        let error = match near(&odd, register.hosts.keys().chain(tags).map(String::as_str)) {
+            Some(other) => error.because(format!("near to it: {other}")),
+            None => error,
+        };
+        error.hint("lavrin host list")
     })
 }
 

@@ -1,8 +1,9 @@
 //! `lavrin why`: would this key open this account, and if not, which rule refuses it.
 
-use super::place::Work;
-use super::register::RegisterArgs;
+mod asked;
+
 use crate::account_target::AccountTarget;
+use crate::command::register::RegisterArgs;
 use crate::connection::{ConnectionArgs, ServerArgs};
 use crate::error::CommandError;
 use crate::exit::Exit;
@@ -12,6 +13,7 @@ use crate::input::typed_fingerprint;
 use crate::json::{LimitsOut, PlaceOut, ReasonOut};
 use crate::ui::{Label, Ui};
 use crate::{clock, input, paths, wording};
+use asked::Asked;
 use clap::Args;
 use lavrin_keys::key::Fingerprint;
 use lavrin_keys::text::count;
@@ -20,7 +22,6 @@ use lavrin_server::login::{self, Outcome, Question, Reason, ReasonKind, Verdict}
 use lavrin_server::server_config;
 use lavrin_server::survey::{Observation, Want};
 use lavrin_server::system::System;
-use lavrin_work::ways::Rights;
 use serde::Serialize;
 use std::path::PathBuf;
 use time::OffsetDateTime;
@@ -72,6 +73,9 @@ pub struct WhyOut {
     entry: Option<PlaceOut>,
     /// By which server's rules, and how that is known.
     server: String,
+    /// Of when the answer is, where the host was not reached and the last survey answers (RFC 3339).
+    #[serde(skip_serializing_if = "Option::is_none")]
+    as_of: Option<String>,
     /// Whether the host lists keys only, and nobody sees by which rules it lets somebody in.
     #[serde(skip)]
     lists_only: bool,
@@ -105,12 +109,9 @@ pub async fn run(args: &WhyArgs, ui: &Ui) -> Result<Exit, CommandError> {
     let account = &args.target.account;
     let question = question(args)?;
     let register = args.register.here_for_host(args.tree.as_deref(), ui)?;
-    let mut work =
-        Work::open(ui, register.as_ref(), &args.target, args.tree.as_deref(), &args.host, Rights::Wanted).await?;
-    work.seen.connection = args.connection.connection();
-    args.server.give(&mut work.seen);
+    let mut work = Asked::open(args, register.as_ref(), ui).await?;
     work.look(&|seen| wants(account, seen)).await?;
-    let mut verdict = login::judge(&question, &System::of(&work.seen));
+    let mut verdict = login::judge(&question, &System::of(work.seen()));
     if verdict
         .deciding
         .as_ref()
@@ -118,16 +119,16 @@ pub async fn run(args: &WhyArgs, ui: &Ui) -> Result<Exit, CommandError> {
     {
         // The right key for the wrong account is a common mistake, and worth a second look.
         work.look(&|seen| login::wants_of_others(&System::of(seen))).await?;
-        verdict = login::judge(&question, &System::of(&work.seen));
+        verdict = login::judge(&question, &System::of(work.seen()));
     }
     let out = out_of(args, &question, &verdict, &work);
     ui.give(&out, || text_of(&out, &verdict, args, ui));
     tell_newer(&work, ui);
-    Ok(match verdict.outcome {
+    Ok(work.exit(match verdict.outcome {
         Outcome::Accepted => Exit::Done,
         Outcome::Refused => Exit::Findings,
         Outcome::Undecided => Exit::NotChecked,
-    })
+    }))
 }
 
 /// Who can open this account at all: one answer for each key in its files.
@@ -135,20 +136,17 @@ async fn everybody(args: &WhyArgs, ui: &Ui) -> Result<Exit, CommandError> {
     let account = &args.target.account;
     let now = moment(args)?;
     let register = args.register.here_for_host(args.tree.as_deref(), ui)?;
-    let mut work =
-        Work::open(ui, register.as_ref(), &args.target, args.tree.as_deref(), &args.host, Rights::Wanted).await?;
-    work.seen.connection = args.connection.connection();
-    args.server.give(&mut work.seen);
+    let mut work = Asked::open(args, register.as_ref(), ui).await?;
     work.look(&|seen| wants(account, seen)).await?;
-    if work.seen.account(account).is_none() {
-        return Err(CommandError::with(Exit::Findings, format!("there is no account {account} on {}", work.name)));
+    if work.seen().account(account).is_none() {
+        return Err(CommandError::with(Exit::Findings, format!("there is no account {account} on {}", work.name())));
     }
-    let keys = login::keys_of(account, &System::of(&work.seen));
+    let keys = login::keys_of(account, &System::of(work.seen()));
     let judged: Vec<_> = keys
         .iter()
         .map(|(key, comment)| {
             let question = Question { signature: args.signature.clone(), ..Question::plain(account, key, now) };
-            let verdict = login::judge(&question, &System::of(&work.seen));
+            let verdict = login::judge(&question, &System::of(work.seen()));
             let why = out_of(args, &question, &verdict, &work);
             (WhoKeyOut { comment: wording::comment(comment), algorithm: key.algorithm().name(), why }, verdict)
         })
@@ -159,11 +157,11 @@ async fn everybody(args: &WhyArgs, ui: &Ui) -> Result<Exit, CommandError> {
     let out = WhoOut { schema: "lavrin/why-all/1", account: account.clone(), keys };
     ui.give(&out, || everybody_text(&out.keys, &verdicts, args, ui));
     tell_newer(&work, ui);
-    Ok(match (opens, open) {
+    Ok(work.exit(match (opens, open) {
         (_, true) => Exit::NotChecked,
         (true, false) => Exit::Done,
         (false, false) => Exit::Findings,
-    })
+    }))
 }
 
 fn everybody_text(keys: &[WhoKeyOut], verdicts: &[Verdict], args: &WhyArgs, ui: &Ui) -> String {
@@ -201,8 +199,8 @@ fn wants(account: &str, seen: &Observation) -> Vec<Want> {
 }
 
 /// This verdict follows the files; the running server may not have read them yet.
-fn tell_newer(work: &Work, ui: &Ui) {
-    if let Some(newer) = &work.seen.config_newer {
+fn tell_newer(work: &Asked, ui: &Ui) {
+    if let Some(newer) = &work.seen().config_newer {
         let time = |seconds: i64| clock::date_of(u64::try_from(seconds).unwrap_or_default()).replace('T', " ");
         ui.warn(&format!(
             "{} changed at {}, after the server started at {}: unless it was reloaded since, it still uses the old \
@@ -241,11 +239,11 @@ fn question(args: &WhyArgs) -> Result<Question, CommandError> {
     })
 }
 
-fn out_of(args: &WhyArgs, question: &Question, verdict: &Verdict, work: &Work) -> WhyOut {
+fn out_of(args: &WhyArgs, question: &Question, verdict: &Verdict, work: &Asked) -> WhyOut {
     let account = &args.target.account;
     let place = match &args.tree {
         Some(root) => format!("{account} --tree {}", lavrin_keys::text::shell_word(&paths::shown(root))),
-        None => format!("{account}@{}", work.name),
+        None => format!("{account}@{}", work.name()),
     };
     let reason = |reason: &Reason| {
         let path = reason.path.as_ref().map(|path| work.typed_path(path)).unwrap_or_default();
@@ -264,8 +262,9 @@ fn out_of(args: &WhyArgs, question: &Question, verdict: &Verdict, work: &Work) -
         also: verdict.also.iter().map(reason).collect(),
         limits: LimitsOut::from(&verdict.limits),
         entry: verdict.entry.as_ref().map(PlaceOut::from),
-        server: wording::server(&work.seen),
-        lists_only: !work.seen.abilities.has(Ability::Settings),
+        server: wording::server(work.seen()),
+        as_of: work.as_of(),
+        lists_only: !work.seen().abilities.has(Ability::Settings),
     }
 }
 
