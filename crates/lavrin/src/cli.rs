@@ -1,15 +1,17 @@
 //! The command line: which commands there are, and the options that all of them share.
 
 mod again;
+mod completion;
 mod examples;
 mod forms;
 mod help;
+mod manual;
 mod next;
 
 use crate::command::{
-    agent, audit, compare, demo, enforce, firstboot, grant, history, host, install, kept, key, keys_only, matrix, mend,
-    offboard, paths, person, probe, register, remove, report, rotate, shortcuts, survey, undo, where_one_is, why,
-    withdraw,
+    agent, audit, compare, completions, demo, enforce, first, firstboot, grant, history, host, install, kept, key,
+    keys_only, matrix, mend, offboard, pages, paths, person, probe, register, remove, report, rotate, shortcuts,
+    survey, undo, where_one_is, why, withdraw,
 };
 use crate::error::CommandError;
 use crate::exit::Exit;
@@ -109,12 +111,37 @@ enum Command {
     Firstboot(firstboot::FirstbootArgs),
     /// Take back a change or a whole run; it may let people in again
     Undo(undo::UndoArgs),
+    /// One server, step by step, from a password to a proven key
+    First(first::FirstArgs),
+    /// What a shell reads so that Tab completes names of the register
+    Completions(completions::CompletionsArgs),
+    /// Write manual pages and completions for a package
+    #[command(hide = true)]
+    Pages(pages::PagesArgs),
     /// Show the whole job on small stand-in servers on this machine
     Demo(demo::DemoArgs),
 }
 
+/// The text that a shell reads once.
+pub fn completion_script(shell: &str) -> Vec<u8> {
+    completion::script(shell).unwrap_or_default()
+}
+
+/// Every command with its help, as one document.
+pub fn reference() -> String {
+    manual::reference(&help::laid_out(Cli::command()))
+}
+
+/// Writes a manual page for each command into a folder.
+pub fn write_manual(folder: &std::path::Path) -> std::io::Result<()> {
+    manual::write(&help::laid_out(Cli::command()), folder)
+}
+
 /// Runs the command and gives its exit code.
 pub fn run() -> Exit {
+    if completion::answers(|| help::laid_out(Cli::command())) {
+        return Exit::Done;
+    }
     let mut command = help::laid_out(Cli::command());
     if std::env::args_os().take_while(|word| word != "--").any(|word| word == "--help-connection") {
         Ui::new(Color::Never, Format::Text, false).result(help::connection_page(&command).trim_end());
@@ -165,6 +192,9 @@ fn dispatch(command: Option<&Command>, ui: &Ui) -> Result<Exit, CommandError> {
         Command::Report(args) => report::run(args, ui),
         Command::Matrix(args) => matrix::run(args, ui),
         Command::Paths(args) => paths::run(args, ui),
+        Command::Completions(args) => completions::run(args, ui),
+        Command::Pages(args) => pages::run(args, ui),
+        Command::First(args) => first::run(args, ui),
         Command::Firstboot(args) => firstboot::run(args, ui),
         Command::Shortcuts(args) => shortcuts::run(args, ui),
         Command::Install(args) => block_on(ui, install::run(args, ui)),

@@ -17,6 +17,14 @@ pub enum Exit {
     Midway = 5,
 }
 
+impl Exit {
+    /// The one with this code; what is none counts as the gravest.
+    pub fn of(code: i32) -> Self {
+        let all = [Self::Done, Self::Findings, Self::Usage, Self::NotChecked, Self::Stopped, Self::Midway];
+        all.into_iter().find(|exit| *exit as i32 == code).unwrap_or(Self::Midway)
+    }
+}
+
 impl From<Exit> for std::process::ExitCode {
     fn from(exit: Exit) -> Self {
         Self::from(exit as u8)

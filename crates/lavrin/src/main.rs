@@ -16,6 +16,7 @@ mod input;
 mod json;
 mod out_file;
 mod outcome;
+mod own_keys;
 mod paths;
 mod screen;
 mod secret;

@@ -172,6 +172,9 @@ pub const EXAMPLES: &[(&str, &[&str])] = &[
         "firstboot",
         &["lavrin firstboot lantern --host-key --out lantern.yaml", "lavrin firstboot buoys --form shell --out images"],
     ),
+    ("completions", &["lavrin completions bash", "lavrin completions fish"]),
+    ("pages", &["lavrin pages target/pages", "lavrin pages /tmp/pages"]),
+    ("first", &["lavrin first", "lavrin first edda@192.0.2.5"]),
     ("undo", &["lavrin undo --last --preview", "lavrin undo --run 20261123-080000-61d125"]),
     ("demo", &["lavrin demo", "lavrin demo --keep"]),
 ];

@@ -21,7 +21,7 @@ const GROUPS: [(&str, &[&str]); 8] = [
     ("People come and go, passwords end", &["rotate", "offboard", "keys-only"]),
     ("To be looked at", &["report", "matrix", "paths"]),
     ("For people and new machines", &["shortcuts", "firstboot"]),
-    ("Looking back, and a first look", &["history", "undo", "demo"]),
+    ("Looking back, and a first look", &["history", "undo", "first", "demo", "completions"]),
 ];
 
 const EXIT_CODES: &str = "Exit codes: 0 done, 1 findings or a refusal, 2 wrong usage or input,\n\
@@ -67,7 +67,7 @@ fn groups(command: &Command) -> String {
         let _ = writeln!(text, "{heading}:");
         for name in names {
             let about = command.find_subcommand(name).and_then(Command::get_about).map(ToString::to_string);
-            let _ = writeln!(text, "  {name:<9} {}", about.unwrap_or_default());
+            let _ = writeln!(text, "  {name:<11} {}", about.unwrap_or_default());
         }
         text.push('\n');
     }

@@ -31,9 +31,20 @@ fn every_command_has_two_examples() {
 fn every_command_is_under_a_heading_and_on_one_line() {
     let shown = command().render_help().to_string();
     assert!(shown.lines().all(|line| line.chars().count() <= 80), "{shown}");
-    for sub in command().get_subcommands() {
+    for sub in command().get_subcommands().filter(|sub| !sub.is_hide_set()) {
         assert_eq!(shown.lines().filter(|line| line.starts_with(&format!("  {} ", sub.get_name()))).count(), 1);
     }
+}
+
+#[test]
+fn the_reference_in_the_docs_is_the_help() {
+    let path = Path::new(env!("CARGO_MANIFEST_DIR")).join("../../docs/reference.md");
+    let text = super::reference();
+    if std::env::var_os("LAVRIN_WRITE_SCHEMAS").is_some() {
+        std::fs::write(&path, &text).unwrap();
+    }
+    let kept = std::fs::read_to_string(&path).unwrap_or_default();
+    assert!(kept == text, "docs/reference.md is not current: LAVRIN_WRITE_SCHEMAS=1 cargo test -p lavrin --bins");
 }
 
 #[test]

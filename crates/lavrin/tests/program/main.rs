@@ -2,6 +2,7 @@
 //! until the last one ends.
 
 mod common;
+mod completion;
 mod console;
 mod corpus;
 mod crash;
@@ -34,6 +35,7 @@ mod real_browser;
 mod real_dialogue;
 mod real_dropbear;
 mod real_enforce;
+mod real_first;
 mod real_held;
 mod real_kept;
 mod real_keys_only;

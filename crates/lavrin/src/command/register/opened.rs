@@ -23,6 +23,11 @@ pub struct RegisterArgs {
 }
 
 impl RegisterArgs {
+    /// One in this folder, or the one that one stands in.
+    pub fn of(register: Option<PathBuf>) -> Self {
+        Self { register }
+    }
+
     /// Finds the register and reads it, to act on what it says.
     pub fn open(&self) -> Result<OpenedRegister, CommandError> {
         self.trusted(self.find()?)

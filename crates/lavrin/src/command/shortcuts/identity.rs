@@ -3,17 +3,11 @@
 use crate::command::register::today;
 use crate::error::CommandError;
 use crate::exit::Exit;
-use crate::{input, paths};
+use crate::{own_keys, paths};
 use lavrin_fleet::register::Person;
 use lavrin_keys::key::Fingerprint;
 use lavrin_keys::text::shell_word;
 use std::path::{Path, PathBuf};
-
-/// Files in `~/.ssh` that are looked at.
-const FILES_MAX: usize = 200;
-
-/// What private keys begin with, somewhere in their first line.
-const PRIVATE: &[u8] = b"PRIVATE KEY";
 
 /// A key by its file.
 pub struct Identity {
@@ -26,7 +20,7 @@ pub struct Identity {
 impl Identity {
     /// A file that was named. It may lie on another machine, the person's own.
     pub fn named(path: &Path) -> Self {
-        Self { path: std::path::absolute(path).unwrap_or_else(|_| path.to_owned()), print: print_of(path) }
+        Self { path: std::path::absolute(path).unwrap_or_else(|_| path.to_owned()), print: own_keys::print_of(path) }
     }
 
     /// That of a person.
@@ -54,31 +48,13 @@ fn none_here(person: &Person) -> CommandError {
         .again("where it lies on the machine of whoever uses the shortcuts", "--identity FILE")
 }
 
-/// The key in a file, or in the public half beside it.
-fn print_of(path: &Path) -> Option<Fingerprint> {
-    let beside = PathBuf::from(format!("{}.pub", path.display()));
-    input::print_of_file(path).or_else(|_| input::print_of_file(&beside)).ok()
-}
-
 /// The first of the person's keys whose private half lies in `~/.ssh`.
 fn lying_here(person: &Person) -> Option<Identity> {
-    let folder = paths::home()?.join(".ssh");
-    let mut files: Vec<PathBuf> = std::fs::read_dir(folder).ok()?.flatten().map(|entry| entry.path()).collect();
-    files.sort();
-    let files = files.into_iter().filter(|path| path.is_file()).take(FILES_MAX);
-    let lying: Vec<(PathBuf, Fingerprint)> =
-        files.filter(|path| is_private(path)).filter_map(|path| Some((path.clone(), print_of(&path)?))).collect();
+    let lying = own_keys::lying_here();
     let keys = person.keys.iter().filter(|key| key.is_active(today()));
     let (path, print) =
         keys.flat_map(|key| lying.iter().filter(|(_, print)| *print == key.fingerprint)).next()?.clone();
     Some(Identity { path, print: Some(print) })
-}
-
-fn is_private(path: &Path) -> bool {
-    use std::io::Read as _;
-    let mut begin = Vec::new();
-    let read = std::fs::File::open(path).and_then(|file| file.take(64).read_to_end(&mut begin));
-    read.is_ok() && begin.windows(PRIVATE.len()).any(|part| part == PRIVATE)
 }
 
 /// What is said where the file is not on this machine.
