@@ -67,7 +67,7 @@ fn groups(command: &Command) -> String {
         let _ = writeln!(text, "{heading}:");
         for name in names {
             let about = command.find_subcommand(name).and_then(Command::get_about).map(ToString::to_string);
-            let _ = writeln!(text, "  {name:<11} {}", about.unwrap_or_default());
+            let _ = writeln!(text, "  {name:<9} {}", about.unwrap_or_default());
         }
         text.push('\n');
     }

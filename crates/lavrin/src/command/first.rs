@@ -81,7 +81,7 @@ impl FirstServer<'_> {
         self.say("2. The server gets its public half, and a new login proves it");
         let way = self.way_in()?;
         let public = shell_word(&format!("{}.pub", paths::shown(&key)));
-        if let Some(exit) = self.run(&format!("lavrin install {public} {} {way}", self.target()))? {
+        if let Some(exit) = self.run(&(format!("lavrin install {public} {}", self.target()) + " " + &way))? {
             return Ok(exit);
         }
         self.say("3. The moment of truth: a login with the key alone");
@@ -171,7 +171,10 @@ impl FirstServer<'_> {
             return Ok(());
         }
         let alias = shell_word(&name);
-        if self.run(&format!("lavrin shortcuts {} --alias {alias} {identity} --write", self.target()))?.is_none() {
+        if self
+            .run(&(format!("lavrin shortcuts {} --alias {alias} --write", self.target()) + " " + identity))?
+            .is_none()
+        {
             self.ui.result(&format!("from now on: {}", self.ui.paint(Label::Type, &format!("ssh {alias}"))));
         }
         Ok(())
