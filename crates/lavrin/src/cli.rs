@@ -11,7 +11,7 @@ mod next;
 use crate::command::{
     agent, audit, compare, completions, demo, enforce, first, firstboot, grant, history, host, install, kept, key,
     keys_only, matrix, mend, offboard, pages, paths, person, probe, register, remove, report, rotate, shortcuts,
-    survey, undo, where_one_is, why, withdraw,
+    survey, undo, version, where_one_is, why, withdraw,
 };
 use crate::error::CommandError;
 use crate::exit::Exit;
@@ -118,6 +118,8 @@ enum Command {
     /// Write manual pages and completions for a package
     #[command(hide = true)]
     Pages(pages::PagesArgs),
+    /// Which version this is, and what it was built from
+    Version(version::VersionArgs),
     /// Show the whole job on small stand-in servers on this machine
     Demo(demo::DemoArgs),
 }
@@ -194,6 +196,7 @@ fn dispatch(command: Option<&Command>, ui: &Ui) -> Result<Exit, CommandError> {
         Command::Paths(args) => paths::run(args, ui),
         Command::Completions(args) => completions::run(args, ui),
         Command::Pages(args) => pages::run(args, ui),
+        Command::Version(args) => version::run(args, ui),
         Command::First(args) => first::run(args, ui),
         Command::Firstboot(args) => firstboot::run(args, ui),
         Command::Shortcuts(args) => shortcuts::run(args, ui),

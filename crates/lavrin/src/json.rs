@@ -251,6 +251,7 @@ mod tests {
         report::ReportOut,
         shortcuts::ShortcutsOut,
         survey::SurveyedHostOut,
+        version::VersionOut,
         where_one_is::WhereOut,
     };
     use lavrin_report::rows::TableRow;
@@ -319,6 +320,7 @@ mod tests {
         check::<ReportOut>("report");
         check::<RequestOut>("person-request");
         check::<WhereOut>("where");
+        check::<VersionOut>("version");
         check::<ShortcutsOut>("shortcuts");
         check::<FirstbootOut>("firstboot");
     }

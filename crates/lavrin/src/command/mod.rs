@@ -36,6 +36,7 @@ pub mod sightings;
 pub mod survey;
 pub mod undo;
 pub mod unknown;
+pub mod version;
 pub mod where_one_is;
 pub mod why;
 pub mod withdraw;
