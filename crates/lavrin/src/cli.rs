@@ -10,7 +10,7 @@ mod next;
 
 use crate::command::{
     agent, audit, compare, completions, demo, enforce, first, firstboot, grant, history, host, install, kept, key,
-    keys_only, matrix, mend, offboard, pages, paths, person, probe, register, remove, report, rotate, shortcuts,
+    keys_only, matrix, mend, offboard, pages, paths, person, probe, register, remove, report, rotate, rule, shortcuts,
     survey, undo, version, where_one_is, why, withdraw,
 };
 use crate::error::CommandError;
@@ -120,6 +120,8 @@ enum Command {
     Pages(pages::PagesArgs),
     /// Which version this is, and what it was built from
     Version(version::VersionArgs),
+    /// What a finding's name stands for, why it matters, what mends it
+    Rule(rule::RuleArgs),
     /// Show the whole job on small stand-in servers on this machine
     Demo(demo::DemoArgs),
 }
@@ -197,6 +199,7 @@ fn dispatch(command: Option<&Command>, ui: &Ui) -> Result<Exit, CommandError> {
         Command::Completions(args) => completions::run(args, ui),
         Command::Pages(args) => pages::run(args, ui),
         Command::Version(args) => version::run(args, ui),
+        Command::Rule(args) => rule::run(args, ui),
         Command::First(args) => first::run(args, ui),
         Command::Firstboot(args) => firstboot::run(args, ui),
         Command::Shortcuts(args) => shortcuts::run(args, ui),

@@ -249,6 +249,7 @@ mod tests {
         person::PersonRow,
         person::request::RequestOut,
         report::ReportOut,
+        rule::RulesOut,
         shortcuts::ShortcutsOut,
         survey::SurveyedHostOut,
         version::VersionOut,
@@ -320,6 +321,7 @@ mod tests {
         check::<ReportOut>("report");
         check::<RequestOut>("person-request");
         check::<WhereOut>("where");
+        check::<RulesOut>("rule");
         check::<VersionOut>("version");
         check::<ShortcutsOut>("shortcuts");
         check::<FirstbootOut>("firstboot");

@@ -172,12 +172,23 @@ impl<'a, 'i> Fields<'a, 'i> {
 
     /// Names what nobody asked for.
     pub(super) fn end(mut self) {
+        #[cfg(test)]
+        RECORDED.lock().unwrap_or_else(std::sync::PoisonError::into_inner).push(self.known.clone());
         for (name, _) in self.rest() {
             let near = self.known.iter().find(|known| is_near(known, name.get_ref())).copied();
             let fault = RegisterFault::UnknownField { name: name.get_ref().to_string(), near };
             self.fault(fault, self.source.place(name.span()));
         }
     }
+}
+
+/// What was asked of each table that was read: for the test that holds the description of the register against its reader.
+#[cfg(test)]
+static RECORDED: std::sync::Mutex<Vec<Vec<&'static str>>> = std::sync::Mutex::new(Vec::new());
+
+#[cfg(test)]
+pub(super) fn recorded() -> Vec<Vec<&'static str>> {
+    RECORDED.lock().unwrap_or_else(std::sync::PoisonError::into_inner).clone()
 }
 
 /// The first of these names that is nearly this one, as a slip of the finger would make it.

@@ -464,6 +464,8 @@ pub fn is_id(text: &str) -> bool {
 }
 
 #[cfg(test)]
+mod documented;
+#[cfg(test)]
 mod kept_tests;
 #[cfg(test)]
 mod tests;

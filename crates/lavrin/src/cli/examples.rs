@@ -175,6 +175,7 @@ pub const EXAMPLES: &[(&str, &[&str])] = &[
     ("completions", &["lavrin completions bash", "lavrin completions fish"]),
     ("pages", &["lavrin pages target/pages", "lavrin pages /tmp/pages"]),
     ("version", &["lavrin version", "lavrin version --long"]),
+    ("rule", &["lavrin rule", "lavrin rule mode-too-open"]),
     ("first", &["lavrin first", "lavrin first edda@192.0.2.5"]),
     ("undo", &["lavrin undo --last --preview", "lavrin undo --run 20261123-080000-61d125"]),
     ("demo", &["lavrin demo", "lavrin demo --keep"]),

@@ -31,6 +31,7 @@ pub mod register;
 pub mod remove;
 pub mod report;
 pub mod rotate;
+pub mod rule;
 pub mod shortcuts;
 pub mod sightings;
 pub mod survey;

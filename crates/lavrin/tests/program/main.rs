@@ -45,6 +45,7 @@ mod real_machines;
 mod real_mend;
 mod real_netconf;
 mod real_owner;
+mod real_package;
 mod real_rotate;
 mod real_server_change;
 mod real_sftp;

@@ -302,7 +302,7 @@ fn groups(findings: &[AuditFinding]) -> Vec<FindingGroup> {
     for one in folded(findings) {
         let (rule, severity) = (one.first.rule, one.first.severity);
         let at = *places.entry((rule, severity)).or_insert_with(|| {
-            let about = RULES.iter().find(|(name, _)| *name == rule).map_or(rule, |(_, about)| about);
+            let about = RULES.iter().find(|known| known.name == rule).map_or(rule, |known| known.about);
             groups.push(FindingGroup { rule, severity: severity.name(), about, told: Vec::new(), more: 0 });
             groups.len() - 1
         });
