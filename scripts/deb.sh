@@ -7,10 +7,10 @@ target=${CARGO_TARGET_DIR:-$PWD/target}
 tools=$target/tools
 [ -x "$tools/bin/cargo-deb" ] || cargo install -q cargo-deb --version 3.8.0 --locked --root "$tools" >&2
 binary=$(scripts/dist.sh "$profile")
-rm -rf "$target/pages"
-"$binary" pages "$target/pages" >&2
-mkdir -p "$target/release"
-# The list of the package's files stands in crates/lavrin/Cargo.toml; it names them below target/.
+# The list of the package's files stands in crates/lavrin/Cargo.toml; it names the pages below target/, wherever else is built.
+rm -rf target/pages
+mkdir -p target "$target/release"
+"$binary" pages target/pages >&2
 install -m 755 "$binary" "$target/release/lavrin"
 out=$target/debian
 rm -rf "$out"

@@ -57,7 +57,7 @@ pub fn run(args: &VersionArgs, ui: &Ui) -> Result<Exit, CommandError> {
 }
 
 fn text(out: &VersionOut, long: bool) -> String {
-    let first = format!("lavrin {}", out.version);
+    let first = ["lavrin", out.version].join(" ");
     if !long {
         return first;
     }

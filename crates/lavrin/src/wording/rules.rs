@@ -195,7 +195,7 @@ pub const RULES: &[Rule] = &[
         name: "unusable-line",
         about: "a line that the server skips",
         why: "The server skips it: a key broken over lines, two entries on one line, a wrong form, CR/LF within.",
-        mend: "lavrin mend ACCOUNT@HOST repairs what is certain; else write the key there on one line",
+        mend: "What is certain is repaired by: lavrin mend ACCOUNT@HOST; else write the key there on one line",
     },
     Rule {
         name: "duplicate-entry",
@@ -225,7 +225,7 @@ pub const RULES: &[Rule] = &[
         name: "grant-over",
         about: "an entry whose grant is over",
         why: "The last day of the grant is past, and the entry is still there.",
-        mend: "lavrin enforce HOST takes it away; if it is needed: lavrin grant PERSON ACCOUNT --host HOST --until DATE",
+        mend: "To take it away: lavrin enforce HOST; if it is needed: lavrin grant PERSON ACCOUNT --host HOST --until DATE",
     },
     Rule {
         name: "not-granted",
@@ -285,7 +285,7 @@ pub const RULES: &[Rule] = &[
         name: "forbidden-way",
         about: "a way over keys on hosts between tags that policy keeps apart",
         why: "Policy keeps these hosts apart, and keys that lie on hosts join them.",
-        mend: "lavrin paths FROM TO --cut names the entries that have to go",
+        mend: "The entries that have to go are named by: lavrin paths FROM TO --cut",
     },
     Rule {
         name: "key-in-many-hands",
@@ -363,7 +363,7 @@ pub const RULES: &[Rule] = &[
         name: "removal-owed",
         about: "a removal that is still owed",
         why: "A key that should be gone was not shown to be.",
-        mend: "lavrin offboard --status shows what is owed; lavrin enforce HOST tries again",
+        mend: "What is owed: lavrin offboard --status; to try again: lavrin enforce HOST",
     },
     Rule {
         name: "register-syntax",
@@ -435,7 +435,7 @@ pub const RULES: &[Rule] = &[
         name: "comment-form",
         about: "a comment that policy wants otherwise",
         why: "Comments that say whose a key is help whoever reads a key file at night.",
-        mend: "lavrin enforce writes the comment with the next change of the entry; correct it in the register",
+        mend: "Correct it in the register; the next change of the entry writes it",
     },
     Rule {
         name: "automation-unlimited",
@@ -525,13 +525,13 @@ pub const RULES: &[Rule] = &[
         name: "kept-known-to-leaver",
         about: "a kept key of which somebody who left may have a copy",
         why: "They may have a copy of the private half, and it still opens the account.",
-        mend: "lavrin rotate --account ACCOUNT@HOST",
+        mend: "lavrin rotate --account root@buoy-7",
     },
     Rule {
         name: "host-unpinned",
         about: "a host whose key is not pinned",
         why: "Another machine could answer in its place and would be believed.",
-        mend: "lavrin host trust HOST, with the fingerprint from its own console",
+        mend: "With the fingerprint from its own console: lavrin host trust HOST",
     },
     Rule {
         name: "way-back-missing",
@@ -549,7 +549,7 @@ pub const RULES: &[Rule] = &[
         name: "shared-host-key",
         about: "two hosts with one host key, so one is a copy of the other",
         why: "Who has one of these hosts can be the other one; they were made from one image.",
-        mend: "Make new host keys on one of them, then: lavrin host trust HOST --replace FINGERPRINT",
+        mend: "Make new host keys on one of them, then: lavrin host trust HOST --replace SHA256:…",
     },
     Rule {
         name: "through-loop",
