@@ -11,6 +11,7 @@ mod enforce;
 mod enforce_faults;
 mod file_host;
 mod firstboot;
+mod guide;
 mod held;
 mod help;
 mod kept;

@@ -240,7 +240,7 @@ fn every_command_of_the_guide_about_kept_keys_does_what_it_says() {
     let socket = agent.socket.display().to_string();
     let guide = include_str!("../../../../docs/guide.md");
     let (_, guide) = guide.split_once("## Keys that the office keeps").unwrap();
-    let (guide, _) = guide.split_once("## Passwords end").unwrap();
+    let (guide, _) = guide.split_once("## When the only key is lost").unwrap();
     let mut typed = 0;
     for line in guide.lines().filter_map(|line| line.strip_prefix("    lavrin ")) {
         let line = line.replace("~/", &format!("{}/", fleet.world.path("home").display()));
