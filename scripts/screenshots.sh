@@ -141,12 +141,12 @@ picture compare 4 "$register" 'lavrin compare'
 picture matrix 4 "$register" 'lavrin matrix lights'
 picture paths 4 "$register" 'lavrin paths lantern'
 picture report light "$register" 'lavrin report --out access.html'
-picture report-dark dark "$register" 'lavrin report --out lights.html --tag lights'
 picture report-phone phone "$register" 'lavrin report --out lantern.html --host lantern --at today'
 cp "$register/access.html" "$source/docs/sample-report.html" 2>/dev/null && chmod 644 "$source/docs/sample-report.html" || true
 picture enforce 9 "$register" "lavrin enforce lights buoys --yes --reason 'the register is in force'"
 cd "$register"; q lavrin enforce --yes
 q lavrin key generate --name edda-2 --passphrase none --comment 'edda, her new machine'
+picture shortcuts 3 "$register" 'lavrin shortcuts edda'
 picture rotate 12 "$register" 'lavrin rotate edda --from-file ~/.ssh/edda-2.pub --first 1 --yes; lavrin rotate --status'
 q lavrin kept seal --administrators office,runa --yes
 for account in root@lantern keeper@skerry root@kvarnholm; do q lavrin kept make "$account" --yes; done
@@ -155,7 +155,8 @@ picture offboard 8 "$register" 'lavrin offboard runa --preview'
 picture statement 16 "$register" 'lavrin offboard runa --statement runa-left.txt --yes >/dev/null 2>&1; cat runa-left.txt; lavrin history --verify runa-left.txt'
 cd "$register"; q lavrin rotate edda --from-file ~/.ssh/edda-2.pub --yes; q lavrin offboard runa --yes
 q lavrin kept seal root@kvarnholm --administrators office,edda --yes; q lavrin rotate --account root@lantern --yes
-picture kept 4 "$register" 'lavrin kept list'
+cd "$register"; q lavrin audit
+picture alone 3 "$register" 'lavrin'
 # A real server of this machine, whose settings lie in a folder that is root's alone, as on every host.
 lantern=/run/lantern; rm -rf "$lantern"; mkdir -m 755 "$lantern"
 cp ~/.ssh/office.pub "$lantern/keys"
@@ -171,4 +172,4 @@ sed -i 's/^# \[defaults\]/[defaults]/; s|^# identity = .*|identity = "~/.ssh/off
 q lavrin host add lantern --address 127.0.0.1 --port "$free" --tag lights --account root
 q lavrin host trust lantern --expect-host-key "$(lavrin key inspect "$lantern/lantern.pub" --format json | grep -o 'SHA256:[^"]*' | head -n 1)"
 picture keys-only 9 "$HOME/beacon" 'lavrin keys-only lights --yes'
-picture demo 50 "$HOME" 'lavrin demo'
+picture demo 25 "$HOME" 'lavrin demo'
