@@ -16,7 +16,8 @@ export CFLAGS="$folders ${CFLAGS:-}"
 flags="--remap-path-prefix=$home/registry/src=/crates --remap-path-prefix=$target=/target --remap-path-prefix=$PWD=/lavrin"
 host=$(rustc -vV | sed -n 's/^host: //p')
 if [ "$kind" = static ]; then
-  flags="$flags -C target-feature=+crt-static"
+  # Without dlsym random bytes would be read from a device, which an empty root does not have.
+  flags="$flags -C target-feature=+crt-static --cfg getrandom_backend=\"linux_getrandom\""
   build=$target/static-build
 fi
 export RUSTFLAGS="$flags ${RUSTFLAGS:-}"

@@ -143,8 +143,9 @@ fn values(lines: &[&str]) -> Result<[String; 6], RequestFault> {
                 last = Some(field);
             }
             (None, Some(last)) => {
-                let value = found.get_mut(last).and_then(Option::as_mut);
-                value.into_iter().for_each(|value| *value = plain(&format!("{value} {line}")));
+                if let Some(Some(value)) = found.get_mut(last) {
+                    *value = plain(&format!("{value} {line}"));
+                }
             }
             (None, None) => return Err(RequestFault::NotARequest),
         }

@@ -81,7 +81,7 @@ mod tests {
     fn what_is_older_by_a_day_is_nothing_new_and_what_comes_back_is() {
         let folder = tempfile::tempdir().unwrap();
         let store = Database::open(folder.path()).unwrap();
-        let mut run = |findings: &[Identity<'_>]| {
+        let run = |findings: &[Identity<'_>]| {
             let mut told = Told::before(&store, "all").unwrap();
             let new: Vec<bool> = findings.iter().map(|finding| told.is_new(finding)).collect();
             told.keep(&store, 7).unwrap();

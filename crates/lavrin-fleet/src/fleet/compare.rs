@@ -185,7 +185,9 @@ impl<'a> Comparer<'a> {
         wanted.iter_mut().for_each(WantedEntry::end);
         let none = AccountKeys::default();
         let mut found = fit(&mut wanted, limits, &none);
-        wanted.iter().for_each(|entry| entry.differences(&none, &mut found));
+        for entry in &wanted {
+            entry.differences(&none, &mut found);
+        }
         leave_room(&mut found, 0, limits.keys_max.unwrap_or(usize::MAX));
         found
     }

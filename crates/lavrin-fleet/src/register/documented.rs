@@ -334,6 +334,7 @@ fn text() -> String {
 }
 
 #[test]
+#[expect(clippy::disallowed_methods, reason = "the test holds the document, which is a file")]
 fn every_key_that_is_read_is_described_and_every_one_described_is_read() {
     let files: Vec<SourceFile> =
         SAMPLES.iter().map(|(path, text)| SourceFile { path: (*path).to_owned(), text: (*text).to_owned() }).collect();

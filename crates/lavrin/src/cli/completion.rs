@@ -69,7 +69,7 @@ fn with_names_of(arg: Arg) -> Arg {
     if !arg.get_action().takes_values() {
         return arg;
     }
-    let shown: String = arg.get_value_names().into_iter().flatten().map(|name| name.as_str()).collect();
+    let shown: String = arg.get_value_names().into_iter().flatten().map(clap::builder::Str::as_str).collect();
     let mut named: Vec<Named> = Vec::new();
     let mut takes_files = false;
     for part in shown.trim_end_matches(",…").split('|') {

@@ -87,7 +87,7 @@ fn one_file_is_enough_in_an_empty_root() {
     let root = tempfile::tempdir().unwrap();
     std::fs::copy(built("LAVRIN_STATIC"), root.path().join("lavrin")).unwrap();
     let run = |line: &str| {
-        let mut chroot = Command::new("chroot");
+        let mut chroot = Command::new("/usr/sbin/chroot");
         chroot.arg(root.path()).arg("/lavrin").args(line.split(' ')).env_clear().env("HOME", "/");
         let output = chroot.output().unwrap();
         (

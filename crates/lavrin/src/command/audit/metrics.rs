@@ -1,4 +1,4 @@
-//! Numbers of an audit for monitoring, as OpenMetrics text (its version 1.0.0): a file that a collector of a machine's numbers picks up.
+//! Numbers of an audit for monitoring, as `OpenMetrics` text (its version 1.0.0): a file that a collector of a machine's numbers picks up.
 
 use crate::error::CommandError;
 use crate::out_file::OutFile;

@@ -65,7 +65,7 @@ pub struct AuditArgs {
     /// Only findings that no earlier run with --new told
     #[arg(long, conflicts_with_all = ["tree", "entries"])]
     pub new: bool,
-    /// Write numbers for monitoring (OpenMetrics) to this file
+    /// Write numbers for monitoring (`OpenMetrics`) to this file
     #[arg(long, value_name = "FILE", value_parser = paths::typed, conflicts_with = "tree")]
     pub metrics: Option<PathBuf>,
     #[command(flatten)]

@@ -13,7 +13,9 @@ pub fn text(machine: &Machine<'_>) -> String {
     groups.dedup();
     if !groups.is_empty() {
         text += "groups:\n";
-        groups.iter().for_each(|group| text += &format!("  - {}\n", quoted(group)));
+        for group in groups {
+            let _ = writeln!(text, "  - {}", quoted(group));
+        }
     }
     text += "users:\n";
     for account in &machine.accounts {

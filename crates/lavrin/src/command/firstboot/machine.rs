@@ -38,7 +38,7 @@ impl HostKey {
             generate(Recipe::Ed25519, &SystemSource).map(Arc::new).map_err(|fault| failed(&fault))?;
         let private = lavrin_keys::key::container::openssh::write(&key, host, None, &SystemSource)
             .map_err(|fault| failed(&fault))?;
-        Ok(Self { private: private, public: key.public().clone() })
+        Ok(Self { private, public: key.public().clone() })
     }
 
     /// The line of the public half.

@@ -77,7 +77,9 @@ impl Asked {
                 if open.is_empty() {
                     return Ok(());
                 }
-                open.iter().for_each(|want| seen.give_up(want, &Why::NotReached));
+                for want in &open {
+                    seen.give_up(want, &Why::NotReached);
+                }
             },
         }
     }
