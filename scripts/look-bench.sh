@@ -26,6 +26,8 @@ timed hopping paths buoy17
 timed hopping paths --cut buoy17 buoy9000
 timed hopping paths --all
 echo "== the register of 5,000 people, 20,000 hosts and 200,000 grants"
+timed agreed audit --format csv
+(cd agreed && for _ in $(seq "$runs"); do command time -f "  alone: %e s, processor time %U + %S s, %M KB" "$lavrin" >/dev/null; done)
 timed agreed person list
 timed agreed register check
 timed agreed host show buoy1

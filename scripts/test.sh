@@ -69,3 +69,7 @@ cargo fmt --all --check
 cargo clippy --workspace --all-targets -- -D warnings
 # Three at a time on two cores: much of what they do is waiting for servers, and for lines that were cut.
 cargo test --workspace --no-fail-fast -- --include-ignored --test-threads 3
+
+# As somebody installs it from the source.
+cargo install -q --path crates/lavrin --locked --debug --root "${CARGO_TARGET_DIR:-$PWD/target}/installed"
+"${CARGO_TARGET_DIR:-$PWD/target}/installed/bin/lavrin" version --long

@@ -262,7 +262,7 @@ fn the_guide_leads_from_an_empty_folder_to_an_enforced_register() {
                 &format!("trust {name} --expect-host-key {}", host.host_key()),
             );
         }
-        let words = words(&typed);
+        let words = crate::common::words(&typed);
         let run = fleet.world.run_with(&[("LAVRIN_REGISTER", "halvmark")], &words);
         told += &format!("$ lavrin {line}\n{}[{}]\n", run.stdout, run.status);
     }
@@ -278,19 +278,4 @@ fn the_guide_leads_from_an_empty_folder_to_an_enforced_register() {
 fn keys_of(fleet: &Fleet, host: usize, account: &str) -> String {
     std::fs::read_to_string(fleet.hosts[host].file(&format!("/home/{account}/.ssh/authorized_keys")))
         .unwrap_or_default()
-}
-
-/// Splits a line as a shell would, as far as the guide needs it.
-fn words(line: &str) -> Vec<String> {
-    let mut words = vec![String::new()];
-    let mut quoted = false;
-    for character in line.chars() {
-        match character {
-            '\'' => quoted = !quoted,
-            ' ' if !quoted => words.push(String::new()),
-            other => words.last_mut().unwrap().push(other),
-        }
-    }
-    words.retain(|word| !word.is_empty());
-    words
 }

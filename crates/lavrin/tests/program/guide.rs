@@ -1,8 +1,8 @@
 //! The parts of the guide that no other test runs: one server, somebody joins, a key is lost, every night.
 
 use crate::common::fleet::Fleet;
-use crate::common::key;
 use crate::common::site::{PLAIN, Site};
+use crate::common::{key, words};
 use lavrin_standin::Behaviour;
 
 /// What is typed between two headings.
@@ -11,20 +11,6 @@ fn typed(from: &str, until: &str) -> Vec<String> {
     let (_, part) = guide.split_once(&format!("\n{from}\n")).unwrap();
     let (part, _) = part.split_once(&format!("\n{until}")).unwrap();
     part.lines().filter_map(|line| line.strip_prefix("    lavrin ")).map(str::to_owned).collect()
-}
-
-/// A line as a shell takes it apart.
-fn words(line: &str) -> Vec<String> {
-    let mut words = vec![String::new()];
-    let mut quoted = false;
-    for letter in line.chars() {
-        match letter {
-            '\'' => quoted = !quoted,
-            ' ' if !quoted => words.push(String::new()),
-            other => words.last_mut().unwrap().push(other),
-        }
-    }
-    words
 }
 
 #[test]

@@ -202,3 +202,18 @@ pub fn names(folder: &Path) -> Vec<String> {
     names.sort();
     names
 }
+
+/// Splits a line as a shell would, as far as the guide needs it.
+pub fn words(line: &str) -> Vec<String> {
+    let mut words = vec![String::new()];
+    let mut quoted = false;
+    for character in line.chars() {
+        match character {
+            '\'' => quoted = !quoted,
+            ' ' if !quoted => words.push(String::new()),
+            other => words.last_mut().unwrap().push(other),
+        }
+    }
+    words.retain(|word| !word.is_empty());
+    words
+}
