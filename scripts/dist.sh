@@ -10,7 +10,8 @@ if git rev-parse --git-dir >/dev/null 2>&1; then
   LAVRIN_COMMIT=${LAVRIN_COMMIT:-$(git rev-parse HEAD)}
   SOURCE_DATE_EPOCH=${SOURCE_DATE_EPOCH:-$(git log -1 --format=%ct)}
 fi
-export LAVRIN_COMMIT=${LAVRIN_COMMIT:-} SOURCE_DATE_EPOCH=${SOURCE_DATE_EPOCH:-0}
+# A library writes SOURCE_DATE_EPOCH into what it embeds and is not built anew for another one: for it the time stands still.
+export LAVRIN_COMMIT=${LAVRIN_COMMIT:-} LAVRIN_DATE=${SOURCE_DATE_EPOCH:-0} SOURCE_DATE_EPOCH=1
 build=$target/dist-build folders="-ffile-prefix-map=$home/registry/src=/crates -ffile-prefix-map=$target=/target -ffile-prefix-map=$PWD=/lavrin"
 export CFLAGS="$folders ${CFLAGS:-}"
 flags="--remap-path-prefix=$home/registry/src=/crates --remap-path-prefix=$target=/target --remap-path-prefix=$PWD=/lavrin"

@@ -57,11 +57,10 @@ export LAVRIN_PLAYWRIGHT
 LAVRIN_BUSYBOX=$(dirname "$(scripts/busybox.sh)")
 export LAVRIN_BUSYBOX
 
-# The program as others get it: a package, and one file. Once more in another folder it has to be the same bytes.
+# The program as others get it: a package, and one file.
 LAVRIN_DEB=$(scripts/deb.sh release)
 LAVRIN_STATIC=$(scripts/dist.sh release static)
 export LAVRIN_DEB LAVRIN_STATIC
-scripts/reproducible.sh release
 scripts/deny.sh
 
 export INSTA_UPDATE=no

@@ -1,10 +1,14 @@
 //! The store of a register: one database file (`SQLite`) in its `.lavrin` folder, with what surveys saw, backups by content and the
 //! journal. An observation is kept once for as long as it stays the same.
 
+mod chain;
+mod health;
 mod observations;
 mod reports;
 mod sightings;
 
+pub use chain::ChainStanding;
+pub use health::{StoreFinding, StoreNumbers};
 pub use observations::{Look, Recorded, Stored};
 pub use reports::{DayOfChange, SeenHosts};
 pub use sightings::{Seen, SeenKeys, Sighted};
@@ -29,16 +33,19 @@ const FILE: &str = "store.sqlite3";
 const APPLICATION: i32 = 0x4c56_524e;
 
 /// The form of the tables (`user_version`).
-const VERSION: i32 = 2;
+const VERSION: i32 = 3;
 
 /// How long to wait for another Lavrin that is writing.
 const BUSY: Duration = Duration::from_secs(20);
 
-const TABLES: &str = concat!(include_str!("tables.sql"), include_str!("reports.sql"));
+const TABLES: &str = FORMS[2];
 
-/// The first form of the tables, and what the second one added.
-const FIRST: &str = include_str!("tables.sql");
-const SINCE_2: &str = include_str!("reports.sql");
+/// The tables in each form: what a store of that version consists of.
+const FORMS: [&str; 3] = [
+    include_str!("tables.sql"),
+    concat!(include_str!("tables.sql"), include_str!("reports.sql")),
+    concat!(include_str!("tables.sql"), include_str!("reports.sql"), include_str!("chain.sql")),
+];
 
 /// Why the store cannot be used. It is never overwritten for any of these.
 #[derive(Debug, Error)]
@@ -139,8 +146,7 @@ impl Database {
         self.connection.pragma_update(None, "synchronous", "full")?;
         self.connection.pragma_update(None, "foreign_keys", "on")?;
         if tables > 0 && version < VERSION {
-            self.connection
-                .execute_batch(&format!("BEGIN IMMEDIATE;\n{SINCE_2}\nPRAGMA user_version = {VERSION};\nCOMMIT;"))?;
+            self.migrate(version)?;
         }
         if tables == 0 {
             // Two that begin at once both find no tables; the second finds those of the first.
@@ -149,6 +155,23 @@ impl Database {
             ))?;
         }
         Ok(Ok(()))
+    }
+
+    /// Brings the tables of an earlier version up to this one: all of it, or nothing.
+    fn migrate(&self, version: i32) -> rusqlite::Result<()> {
+        self.connection.execute_batch("BEGIN IMMEDIATE")?;
+        let rollback = Rollback(Some(&self.connection));
+        // Of two that begin at once the second finds the work done.
+        let now: i32 = self.connection.pragma_query_value(None, "user_version", |row| row.get(0))?;
+        if now == version {
+            // What is there already is left as it is.
+            self.connection.execute_batch(TABLES)?;
+            chain::begin(&self.connection)?;
+            self.connection.pragma_update(None, "user_version", VERSION)?;
+        }
+        self.connection.execute_batch("COMMIT")?;
+        rollback.not_needed();
+        Ok(())
     }
 
     /// The file.
@@ -216,12 +239,11 @@ impl Database {
     /// [`DatabaseFault`].
     pub fn write_down(&self, entry: &JournalEntry) -> Result<(), DatabaseFault> {
         let text = serde_json::to_string(entry).expect("these types have only text keys");
-        let write = || {
-            self.connection
-                .prepare_cached("INSERT INTO journal (id, time, entry) VALUES (?1, ?2, ?3)")?
-                .execute(params![entry.id, entry.time, text])
+        let append = |store: &Self| {
+            chain::append(&store.connection, &entry.id, &entry.time, &text).map_err(|error| store.fault(error))
         };
-        write().map(drop).map_err(|error| self.fault(error))
+        // The line and its hash come together; where more is written with it, all of that does.
+        if self.connection.is_autocommit() { self.together(append) } else { append(self) }
     }
 
     /// Every line of the journal, in order.
@@ -245,7 +267,8 @@ impl Database {
 /// Something in the store that this program does not make: a table, a trigger, a view, or one of its own that was altered.
 fn foreign(store: &Connection, version: i32) -> rusqlite::Result<Option<String>> {
     let own = Connection::open_in_memory()?;
-    own.execute_batch(if version < VERSION { FIRST } else { TABLES })?;
+    let form = usize::try_from(version).unwrap_or_default().clamp(1, FORMS.len());
+    own.execute_batch(FORMS[form - 1])?;
     let (own, found) = (objects(&own)?, objects(store)?);
     let odd = found.iter().find(|object| !own.contains(object)).or_else(|| own.iter().find(|own| !found.contains(own)));
     Ok(odd.map(|(_, name, _)| name.clone()))

@@ -11,7 +11,7 @@ mod next;
 use crate::command::{
     agent, audit, compare, completions, demo, enforce, first, firstboot, grant, history, host, install, kept, key,
     keys_only, matrix, mend, offboard, pages, paths, person, probe, register, remove, report, rotate, rule, shortcuts,
-    survey, undo, version, where_one_is, why, withdraw,
+    store, survey, undo, version, where_one_is, why, withdraw,
 };
 use crate::error::CommandError;
 use crate::exit::Exit;
@@ -109,6 +109,9 @@ enum Command {
     Shortcuts(shortcuts::ShortcutsArgs),
     /// Accounts and keys of a machine before its first boot
     Firstboot(firstboot::FirstbootArgs),
+    /// The memory of a register: how much is in it, whether it is in order
+    #[command(subcommand)]
+    Store(store::StoreCommand),
     /// Take back a change or a whole run; it may let people in again
     Undo(undo::UndoArgs),
     /// One server, step by step, from a password to a proven key
@@ -200,6 +203,7 @@ fn dispatch(command: Option<&Command>, ui: &Ui) -> Result<Exit, CommandError> {
         Command::Pages(args) => pages::run(args, ui),
         Command::Version(args) => version::run(args, ui),
         Command::Rule(args) => rule::run(args, ui),
+        Command::Store(command) => store::run(command, ui),
         Command::First(args) => first::run(args, ui),
         Command::Firstboot(args) => firstboot::run(args, ui),
         Command::Shortcuts(args) => shortcuts::run(args, ui),

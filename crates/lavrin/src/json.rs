@@ -251,6 +251,8 @@ mod tests {
         report::ReportOut,
         rule::RulesOut,
         shortcuts::ShortcutsOut,
+        store::StoreCheckOut,
+        store::StoreOut,
         survey::SurveyedHostOut,
         version::VersionOut,
         where_one_is::WhereOut,
@@ -321,6 +323,8 @@ mod tests {
         check::<ReportOut>("report");
         check::<RequestOut>("person-request");
         check::<WhereOut>("where");
+        check::<StoreOut>("store-show");
+        check::<StoreCheckOut>("store-check");
         check::<RulesOut>("rule");
         check::<VersionOut>("version");
         check::<ShortcutsOut>("shortcuts");

@@ -144,10 +144,10 @@ fn a_damaged_foreign_or_newer_store_is_told_and_left_as_it_is() {
     assert!(Database::open_existing(folder.path()).unwrap().is_none());
     drop(Database::open(folder.path()).unwrap());
     let change = |sql: &str| Connection::open(&path).unwrap().execute_batch(sql).unwrap();
-    change("PRAGMA user_version = 3");
-    assert!(matches!(Database::open(folder.path()), Err(DatabaseFault::Newer { found: 3, .. })));
+    change("PRAGMA user_version = 4");
+    assert!(matches!(Database::open(folder.path()), Err(DatabaseFault::Newer { found: 4, .. })));
     // One of the first form gets what was added since.
-    change("PRAGMA user_version = 1; DROP TABLE report");
+    change("PRAGMA user_version = 1; DROP TABLE report; DROP TABLE chain");
     let store = Database::open(folder.path()).unwrap();
     store.note_report(7, "lights", "{}").unwrap();
     assert_eq!(store.reports("lights", 8).unwrap(), [(7, "{}".to_owned())]);
@@ -226,4 +226,60 @@ fn a_store_that_others_may_write_is_closed_to_them() {
     drop(Database::open(folder.path()).unwrap());
     let mode = |path: &Path| std::fs::metadata(path).unwrap().permissions().mode() & 0o777;
     assert_eq!((mode(&own), mode(&file)), (0o700, 0o600));
+}
+
+fn outcome(detail: &str) -> JournalEntry {
+    let event = Event::Outcome { outcome: ChangeOutcome::Done, detail: detail.to_owned() };
+    JournalEntry { id: "1".to_owned(), time: "2026-11-23T08:00:00Z".to_owned(), event }
+}
+
+#[test]
+fn the_journal_is_a_chain_and_every_change_in_it_shows() {
+    let changes = [
+        ("UPDATE journal SET entry = replace(entry, 'two', 'tow') WHERE number = 2", 2),
+        ("DELETE FROM chain WHERE number = 2; DELETE FROM journal WHERE number = 2", 3),
+        ("DELETE FROM chain WHERE number = 3", 3),
+        ("UPDATE journal SET time = '2026-11-22T08:00:00Z' WHERE number = 1", 1),
+        ("INSERT INTO journal (number, id, time, entry) VALUES (9, '1', 'x', '{}')", 9),
+        ("PRAGMA foreign_keys = off; DELETE FROM journal WHERE number = 3", 3),
+    ];
+    for (change, line) in changes {
+        let folder = tempfile::tempdir().unwrap();
+        let store = Database::open(folder.path()).unwrap();
+        for detail in ["one", "two", "three"] {
+            store.write_down(&outcome(detail)).unwrap();
+        }
+        let before = store.chain().unwrap();
+        assert_eq!((before.lines, before.broken_at), (3, None));
+        assert!(store.check().unwrap().is_empty());
+        store.connection.execute_batch(change).unwrap();
+        assert_eq!(store.check().unwrap(), [StoreFinding::Chain(line)], "{change}");
+    }
+}
+
+#[test]
+fn a_store_from_before_the_chain_gets_one_and_goes_on() {
+    let folder = tempfile::tempdir().unwrap();
+    let store = Database::open(folder.path()).unwrap();
+    store.write_down(&outcome("one")).unwrap();
+    store.write_down(&outcome("two")).unwrap();
+    let whole = store.chain().unwrap();
+    store.connection.execute_batch("DROP TABLE chain; PRAGMA user_version = 2").unwrap();
+    drop(store);
+    let store = Database::open(folder.path()).unwrap();
+    assert_eq!(store.chain().unwrap(), whole);
+    store.together(|store| store.write_down(&outcome("three"))).unwrap();
+    assert_eq!((store.chain().unwrap().lines, store.check().unwrap()), (3, Vec::new()));
+}
+
+#[test]
+fn a_content_that_is_another_one_or_missing_is_found() {
+    let folder = tempfile::tempdir().unwrap();
+    let store = Database::open(folder.path()).unwrap();
+    store.keep(&hash(b"x"), b"x").unwrap();
+    store.keep(&hash(b"y"), b"y").unwrap();
+    assert!(store.check().unwrap().is_empty());
+    assert_eq!((store.numbers().unwrap().contents, store.numbers().unwrap().content_bytes), (2, 2));
+    store.connection.execute("UPDATE content SET bytes = x'7a' WHERE hash = ?1", params![hash(b"y")]).unwrap();
+    assert!(matches!(store.check().unwrap().as_slice(), [StoreFinding::Content(_)]));
 }

@@ -177,6 +177,8 @@ pub const EXAMPLES: &[(&str, &[&str])] = &[
     ("version", &["lavrin version", "lavrin version --long"]),
     ("rule", &["lavrin rule", "lavrin rule mode-too-open"]),
     ("first", &["lavrin first", "lavrin first edda@192.0.2.5"]),
+    ("store show", &["lavrin store show", "lavrin store show --format json"]),
+    ("store check", &["lavrin store check", "lavrin store check --register halvmark"]),
     ("undo", &["lavrin undo --last --preview", "lavrin undo --run 20261123-080000-61d125"]),
     ("demo", &["lavrin demo", "lavrin demo --keep"]),
 ];

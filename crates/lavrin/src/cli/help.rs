@@ -21,7 +21,10 @@ const GROUPS: [(&str, &[&str]); 8] = [
     ("People come and go, passwords end", &["rotate", "offboard", "keys-only"]),
     ("To be looked at", &["report", "matrix", "paths"]),
     ("For people and new machines", &["shortcuts", "firstboot"]),
-    ("Looking back, and a first look", &["history", "undo", "first", "demo", "rule", "completions", "version"]),
+    (
+        "Looking back, and a first look",
+        &["history", "undo", "store", "first", "demo", "rule", "completions", "version"],
+    ),
 ];
 
 const EXIT_CODES: &str = "Exit codes: 0 done, 1 findings or a refusal, 2 wrong usage or input,\n\

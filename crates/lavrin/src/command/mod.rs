@@ -34,6 +34,7 @@ pub mod rotate;
 pub mod rule;
 pub mod shortcuts;
 pub mod sightings;
+pub mod store;
 pub mod survey;
 pub mod undo;
 pub mod unknown;

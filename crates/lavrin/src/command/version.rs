@@ -23,7 +23,7 @@ pub struct VersionOut {
     version: &'static str,
     /// The commit of the source; `null` where whoever built it did not say.
     commit: Option<&'static str>,
-    /// The day of the source (`SOURCE_DATE_EPOCH` of the build).
+    /// The day of the source (`SOURCE_DATE_EPOCH` of the build; `scripts/dist.sh` hands it on as `LAVRIN_DATE`).
     date: Option<String>,
     /// The machines that it runs on.
     target: String,
@@ -41,7 +41,8 @@ fn features() -> Vec<&'static str> {
 
 /// Runs the command.
 pub fn run(args: &VersionArgs, ui: &Ui) -> Result<Exit, CommandError> {
-    let date = option_env!("SOURCE_DATE_EPOCH").and_then(|seconds| seconds.parse().ok());
+    let date = option_env!("LAVRIN_DATE").or(option_env!("SOURCE_DATE_EPOCH"));
+    let date = date.and_then(|seconds| seconds.parse().ok());
     let date = date.and_then(|seconds| OffsetDateTime::from_unix_timestamp(seconds).ok());
     let out = VersionOut {
         schema: "lavrin/version/1",

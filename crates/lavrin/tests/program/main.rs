@@ -64,6 +64,7 @@ mod server_cases;
 mod shortcuts;
 mod stand_in;
 mod statement;
+mod store;
 mod stores;
 mod structure;
 mod survey;
