@@ -1,6 +1,7 @@
 //! One entry for each parser, on any bytes: it ends, it does not panic, and what it says holds together. The fuzz targets
 //! in `fuzz/` call these, and `fuzz_corpus` replays what they found worth keeping.
 
+use lavrin_fleet::request::Request;
 use lavrin_keys::hostkey::{known_algorithms, standing};
 use lavrin_keys::key::container::certificate::Certificate;
 use lavrin_keys::key::container::{PieceKind, private_key_head};
@@ -20,7 +21,7 @@ use lavrin_server::server_config::{Settings, matches};
 pub type Entry = (&'static str, fn(&[u8]));
 
 /// All of them.
-pub const ALL: [Entry; 12] = [
+pub const ALL: [Entry; 13] = [
     ("key-file", key_file),
     ("openssh-private", openssh_private),
     ("der", der),
@@ -33,6 +34,7 @@ pub const ALL: [Entry; 12] = [
     ("server-files", server_files),
     ("signatures", signatures),
     ("sealed", sealed),
+    ("request", request),
 ];
 
 fn sound(key: &PublicKey) {
@@ -181,4 +183,14 @@ fn armoured(label: &str, bytes: &[u8]) -> Vec<u8> {
     let text = base64::engine::general_purpose::STANDARD.encode(bytes);
     let lines: Vec<&str> = text.as_bytes().chunks(64).filter_map(|chunk| std::str::from_utf8(chunk).ok()).collect();
     format!("-----BEGIN {label}-----\n{}\n-----END {label}-----\n", lines.join("\n")).into_bytes()
+}
+
+/// What a newcomer sends: nothing counts that its key did not sign, however it is cut and joined.
+pub fn request(bytes: &[u8]) {
+    if let Ok((read, key)) = Request::read(bytes) {
+        sound(&key);
+        // The seeds are signed with one key, and nobody else can sign.
+        assert_eq!(key, *PrivateKey::ed25519(&[1; 32]).unwrap().public());
+        assert_eq!(read.person, "edda");
+    }
 }

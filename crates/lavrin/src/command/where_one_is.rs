@@ -109,7 +109,8 @@ pub fn run(ui: &Ui) -> Result<Exit, CommandError> {
             hosts: standing.hosts,
             grants: standing.grants,
         }),
-        surveyed: seen.seen,
+        // One that was taken out of the register is still remembered.
+        surveyed: standing.as_ref().map_or(seen.seen, |standing| seen.seen.min(standing.hosts)),
         last_survey: seen.newest.map(clock::text_of),
         last_audit: audited.as_ref().map(|audited| LastAuditOut {
             time: clock::text_of(audited.time),

@@ -74,6 +74,20 @@ fn a_machine_proves_itself_by_a_key_that_was_pinned_before_it_existed() {
 }
 
 #[test]
+fn one_host_never_stops_the_others() {
+    let world = world();
+    let hosts = world.read("hosts.toml") + "[mole]\naddress = \"192.0.2.9\"\ntags = [\"lights\"]\n";
+    world.write("hosts.toml", hosts, 0o644);
+    let access = world.read("access.toml").replace("hosts = [\"*\"]", "hosts = [\"lantern\"]");
+    let odd = "[[grant]]\nperson = \"edda\"\naccount = \"a;b\"\nhosts = [\"mole\"]\n";
+    world.write("access.toml", access + odd, 0o644);
+    let out = world.typed("firstboot lights --form shell --out images --format json").expect(4).json();
+    let problems: Vec<bool> = out["hosts"].as_array().unwrap().iter().map(|host| host["problem"].is_string()).collect();
+    assert_eq!(problems, [false, true, false], "{out}");
+    assert_eq!(crate::common::names(&world.path("images")), ["lantern.sh", "skerry.sh"]);
+}
+
+#[test]
 fn no_value_of_a_register_is_carried_out_as_root() {
     let world = world();
     let access = |account: &str, more: &str| {

@@ -94,18 +94,17 @@ pub async fn run(args: &AuditArgs, opened: &OpenedRegister, ui: &Ui) -> Result<E
     let store = Database::open_existing(opened.folder.path())?;
     let now = Moment { time: clock::now().unix_timestamp(), today: today() };
     let mut report = audit(register, &hosts, store.as_ref(), now)?;
+    let looks = store.as_ref().map(Database::looks).transpose()?.unwrap_or_default();
+    let looks: HashMap<String, Look> = looks.into_iter().map(|look| (look.host.clone(), look)).collect();
     if let Some(store) = store.as_ref().filter(|_| args.hosts.is_empty()) {
         // Who may only read the store is told what it says all the same.
         let _ = Standing::of(register, &report, now).keep(store);
     }
     if let Some(path) = &args.metrics {
-        let seen = store.as_ref().map(Database::seen_hosts).transpose()?.unwrap_or_default();
-        let (hosts, owed) = (hosts.len(), register.owed.len());
-        metrics::write(path, &Counted { report: &report, seen, hosts, owed, now: now.time })?;
+        let looks = hosts.iter().map(|host| looks.get(&host.id)).collect();
+        metrics::write(path, &Counted { report: &report, looks, owed: register.owed.len(), now: now.time })?;
     }
     let known = if args.new { leave_new(args, &mut report, opened, now)? } else { 0 };
-    let looks = store.as_ref().map(Database::looks).transpose()?.unwrap_or_default();
-    let looks: HashMap<String, Look> = looks.into_iter().map(|look| (look.host.clone(), look)).collect();
     let findings: Vec<AuditFinding> = report.findings.par_iter().map(finding_out).collect();
     if ui.is_json() {
         print_json(&register.name, &hosts, &looks, &report, &findings, ui);

@@ -4,7 +4,7 @@ use crate::error::CommandError;
 use crate::out_file::OutFile;
 use lavrin_fleet::fleet::FleetReport;
 use lavrin_server::finding::Severity;
-use lavrin_store::database::SeenHosts;
+use lavrin_store::database::Look;
 use std::collections::BTreeMap;
 use std::fmt::Write as _;
 use std::path::Path;
@@ -12,9 +12,8 @@ use std::path::Path;
 /// What is counted.
 pub struct Counted<'a> {
     pub report: &'a FleetReport,
-    pub seen: SeenHosts,
-    /// Hosts in the register.
-    pub hosts: usize,
+    /// The hosts that were asked about, and the last look at each.
+    pub looks: Vec<Option<&'a Look>>,
     /// Removals that are owed.
     pub owed: usize,
     /// Now, in seconds since 1970.
@@ -27,7 +26,7 @@ pub fn write(path: &Path, counted: &Counted<'_>) -> Result<(), CommandError> {
 }
 
 fn text(counted: &Counted<'_>) -> String {
-    let Counted { report, seen, hosts, owed, now } = counted;
+    let Counted { report, looks, owed, now } = counted;
     let mut text = String::new();
     let mut family = |name: &str, help: &str, samples: Vec<(String, i64)>| {
         let _ = writeln!(text, "# TYPE lavrin_{name} gauge\n# HELP lavrin_{name} {help}");
@@ -37,12 +36,14 @@ fn text(counted: &Counted<'_>) -> String {
     };
     let number = |number: usize| i64::try_from(number).unwrap_or(i64::MAX);
     let state = |name: &str, count: usize| (format!("{{state=\"{name}\"}}"), number(count));
-    let never = hosts.saturating_sub(seen.seen);
-    let fine = seen.seen.saturating_sub(seen.failed);
+    let known = || looks.iter().flatten();
+    let failed = known().filter(|look| look.fault.is_some()).count();
+    let fine = known().filter(|look| look.fault.is_none() && look.seen.is_some()).count();
+    let never = looks.len() - failed - fine;
     family(
         "hosts",
         "Hosts of the register by how the last look at them ended.",
-        vec![state("seen", fine), state("failed", seen.failed), state("never", never)],
+        vec![state("seen", fine), state("failed", failed), state("never", never)],
     );
     let severity =
         |severity: Severity| (format!("{{severity=\"{}\"}}", severity.name()), number(report.count(severity)));
@@ -66,7 +67,10 @@ fn text(counted: &Counted<'_>) -> String {
     family(
         "survey_age_seconds",
         "Age of the last looks at hosts: of the oldest one and of the newest one.",
-        age("oldest", seen.oldest).into_iter().chain(age("newest", seen.newest)).collect(),
+        age("oldest", known().filter_map(|look| look.seen).min())
+            .into_iter()
+            .chain(age("newest", known().filter_map(|look| look.seen).max()))
+            .collect(),
     );
     family("audit_time_seconds", "When this audit was, in seconds since 1970.", vec![(String::new(), *now)]);
     text + "# EOF\n"

@@ -98,6 +98,8 @@ struct FirstHostOut {
     left_out: Vec<LeftOut>,
     /// The fingerprint of the host key that was made and pinned.
     host_key: Option<String>,
+    /// Why nothing was made for it.
+    problem: Option<String>,
 }
 
 /// An account, and how many keys open it.
@@ -126,19 +128,41 @@ pub fn run(args: &FirstbootArgs, ui: &Ui) -> Result<Exit, CommandError> {
     let is_one = register.hosts.contains_key(&args.name);
     check(args, &hosts, is_one)?;
     let mut out = FirstbootOut { schema: "lavrin/firstboot/1", hosts: Vec::new() };
+    let mut exit = Exit::Done;
     for host in &hosts {
-        let done = one(args, &mut opened, host, is_one, ui)?;
-        out.hosts.push(done);
+        match one(args, &mut opened, host, is_one, ui) {
+            Ok(done) => out.hosts.push(done),
+            Err(error) if is_one => return Err(error),
+            // The others go on.
+            Err(error) => {
+                exit = exit.max(error.exit);
+                out.hosts.push(FirstHostOut::failed(host, &error));
+            }
+        }
     }
     ui.give(&out, || words(&out));
-    let mut exit = Exit::Done;
     for host in &out.hosts {
+        host.problem.iter().for_each(|problem| ui.warn(&format!("{}: {problem}", host.host)));
         for left in &host.left_out {
             ui.warn(&format!("left out: {}@{}: {}", left.account, host.host, left.why));
-            exit = Exit::Findings;
+            exit = exit.max(Exit::Findings);
         }
     }
     Ok(exit)
+}
+
+impl FirstHostOut {
+    fn failed(host: &Host, error: &CommandError) -> Self {
+        Self {
+            host: host.id.clone(),
+            file: None,
+            text: None,
+            accounts: Vec::new(),
+            left_out: Vec::new(),
+            host_key: None,
+            problem: Some(error.in_one_line()),
+        }
+    }
 }
 
 /// Whether what was typed can be done, before anything is made.
@@ -222,6 +246,7 @@ fn one(
         accounts,
         left_out: refused.into_iter().map(|Refused { account, why }| LeftOut { account, why }).collect(),
         host_key: print,
+        problem: None,
     })
 }
 
@@ -261,7 +286,7 @@ fn owners(args: &FirstbootArgs, machine: &Machine<'_>, opened: &OpenedRegister) 
 
 fn words(out: &FirstbootOut) -> String {
     let mut lines = Vec::new();
-    for host in &out.hosts {
+    for host in out.hosts.iter().filter(|host| host.problem.is_none()) {
         if let Some(text) = &host.text {
             return text.trim_end().to_owned();
         }
