@@ -13,9 +13,13 @@ pub use observations::{Look, Recorded, Stored};
 pub use reports::{DayOfChange, SeenHosts};
 pub use sightings::{Seen, SeenKeys, Sighted};
 
-use crate::{JournalEntry, Keeper, StoreFault, copy, private};
+use crate::register::{MAIN_FILE, RegisterFolder};
+use crate::shared_journal::SharedJournal;
+use crate::{JournalEntry, Keeper, SharedFault, StoreFault, copy, private};
+use lavrin_fleet::register::{JournalPlace, SourceFile};
 use lavrin_server::survey::snapshot::{Hash, hash};
 use rusqlite::{Connection, ErrorCode, OptionalExtension as _, params};
+use std::collections::HashSet;
 use std::fs::{Metadata, OpenOptions};
 use std::io::{ErrorKind, Write as _};
 use std::os::unix::fs::{DirBuilderExt as _, OpenOptionsExt as _};
@@ -90,6 +94,8 @@ pub enum DatabaseFault {
 pub struct Database {
     connection: Connection,
     path: PathBuf,
+    /// The journal in the register, where that is asked for.
+    shared: Option<SharedJournal>,
 }
 
 impl Database {
@@ -101,7 +107,8 @@ impl Database {
         let folder = register.join(FOLDER);
         let path = folder.join(FILE);
         prepare(&folder, &path).map_err(|source| StoreFault { path: path.clone(), source })?;
-        let store = Self::connect(path)?;
+        let mut store = Self::connect(path)?;
+        store.shared = shared_journal(register)?;
         store.set_up().map_err(|error| store.fault(error))??;
         Ok(store)
     }
@@ -111,12 +118,15 @@ impl Database {
     /// # Errors
     /// [`DatabaseFault`].
     pub fn open_existing(register: &Path) -> Result<Option<Self>, DatabaseFault> {
-        if register.join(FOLDER).join(FILE).exists() { Self::open(register).map(Some) } else { Ok(None) }
+        let exists = register.join(FOLDER).join(FILE).exists();
+        // A copy of the register brings its journal with it.
+        let is_shared = || Ok::<_, DatabaseFault>(shared_journal(register)?.is_some_and(|journal| journal.is_there()));
+        if exists || is_shared()? { Self::open(register).map(Some) } else { Ok(None) }
     }
 
     fn connect(path: PathBuf) -> Result<Self, DatabaseFault> {
         match Connection::open(&path) {
-            Ok(connection) => Ok(Self { connection, path }),
+            Ok(connection) => Ok(Self { connection, path, shared: None }),
             Err(error) => Err(fault(&path, error)),
         }
     }
@@ -239,6 +249,8 @@ impl Database {
     /// [`DatabaseFault`].
     pub fn write_down(&self, entry: &JournalEntry) -> Result<(), DatabaseFault> {
         let text = serde_json::to_string(entry).expect("these types have only text keys");
+        // What stands in the register first and in the database not is an open change, which is told.
+        self.shared.iter().try_for_each(|shared| shared.write_down(entry))?;
         let append = |store: &Self| {
             chain::append(&store.connection, &entry.id, &entry.time, &text).map_err(|error| store.fault(error))
         };
@@ -260,8 +272,45 @@ impl Database {
             serde_json::from_str(&line)
                 .map_err(|error| DatabaseFault::Damaged { path: self.path.clone(), said: error.to_string() })
         };
-        lines.into_iter().map(parse).collect()
+        let own: Vec<JournalEntry> = lines.into_iter().map(parse).collect::<Result<_, _>>()?;
+        match &self.shared {
+            Some(shared) => Ok(joined(own, shared.lines()?)),
+            None => Ok(own),
+        }
     }
+
+    /// What does not fit in the journal of the register, and how many lines it has; none where there is no such journal.
+    ///
+    /// # Errors
+    /// [`DatabaseFault`].
+    pub fn check_shared(&self) -> Result<Option<(usize, Vec<SharedFault>)>, DatabaseFault> {
+        Ok(self.shared.as_ref().map(SharedJournal::check).transpose()?)
+    }
+}
+
+/// The journal of the register, where its settings ask for one.
+fn shared_journal(register: &Path) -> Result<Option<SharedJournal>, DatabaseFault> {
+    let Some(folder) = RegisterFolder::at(register) else { return Ok(None) };
+    let text = folder.text(MAIN_FILE)?.unwrap_or_default();
+    let main = lavrin_fleet::register::read(&[SourceFile { path: MAIN_FILE.to_owned(), text }]);
+    let asked = main.register.journal == JournalPlace::Register;
+    Ok(if asked { SharedJournal::at(register) } else { None })
+}
+
+/// Both in one order. What both have stands where the register has it; the rest goes in between by its time.
+fn joined(own: Vec<JournalEntry>, shared: Vec<JournalEntry>) -> Vec<JournalEntry> {
+    let text = |entry: &JournalEntry| serde_json::to_string(entry).unwrap_or_default();
+    let known: HashSet<String> = shared.iter().map(text).collect();
+    let mut own = own.into_iter().filter(|entry| !known.contains(&text(entry))).peekable();
+    let mut all = Vec::new();
+    for entry in shared {
+        while let Some(earlier) = own.next_if(|earlier| earlier.time <= entry.time) {
+            all.push(earlier);
+        }
+        all.push(entry);
+    }
+    all.extend(own);
+    all
 }
 
 /// Something in the store that this program does not make: a table, a trigger, a view, or one of its own that was altered.
@@ -304,6 +353,7 @@ impl Keeper for Database {
         self.keep(&hash, bytes).map_err(|fault| self.as_store_fault(fault))?;
         let name: String = hash.iter().map(|byte| format!("{byte:02x}")).collect();
         copy::keep(&self.copies(), &name, bytes).map_err(|source| StoreFault { path: self.copies(), source })?;
+        self.shared.iter().try_for_each(|shared| shared.keep(&name, bytes))?;
         Ok(name)
     }
 
@@ -318,7 +368,8 @@ impl Keeper for Database {
             return kept.map_err(|fault| self.as_store_fault(fault));
         }
         let copied = copy::read(&self.copies(), name).ok().flatten().filter(|bytes| self::hash(bytes) == hash);
-        copied.map_or_else(|| kept.map_err(|fault| self.as_store_fault(fault)), |bytes| Ok(Some(bytes)))
+        let shared = || self.shared.as_ref().and_then(|shared| shared.kept(name).ok().flatten());
+        copied.or_else(shared).map_or_else(|| kept.map_err(|fault| self.as_store_fault(fault)), |bytes| Ok(Some(bytes)))
     }
 
     fn lines(&self) -> Result<Vec<JournalEntry>, StoreFault> {

@@ -7,8 +7,10 @@ pub mod database;
 mod journal;
 mod private;
 pub mod register;
+mod shared_journal;
 
 pub use journal::{ChangeOutcome, Event, JournalEntry, KeptChange, KeptDeed, KeptKeyDeed};
+pub use shared_journal::{SharedFault, SharedFaultKind};
 
 use rustix::fs::Mode;
 use std::path::{Path, PathBuf};

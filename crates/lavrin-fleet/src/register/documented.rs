@@ -38,8 +38,18 @@ const TABLES: &[Table] = &[
             ("policy", "table", "what is asked beyond what servers ask; below"),
             ("defaults", "table", "what holds where an option is not typed; below"),
             ("kept", "table", "kept keys; below"),
+            ("store", "table", "where is kept what commands remember; below"),
             ("exception", "tables", "findings that may stay for a while; below"),
         ],
+    ),
+    (
+        "lavrin.toml: [store]",
+        "",
+        &[(
+            "journal",
+            TEXT,
+            "`desk`: on the desk of whoever makes a change (what holds without it); `register`: in the register too (journal/, contents/), so that version control carries it",
+        )],
     ),
     (
         "lavrin.toml: [policy]",
@@ -307,7 +317,7 @@ const TABLES: &[Table] = &[
 const SAMPLES: &[(&str, &str)] = &[
     (
         "lavrin.toml",
-        "name = \"x\"\n[policy]\n[[policy.no_way]]\nfrom = \"a\"\nto = \"b\"\n[defaults]\n[kept]\n[[exception]]\nrule = \"x\"\n",
+        "name = \"x\"\n[policy]\n[[policy.no_way]]\nfrom = \"a\"\nto = \"b\"\n[defaults]\n[kept]\n[store]\n[[exception]]\nrule = \"x\"\n",
     ),
     ("people/edda.toml", "name = \"x\"\n[[key]]\nline = \"x\"\n"),
     ("hosts.toml", "[lantern]\n[lantern.limits]\n[[lantern.key]]\nline = \"x\"\n"),

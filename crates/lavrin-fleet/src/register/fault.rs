@@ -49,6 +49,8 @@ pub enum FieldKind {
     Reach,
     /// A way to root's rights.
     RootBy,
+    /// `desk` or `register`.
+    JournalPlace,
     /// The path of a key file.
     KeysPath,
     /// How keys are written into a file.

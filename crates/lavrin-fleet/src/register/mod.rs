@@ -348,11 +348,28 @@ pub struct Rules {
     pub severities: BTreeMap<String, Option<lavrin_server::finding::Severity>>,
 }
 
+/// Where the journal of changes is kept.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
+pub enum JournalPlace {
+    /// In the store on the desk of whoever makes a change.
+    #[default]
+    Desk,
+    /// In the register too, so that every copy of it knows all runs.
+    Register,
+}
+
+impl JournalPlace {
+    /// Every place with its name.
+    pub const NAMES: [(&'static str, Self); 2] = [("desk", Self::Desk), ("register", Self::Register)];
+}
+
 /// The register.
 #[derive(Debug, Clone, Default)]
 pub struct Register {
     /// What it is called.
     pub name: String,
+    /// Where its journal is kept.
+    pub journal: JournalPlace,
     /// What it asks.
     pub rules: Rules,
     /// What holds where an option is not typed.

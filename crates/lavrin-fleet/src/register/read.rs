@@ -7,8 +7,8 @@ use super::fields::{Faults, Fields};
 use super::parts::parts;
 use super::policy;
 use super::{
-    CreateAccount, Date, Exception, Grant, Host, Owed, OwnedKey, Person, Placed, Purpose, ReachKind, Register,
-    RegisterFault, RegisterFinding, RegisterPlace, RootProgram, Rules, SourceFile, Whom, device, is_id, kept,
+    CreateAccount, Date, Exception, Grant, Host, JournalPlace, Owed, OwnedKey, Person, Placed, Purpose, ReachKind,
+    Register, RegisterFault, RegisterFinding, RegisterPlace, RootProgram, Rules, SourceFile, Whom, device, is_id, kept,
 };
 use lavrin_keys::key::container::line;
 use lavrin_keys::key::{Fingerprint, KeyFault};
@@ -37,6 +37,7 @@ struct FileSettings {
     defaults: Defaults,
     exceptions: Vec<Exception>,
     administrators: Vec<Placed<String>>,
+    journal: JournalPlace,
 }
 
 /// What one file holds.
@@ -107,6 +108,7 @@ fn put_part(part: FileContent, register: &mut Register, faults: &mut Faults) {
         (register.name, register.rules) = (settings.name, settings.rules);
         (register.defaults, register.exceptions) = (settings.defaults, settings.exceptions);
         register.administrators = settings.administrators;
+        register.journal = settings.journal;
     }
     for person in part.people {
         put(&mut register.people, person.id.clone(), person, |person| &person.place, faults);
@@ -198,11 +200,23 @@ fn settings(source: SourcePart, table: Spanned<DeTable<'_>>, part: &mut FileCont
         kept.end();
         administrators
     });
+    let journal = fields.table("store").and_then(|table| {
+        let mut store = Fields::new(source, "store", table, fields.faults());
+        let journal = store.word("journal", &JournalPlace::NAMES, FieldKind::JournalPlace);
+        store.end();
+        journal
+    });
     let tables = fields.tables("exception");
     let exceptions = tables.into_iter().filter_map(|table| exception(source, table, fields.faults())).collect();
     fields.end();
-    part.settings =
-        Some(FileSettings { name, rules, defaults, exceptions, administrators: administrators.unwrap_or_default() });
+    part.settings = Some(FileSettings {
+        name,
+        rules,
+        defaults,
+        exceptions,
+        administrators: administrators.unwrap_or_default(),
+        journal: journal.unwrap_or_default(),
+    });
 }
 
 fn exception(source: SourcePart, table: Spanned<DeTable<'_>>, faults: &mut Faults) -> Option<Exception> {

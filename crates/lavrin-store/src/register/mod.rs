@@ -223,6 +223,32 @@ impl RegisterFolder {
         })
     }
 
+    /// Puts a text behind what is in a file, which is made where there is none, and waits until it is on disk.
+    ///
+    /// # Errors
+    /// [`StoreFault`].
+    pub fn append(&self, path: &str, text: &str) -> Result<(), StoreFault> {
+        let fault = self.fault(path);
+        let (below, name) = path.rsplit_once('/').unwrap_or(("", path));
+        let folder = match self.open_folder(below)? {
+            Some(folder) => folder,
+            None => self.make_folder(below)?,
+        };
+        let is_new = open_file(&folder, name).map_err(&fault)?.is_none();
+        let flags = OFlags::WRONLY | OFlags::APPEND | OFlags::CREATE | OFlags::NOFOLLOW | OFlags::NONBLOCK;
+        let usual = Mode::RUSR | Mode::WUSR | Mode::RGRP | Mode::WGRP | Mode::ROTH | Mode::WOTH;
+        let write = || {
+            let mut file = File::from(openat(&folder, name, flags | OFlags::CLOEXEC, usual)?);
+            if FileType::from_raw_mode(fstat(&file)?.st_mode) != FileType::RegularFile {
+                return Err(not_what_belongs_there());
+            }
+            file.write_all(text.as_bytes())?;
+            file.sync_all()?;
+            if is_new { Ok(rustix::fs::fsync(&folder)?) } else { Ok(()) }
+        };
+        write().map_err(&fault)
+    }
+
     /// Gives a file another name, where it is still what was read and nothing has that name.
     ///
     /// # Errors

@@ -27,3 +27,55 @@ fn what_is_in_the_store_is_told_and_held_against_its_hashes() {
     assert!(found.stdout.contains("line 1 of the journal was changed"), "{found}");
     assert!(found.stdout.contains("next: "), "{found}");
 }
+
+/// Copies the files of one register to another one, as version control does: what both have is the same, or one has more of it.
+fn merge(from: &std::path::Path, to: &std::path::Path) {
+    for folder in ["journal", "contents"] {
+        let _ = std::fs::create_dir(to.join(folder));
+        for entry in std::fs::read_dir(from.join(folder)).into_iter().flatten().flatten() {
+            let target = to.join(folder).join(entry.file_name());
+            let (new, old) = (std::fs::read(entry.path()).unwrap(), std::fs::read(&target).unwrap_or_default());
+            assert!(new.starts_with(&old) || old.starts_with(&new), "a conflict in {}", target.display());
+            std::fs::write(target, if new.len() > old.len() { new } else { old }).unwrap();
+        }
+    }
+}
+
+#[test]
+fn a_colleagues_copy_of_the_register_knows_the_runs_and_takes_them_back() {
+    let mut fleet = Fleet::new();
+    fleet.add("lantern", &(key(3).public().line("edda") + "\n"), Behaviour::default());
+    fleet.world.write("lavrin.toml", "name = \"Skerry lights\"\n[store]\njournal = \"register\"\n", 0o644);
+    // A colleague has a copy of the register, and nothing of this desk.
+    let colleague = fleet.world.path("colleague");
+    std::fs::create_dir_all(colleague.join("hosts")).unwrap();
+    for file in ["lavrin.toml", "hosts/lantern.toml"] {
+        std::fs::copy(fleet.world.path(file), colleague.join(file)).unwrap();
+    }
+    fleet.world.put_pair("edda", 2, "edda");
+    let before = fleet.hosts[0].file("/home/edda/.ssh/authorized_keys");
+    let before = std::fs::read_to_string(before).unwrap();
+    let sign_in = "--identity home/office --login root";
+    drop(fleet.run(&format!("install home/edda.pub edda@lantern {sign_in} --reason tides --yes")).expect(0));
+    merge(&fleet.world.path(""), &colleague);
+    let there = "--register colleague";
+    let history = fleet.run(&format!("history lantern {there}")).expect(0);
+    assert!(history.stdout.contains("install") && history.stdout.contains("tides"), "{history}");
+    let undone = fleet.run(&format!("undo --last {sign_in} --yes {there}")).expect(0);
+    let now = std::fs::read_to_string(fleet.hosts[0].file("/home/edda/.ssh/authorized_keys")).unwrap();
+    assert_eq!(now, before, "{undone}");
+    merge(&colleague, &fleet.world.path(""));
+    let back = fleet.run("history lantern").expect(0);
+    assert!(back.stdout.contains("undo"), "{back}");
+    for register in [".", "colleague"] {
+        let check = fleet.run(&format!("store check --register {register} --format json")).expect(0).json();
+        assert_eq!(check["journal_in_register"], 4, "{check}");
+    }
+    // A line that was changed is found in every copy.
+    let read = |run: &String| std::fs::read_to_string(colleague.join("journal").join(run)).unwrap();
+    let runs = crate::common::names(&colleague.join("journal"));
+    let run = runs.iter().find(|run| read(run).contains("tides")).unwrap();
+    std::fs::write(colleague.join("journal").join(run), read(run).replace("tides", "lamps")).unwrap();
+    let found = fleet.run(&format!("store check {there}")).expect(1);
+    assert!(found.stdout.contains(&format!("journal/{run} was changed")), "{found}");
+}

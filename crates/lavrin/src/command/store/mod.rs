@@ -8,6 +8,7 @@ use crate::{clock, paths};
 use clap::{Args, Subcommand};
 use lavrin_keys::text::count;
 use lavrin_store::database::{Database, StoreFinding};
+use lavrin_store::{SharedFault, SharedFaultKind};
 use serde::Serialize;
 
 /// The memory of a register
@@ -65,6 +66,8 @@ pub struct StoreCheckOut {
     contents: usize,
     journal: usize,
     journal_hash: String,
+    /// Lines of the journal in the register; `null`: it is not kept there.
+    journal_in_register: Option<usize>,
     findings: Vec<StoreFindingOut>,
 }
 
@@ -143,21 +146,26 @@ fn size(bytes: u64) -> String {
 fn check(register: &RegisterArgs, ui: &Ui) -> Result<Exit, CommandError> {
     let store = open(register)?;
     let findings = store.check()?;
-    let (numbers, chain) = (store.numbers()?, store.chain()?);
+    let (numbers, chain, shared) = (store.numbers()?, store.chain()?, store.check_shared()?);
+    let (shared_lines, shared_faults) = shared.map_or((None, Vec::new()), |(lines, faults)| (Some(lines), faults));
     let out = StoreCheckOut {
         schema: "lavrin/store-check/1",
         path: paths::shown(store.path()),
         contents: numbers.contents,
         journal: numbers.journal,
         journal_hash: chain.last,
-        findings: findings.iter().map(finding_out).collect(),
+        journal_in_register: shared_lines,
+        findings: findings.iter().map(finding_out).chain(shared_faults.iter().map(shared_out)).collect(),
     };
     ui.give(&out, || {
         let lines = out.findings.iter().map(|finding| format!("  {}\n", ui.paint(Label::Bad, &finding.message)));
+        let shared =
+            out.journal_in_register.map(|lines| format!(", {} in the register", count(lines, "line", "lines")));
         let held = format!(
-            "{} and {} of the journal were held against their hashes",
+            "{} and {} of the journal{} were held against their hashes",
             count(out.contents, "content", "contents"),
-            count(out.journal, "line", "lines")
+            count(out.journal, "line", "lines"),
+            shared.unwrap_or_default()
         );
         let end = if out.findings.is_empty() {
             format!("{held}: {}\n  the last line: {}", ui.paint(Label::Good, "in order"), out.journal_hash)
@@ -182,4 +190,15 @@ fn finding_out(finding: &StoreFinding) -> StoreFindingOut {
         ),
     };
     StoreFindingOut { kind, message: lavrin_keys::text::printable(message.as_bytes()) }
+}
+
+fn shared_out(fault: &SharedFault) -> StoreFindingOut {
+    let what = match fault.kind {
+        SharedFaultKind::Unreadable => "is no line of a journal",
+        SharedFaultKind::Changed => "was changed",
+        SharedFaultKind::NotBehind => "does not follow the one before it: a line was taken out or put in",
+        SharedFaultKind::Missing => "was written after one that is in no file: a run is missing",
+    };
+    let message = format!("line {} of journal/{} {what}", fault.line, fault.file);
+    StoreFindingOut { kind: "chain", message: lavrin_keys::text::printable(message.as_bytes()) }
 }
