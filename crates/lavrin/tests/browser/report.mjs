@@ -99,7 +99,7 @@ found.cells = await tab.evaluate(() => {
   return cells.sort();
 });
 const told = JSON.parse(readFileSync(matrix, "utf8"));
-found.expected = told.ways.map((way) => [way.owner ?? "nobody known", way.host, way.account, way.state].join(" ")).sort();
+found.expected = told.ways.map((way) => [way.owner ?? "owner unknown", way.host, way.account, way.state].join(" ")).sort();
 
 // The order of the tab key is that of the page.
 found.tabs = await (async () => {
