@@ -20,7 +20,7 @@ const VALUE_BYTES_MAX: usize = 200;
 
 /// What is asked for.
 #[derive(Debug, Clone, PartialEq, Eq)]
-pub struct Request {
+pub struct NewcomerRequest {
     /// The name in the register.
     pub person: String,
     /// The full name.
@@ -64,7 +64,7 @@ fn plain(text: &str) -> String {
     text.split_whitespace().collect::<Vec<_>>().join(" ")
 }
 
-impl Request {
+impl NewcomerRequest {
     /// What is signed.
     #[must_use]
     pub fn message(&self, key: Fingerprint) -> Vec<u8> {
@@ -161,8 +161,8 @@ mod tests {
     use lavrin_keys::key::PrivateKey;
     use lavrin_keys::key::signature::sign;
 
-    fn request() -> Request {
-        Request {
+    fn request() -> NewcomerRequest {
+        NewcomerRequest {
             person: "edda".to_owned(),
             name: "Edda Holm".to_owned(),
             purpose: "the tide logs of the whole archipelago".to_owned(),
@@ -171,7 +171,7 @@ mod tests {
         }
     }
 
-    fn text(request: &Request, seed: u8) -> String {
+    fn text(request: &NewcomerRequest, seed: u8) -> String {
         let key = PrivateKey::ed25519(&[seed; 32]).unwrap();
         let signature = sign(&key, NAMESPACE, &request.message(key.public().fingerprint())).unwrap();
         request.text(key.public(), &signature)
@@ -184,7 +184,7 @@ mod tests {
         let quoted = format!("Hello,\r\n\r\n> {}", sent.replace('\n', "\r\n> "));
         let broken = sent.replace("of the whole", "of the\nwhole").replacen("AAAAC3Nza", "AAAAC3N\nza", 1);
         for arrived in [sent, quoted, broken] {
-            assert_eq!(Request::read(arrived.as_bytes()), Ok((request(), key.clone())), "{arrived}");
+            assert_eq!(NewcomerRequest::read(arrived.as_bytes()), Ok((request(), key.clone())), "{arrived}");
         }
     }
 
@@ -199,23 +199,23 @@ mod tests {
             ("2026-11-23", "2026-11-24"),
             ("42", "43"),
         ] {
-            assert_eq!(Request::read(sent.replacen(from, to, 1).as_bytes()), wrong, "{from}");
+            assert_eq!(NewcomerRequest::read(sent.replacen(from, to, 1).as_bytes()), wrong, "{from}");
         }
         let other = text(&request(), 2);
         let line = |text: &str| text.lines().find(|line| line.starts_with("Key:")).unwrap().to_owned();
         let swapped = sent.replace(&line(&sent), &line(&other));
-        assert_eq!(Request::read(swapped.as_bytes()), Err(RequestFault::OtherKey));
+        assert_eq!(NewcomerRequest::read(swapped.as_bytes()), Err(RequestFault::OtherKey));
         let twice = sent.replace("Name:", "Name: Sten\nName:");
-        assert_eq!(Request::read(twice.as_bytes()), Err(RequestFault::Field("Name")));
+        assert_eq!(NewcomerRequest::read(twice.as_bytes()), Err(RequestFault::Field("Name")));
         let without = sent.replace("Challenge: harbour 42\n", "");
-        assert_eq!(Request::read(without.as_bytes()), Err(RequestFault::Field("Challenge")));
+        assert_eq!(NewcomerRequest::read(without.as_bytes()), Err(RequestFault::Field("Challenge")));
         for odd in ["", BEGIN, "Lavrin request 1\n-----BEGIN SSH SIGNATURE-----\n", &"x".repeat(100_000)] {
-            assert!(Request::read(odd.as_bytes()).is_err());
+            assert!(NewcomerRequest::read(odd.as_bytes()).is_err());
         }
         // A signature that was made for something else is none for this.
         let key = PrivateKey::ed25519(&[1; 32]).unwrap();
         let elsewhere = sign(&key, "file", &request().message(key.public().fingerprint())).unwrap();
-        let namespace = Request::read(request().text(key.public(), &elsewhere).as_bytes());
+        let namespace = NewcomerRequest::read(request().text(key.public(), &elsewhere).as_bytes());
         assert_eq!(namespace, Err(RequestFault::Signature(SignatureFault::Namespace("file".to_owned()))));
     }
 }

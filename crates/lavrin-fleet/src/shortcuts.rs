@@ -37,7 +37,7 @@ pub struct Shortcut {
 
 /// An account that the person may use and for which there is no shortcut.
 #[derive(Debug, Clone, PartialEq, Eq)]
-pub struct LeftOut {
+pub struct LeftOutShortcut {
     /// The host.
     pub host: String,
     /// The account.
@@ -67,7 +67,7 @@ pub struct Shortcuts {
     /// In the order of the hosts.
     pub shortcuts: Vec<Shortcut>,
     /// In the same order.
-    pub left_out: Vec<LeftOut>,
+    pub left_out: Vec<LeftOutShortcut>,
 }
 
 /// Whether a text can stand as one word in a client's configuration (`ssh_config(5)`), where nothing in it means something else.
@@ -104,7 +104,7 @@ impl Shortcuts {
             }
         }
         other.retain(|place, _| !allowed.contains_key(place));
-        found.left_out.extend(other.into_iter().map(|((host, account), label)| LeftOut {
+        found.left_out.extend(other.into_iter().map(|((host, account), label)| LeftOutShortcut {
             host: host.to_owned(),
             account: account.to_owned(),
             why: WhyLeftOut::OtherKey(label),
@@ -121,7 +121,7 @@ impl Shortcuts {
             match shortcut(register, host, grant, &aliases, &allowed) {
                 Ok(shortcut) => found.shortcuts.push(shortcut),
                 Err(why) => {
-                    found.left_out.push(LeftOut { host: place.0.to_owned(), account: place.1.to_owned(), why });
+                    found.left_out.push(LeftOutShortcut { host: place.0.to_owned(), account: place.1.to_owned(), why });
                 }
             }
         }
@@ -140,7 +140,7 @@ impl Shortcuts {
             if closed.is_empty() {
                 return;
             }
-            self.left_out.extend(closed.into_iter().map(|shortcut| LeftOut {
+            self.left_out.extend(closed.into_iter().map(|shortcut| LeftOutShortcut {
                 host: shortcut.host,
                 account: shortcut.account,
                 why: WhyLeftOut::NoWayOver(host_of(&shortcut.through.unwrap_or_default())),

@@ -54,7 +54,7 @@ type ReadFile = (String, Vec<Option<SharedLine>>);
 
 /// What is known of the files.
 #[derive(Debug, Default)]
-struct Known {
+struct KnownLines {
     is_read: bool,
     /// The last line about each place.
     last: HashMap<String, String>,
@@ -68,7 +68,7 @@ struct Known {
 #[derive(Debug)]
 pub(crate) struct SharedJournal {
     folder: RegisterFolder,
-    known: RefCell<Known>,
+    known: RefCell<KnownLines>,
 }
 
 /// A line that does not fit: its file, its number, and why.
@@ -224,7 +224,7 @@ impl SharedJournal {
     }
 }
 
-impl Known {
+impl KnownLines {
     fn note(&mut self, line: &SharedLine) {
         if let Some(place) = place_of(&line.entry, &self.places) {
             self.places.insert(line.entry.id.clone(), place.clone());

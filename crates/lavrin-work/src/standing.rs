@@ -18,7 +18,7 @@ const ENDS_MAX: usize = 1000;
 /// Where the fleet stood.
 #[derive(Debug, Clone, Default, PartialEq, Eq, Serialize, Deserialize)]
 #[serde(default)]
-pub struct Standing {
+pub struct FleetStanding {
     /// When the audit was, in seconds since 1970.
     pub time: i64,
     /// What the register counts.
@@ -35,7 +35,7 @@ pub struct Standing {
     pub ends: Vec<(String, String)>,
 }
 
-impl Standing {
+impl FleetStanding {
     /// What the register alone says.
     #[must_use]
     pub fn of_register(register: &Register, now: Moment) -> Self {

@@ -5,7 +5,7 @@ use lavrin_store::database::{Database, DatabaseFault};
 use std::collections::HashSet;
 
 /// What identifies a finding.
-pub struct Identity<'a> {
+pub struct FindingIdentity<'a> {
     /// The rule.
     pub rule: &'a str,
     /// The host.
@@ -18,7 +18,7 @@ pub struct Identity<'a> {
     pub message: &'a str,
 }
 
-impl Identity<'_> {
+impl FindingIdentity<'_> {
     /// Eight bytes in hexadecimal. Numbers and days do not count: what is one day older is nothing new.
     fn hashed(&self) -> String {
         let is_counted = |word: &&str| {
@@ -33,13 +33,13 @@ impl Identity<'_> {
 }
 
 /// What was told.
-pub struct Told {
+pub struct ToldBefore {
     scope: String,
     before: HashSet<String>,
     now: HashSet<String>,
 }
 
-impl Told {
+impl ToldBefore {
     /// What was told about this part of the register.
     ///
     /// # Errors
@@ -51,7 +51,7 @@ impl Told {
     }
 
     /// Whether this one is new. It is told from now on.
-    pub fn is_new(&mut self, finding: &Identity<'_>) -> bool {
+    pub fn is_new(&mut self, finding: &FindingIdentity<'_>) -> bool {
         let hashed = finding.hashed();
         let is_new = !self.before.contains(&hashed);
         self.now.insert(hashed);
@@ -73,16 +73,16 @@ impl Told {
 mod tests {
     use super::*;
 
-    fn finding<'a>(account: &'a str, message: &'a str) -> Identity<'a> {
-        Identity { rule: "entry-ends-soon", host: "lantern", account: Some(account), path: None, message }
+    fn finding<'a>(account: &'a str, message: &'a str) -> FindingIdentity<'a> {
+        FindingIdentity { rule: "entry-ends-soon", host: "lantern", account: Some(account), path: None, message }
     }
 
     #[test]
     fn what_is_older_by_a_day_is_nothing_new_and_what_comes_back_is() {
         let folder = tempfile::tempdir().unwrap();
         let store = Database::open(folder.path()).unwrap();
-        let run = |findings: &[Identity<'_>]| {
-            let mut told = Told::before(&store, "all").unwrap();
+        let run = |findings: &[FindingIdentity<'_>]| {
+            let mut told = ToldBefore::before(&store, "all").unwrap();
             let new: Vec<bool> = findings.iter().map(|finding| told.is_new(finding)).collect();
             told.keep(&store, 7).unwrap();
             new

@@ -1,7 +1,7 @@
 //! One entry for each parser, on any bytes: it ends, it does not panic, and what it says holds together. The fuzz targets
 //! in `fuzz/` call these, and `fuzz_corpus` replays what they found worth keeping.
 
-use lavrin_fleet::request::Request;
+use lavrin_fleet::request::NewcomerRequest;
 use lavrin_keys::hostkey::{known_algorithms, standing};
 use lavrin_keys::key::container::certificate::Certificate;
 use lavrin_keys::key::container::{PieceKind, private_key_head};
@@ -187,7 +187,7 @@ fn armoured(label: &str, bytes: &[u8]) -> Vec<u8> {
 
 /// What a newcomer sends: nothing counts that its key did not sign, however it is cut and joined.
 pub fn request(bytes: &[u8]) {
-    if let Ok((read, key)) = Request::read(bytes) {
+    if let Ok((read, key)) = NewcomerRequest::read(bytes) {
         sound(&key);
         // The seeds are signed with one key, and nobody else can sign.
         assert_eq!(key, *PrivateKey::ed25519(&[1; 32]).unwrap().public());

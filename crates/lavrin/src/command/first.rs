@@ -44,17 +44,17 @@ pub fn run(args: &FirstArgs, ui: &Ui) -> Result<Exit, CommandError> {
 }
 
 /// The server, and the account on it.
-struct Server {
+struct FirstTarget {
     account: String,
     host: String,
     port: Option<u16>,
 }
 
-fn server(args: &FirstArgs, ui: &Ui) -> Result<Server, CommandError> {
+fn server(args: &FirstArgs, ui: &Ui) -> Result<FirstTarget, CommandError> {
     let mut target = args.target.clone();
     for _ in 0..TRIES {
         if let Some(AccountTarget { account, host: Some(host) }) = target {
-            return Ok(Server { account, host, port: args.port });
+            return Ok(FirstTarget { account, host, port: args.port });
         }
         let typed = answer(ui, "Which account on which server? (edda@192.0.2.5, or only the server)")?;
         let user = std::env::var("USER").unwrap_or_else(|_| USUAL_LOGIN.to_owned());
@@ -71,7 +71,7 @@ fn answer(ui: &Ui, question: &str) -> Result<String, CommandError> {
 
 struct FirstServer<'a> {
     ui: &'a Ui,
-    server: Server,
+    server: FirstTarget,
 }
 
 impl FirstServer<'_> {
@@ -100,7 +100,7 @@ impl FirstServer<'_> {
 
     /// `ACCOUNT@HOST`, with its port.
     fn target(&self) -> String {
-        let Server { account, host, port } = &self.server;
+        let FirstTarget { account, host, port } = &self.server;
         let port = port.map(|port| format!(" --port {port}")).unwrap_or_default();
         format!("{}{port}", shell_word(&format!("{account}@{host}")))
     }
@@ -150,7 +150,7 @@ impl FirstServer<'_> {
     fn end_passwords(&self, identity: &str) -> Result<(), CommandError> {
         self.ui.show("As long as passwords open the server anybody may guess them. The server can take keys only; it puts that back\nitself unless a new login proves it.");
         let typed = self.ui.confirm("End passwords now? It needs root's rights there", &[("", "")])?;
-        let Server { account, host, port } = &self.server;
+        let FirstTarget { account, host, port } = &self.server;
         let port = port.map(|port| format!(" --port {port}")).unwrap_or_default();
         let root = if account == USUAL_LOGIN { "" } else { " --root-by sudo --ask-root-password" };
         let typed_line =

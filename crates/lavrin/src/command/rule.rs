@@ -5,7 +5,7 @@ use crate::error::CommandError;
 use crate::exit::Exit;
 use crate::table::columns;
 use crate::ui::{Label, Ui};
-use crate::wording::rules::{RULES, Rule, usual};
+use crate::wording::rules::{RULES, RuleWords, usual};
 use clap::Args;
 use serde::Serialize;
 
@@ -38,7 +38,7 @@ struct RuleOut {
 }
 
 impl RuleOut {
-    fn of(rule: &Rule) -> Self {
+    fn of(rule: &RuleWords) -> Self {
         Self { name: rule.name, severities: usual(rule.name), about: rule.about, why: rule.why, mend: rule.mend }
     }
 }

@@ -14,7 +14,7 @@ use lavrin_server::finding::Severity;
 use lavrin_store::database::{Database, SeenHosts};
 use lavrin_store::register::{MAIN_FILE, RegisterFolder};
 use lavrin_work::register::OpenedRegister;
-use lavrin_work::standing::Standing;
+use lavrin_work::standing::FleetStanding;
 use serde::Serialize;
 use std::os::unix::fs::MetadataExt as _;
 use std::path::Path;
@@ -52,7 +52,7 @@ pub struct WhereOut {
     last_audit: Option<LastAuditOut>,
     owed: usize,
     /// Grants that end within two weeks: the day, and whose.
-    ends_soon: Vec<EndOut>,
+    ends_soon: Vec<EndingGrantOut>,
     next: String,
 }
 
@@ -77,7 +77,7 @@ struct LastAuditOut {
 /// A grant that ends.
 #[derive(Debug, Serialize)]
 #[cfg_attr(test, derive(schemars::JsonSchema))]
-struct EndOut {
+struct EndingGrantOut {
     day: String,
     whose: String,
 }
@@ -93,7 +93,7 @@ pub fn run(ui: &Ui) -> Result<Exit, CommandError> {
         return Ok(Exit::Usage);
     };
     let store = Database::open_existing(folder.path())?;
-    let audited = store.as_ref().map(Standing::last).transpose()?.flatten();
+    let audited = store.as_ref().map(FleetStanding::last).transpose()?.flatten();
     let seen = store.as_ref().map(Database::seen_hosts).transpose()?.unwrap_or_default();
     let (name, now) = now_of(&folder)?;
     let standing = now.or_else(|| audited.clone());
@@ -126,7 +126,7 @@ pub fn run(ui: &Ui) -> Result<Exit, CommandError> {
 }
 
 /// The register's name; and what it says now, where it is small enough to be read.
-fn now_of(folder: &RegisterFolder) -> Result<(String, Option<Standing>), CommandError> {
+fn now_of(folder: &RegisterFolder) -> Result<(String, Option<FleetStanding>), CommandError> {
     let small = {
         let length = |name: &str| std::fs::metadata(folder.path().join(name)).map_or(0, |meta| meta.len());
         let files = |name: &str| {
@@ -136,7 +136,7 @@ fn now_of(folder: &RegisterFolder) -> Result<(String, Option<Standing>), Command
     };
     if small {
         let opened = OpenedRegister::read(folder.clone())?;
-        return Ok((opened.register().name.clone(), Some(Standing::of_register(opened.register(), moment()))));
+        return Ok((opened.register().name.clone(), Some(FleetStanding::of_register(opened.register(), moment()))));
     }
     Ok((part(folder)?.name, None))
 }
@@ -161,21 +161,21 @@ fn owner_of(folder: &Path) -> Option<String> {
     Some(printable(name.unwrap_or_else(|| uid.to_string()).as_bytes()))
 }
 
-fn ends_soon(standing: &Standing) -> Vec<EndOut> {
+fn ends_soon(standing: &FleetStanding) -> Vec<EndingGrantOut> {
     let today = super::register::today();
     let is_soon =
         |day: &str| Date::parse(day).is_some_and(|day| (0..=SOON_DAYS).contains(&(day.number() - today.number())));
     let ends = standing.ends.iter().filter(|(day, _)| is_soon(day));
-    ends.map(|(day, whose)| EndOut { day: day.clone(), whose: printable(whose.as_bytes()) }).collect()
+    ends.map(|(day, whose)| EndingGrantOut { day: day.clone(), whose: printable(whose.as_bytes()) }).collect()
 }
 
 /// The one thing to do next.
-fn next(seen: SeenHosts, audited: Option<&Standing>, owed: usize, ends: bool) -> &'static str {
+fn next(seen: SeenHosts, audited: Option<&FleetStanding>, owed: usize, ends: bool) -> &'static str {
     let newest = seen.newest.unwrap_or_default();
     if seen.seen == 0 || clock::unix() - newest > OLD_SURVEY {
         return "lavrin survey";
     }
-    let is_urgent = |standing: &Standing| {
+    let is_urgent = |standing: &FleetStanding| {
         [Severity::Critical, Severity::High].iter().any(|severity| standing.findings.get(severity.name()) > Some(&0))
     };
     match audited {

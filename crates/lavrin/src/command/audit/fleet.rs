@@ -1,6 +1,6 @@
 //! The audit of a register and its hosts, by what surveys remembered.
 
-use super::metrics::{self, Counted};
+use super::metrics::{self, CountedAudit};
 use super::rows::{EntryRow, FindingRow, sarif_of};
 use super::{
     AuditArgs, AuditSummary, EntryOut, NotApplicableOut, NotCheckedOut, entry_out, finding_text, lines, summary_text,
@@ -29,8 +29,8 @@ use lavrin_server::survey::snapshot::SnapshotFault;
 use lavrin_store::database::{Database, Look};
 use lavrin_work::fleet::audit;
 use lavrin_work::memory::FleetFault;
-use lavrin_work::standing::Standing;
-use lavrin_work::told::{Identity, Told};
+use lavrin_work::standing::FleetStanding;
+use lavrin_work::told::{FindingIdentity, ToldBefore};
 use rayon::prelude::*;
 use serde::Serialize;
 use std::collections::HashMap;
@@ -98,11 +98,11 @@ pub async fn run(args: &AuditArgs, opened: &OpenedRegister, ui: &Ui) -> Result<E
     let looks: HashMap<String, Look> = looks.into_iter().map(|look| (look.host.clone(), look)).collect();
     if let Some(store) = store.as_ref().filter(|_| args.hosts.is_empty()) {
         // Who may only read the store is told what it says all the same.
-        let _ = Standing::of(register, &report, now).keep(store);
+        let _ = FleetStanding::of(register, &report, now).keep(store);
     }
     if let Some(path) = &args.metrics {
         let looks = hosts.iter().map(|host| looks.get(&host.id)).collect();
-        metrics::write(path, &Counted { report: &report, looks, owed: register.owed.len(), now: now.time })?;
+        metrics::write(path, &CountedAudit { report: &report, looks, owed: register.owed.len(), now: now.time })?;
     }
     let known = if args.new { leave_new(args, &mut report, opened, now)? } else { 0 };
     let findings: Vec<AuditFinding> = report.findings.par_iter().map(finding_out).collect();
@@ -138,12 +138,12 @@ fn leave_new(
 ) -> Result<usize, CommandError> {
     let store = Database::open(opened.folder.path())?;
     let part = if args.hosts.is_empty() { "all".to_owned() } else { args.hosts.join(" ") };
-    let mut told = Told::before(&store, &part)?;
+    let mut told = ToldBefore::before(&store, &part)?;
     let all = report.findings.len();
     report.findings.retain(|found| {
         let out = finding_out(found);
         let (account, path) = (out.account.as_deref(), out.path.as_deref());
-        told.is_new(&Identity { rule: out.rule, host: &found.host, account, path, message: &out.message })
+        told.is_new(&FindingIdentity { rule: out.rule, host: &found.host, account, path, message: &out.message })
     });
     told.keep(&store, now.time)?;
     Ok(all - report.findings.len())

@@ -10,7 +10,7 @@ use std::fmt::Write as _;
 use std::path::Path;
 
 /// What is counted.
-pub struct Counted<'a> {
+pub struct CountedAudit<'a> {
     pub report: &'a FleetReport,
     /// The hosts that were asked about, and the last look at each.
     pub looks: Vec<Option<&'a Look>>,
@@ -21,12 +21,12 @@ pub struct Counted<'a> {
 }
 
 /// Writes the file, whole or not at all; everybody may read it, since it names no one.
-pub fn write(path: &Path, counted: &Counted<'_>) -> Result<(), CommandError> {
+pub fn write(path: &Path, counted: &CountedAudit<'_>) -> Result<(), CommandError> {
     OutFile::own(path).readable().put(text(counted).as_bytes()).map(drop)
 }
 
-fn text(counted: &Counted<'_>) -> String {
-    let Counted { report, looks, owed, now } = counted;
+fn text(counted: &CountedAudit<'_>) -> String {
+    let CountedAudit { report, looks, owed, now } = counted;
     let mut text = String::new();
     let mut family = |name: &str, help: &str, samples: Vec<(String, i64)>| {
         let _ = writeln!(text, "# TYPE lavrin_{name} gauge\n# HELP lavrin_{name} {help}");

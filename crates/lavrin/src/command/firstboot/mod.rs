@@ -24,7 +24,7 @@ use machine::{HostKey, Machine, Refused};
 use serde::Serialize;
 use std::os::unix::fs::DirBuilderExt as _;
 use std::path::{Path, PathBuf};
-use tree::{OwnerArg, Owners};
+use tree::{AccountNumbers, OwnerArg};
 
 /// The accounts and keys of a machine before its first boot, as the register grants them
 #[derive(Debug, Args)]
@@ -95,7 +95,7 @@ struct FirstHostOut {
     file: Option<String>,
     text: Option<String>,
     accounts: Vec<FirstAccountOut>,
-    left_out: Vec<LeftOut>,
+    left_out: Vec<FirstLeftOut>,
     /// The fingerprint of the host key that was made and pinned.
     host_key: Option<String>,
     /// Why nothing was made for it.
@@ -113,7 +113,7 @@ struct FirstAccountOut {
 /// An account that gets no key, or not all.
 #[derive(Debug, Serialize)]
 #[cfg_attr(test, derive(schemars::JsonSchema))]
-struct LeftOut {
+struct FirstLeftOut {
     account: String,
     why: String,
 }
@@ -244,7 +244,7 @@ fn one(
         file: path.map(|path| path.to_string_lossy().into_owned()),
         text,
         accounts,
-        left_out: refused.into_iter().map(|Refused { account, why }| LeftOut { account, why }).collect(),
+        left_out: refused.into_iter().map(|Refused { account, why }| FirstLeftOut { account, why }).collect(),
         host_key: print,
         problem: None,
     })
@@ -268,8 +268,12 @@ fn content(args: &FirstbootArgs, machine: &Machine<'_>, opened: &OpenedRegister)
 }
 
 /// The numbers of accounts: root's, what the last survey saw, what was given.
-fn owners(args: &FirstbootArgs, machine: &Machine<'_>, opened: &OpenedRegister) -> Result<Owners, CommandError> {
-    let mut owners = Owners::new();
+fn owners(
+    args: &FirstbootArgs,
+    machine: &Machine<'_>,
+    opened: &OpenedRegister,
+) -> Result<AccountNumbers, CommandError> {
+    let mut owners = AccountNumbers::new();
     let store = Database::open_existing(opened.folder.path())?;
     let mut seen = match &store {
         Some(store) => Memory::of(store).observations(&[&machine.host.id], i64::MAX)?,

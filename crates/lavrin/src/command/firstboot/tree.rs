@@ -31,9 +31,9 @@ impl FromStr for OwnerArg {
 
 /// The numbers and homes of accounts.
 #[derive(Default)]
-pub struct Owners(BTreeMap<String, (u32, u32, Option<String>)>);
+pub struct AccountNumbers(BTreeMap<String, (u32, u32, Option<String>)>);
 
-impl Owners {
+impl AccountNumbers {
     /// Root's are known everywhere.
     pub fn new() -> Self {
         Self(BTreeMap::from([(USUAL_LOGIN.to_owned(), (0, 0, None))]))
@@ -64,17 +64,17 @@ impl Owners {
 }
 
 /// The bytes of the archive (POSIX.1-1988, ustar).
-pub fn archive(machine: &Machine<'_>, owners: &Owners, time: u64) -> Result<Vec<u8>, CommandError> {
+pub fn archive(machine: &Machine<'_>, owners: &AccountNumbers, time: u64) -> Result<Vec<u8>, CommandError> {
     let mut tar = Packer { tar: tar::Builder::new(Vec::new()), time };
     let failed = |error: io::Error| CommandError::usage(format!("the archive was not made: {error}"));
     for account in &machine.accounts {
         let (uid, gid, home) = owners.of(account)?;
-        let own = Owner { name: &account.name, uid, gid };
+        let own = FileOwner { name: &account.name, uid, gid };
         tar.folder(&format!("{home}/.ssh"), 0o700, &own).map_err(failed)?;
         let lines: String = account.lines.iter().map(|line| format!("{line}\n")).collect();
         tar.file(&format!("{home}/.ssh/authorized_keys"), lines.as_bytes(), 0o600, &own).map_err(failed)?;
     }
-    let root = Owner { name: USUAL_LOGIN, uid: 0, gid: 0 };
+    let root = FileOwner { name: USUAL_LOGIN, uid: 0, gid: 0 };
     if let Some(key) = &machine.host_key {
         let line = key.line(&machine.host.id) + "\n";
         tar.file("/etc/ssh/ssh_host_ed25519_key", key.private.as_bytes(), 0o600, &root).map_err(failed)?;
@@ -87,7 +87,7 @@ pub fn archive(machine: &Machine<'_>, owners: &Owners, time: u64) -> Result<Vec<
     tar.tar.into_inner().map_err(failed)
 }
 
-struct Owner<'a> {
+struct FileOwner<'a> {
     name: &'a str,
     uid: u32,
     gid: u32,
@@ -99,15 +99,22 @@ struct Packer {
 }
 
 impl Packer {
-    fn folder(&mut self, path: &str, mode: u32, owner: &Owner<'_>) -> io::Result<()> {
+    fn folder(&mut self, path: &str, mode: u32, owner: &FileOwner<'_>) -> io::Result<()> {
         self.add(&format!("{path}/"), &[], mode, tar::EntryType::Directory, owner)
     }
 
-    fn file(&mut self, path: &str, bytes: &[u8], mode: u32, owner: &Owner<'_>) -> io::Result<()> {
+    fn file(&mut self, path: &str, bytes: &[u8], mode: u32, owner: &FileOwner<'_>) -> io::Result<()> {
         self.add(path, bytes, mode, tar::EntryType::Regular, owner)
     }
 
-    fn add(&mut self, path: &str, bytes: &[u8], mode: u32, kind: tar::EntryType, owner: &Owner<'_>) -> io::Result<()> {
+    fn add(
+        &mut self,
+        path: &str,
+        bytes: &[u8],
+        mode: u32,
+        kind: tar::EntryType,
+        owner: &FileOwner<'_>,
+    ) -> io::Result<()> {
         let mut header = tar::Header::new_ustar();
         header.set_entry_type(kind);
         header.set_mode(mode);

@@ -11,7 +11,7 @@ use crate::signing::SigningKey;
 use crate::ui::Ui;
 use crate::{paths, wording};
 use clap::Args;
-use lavrin_fleet::request::{NAMESPACE, Request, RequestFault, is_value};
+use lavrin_fleet::request::{NAMESPACE, NewcomerRequest, RequestFault, is_value};
 use lavrin_keys::key::strength;
 use lavrin_keys::text::{printable, shell_word};
 use serde::Serialize;
@@ -79,7 +79,7 @@ pub async fn run(args: &PersonRequestArgs, ui: &Ui) -> Result<Exit, CommandError
             .because(wording::finding::message(&fault))
             .hint("lavrin key generate"));
     }
-    let request = Request {
+    let request = NewcomerRequest {
         person: args.id.clone(),
         name: args.name.clone().unwrap_or_else(|| args.id.clone()),
         purpose: args.purpose.clone(),
@@ -136,7 +136,7 @@ async fn signing_key(args: &PersonRequestArgs) -> Result<SigningKey, CommandErro
 /// A request as it was received: whose it is, and the key that it proves.
 pub struct Received {
     /// What it says.
-    pub request: Request,
+    pub request: NewcomerRequest,
     /// The key.
     pub given: GivenKey,
 }
@@ -146,7 +146,7 @@ impl Received {
     pub fn read(path: &Path, challenge: Option<&str>) -> Result<Self, CommandError> {
         let shown = if path == Path::new("-") { "the input".to_owned() } else { paths::shown(path) };
         let bytes = input::bytes(path)?;
-        let (request, key) = Request::read(&bytes).map_err(|fault| refused(&shown, &fault))?;
+        let (request, key) = NewcomerRequest::read(&bytes).map_err(|fault| refused(&shown, &fault))?;
         if let Some(wanted) = challenge.filter(|wanted| *wanted != request.challenge) {
             let said = format!("{shown} answers another challenge");
             return Err(CommandError::with(Exit::Stopped, said)

@@ -8,7 +8,7 @@ use std::fmt::Write as _;
 pub const MARK: &str = "# Shortcuts by Lavrin";
 
 /// What the blocks have in common.
-pub struct Client<'a> {
+pub struct ClientNames<'a> {
     /// Whom or what they are for.
     pub name: &'a str,
     /// The day.
@@ -20,7 +20,7 @@ pub struct Client<'a> {
 }
 
 /// The blocks, the first of them behind a few words.
-pub fn text(shortcuts: &[Shortcut], client: &Client<'_>) -> String {
+pub fn text(shortcuts: &[Shortcut], client: &ClientNames<'_>) -> String {
     let mut text = format!(
         "{MARK} for {}, {}; each run writes this file anew.\n\
          # No agent is forwarded: root on a host could sign in elsewhere with every key in it, for as long as the session lasts.\n\
@@ -33,7 +33,7 @@ pub fn text(shortcuts: &[Shortcut], client: &Client<'_>) -> String {
     text
 }
 
-fn block(text: &mut String, shortcut: &Shortcut, client: &Client<'_>) {
+fn block(text: &mut String, shortcut: &Shortcut, client: &ClientNames<'_>) {
     let limits = limits(shortcut);
     let _ = writeln!(text, "\nHost {}", shortcut.alias);
     if !limits.is_empty() {
@@ -76,7 +76,7 @@ fn limits(shortcut: &Shortcut) -> Vec<String> {
 }
 
 /// The file with the keys of the hosts, each under the name of its host.
-pub fn known_hosts(shortcuts: &[Shortcut], client: &Client<'_>) -> String {
+pub fn known_hosts(shortcuts: &[Shortcut], client: &ClientNames<'_>) -> String {
     let mut text = format!("{MARK} for {}, {}; each run writes this file anew.\n", client.name, client.today);
     let mut last = "";
     for shortcut in shortcuts {

@@ -15,7 +15,7 @@ use std::path::{Path, PathBuf};
 const CONFIG_BYTES_MAX: u64 = 1 << 20;
 
 /// Where the files of one name lie.
-pub struct Files {
+pub struct ShortcutFiles {
     folder: PathBuf,
     /// The blocks.
     pub blocks: PathBuf,
@@ -23,7 +23,7 @@ pub struct Files {
     pub known_hosts: PathBuf,
 }
 
-impl Files {
+impl ShortcutFiles {
     pub fn of(folder: &Path, name: &str) -> Self {
         let folder = std::path::absolute(folder).unwrap_or_else(|_| folder.to_owned());
         let at = |ending: &str| folder.join(format!("{name}.{ending}"));

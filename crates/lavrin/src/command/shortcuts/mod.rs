@@ -13,12 +13,12 @@ use crate::exit::Exit;
 use crate::host::users_known_hosts;
 use crate::paths;
 use crate::ui::Ui;
-use blocks::{Client, is_path};
+use blocks::{ClientNames, is_path};
 use clap::Args;
-use files::{ClientFile, Files};
+use files::{ClientFile, ShortcutFiles};
 use identity::Identity;
 use lavrin_fleet::register::{Host, Register, USUAL_LOGIN};
-use lavrin_fleet::shortcuts::{LeftOut, Shortcut, Shortcuts, WhyLeftOut, is_word};
+use lavrin_fleet::shortcuts::{LeftOutShortcut, Shortcut, Shortcuts, WhyLeftOut, is_word};
 use lavrin_keys::hostkey::known_keys;
 use lavrin_keys::text::{count, printable, shell_word};
 use serde::Serialize;
@@ -115,7 +115,7 @@ struct Chosen {
     file: String,
     identity: Identity,
     shortcuts: Vec<Shortcut>,
-    left_out: Vec<LeftOut>,
+    left_out: Vec<LeftOutShortcut>,
     /// Whose grants they are.
     person: Option<String>,
 }
@@ -132,7 +132,7 @@ pub fn run(args: &ShortcutsArgs, ui: &Ui) -> Result<Exit, CommandError> {
         (Err(said), None) => return Err(CommandError::usage(said).hint("lavrin shortcuts --help")),
         (Ok(_), None) => return Err(CommandError::usage("an account needs a host").hint("lavrin shortcuts --help")),
     };
-    let files = Files::of(&args.into, &chosen.file);
+    let files = ShortcutFiles::of(&args.into, &chosen.file);
     let (mut config, mut known_hosts) = texts(args, &chosen, &files)?;
     if args.crlf {
         (config, known_hosts) = (config.replace('\n', "\r\n"), known_hosts.replace('\n', "\r\n"));
@@ -257,7 +257,7 @@ fn of_host(host: &Host, account: &str, alias: String) -> Shortcut {
 }
 
 /// Both texts. What is written here names files as they are here; what is printed may be for another machine.
-fn texts(args: &ShortcutsArgs, chosen: &Chosen, files: &Files) -> Result<(String, String), CommandError> {
+fn texts(args: &ShortcutsArgs, chosen: &Chosen, files: &ShortcutFiles) -> Result<(String, String), CommandError> {
     let as_read = |path: &PathBuf| if args.write { path.to_string_lossy().into_owned() } else { paths::shown(path) };
     let (identity, known_hosts) = (as_read(&chosen.identity.path), as_read(&files.known_hosts));
     if let Some(odd) = [&identity, &known_hosts].into_iter().find(|path| !is_path(path)) {
@@ -265,12 +265,12 @@ fn texts(args: &ShortcutsArgs, chosen: &Chosen, files: &Files) -> Result<(String
         return Err(CommandError::usage(said).again("", "--identity FILE").again("", "--into DIR"));
     }
     let client =
-        Client { name: &chosen.name, today: today().to_string(), identity: &identity, known_hosts: &known_hosts };
+        ClientNames { name: &chosen.name, today: today().to_string(), identity: &identity, known_hosts: &known_hosts };
     Ok((blocks::text(&chosen.shortcuts, &client), blocks::known_hosts(&chosen.shortcuts, &client)))
 }
 
 /// Has the client read the files: one line, shown and asked for.
-fn include(args: &ShortcutsArgs, files: &Files, chosen: &Chosen, ui: &Ui) -> Result<(), CommandError> {
+fn include(args: &ShortcutsArgs, files: &ShortcutFiles, chosen: &Chosen, ui: &Ui) -> Result<(), CommandError> {
     let config = ClientFile::read(&args.config)?;
     let line = files.include();
     if !config.includes(&line) && !config.add(&line, ui, args.yes)? {
@@ -297,7 +297,7 @@ fn remove(args: &ShortcutsArgs, ui: &Ui) -> Result<Exit, CommandError> {
         return Err(CommandError::usage(format!("'{}' names no shortcuts", printable(file.as_bytes())))
             .hint(format!("ls {}", shell_word(&paths::shown(&args.into)))));
     }
-    let files = Files::of(&args.into, &file);
+    let files = ShortcutFiles::of(&args.into, &file);
     let line = files.include();
     let config = ClientFile::read(&args.config)?;
     if !files.blocks.exists() && !config.includes(&line) {
@@ -330,7 +330,7 @@ impl ShortcutOut {
 }
 
 impl LeftOutOut {
-    fn of(left_out: &LeftOut, person: Option<&str>) -> Self {
+    fn of(left_out: &LeftOutShortcut, person: Option<&str>) -> Self {
         let host = &left_out.host;
         let (why, remedy) = match &left_out.why {
             WhyLeftOut::OtherKey(label) => {
@@ -363,7 +363,7 @@ fn words(out: &ShortcutsOut, args: &ShortcutsArgs, ui: &Ui) -> String {
     }
     ui.status(&format!("to write it to a file of its own that the client reads: {}", typed_again("--write")));
     let lines = out.known_hosts.lines().skip(1).map(|line| format!("#   {line}\n")).collect::<String>();
-    let file = paths::shown(&Files::of(&args.into, &out.file_name(args)).known_hosts);
+    let file = paths::shown(&ShortcutFiles::of(&args.into, &out.file_name(args)).known_hosts);
     let behind = if lines.is_empty() { String::new() } else { format!("\n# {file} holds:\n{lines}") };
     let end = if args.crlf { "\r\n" } else { "\n" };
     format!("{}{}", out.config, behind.replace('\n', end)).trim_end().to_owned()

@@ -16,7 +16,7 @@ use lavrin_work::memory::Memory;
 use lavrin_work::ways::Rights;
 
 /// What is asked about.
-pub enum Asked {
+pub enum AskedPlace {
     /// The place, looked at now.
     Now(Box<Work>),
     /// A host as it was seen.
@@ -30,7 +30,7 @@ pub enum Asked {
     },
 }
 
-impl Asked {
+impl AskedPlace {
     /// Opens the place, or remembers it.
     pub async fn open(args: &WhyArgs, register: Option<&OpenedRegister>, ui: &Ui) -> Result<Self, CommandError> {
         let opened = Work::open(ui, register, &args.target, args.tree.as_deref(), &args.host, Rights::Wanted).await;

@@ -13,7 +13,7 @@ use crate::input::typed_fingerprint;
 use crate::json::{LimitsOut, PlaceOut, ReasonOut};
 use crate::ui::{Label, Ui};
 use crate::{clock, input, paths, wording};
-use asked::Asked;
+use asked::AskedPlace;
 use clap::Args;
 use lavrin_keys::key::Fingerprint;
 use lavrin_keys::text::count;
@@ -109,7 +109,7 @@ pub async fn run(args: &WhyArgs, ui: &Ui) -> Result<Exit, CommandError> {
     let account = &args.target.account;
     let question = question(args)?;
     let register = args.register.here_for_host(args.tree.as_deref(), ui)?;
-    let mut work = Asked::open(args, register.as_ref(), ui).await?;
+    let mut work = AskedPlace::open(args, register.as_ref(), ui).await?;
     work.look(&|seen| wants(account, seen)).await?;
     let mut verdict = login::judge(&question, &System::of(work.seen()));
     if verdict
@@ -136,7 +136,7 @@ async fn everybody(args: &WhyArgs, ui: &Ui) -> Result<Exit, CommandError> {
     let account = &args.target.account;
     let now = moment(args)?;
     let register = args.register.here_for_host(args.tree.as_deref(), ui)?;
-    let mut work = Asked::open(args, register.as_ref(), ui).await?;
+    let mut work = AskedPlace::open(args, register.as_ref(), ui).await?;
     work.look(&|seen| wants(account, seen)).await?;
     if work.seen().account(account).is_none() {
         return Err(CommandError::with(Exit::Findings, format!("there is no account {account} on {}", work.name())));
@@ -199,7 +199,7 @@ fn wants(account: &str, seen: &Observation) -> Vec<Want> {
 }
 
 /// This verdict follows the files; the running server may not have read them yet.
-fn tell_newer(work: &Asked, ui: &Ui) {
+fn tell_newer(work: &AskedPlace, ui: &Ui) {
     if let Some(newer) = &work.seen().config_newer {
         let time = |seconds: i64| clock::date_of(u64::try_from(seconds).unwrap_or_default()).replace('T', " ");
         ui.warn(&format!(
@@ -239,7 +239,7 @@ fn question(args: &WhyArgs) -> Result<Question, CommandError> {
     })
 }
 
-fn out_of(args: &WhyArgs, question: &Question, verdict: &Verdict, work: &Asked) -> WhyOut {
+fn out_of(args: &WhyArgs, question: &Question, verdict: &Verdict, work: &AskedPlace) -> WhyOut {
     let account = &args.target.account;
     let place = match &args.tree {
         Some(root) => format!("{account} --tree {}", lavrin_keys::text::shell_word(&paths::shown(root))),
