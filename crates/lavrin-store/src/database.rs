@@ -249,7 +249,7 @@ impl Database {
     /// [`DatabaseFault`].
     pub fn write_down(&self, entry: &JournalEntry) -> Result<(), DatabaseFault> {
         let text = serde_json::to_string(entry).expect("these types have only text keys");
-        // What stands in the register first and in the database not is an open change, which is told.
+        // The register comes first: a line that is only there shows as an open change.
         self.shared.iter().try_for_each(|shared| shared.write_down(entry))?;
         let append = |store: &Self| {
             chain::append(&store.connection, &entry.id, &entry.time, &text).map_err(|error| store.fault(error))

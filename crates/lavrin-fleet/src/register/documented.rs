@@ -57,9 +57,9 @@ const TABLES: &[Table] = &[
         &[
             ("algorithms", TEXTS, "the algorithms that keys may have; none named: all sound ones"),
             ("rsa_bits_min", NUMBER, "RSA keys below this are weak (2048)"),
-            ("rsa_bits_advised", NUMBER, "RSA keys below this are told (3072)"),
+            ("rsa_bits_advised", NUMBER, "RSA keys below this are reported (3072)"),
             ("key_age_days_max", NUMBER, "days after which a key is to be replaced"),
-            ("ends_soon_days", NUMBER, "so many days before its end a grant or an entry is told (14; 0 for never)"),
+            ("ends_soon_days", NUMBER, "so many days before its end a grant or an entry is reported (14; 0 for never)"),
             (
                 "break_glass_hosts",
                 TEXTS,
@@ -89,7 +89,7 @@ const TABLES: &[Table] = &[
     ("lavrin.toml: [kept]", "", &[("administrators", TEXTS, "people to whose keys private halves are sealed")]),
     (
         "lavrin.toml: [[exception]]",
-        "A finding that is let pass. One that is no longer needed is told.",
+        "A finding that is allowed for a while. One that is no longer needed is reported.",
         &[
             ("rule", TEXT, "its name; needed"),
             ("about", TEXT, "a person, a host, or `ACCOUNT@HOST`; needed"),
@@ -225,7 +225,7 @@ const TABLES: &[Table] = &[
         &[
             ("version", NUMBER, "counted from 1; needed"),
             ("line", TEXT, "the public half; needed"),
-            ("added", DATE, "when it was made or taken in"),
+            ("added", DATE, "when it was made or imported"),
             ("retired", DATE, "since when it opens nothing any more"),
             ("proven", DATE, "when a login last proved it"),
             ("sealed_for", TEXTS, "the people for whom it was sealed"),

@@ -1,5 +1,5 @@
-//! The chain of the journal: each line holds the hash over the line before it and itself, so that whoever takes a line out, puts one in
-//! or changes one has to write all that follow anew, and whoever knows the last hash sees it.
+//! The chain of the journal: each line holds the hash over the line before it and itself. Whoever removes, adds or changes a line has
+//! to rewrite all lines after it, and the last hash changes.
 
 use super::{Database, DatabaseFault, Hash, hash};
 use rusqlite::{Connection, OptionalExtension as _, params};
