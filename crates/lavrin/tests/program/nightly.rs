@@ -29,6 +29,11 @@ fn a_nightly_audit_tells_only_what_is_new() {
 fn the_numbers_for_monitoring_are_those_of_the_audit() {
     let fleet = hopping::fleet();
     let out = fleet.run("audit --metrics numbers.prom --format json").expect(1).json();
+    // It is written anew each time; another file under that name is left alone.
+    drop(fleet.run("audit --metrics numbers.prom").expect(1));
+    fleet.world.write("letter", "dear keeper\n", 0o644);
+    drop(fleet.run("audit --metrics letter").expect(2));
+    assert_eq!(fleet.world.read("letter"), "dear keeper\n");
     let text = fleet.world.read("numbers.prom");
     assert!(text.ends_with("# EOF\n") && fleet.world.mode("numbers.prom") == "0644");
     let value = |name: &str| -> u64 {

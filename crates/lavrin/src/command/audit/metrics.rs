@@ -22,6 +22,13 @@ pub struct CountedAudit<'a> {
 
 /// Writes the file, whole or not at all; everybody may read it, since it names no one.
 pub fn write(path: &Path, counted: &CountedAudit<'_>) -> Result<(), CommandError> {
+    // Another file under that name is never overwritten.
+    let is_own = |bytes: Vec<u8>| bytes.starts_with(b"# TYPE lavrin_");
+    if path.symlink_metadata().is_ok() && !std::fs::read(path).is_ok_and(is_own) {
+        let shown = crate::paths::shown(path);
+        return Err(CommandError::usage(format!("{shown} is another file and is not overwritten"))
+            .again("another name", "--metrics FILE"));
+    }
     OutFile::own(path).readable().put(text(counted).as_bytes()).map(drop)
 }
 
