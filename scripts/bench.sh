@@ -81,6 +81,9 @@ for _ in 1 2 3 4 5; do
     command time -q -f "  $size: %e s, processor time %U + %S s, %M KB" "$lavrin" check --register "$work/$size" >/dev/null || true
   done
 done
+echo "== the memory of an office: 10,000 hosts written into a file and into a PostgreSQL in turn, by one collector and by three (5 runs)"
+cargo build --profile dist --quiet -p lavrin-work --example shared_memory
+mkdir "$work/office"; "$PWD/target/dist/examples/shared_memory" 10000 "$work/office"
 echo "== shared primes among distinct RSA-2048 moduli"
 "$many_keys" "${MOST_MODULI:-16000}" rsa-2048 >"$many"
 for count in 1000 2000 4000 8000 16000 32000 64000; do

@@ -76,7 +76,7 @@ picture() { # NAME SECONDS FOLDER COMMAND; instead of seconds: how the page is l
     light | dark | phone)
       q bash -c "$4"; local page=${4#*--out }
       node "$source/scripts/page-shot.mjs" "$("$source/scripts/playwright.sh")" "$PWD/${page%% *}" "$out/$1.png" "$2" ;;
-    *) "$shot" "$out/$1.png" "$4" "$2" >/dev/null ;;
+    *) "$shot" "$out/$1.png" "${before:-}$4" "$2" >/dev/null ;;
   esac
   echo "$1"
 }
@@ -172,4 +172,7 @@ sed -i 's/^# \[defaults\]/[defaults]/; s|^# identity = .*|identity = "~/.ssh/off
 q lavrin host add lantern --address 127.0.0.1 --port "$free" --tag lights --account root
 q lavrin host trust lantern --expect-host-key "$(lavrin key inspect "$lantern/lantern.pub" --format json | grep -o 'SHA256:[^"]*' | head -n 1)"
 picture keys-only 9 "$HOME/beacon" 'lavrin keys-only lights --yes'
+# The terminal is a little taller than the picture: only its upper rows are written to.
+before='printf "\033[1;41r"; '
 picture demo 25 "$HOME" 'lavrin demo'
+before=

@@ -12,7 +12,8 @@ needed=(
   /usr/lib/python3/dist-packages/bcrypt/__init__.py:python3-bcrypt /usr/sbin/debootstrap:debootstrap
   /usr/bin/systemd-nspawn:systemd-container /usr/sbin/netconfd:netconfd /usr/lib/proftpd/mod_sftp.so:proftpd-mod-crypto /usr/lib/openssh/sftp-server:openssh-sftp-server /usr/include/libssh2.h:libssh2-1-dev
   /usr/include/nc_server.h:libnetconf2-dev /usr/include/libyang/libyang.h:libyang2-dev /usr/include/libssh/libssh.h:libssh-dev
-  /usr/bin/node:nodejs /usr/bin/npm:npm /usr/bin/chromium:chromium /usr/bin/zsh:zsh /usr/bin/fish:fish
+  /usr/bin/node:nodejs /usr/bin/npm:npm /usr/bin/chromium:chromium /usr/bin/zsh:zsh /usr/bin/fish:fish /usr/bin/git:git
+  /usr/bin/psql:postgresql-client /usr/share/doc/postgresql/copyright:postgresql
 )
 missing=()
 for pair in "${needed[@]}"; do

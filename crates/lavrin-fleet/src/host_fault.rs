@@ -119,6 +119,13 @@ pub enum HostFault {
         /// Why the last try failed.
         fault: Option<String>,
     },
+    /// It was last changed by a version of the register that is not here.
+    OtherRegister {
+        /// When.
+        on: Date,
+        /// The commit of that version.
+        commit: String,
+    },
     /// The last try to look failed; what is told is older.
     NotReached {
         /// Why.
@@ -171,6 +178,7 @@ lavrin_keys::rules!(HostFault {
     HostFault::KeyInManyHands { .. } => "key-in-many-hands", High;
     HostFault::NeverSurveyed { .. } => "never-surveyed", Medium;
     HostFault::SurveyOld { .. } => "survey-old", Low;
+    HostFault::OtherRegister { .. } => "other-register", Medium;
     HostFault::NotReached { .. } => "not-reached", Medium;
     HostFault::KeyOpensRoot { .. } => "key-opens-root", Critical;
     HostFault::ForbiddenWay { .. } => "forbidden-way", Critical;

@@ -88,11 +88,8 @@ mod tests {
         let state = State::at(&file.join("state"));
         let fault = state.back_up(b"old").unwrap_err();
         assert!(fault.path.starts_with(&file), "{fault}");
-        let fault = state.write_down(&crate::JournalEntry {
-            id: "1".to_owned(),
-            time: "2026-11-23T08:00:00Z".to_owned(),
-            event: crate::Event::Outcome { outcome: crate::ChangeOutcome::Unknown, detail: String::new() },
-        });
+        let event = crate::Event::Outcome { outcome: crate::ChangeOutcome::Unknown, detail: String::new() };
+        let fault = state.write_down(&crate::JournalEntry::new("1", "2026-11-23T08:00:00Z", event));
         assert!(fault.is_err());
         assert_eq!(std::fs::read_to_string(&file).unwrap(), "in the way");
     }

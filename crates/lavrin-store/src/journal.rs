@@ -18,9 +18,20 @@ pub struct JournalEntry {
     pub id: String,
     /// When, in UTC (RFC 3339).
     pub time: String,
+    /// The commit of the register from which it was done, where that is known.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub register: Option<String>,
     /// What happened.
     #[serde(flatten)]
     pub event: Event,
+}
+
+impl JournalEntry {
+    /// A line about something that happens now.
+    #[must_use]
+    pub fn new(id: impl Into<String>, time: impl Into<String>, event: Event) -> Self {
+        Self { id: id.into(), time: time.into(), register: None, event }
+    }
 }
 
 /// What a line says.
@@ -435,11 +446,8 @@ mod tests {
         let folder = tempfile::tempdir().unwrap();
         let state = State::at(folder.path());
         assert!(state.journal().unwrap().is_empty());
-        let entry = JournalEntry {
-            id: "1".into(),
-            time: "2026-11-23T08:00:00Z".into(),
-            event: Event::Outcome { outcome: ChangeOutcome::Done, detail: "the server accepts the key".into() },
-        };
+        let event = Event::Outcome { outcome: ChangeOutcome::Done, detail: "the server accepts the key".into() };
+        let entry = JournalEntry::new("1", "2026-11-23T08:00:00Z", event);
         state.write_down(&entry).unwrap();
         let mut file = OpenOptions::new().append(true).open(folder.path().join("journal.jsonl")).unwrap();
         file.write_all(b"{\"id\":\"2\",\"ti").unwrap();

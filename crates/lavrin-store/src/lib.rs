@@ -2,15 +2,24 @@
 //! a journal in which the intent stands before a change and the outcome after it.
 
 mod backup;
+mod chain;
+mod copied;
 mod copy;
 pub mod database;
+mod fault;
+mod holds;
 mod journal;
+mod postgres;
 mod private;
 pub mod register;
 mod shared_journal;
+mod spool;
+mod sqlite;
+mod store;
 
 pub use journal::{ChangeOutcome, Event, JournalEntry, KeptChange, KeptDeed, KeptKeyDeed};
 pub use shared_journal::{SharedFault, SharedFaultKind};
+pub use store::HostHold;
 
 use rustix::fs::Mode;
 use std::path::{Path, PathBuf};
@@ -58,6 +67,26 @@ pub trait Keeper {
     /// [`StoreFault`].
     fn lines(&self) -> Result<Vec<JournalEntry>, StoreFault>;
 
+    /// Makes sure that nobody else changes a place until it is let go, as far as this keeper reaches; tells who does, where somebody
+    /// does.
+    ///
+    /// # Errors
+    /// [`StoreFault`].
+    fn hold(&self, _place: &str, _now: i64) -> Result<HostHold, StoreFault> {
+        Ok(HostHold::Own)
+    }
+
+    /// Lets a place go.
+    fn let_go(&self, _place: &str) {}
+
+    /// Writes down how changes ended.
+    ///
+    /// # Errors
+    /// [`StoreFault`].
+    fn write_outcomes(&self, entries: &[JournalEntry]) -> Result<(), StoreFault> {
+        self.at_once(&mut |keeper| entries.iter().try_for_each(|entry| keeper.write_down(entry)))
+    }
+
     /// Does several things as one, where that is faster.
     ///
     /// # Errors
@@ -86,6 +115,18 @@ impl<K: Keeper> Keeper for std::sync::Mutex<K> {
 
     fn lines(&self) -> Result<Vec<JournalEntry>, StoreFault> {
         hold(self).lines()
+    }
+
+    fn hold(&self, place: &str, now: i64) -> Result<HostHold, StoreFault> {
+        hold(self).hold(place, now)
+    }
+
+    fn let_go(&self, place: &str) {
+        hold(self).let_go(place);
+    }
+
+    fn write_outcomes(&self, entries: &[JournalEntry]) -> Result<(), StoreFault> {
+        hold(self).write_outcomes(entries)
     }
 
     fn at_once(&self, work: &mut dyn FnMut(&dyn Keeper) -> Result<(), StoreFault>) -> Result<(), StoreFault> {

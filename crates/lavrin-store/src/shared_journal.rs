@@ -298,12 +298,12 @@ mod tests {
             gone: Vec::new(),
             changes: Vec::new(),
         };
-        JournalEntry { id: id.to_owned(), time: time.to_owned(), event }
+        JournalEntry::new(id, time, event)
     }
 
     fn outcome(id: &str, time: &str) -> JournalEntry {
         let event = Event::Outcome { outcome: ChangeOutcome::Done, detail: String::new() };
-        JournalEntry { id: id.to_owned(), time: time.to_owned(), event }
+        JournalEntry::new(id, time, event)
     }
 
     fn register() -> tempfile::TempDir {

@@ -12,7 +12,7 @@ use lavrin_server::survey::key_use::KeyUses;
 use lavrin_server::survey::snapshot::Snapshot;
 use lavrin_server::survey::{Observation, PublicHalf, StrayKey};
 use lavrin_server::system::System;
-use lavrin_store::database::{Database, SeenKeys, Sighted};
+use lavrin_store::database::{Database, HostRecord, SeenKeys, Sighted};
 use std::error::Error;
 use std::fmt::Write as _;
 
@@ -53,7 +53,9 @@ fn main() -> Result<(), Box<dyn Error>> {
                 })
                 .collect();
             let keys = SeenKeys { entries: sighted, ..SeenKeys::default() };
-            store.record(&format!("buoy{host}"), NOW, &Snapshot::of(&seen), &keys, &KeyUses::default())?;
+            let (host, snapshot) = (format!("buoy{host}"), Snapshot::of(&seen));
+            let uses = KeyUses::default();
+            store.record(HostRecord { host, time: NOW, snapshot, keys, uses, register: None })?;
         }
         Ok(())
     })?;

@@ -10,7 +10,7 @@ use lavrin_server::survey::Observation;
 use lavrin_server::survey::snapshot;
 use lavrin_server::system::System;
 use lavrin_store::database::{Database, DatabaseFault, Look};
-use lavrin_store::{ChangeOutcome, Event};
+use lavrin_store::{ChangeOutcome, Event, JournalEntry};
 use rayon::prelude::*;
 use std::collections::HashMap;
 use std::sync::mpsc;
@@ -83,10 +83,25 @@ pub fn states(store: &Database) -> Result<HashMap<String, HostState>, DatabaseFa
     for (host, account, key, used) in store.key_uses()? {
         states.entry(host).or_default().uses.insert((account, key), used);
     }
-    for (host, removed) in removed(store)? {
+    let journal = store.journal()?;
+    for (host, changed) in last_changed(&journal) {
+        if store.lacks_commit(&changed.1) {
+            states.entry(host).or_default().other_register = Some(changed);
+        }
+    }
+    for (host, removed) in removed_by(journal) {
         states.entry(host).or_default().removed = removed;
     }
     Ok(states)
+}
+
+/// The day and the version of the register of the last change of each host.
+fn last_changed(journal: &[JournalEntry]) -> HashMap<String, (Date, String)> {
+    let change = |entry: &JournalEntry| {
+        let Event::Intent { place, .. } = &entry.event else { return None };
+        Some((place.clone(), (entry.time.get(..10).and_then(Date::parse)?, entry.register.clone()?)))
+    };
+    journal.iter().filter_map(change).collect()
 }
 
 /// One host held against the register by what was last seen of it.
@@ -182,9 +197,13 @@ pub fn compare(
 /// # Errors
 /// [`DatabaseFault`].
 pub fn removed(store: &Database) -> Result<HashMap<String, Removed>, DatabaseFault> {
+    Ok(removed_by(store.journal()?))
+}
+
+fn removed_by(journal: Vec<JournalEntry>) -> HashMap<String, Removed> {
     let mut removed: HashMap<String, Removed> = HashMap::new();
     let mut open = HashMap::new();
-    for entry in store.journal()? {
+    for entry in journal {
         match entry.event {
             Event::Intent { place, account, came, gone, .. } => {
                 open.insert(entry.id, (place, account, came, gone));
@@ -203,5 +222,5 @@ pub fn removed(store: &Database) -> Result<HashMap<String, Removed>, DatabaseFau
             Event::Outcome { .. } | Event::Kept { .. } => {}
         }
     }
-    Ok(removed)
+    removed
 }

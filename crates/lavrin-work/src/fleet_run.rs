@@ -2,7 +2,7 @@
 
 use crate::change::{Ended, Job, Terms, run_all};
 use crate::pool::Pace;
-use crate::survey::{Clock, remember};
+use crate::survey::{Clock, record_of};
 use crate::ways::Ways;
 use lavrin_reach::Boxed;
 use lavrin_server::audit::Auditor;
@@ -63,14 +63,9 @@ impl FleetRun {
     }
 
     fn remember(&self, ended: &[(String, Ended)], auditor: &Auditor) -> Result<(), DatabaseFault> {
+        let seen = ended.iter().filter_map(|(host, ended)| Some((host, ended.after.as_ref()?)));
+        let records = seen.map(|(host, after)| record_of(auditor, host, (self.clock.now)(), after)).collect();
         let store = self.store.lock().unwrap_or_else(PoisonError::into_inner);
-        store.together(|store| {
-            for (host, ended) in ended {
-                if let Some(after) = &ended.after {
-                    remember(store, auditor, host, (self.clock.now)(), after)?;
-                }
-            }
-            Ok(())
-        })
+        store.record_all(records).map(drop)
     }
 }

@@ -6,11 +6,14 @@ use lavrin_server::survey::snapshot::{self, Hash, SnapshotFault};
 use lavrin_server::system::System;
 use lavrin_store::database::{Database, DatabaseFault, Stored};
 use rayon::prelude::*;
-use std::collections::HashMap;
+use std::collections::{HashMap, HashSet};
 use std::sync::Arc;
 
 /// Contents that are kept for the next hosts, in bytes: fleets have many equal files.
 const CONTENTS_KEPT: usize = 24 << 20;
+
+/// Contents that are asked for at once.
+const CONTENTS_AT_ONCE: usize = 500;
 
 /// Why what is remembered could not be used.
 #[derive(Debug)]
@@ -60,8 +63,7 @@ impl<'a> Memory<'a> {
     /// # Errors
     /// [`FleetFault`].
     pub fn with_times(&mut self, hosts: &[&str], time: i64) -> Result<Vec<Option<(Observation, i64)>>, FleetFault> {
-        let documents: Vec<Option<Stored>> =
-            hosts.iter().map(|host| self.store.observation_at(host, time)).collect::<Result<_, _>>()?;
+        let documents: Vec<Option<Stored>> = self.store.observations_at(hosts, time)?;
         let of = |host: &str| {
             let host = host.to_owned();
             move |fault| FleetFault::Document { host, fault }
@@ -75,12 +77,13 @@ impl<'a> Memory<'a> {
         if self.bytes > CONTENTS_KEPT {
             (self.kept, self.bytes) = (HashMap::new(), 0);
         }
-        for hash in parsed.iter().flatten().flat_map(snapshot::Parsed::contents) {
-            if !self.kept.contains_key(hash)
-                && let Some(content) = self.store.content(hash)?
-            {
+        let named = parsed.iter().flatten().flat_map(snapshot::Parsed::contents);
+        let missing: HashSet<Hash> = named.filter(|hash| !self.kept.contains_key(*hash)).copied().collect();
+        let missing: Vec<Hash> = missing.into_iter().collect();
+        for some in missing.chunks(CONTENTS_AT_ONCE) {
+            for (hash, content) in self.store.contents(some)? {
                 self.bytes += content.len();
-                self.kept.insert(*hash, Arc::new(content));
+                self.kept.insert(hash, Arc::new(content));
             }
         }
         let kept = &self.kept;

@@ -26,6 +26,16 @@ impl OpenedRegister {
         Ok(Self { folder, files, reading })
     }
 
+    /// Reads who and what is in it, without the grants: for those who only ask whose something is.
+    ///
+    /// # Errors
+    /// [`StoreFault`].
+    pub fn read_without_grants(folder: RegisterFolder) -> Result<Self, StoreFault> {
+        let files = folder.load_without_grants()?;
+        let reading = read(&files);
+        Ok(Self { folder, files, reading })
+    }
+
     /// What it says.
     #[must_use]
     pub fn register(&self) -> &Register {

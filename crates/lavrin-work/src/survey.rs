@@ -15,7 +15,7 @@ use lavrin_server::login::AccountKeys;
 use lavrin_server::survey::Observation;
 use lavrin_server::survey::snapshot::Snapshot;
 use lavrin_server::system::System;
-use lavrin_store::database::{Database, DatabaseFault, Recorded, SeenKeys, Sighted};
+use lavrin_store::database::{Database, DatabaseFault, HostRecord, SeenKeys, Sighted};
 use lavrin_store::{Keeper, StoreFault};
 use std::collections::HashMap;
 use std::pin::Pin;
@@ -88,6 +88,34 @@ pub struct Surveyed {
     pub last_seen: Option<i64>,
     /// What cannot be done or seen there.
     pub lacks: Vec<Ability>,
+}
+
+impl Surveyed {
+    /// Before anything is known of it.
+    fn nothing(host: &str, last_seen: Option<i64>) -> Self {
+        Self {
+            host: host.to_owned(),
+            fault: None,
+            accounts: 0,
+            entries: 0,
+            sessions: 0,
+            changed: false,
+            refused: None,
+            unread: Vec::new(),
+            kept: Vec::new(),
+            last_seen,
+            lacks: Vec::new(),
+        }
+    }
+
+    fn fill(&mut self, seen: &Observation, keys: &SeenKeys) {
+        self.accounts = seen.accounts.len();
+        self.entries = keys.entries.len();
+        self.lacks = seen.abilities.lacking().collect();
+        self.sessions = seen.sessions.values().sum();
+        let names = seen.accounts.iter().map(|account| printable(account.name.as_bytes()));
+        self.unread = names.filter(|name| keys.unread.contains(name)).collect();
+    }
 }
 
 /// Looks at every host and hands on what was seen, in the order in which it comes: exactly one result for each.
@@ -183,27 +211,9 @@ pub fn look<'a>(
     })
 }
 
-/// What was written down of a host.
-pub struct Remembered {
-    /// What the store says.
-    pub recorded: Recorded,
-    /// How many entries there are.
-    pub entries: usize,
-    /// Accounts of which not everything was read.
-    pub unread: Vec<String>,
-}
-
-/// Writes down what was seen of a host.
-///
-/// # Errors
-/// [`DatabaseFault`].
-pub fn remember(
-    store: &Database,
-    auditor: &Auditor,
-    host: &str,
-    now: i64,
-    seen: &Observation,
-) -> Result<Remembered, DatabaseFault> {
+/// What was seen of a host, as it is written down.
+#[must_use]
+pub fn record_of(auditor: &Auditor, host: &str, time: i64, seen: &Observation) -> HostRecord {
     let sighted = |entry: AuditEntry| Sighted {
         account: printable(entry.account.as_bytes()),
         key: entry.fingerprint,
@@ -211,10 +221,15 @@ pub fn remember(
     };
     let system = System::of(seen);
     let entries: Vec<Sighted> = auditor.entries(&system).into_iter().map(sighted).collect();
-    let unread: Vec<String> = unread(&system);
-    let keys = SeenKeys { entries, unread: unread.iter().cloned().collect() };
-    let recorded = store.record(host, now, &Snapshot::of(seen), &keys, &seen.key_uses)?;
-    Ok(Remembered { recorded, entries: keys.entries.len(), unread })
+    let keys = SeenKeys { entries, unread: unread(&system).into_iter().collect() };
+    HostRecord {
+        host: host.to_owned(),
+        time,
+        snapshot: Snapshot::of(seen),
+        keys,
+        uses: seen.key_uses.clone(),
+        register: None,
+    }
 }
 
 /// Accounts of which not everything was read, by the names under which they are shown.
@@ -242,7 +257,8 @@ impl<'a> Recorder<'a> {
     pub fn new(store: &'a Database, clock: Clock) -> Result<Self, DatabaseFault> {
         let looks = store.looks()?;
         let before = looks.into_iter().filter_map(|look| Some((look.host, look.seen?))).collect();
-        let left_open = clock.left_open(store)?;
+        // Whoever may not write into the journal leaves open intents to somebody who may.
+        let left_open = if store.may_change()? { clock.left_open(store)? } else { LeftOpen::default() };
         Ok(Self { store, auditor: Auditor::default(), clock, before, left_open, hosts: Vec::new() })
     }
 
@@ -257,49 +273,41 @@ impl<'a> Recorder<'a> {
     /// # Errors
     /// [`DatabaseFault`].
     pub fn take(&mut self, looked: &mut Vec<(String, LookResult)>, hand_on: Take<'_>) -> Result<(), DatabaseFault> {
-        let store = self.store;
-        store.together(|_| {
-            for (host, seen) in looked.drain(..) {
-                let surveyed = self.one(&host, seen.as_ref())?;
-                hand_on(&surveyed, seen.ok().map(|looked| looked.seen));
-                self.hosts.push(surveyed);
-            }
-            Ok(())
-        })
-    }
-
-    fn one(&mut self, host: &str, seen: Result<&Looked, &WayFault>) -> Result<Surveyed, DatabaseFault> {
-        let mut surveyed = Surveyed {
-            host: host.to_owned(),
-            fault: None,
-            accounts: 0,
-            entries: 0,
-            sessions: 0,
-            changed: false,
-            refused: None,
-            unread: Vec::new(),
-            kept: Vec::new(),
-            last_seen: self.before.get(host).copied(),
-            lacks: Vec::new(),
-        };
-        match seen {
-            Ok(Looked { seen, refused }) => {
-                self.left_open.close(self.store, host, seen, &(self.clock.text)((self.clock.now)()))?;
-                let kept = remember(self.store, &self.auditor, host, (self.clock.now)(), seen)?;
-                (surveyed.changed, surveyed.kept) = (kept.recorded.changed, kept.recorded.kept);
-                (surveyed.entries, surveyed.unread, surveyed.refused) = (kept.entries, kept.unread, refused.clone());
-                surveyed.accounts = seen.accounts.len();
-                surveyed.lacks = seen.abilities.lacking().collect();
-                surveyed.sessions = seen.sessions.values().sum();
-            }
-            // Nobody has tried to look at it.
-            Err(fault @ WayFault::NotBegun) => surveyed.fault = Some(fault.clone()),
-            Err(fault) => {
-                self.store.record_fault(host, (self.clock.now)(), &printable(fault.to_string().as_bytes()))?;
-                surveyed.fault = Some(fault.clone());
-            }
+        let now = (self.clock.now)();
+        let (mut all, mut records) = (Vec::with_capacity(looked.len()), Vec::new());
+        for (host, seen) in looked.drain(..) {
+            let mut surveyed = Surveyed::nothing(&host, self.before.get(&host).copied());
+            let seen = match seen {
+                Ok(Looked { seen, refused }) => {
+                    self.left_open.close(self.store, &host, &seen, &(self.clock.text)(now))?;
+                    let record = record_of(&self.auditor, &host, now, &seen);
+                    surveyed.refused = refused;
+                    surveyed.fill(&seen, &record.keys);
+                    records.push(record);
+                    Some(seen)
+                }
+                Err(fault) => {
+                    // Where it was not begun nobody has tried to look at it.
+                    if !matches!(fault, WayFault::NotBegun) {
+                        self.store.record_fault(&host, now, &printable(fault.to_string().as_bytes()))?;
+                    }
+                    surveyed.fault = Some(fault);
+                    None
+                }
+            };
+            all.push((surveyed, seen));
         }
-        Ok(surveyed)
+        let mut recorded = self.store.record_all(records)?.into_iter();
+        for (mut surveyed, seen) in all {
+            if seen.is_some()
+                && let Some(recorded) = recorded.next()
+            {
+                (surveyed.changed, surveyed.kept) = (recorded.changed, recorded.kept);
+            }
+            hand_on(&surveyed, seen);
+            self.hosts.push(surveyed);
+        }
+        Ok(())
     }
 
     /// Every host that was taken in, in order.

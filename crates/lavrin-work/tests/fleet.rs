@@ -8,7 +8,7 @@ use lavrin_server::fs::{Fact, Node, NodeKind};
 use lavrin_server::survey::Observation;
 use lavrin_server::survey::key_use::{KeyUse, KeyUses};
 use lavrin_server::survey::snapshot::Snapshot;
-use lavrin_store::database::{Database, SeenKeys, Sighted};
+use lavrin_store::database::{Database, HostRecord, SeenKeys, Sighted};
 use lavrin_work::fleet::{audit, states};
 use lavrin_work::memory::{FleetFault, Memory};
 
@@ -47,15 +47,9 @@ fn put(store: &Database, host: &str, time: i64, seed: u8) {
     let entry = Sighted { account: "edda".to_owned(), key, comment: "edda".to_owned() };
     let last = [(("edda".to_owned(), key), KeyUse { time: time - 60, from: "192.0.2.7".to_owned() })];
     let uses = KeyUses { since: Some(1), last: last.into() };
-    store
-        .record(
-            host,
-            time,
-            &Snapshot::of(&observation(seed)),
-            &SeenKeys { entries: vec![entry], ..SeenKeys::default() },
-            &uses,
-        )
-        .unwrap();
+    let keys = SeenKeys { entries: vec![entry], ..SeenKeys::default() };
+    let (host, snapshot) = (host.to_owned(), Snapshot::of(&observation(seed)));
+    store.record(HostRecord { host, time, snapshot, keys, uses, register: None }).unwrap();
 }
 
 #[test]
@@ -105,8 +99,9 @@ fn a_content_that_is_gone_is_told_with_its_host() {
     let store = Database::open(folder.path()).unwrap();
     // A document that names a content, and nothing else.
     let whole = Snapshot::of(&observation(1));
-    let bare = Snapshot { document: whole.document, contents: std::collections::BTreeMap::new() };
-    store.record("lantern", 10, &bare, &SeenKeys::default(), &KeyUses::default()).unwrap();
+    let snapshot = Snapshot { document: whole.document, contents: std::collections::BTreeMap::new() };
+    let (keys, uses) = (SeenKeys::default(), KeyUses::default());
+    store.record(HostRecord { host: "lantern".to_owned(), time: 10, snapshot, keys, uses, register: None }).unwrap();
     let fault = Memory::of(&store).observations(&["lantern"], 20).unwrap_err();
     assert!(matches!(&fault, FleetFault::Document { host, .. } if host == "lantern"), "{fault:?}");
 }

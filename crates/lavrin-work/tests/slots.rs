@@ -158,7 +158,9 @@ impl Site {
 
     /// Looks at the hosts of a register, and remembers what is seen.
     async fn look(&self, register: &Register) -> Vec<Box<Observation>> {
-        let store = Database::open(self.run.store.lock().unwrap().path().parent().unwrap().parent().unwrap()).unwrap();
+        let store =
+            Database::open(std::path::Path::new(&self.run.store.lock().unwrap().place()).ancestors().nth(2).unwrap())
+                .unwrap();
         let hosts: Vec<&Host> = register.hosts.values().collect();
         let mut seen = Vec::new();
         let mut take = |surveyed: &lavrin_work::survey::Surveyed, found: Option<Box<Observation>>| {

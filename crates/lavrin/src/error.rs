@@ -94,12 +94,34 @@ impl From<DatabaseFault> for CommandError {
         let said = Self::with(Exit::Stopped, "the store of the register cannot be used").because(fault.to_string());
         match &fault {
             DatabaseFault::Newer { .. } => said.hint("use the newer version; nothing was changed"),
-            DatabaseFault::Damaged { path, .. } => {
-                let path = shell_word(&crate::paths::shown(path));
+            DatabaseFault::Damaged { place, .. } if place.contains("://") => {
+                said.because("nothing was changed").hint("lavrin store check")
+            }
+            DatabaseFault::Damaged { place, .. } => {
+                let path = shell_word(&crate::paths::shown(Path::new(place)));
                 said.because("nothing was changed")
                     .hint(format!("put it back from a backup, or start with an empty one: mv {path} {path}.damaged"))
             }
             DatabaseFault::Busy { .. } => said.hint("wait until the other one is done"),
+            DatabaseFault::Away { .. } => {
+                said.because("nothing was changed").hint("when it is back: lavrin store show")
+            }
+            DatabaseFault::Refused { .. } => said.hint("which role may do what: lavrin store roles"),
+            DatabaseFault::NotSetUp { place, .. } => {
+                said.hint(format!("by whoever runs that server: lavrin store set-up {}", shell_word(place)))
+            }
+            DatabaseFault::Moved { .. } => {
+                said.hint("take the newest register from version control, then: lavrin store join")
+            }
+            DatabaseFault::Unconfirmed { before, .. } => {
+                let said = match before {
+                    Some(before) => said.because(format!("until now it was {before}")),
+                    None => said,
+                };
+                said.because("what is seen and done here would go there").hint("lavrin store join")
+            }
+            DatabaseFault::OneMachine { .. } => said.hint("how to get one: lavrin store move --help"),
+            DatabaseFault::Address { .. } => said.hint("what an address holds: lavrin store set-up --help"),
             DatabaseFault::Other { .. } | DatabaseFault::System(_) => said,
         }
     }

@@ -252,7 +252,9 @@ mod tests {
         rule::RulesOut,
         shortcuts::ShortcutsOut,
         store::StoreCheckOut,
+        store::StoreMoveOut,
         store::StoreOut,
+        store::StorePruneOut,
         survey::SurveyedHostOut,
         version::VersionOut,
         where_one_is::WhereOut,
@@ -325,6 +327,8 @@ mod tests {
         check::<WhereOut>("where");
         check::<StoreOut>("store-show");
         check::<StoreCheckOut>("store-check");
+        check::<StoreMoveOut>("store-move");
+        check::<StorePruneOut>("store-prune");
         check::<RulesOut>("rule");
         check::<VersionOut>("version");
         check::<ShortcutsOut>("shortcuts");

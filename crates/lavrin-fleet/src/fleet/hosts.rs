@@ -20,7 +20,8 @@ pub(super) fn check(_: &Host, state: &HostState, now: Moment) -> Vec<Finding<Wha
         }
         Some(_) => state.fault.clone().map(|fault| HostFault::NotReached { fault }),
     };
-    fault.into_iter().map(|fault| Finding::of(What::Host(fault))).collect()
+    let other = state.other_register.clone().map(|(on, commit)| HostFault::OtherRegister { on, commit });
+    fault.into_iter().chain(other).map(|fault| Finding::of(What::Host(fault))).collect()
 }
 
 /// Removals that the register still owes to hosts.

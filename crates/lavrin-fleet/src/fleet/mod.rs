@@ -56,6 +56,8 @@ pub struct HostState {
     pub logs_since: Option<i64>,
     /// Entries that were removed, by account and key, and on which day.
     pub removed: Removed,
+    /// The version of the register by which it was last changed, where that is none of which this copy knows; and on which day.
+    pub other_register: Option<(Date, String)>,
     /// The last use of each key in each account.
     pub uses: HashMap<(String, Fingerprint), KeyUse>,
 }

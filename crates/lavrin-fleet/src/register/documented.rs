@@ -45,11 +45,18 @@ const TABLES: &[Table] = &[
     (
         "lavrin.toml: [store]",
         "",
-        &[(
-            "journal",
-            TEXT,
-            "`desk`: on the desk of whoever makes a change (what holds without it); `register`: in the register too (journal/, contents/), so that version control carries it",
-        )],
+        &[
+            (
+                "journal",
+                TEXT,
+                "`desk`: on the desk of whoever makes a change (what holds without it); `register`: in the register too (journal/, contents/), so that version control carries it",
+            ),
+            (
+                "url",
+                TEXT,
+                "the PostgreSQL in which several people keep one memory, as `postgresql://NAME@HOST/DATABASE`, without a password; without it: a file on this machine (docs/office.md)",
+            ),
+        ],
     ),
     (
         "lavrin.toml: [policy]",

@@ -114,6 +114,28 @@ pub fn set_date(text: &str, name: &str, new: Date) -> Result<String, EditFault> 
     Ok(document.to_string())
 }
 
+/// Names the place of the memory in the main file; `None` takes it out, so that it is the file on this machine again.
+///
+/// # Errors
+/// [`EditFault`].
+pub fn set_store_url(text: &str, url: Option<&str>) -> Result<String, EditFault> {
+    let mut document = document(text)?;
+    match (document.get_mut("store"), url) {
+        (Some(Item::Table(table)), url) => set(table, "url", url.map(value)),
+        (Some(_), _) => return Err(EditFault::WrongKind("store")),
+        (None, None) => {}
+        (None, Some(url)) => {
+            let mut table = Table::new();
+            table.insert("url", value(url));
+            return appended(text, "[store]", &table);
+        }
+    }
+    if document.get("store").and_then(Item::as_table).is_some_and(Table::is_empty) {
+        document.remove("store");
+    }
+    Ok(document.to_string())
+}
+
 /// Puts a value in place of another one, whose blanks and comment stay.
 pub(super) fn set(table: &mut Table, name: &str, new: Option<Item>) {
     let Some(mut new) = new else {

@@ -51,6 +51,8 @@ pub enum FieldKind {
     RootBy,
     /// `desk` or `register`.
     JournalPlace,
+    /// The address of a database, without a password.
+    StoreUrl,
     /// The path of a key file.
     KeysPath,
     /// How keys are written into a file.

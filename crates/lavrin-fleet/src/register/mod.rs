@@ -29,7 +29,7 @@ use lavrin_keys::key::{Fingerprint, PublicKey};
 use lavrin_keys::keysfile::options::{self, OptionFault, Options};
 use lavrin_server::device::{KeyLimits, KeyPlaces, Profile};
 pub use reach::{ReachKind, RootProgram};
-pub use read::{Reading, read};
+pub use read::{Reading, is_store_url, read};
 use std::collections::{BTreeMap, HashSet};
 use std::ops::Range;
 use std::sync::Arc;
@@ -370,6 +370,8 @@ pub struct Register {
     pub name: String,
     /// Where its journal is kept.
     pub journal: JournalPlace,
+    /// Where its memory is, if not in a file on this machine.
+    pub store_url: Option<String>,
     /// What it asks.
     pub rules: Rules,
     /// What holds where an option is not typed.

@@ -38,6 +38,7 @@ struct FileSettings {
     exceptions: Vec<Exception>,
     administrators: Vec<Placed<String>>,
     journal: JournalPlace,
+    store_url: Option<String>,
 }
 
 /// What one file holds.
@@ -109,6 +110,7 @@ fn put_part(part: FileContent, register: &mut Register, faults: &mut Faults) {
         (register.defaults, register.exceptions) = (settings.defaults, settings.exceptions);
         register.administrators = settings.administrators;
         register.journal = settings.journal;
+        register.store_url = settings.store_url;
     }
     for person in part.people {
         put(&mut register.people, person.id.clone(), person, |person| &person.place, faults);
@@ -200,12 +202,18 @@ fn settings(source: SourcePart, table: Spanned<DeTable<'_>>, part: &mut FileCont
         kept.end();
         administrators
     });
-    let journal = fields.table("store").and_then(|table| {
+    let store = fields.table("store").map(|table| {
         let mut store = Fields::new(source, "store", table, fields.faults());
         let journal = store.word("journal", &JournalPlace::NAMES, FieldKind::JournalPlace);
+        let url = store.text("url");
+        if let Some(odd) = url.as_ref().filter(|url| !is_store_url(&url.value)) {
+            let fault = RegisterFault::BadValue { name: "url".to_owned(), wanted: FieldKind::StoreUrl };
+            store.fault(fault, odd.place.clone());
+        }
         store.end();
-        journal
+        (journal, url.map(|url| url.value))
     });
+    let (journal, store_url) = store.unwrap_or_default();
     let tables = fields.tables("exception");
     let exceptions = tables.into_iter().filter_map(|table| exception(source, table, fields.faults())).collect();
     fields.end();
@@ -216,7 +224,19 @@ fn settings(source: SourcePart, table: Spanned<DeTable<'_>>, part: &mut FileCont
         exceptions,
         administrators: administrators.unwrap_or_default(),
         journal: journal.unwrap_or_default(),
+        store_url,
     });
+}
+
+/// Whether this is the address of a database and holds no password: a register is read by many.
+#[must_use]
+pub fn is_store_url(url: &str) -> bool {
+    let Some(rest) = ["postgresql://", "postgres://"].iter().find_map(|scheme| url.strip_prefix(scheme)) else {
+        return false;
+    };
+    let (place, query) = rest.split_once('?').unwrap_or((rest, ""));
+    let user = place.split('/').next().and_then(|authority| authority.rsplit_once('@')).map_or("", |(user, _)| user);
+    !user.contains(':') && !query.split('&').any(|pair| pair.starts_with("password"))
 }
 
 fn exception(source: SourcePart, table: Spanned<DeTable<'_>>, faults: &mut Faults) -> Option<Exception> {

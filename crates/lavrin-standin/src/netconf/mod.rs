@@ -7,7 +7,7 @@ use lavrin_reach::netconf::framing::{END, Framing, MessageBuffer};
 use lavrin_reach::netconf::xml::{BASE, Element, SYSTEM, escaped};
 use std::sync::{Mutex, MutexGuard, PoisonError};
 use std::time::Duration;
-use store::{ConfigTarget, Store};
+use store::{ConfigTarget, Datastore};
 
 /// An account of a device.
 #[derive(Debug, Clone, Default, PartialEq, Eq)]
@@ -152,7 +152,7 @@ pub struct Router {
 
 #[derive(Debug)]
 struct RouterState {
-    store: Store,
+    store: Datastore,
     sessions: u32,
     requests: usize,
     edits: usize,
@@ -163,7 +163,7 @@ impl Router {
     /// One with these accounts.
     #[must_use]
     pub fn new(users: Vec<DeviceUser>, knobs: RouterKnobs) -> Self {
-        let mut store = Store::new(users);
+        let mut store = Datastore::new(users);
         if knobs.is_locked {
             let _ = store.lock(ConfigTarget::Running, u32::MAX);
         }

@@ -6,7 +6,7 @@ use std::time::{Duration, Instant};
 
 /// The configurations, and who holds them.
 #[derive(Debug)]
-pub(super) struct Store {
+pub(super) struct Datastore {
     pub(super) running: Vec<DeviceUser>,
     pub(super) candidate: Vec<DeviceUser>,
     pub(super) startup: Vec<DeviceUser>,
@@ -30,7 +30,7 @@ pub(super) enum ConfigTarget {
     Candidate,
 }
 
-impl Store {
+impl Datastore {
     pub(super) fn new(users: Vec<DeviceUser>) -> Self {
         Self { candidate: users.clone(), startup: users.clone(), running: users, locks: [None; 2], pending: None }
     }

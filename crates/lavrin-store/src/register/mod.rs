@@ -5,7 +5,7 @@ mod commit;
 mod trust;
 
 use crate::StoreFault;
-pub use commit::commit;
+pub use commit::{commit, has_commit};
 use lavrin_fleet::register::PROFILES;
 use lavrin_fleet::register::SourceFile;
 use lavrin_fleet::register::kept::FOLDER as KEPT;
@@ -86,6 +86,18 @@ impl RegisterFolder {
     /// # Errors
     /// [`StoreFault`] where one of them cannot be read, or is a link or something else than a file.
     pub fn load(&self) -> Result<Vec<SourceFile>, StoreFault> {
+        self.load_some(true)
+    }
+
+    /// The same without who may do what, for those who only ask whose something is: grants are most of a large register.
+    ///
+    /// # Errors
+    /// [`StoreFault`].
+    pub fn load_without_grants(&self) -> Result<Vec<SourceFile>, StoreFault> {
+        self.load_some(false)
+    }
+
+    fn load_some(&self, with_grants: bool) -> Result<Vec<SourceFile>, StoreFault> {
         let mut files = Vec::new();
         let own = self.open_folder("")?;
         self.take(own.as_ref(), "", MAIN_FILE, &mut files)?;
@@ -98,8 +110,10 @@ impl RegisterFolder {
                 self.take(below.as_ref(), folder, &name, &mut files)?;
             }
         }
-        self.take(own.as_ref(), "", "access.toml", &mut files)?;
-        self.take(own.as_ref(), "", "owed.toml", &mut files)?;
+        if with_grants {
+            self.take(own.as_ref(), "", "access.toml", &mut files)?;
+            self.take(own.as_ref(), "", "owed.toml", &mut files)?;
+        }
         let kept = self.open_folder(KEPT)?;
         for name in self.names(kept.as_ref(), KEPT)? {
             self.take(kept.as_ref(), KEPT, &name, &mut files)?;

@@ -52,7 +52,7 @@ impl Record {
     }
 
     fn entry(&self, event: Event) -> JournalEntry {
-        JournalEntry { id: self.id.clone(), time: self.time.clone(), event }
+        JournalEntry::new(self.id.clone(), self.time.clone(), event)
     }
 
     /// Keeps what is replaced and what comes instead, and writes the intent down.
@@ -135,13 +135,12 @@ impl Open {
     /// # Errors
     /// [`StoreFault`].
     pub fn close(mut self, ended: impl Fn(usize) -> (ChangeOutcome, String)) -> Result<(), StoreFault> {
-        self.keeper.at_once(&mut |state| {
-            for (number, record) in self.records.iter().enumerate() {
-                let (outcome, detail) = ended(number);
-                state.write_down(&record.entry(Event::Outcome { outcome, detail }))?;
-            }
-            Ok(())
-        })?;
+        let outcome = |(number, record): (usize, &Record)| {
+            let (outcome, detail) = ended(number);
+            record.entry(Event::Outcome { outcome, detail })
+        };
+        let outcomes: Vec<JournalEntry> = self.records.iter().enumerate().map(outcome).collect();
+        self.keeper.write_outcomes(&outcomes)?;
         self.records.clear();
         Ok(())
     }

@@ -97,7 +97,7 @@ impl LeftOpen {
                 continue;
             }
             let event = Event::Outcome { outcome, detail: detail.to_owned() };
-            keeper.write_down(&JournalEntry { id: intent.id, time: time.to_owned(), event })?;
+            keeper.write_down(&JournalEntry::new(intent.id, time, event))?;
             closed += 1;
         }
         Ok(closed)

@@ -2,6 +2,7 @@
 //! proven by a new login and by questions from outside; taken back where that fails; and the outcome is put on record.
 
 mod first_key;
+mod held;
 mod journal;
 mod left_open;
 mod many;
@@ -118,6 +119,12 @@ pub enum Trouble {
     /// Backup or journal could not be written.
     #[error(transparent)]
     Store(#[from] StoreFault),
+    /// Somebody else changes the same place.
+    #[error("{who}; nothing was begun here")]
+    AtWork {
+        /// Who, since when.
+        who: String,
+    },
     /// Read back, something is not as it was written.
     #[error("read back, {subject} is not as it was written: something else writes it")]
     NotHeld {

@@ -1,6 +1,7 @@
 //! The one conductor of changes at one place.
 
 use super::first_key::without_private_half;
+use super::held::HeldPlace;
 use super::journal::{Open, Record};
 use super::running::{Begun, Proof, Running};
 use super::{End, Ended, Task, Terms, Trouble};
@@ -18,6 +19,10 @@ pub(super) async fn run(site: &mut Site, tasks: Vec<Task>, proof: &Proof, terms:
     let not_begun = |why: Trouble| Ended::all(accounts.clone(), &End::NotBegun(Arc::new(why)));
     crash_if_told(site.name(), "open");
     terms.stage(site.name(), Stage::Looking);
+    let _held = match HeldPlace::take(site.on_record(), terms).await {
+        Ok(held) => held,
+        Err(why) => return not_begun(why),
+    };
     if let Err(fault) = site.open().await {
         return not_begun(fault.into());
     }

@@ -61,6 +61,7 @@ enum Named {
     Teams,
     Hosts,
     Tags,
+    Sites,
     Accounts,
     Fingerprints,
 }
@@ -78,6 +79,7 @@ fn with_names_of(arg: Arg) -> Arg {
             "TEAM" => named.push(Named::Teams),
             "HOST" => named.push(Named::Hosts),
             "TAG" => named.push(Named::Tags),
+            "SITE" => named.push(Named::Sites),
             "ACCOUNT@HOST" | "ACCOUNT[@HOST]" => named.push(Named::Accounts),
             "SHA256:…" | "FINGERPRINT" => named.push(Named::Fingerprints),
             "FROM" | "TO" => named.extend([Named::People, Named::Hosts, Named::Tags, Named::Accounts]),
@@ -132,6 +134,7 @@ fn of_kind(kind: Named, folder: &RegisterFolder) -> Vec<String> {
         }
         Named::Hosts => hosts(folder).hosts.into_keys().collect(),
         Named::Tags => hosts(folder).hosts.into_values().flat_map(|host| host.tags).collect(),
+        Named::Sites => hosts(folder).hosts.into_values().filter_map(|host| host.site).collect(),
         Named::Accounts => {
             let register = hosts(folder);
             let own = register.hosts.values().flat_map(|host| {

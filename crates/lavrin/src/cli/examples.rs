@@ -179,6 +179,23 @@ pub const EXAMPLES: &[(&str, &[&str])] = &[
     ("first", &["lavrin first", "lavrin first edda@192.0.2.5"]),
     ("store show", &["lavrin store show", "lavrin store show --format json"]),
     ("store check", &["lavrin store check", "lavrin store check --register halvmark"]),
+    (
+        "store prune",
+        &["lavrin store prune --before 2025-01-01 --preview", "lavrin store prune --before 2025-01-01 --yes"],
+    ),
+    (
+        "store set-up",
+        &[
+            "lavrin store set-up postgresql:///halvmark",
+            "lavrin store set-up postgresql://postgres@db.example/halvmark",
+        ],
+    ),
+    (
+        "store move",
+        &["lavrin store move postgresql://edda@db.example/halvmark", "lavrin store move file --register halvmark"],
+    ),
+    ("store join", &["lavrin store join", "lavrin store join --register halvmark --yes"]),
+    ("store roles", &["lavrin store roles", "lavrin store roles --color never"]),
     ("undo", &["lavrin undo --last --preview", "lavrin undo --run 20261123-080000-61d125"]),
     ("demo", &["lavrin demo", "lavrin demo --keep"]),
 ];

@@ -135,7 +135,7 @@ fn known(
     is_meant: &dyn Fn(&str, Option<&String>) -> bool,
 ) -> Result<Vec<KnownChange>, CommandError> {
     let mut found: Vec<KnownChange> = Vec::new();
-    for JournalEntry { id, time, event } in lines {
+    for JournalEntry { id, time, event, .. } in lines {
         let Event::Intent { command, place, account, run, changes, files, .. } = event else { continue };
         if !is_meant(id, run.as_ref()) || ended(lines, id) == Some(ChangeOutcome::AsBefore) {
             continue;

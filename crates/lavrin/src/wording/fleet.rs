@@ -2,7 +2,7 @@
 
 use crate::clock;
 use lavrin_fleet::fleet::HostFault;
-use lavrin_keys::text::{count, shell_word};
+use lavrin_keys::text::{count, printable, shell_word};
 use lavrin_server::finding::Finding;
 
 /// What is wrong and why it matters.
@@ -38,6 +38,10 @@ pub fn message(fault: &HostFault) -> String {
             format!("one key has several comments, so several people may have it: {}", names.join(", "))
         }
         HostFault::NeverSurveyed { fault } => format!("this host was never surveyed{}", because(fault)),
+        HostFault::OtherRegister { on, commit } => {
+            let commit = printable(commit.get(..12).unwrap_or(commit).as_bytes());
+            format!("it was changed on {on} by commit {commit} of the register, which this copy does not have")
+        }
         HostFault::SurveyOld { days, fault } => {
             format!("this host was last surveyed {days} days ago{}", because(fault))
         }
@@ -103,6 +107,7 @@ pub fn remedy<F>(fault: &HostFault, finding: &Finding<F>, host: Option<&str>) ->
         HostFault::KeyLongUnused { .. } | HostFault::KeyNeverSeen { .. } => {
             "ask whether it is still needed; logs show nothing before they begin".to_owned()
         }
+        HostFault::OtherRegister { .. } => "take the newest register from version control: git pull".to_owned(),
         HostFault::NeverSurveyed { .. } | HostFault::SurveyOld { .. } | HostFault::NotReached { .. } => {
             format!("lavrin survey {host}")
         }

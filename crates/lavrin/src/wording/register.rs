@@ -207,6 +207,7 @@ fn field_kind(kind: FieldKind) -> &'static str {
         FieldKind::Reach => "shell, netconf, publickey-subsystem, sftp or dialogue",
         FieldKind::RootBy => "sudo, doas or none",
         FieldKind::JournalPlace => "desk or register",
+        FieldKind::StoreUrl => "an address as postgresql://NAME@HOST/DATABASE, without a password",
         FieldKind::OneLine => "a text on one line",
         FieldKind::KeysPath => "a path without .. in it, as /keys/%u",
         FieldKind::Shown => "a text as the device shows it, and not empty",

@@ -354,6 +354,12 @@ pub const RULES: &[RuleWords] = &[
         mend: "lavrin survey HOST",
     },
     RuleWords {
+        name: "other-register",
+        about: "a host that was last changed by a version of the register which this copy does not have",
+        why: "Two people work from different registers: what one of them grants the other takes away.",
+        mend: "Take the newest register from version control (git pull), then compare: lavrin compare HOST",
+    },
+    RuleWords {
         name: "not-reached",
         about: "a host that was not reached the last time",
         why: "The last look failed; what is told of it is older.",

@@ -25,7 +25,7 @@ fn on_record(site: &Site, changes: &[Change]) {
         gone: Vec::new(),
         changes: kept,
     };
-    let entry = |event| JournalEntry { id: "change".to_owned(), time: "2026-11-23T07:00:00Z".to_owned(), event };
+    let entry = |event| JournalEntry::new("change", "2026-11-23T07:00:00Z", event);
     state.write_down(&entry(intent)).unwrap();
     let outcome = Event::Outcome { outcome: ChangeOutcome::Done, detail: "read back".to_owned() };
     state.write_down(&entry(outcome)).unwrap();

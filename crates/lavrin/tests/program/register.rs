@@ -1,6 +1,6 @@
 //! The register: begun, filled, edited by hand and by command, checked and asked.
 
-use crate::common::{World, key};
+use crate::common::{World, key, words};
 
 /// A world with a register, two public keys and one for a program.
 fn world() -> World {
@@ -35,20 +35,6 @@ fn a_register_is_begun_once_and_is_in_order() {
     assert!(again.stderr.contains("it is there already"), "{again}");
     let none = world.typed("register check").expect(2);
     assert!(none.stderr.contains("lavrin register begin"), "{none}");
-}
-
-/// The words of a line as a shell takes them.
-fn words(line: &str) -> Vec<String> {
-    let (mut words, mut word, mut quoted) = (Vec::new(), String::new(), false);
-    for character in line.chars() {
-        match character {
-            '\'' => quoted = !quoted,
-            ' ' if !quoted => words.push(std::mem::take(&mut word)),
-            other => word.push(other),
-        }
-    }
-    words.push(word);
-    words
 }
 
 #[test]

@@ -79,3 +79,37 @@ fn a_colleagues_copy_of_the_register_knows_the_runs_and_takes_them_back() {
     let found = fleet.run(&format!("store check {there}")).expect(1);
     assert!(found.stdout.contains(&format!("journal/{run} was changed")), "{found}");
 }
+
+#[test]
+fn two_who_work_from_different_registers_are_told() {
+    let mut fleet = Fleet::with_people("edda", "");
+    fleet.add("lantern", &(key(1).public().line("office") + "\n"), Behaviour::default());
+    let git = |line: &str| {
+        let mut command = Command::new("git");
+        command.args(["-c", "user.name=Edda", "-c", "user.email=edda@example.invalid"]).args(line.split_whitespace());
+        let done = command.current_dir(fleet.world.path("")).env("GIT_CONFIG_NOSYSTEM", "1").output().unwrap();
+        assert!(done.status.success(), "{line}: {}", String::from_utf8_lossy(&done.stderr));
+        String::from_utf8(done.stdout).unwrap().trim().to_owned()
+    };
+    git("init -q");
+    git("add lavrin.toml people hosts access.toml");
+    git("commit -q -m first");
+    let first = git("rev-parse HEAD");
+    drop(fleet.run("enforce --identity home/office --yes").expect(0));
+    let rules = |run: crate::common::Run| -> Vec<String> {
+        let json = run.json();
+        let findings = json["findings"].as_array().unwrap();
+        findings.iter().map(|finding| finding["rule"].as_str().unwrap().to_owned()).collect()
+    };
+    assert!(!rules(fleet.run("audit --format json")).contains(&"other-register".to_owned()));
+    // Going on from there is the same register.
+    git("commit -q --allow-empty -m second");
+    assert!(!rules(fleet.run("audit --format json")).contains(&"other-register".to_owned()));
+    // This copy never had that version.
+    std::fs::remove_dir_all(fleet.world.path(".git")).unwrap();
+    git("init -q");
+    git("add lavrin.toml people hosts access.toml");
+    git("commit -q -m elsewhere");
+    let told = fleet.run("audit").expect(1);
+    assert!(told.stdout.contains(&format!("by commit {} of the register", &first[..12])), "{told}");
+}

@@ -342,8 +342,7 @@ fn a_run_that_was_killed_is_known() {
         files: Vec::new(),
         reason: Some("a new\u{1b} lamp".to_owned()),
     };
-    let entry =
-        lavrin_store::JournalEntry { id: "1".to_owned(), time: "2026-11-23T07:00:00Z".to_owned(), event: intent };
+    let entry = lavrin_store::JournalEntry::new("1", "2026-11-23T07:00:00Z", intent);
     store.write_down(&entry).unwrap();
     drop(store);
     insta::assert_snapshot!("history_of_a_killed_run", fleet.run("history edda@lantern").expect(0));

@@ -238,18 +238,27 @@ fn print_json(
         let owner = entry.owner.as_ref().map(lavrin_fleet::fleet::Owner::name);
         crate::json::line(&FleetEntryOut { host: &entry.host, owner, entry: entry_out(&entry.entry, path.as_deref()) })
     };
-    let list = |name: &str, lines: Vec<String>| {
-        ui.part(&format!("\"{name}\": [{}{}],\n", if lines.is_empty() { "" } else { "\n" }, lines.join(",\n")));
-    };
     ui.part(&format!("{{\n\"schema\": \"lavrin/audit/1\",\n\"register\": {},\n", crate::json::line(&name)));
-    list("hosts", hosts.par_iter().map(|host| crate::json::line(&host_out(host))).collect());
-    list("entries", report.entries.par_iter().map(entry).collect());
-    list("findings", findings.par_iter().map(crate::json::line).collect());
-    list("not_checked", not_checked_out(report).iter().map(crate::json::line).collect());
-    let lacking = report.not_applicable.iter();
-    let lacking = lacking.map(|(host, abilities)| crate::json::line(&NotApplicableOut::of(Some(host), abilities)));
-    list("not_applicable", lacking.collect());
+    list("hosts", hosts, |host| crate::json::line(&host_out(host)), ui);
+    list("entries", &report.entries, entry, ui);
+    list("findings", findings, crate::json::line, ui);
+    list("not_checked", &not_checked_out(report), crate::json::line, ui);
+    let lacking =
+        |(host, abilities): &(String, Abilities)| crate::json::line(&NotApplicableOut::of(Some(host), abilities));
+    list("not_applicable", &report.not_applicable, lacking, ui);
     ui.result(&format!("\"summary\": {}\n}}", crate::json::line(&summary(report))));
+}
+
+/// A list of an object, put into words some at once and let go: there may be very many.
+fn list<T: Sync>(name: &str, all: &[T], line: impl Fn(&T) -> String + Sync, ui: &Ui) {
+    let mut before = format!("\"{name}\": [");
+    for some in all.chunks(ENTRIES_AT_ONCE) {
+        let lines: Vec<String> = some.par_iter().map(&line).collect();
+        ui.part(&format!("{before}\n{}", lines.join(",\n")));
+        before = ",".to_owned();
+    }
+    let begun = if all.is_empty() { before.as_str() } else { "" };
+    ui.part(&format!("{begun}],\n"));
 }
 
 /// The entries only.

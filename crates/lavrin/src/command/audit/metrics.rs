@@ -7,7 +7,11 @@ use lavrin_server::finding::Severity;
 use lavrin_store::database::Look;
 use std::collections::BTreeMap;
 use std::fmt::Write as _;
+use std::io::Read as _;
 use std::path::Path;
+
+/// What every such file begins with.
+const OWN: &[u8; 14] = b"# TYPE lavrin_";
 
 /// What is counted.
 pub struct CountedAudit<'a> {
@@ -23,13 +27,19 @@ pub struct CountedAudit<'a> {
 /// Writes the file, whole or not at all; everybody may read it, since it names no one.
 pub fn write(path: &Path, counted: &CountedAudit<'_>) -> Result<(), CommandError> {
     // Another file under that name is never overwritten.
-    let is_own = |bytes: Vec<u8>| bytes.starts_with(b"# TYPE lavrin_");
-    if path.symlink_metadata().is_ok() && !std::fs::read(path).is_ok_and(is_own) {
+    if path.symlink_metadata().is_ok() && !begins_as_ours(path) {
         let shown = crate::paths::shown(path);
         return Err(CommandError::usage(format!("{shown} is another file and is not overwritten"))
             .again("another name", "--metrics FILE"));
     }
     OutFile::own(path).readable().put(text(counted).as_bytes()).map(drop)
+}
+
+/// Reads no more than the beginning, however large the file is; a pipe or a device is not opened.
+fn begins_as_ours(path: &Path) -> bool {
+    let mut start = [0; OWN.len()];
+    let is_file = path.symlink_metadata().is_ok_and(|meta| meta.is_file());
+    is_file && std::fs::File::open(path).is_ok_and(|mut file| file.read_exact(&mut start).is_ok()) && start == *OWN
 }
 
 fn text(counted: &CountedAudit<'_>) -> String {

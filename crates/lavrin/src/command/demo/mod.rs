@@ -2,6 +2,7 @@
 //! a person would type it, and run for real by this very program.
 
 mod hosts;
+mod office;
 
 use crate::error::CommandError;
 use crate::exit::Exit;
@@ -22,6 +23,9 @@ pub struct DemoArgs {
     /// Do not stop after each chapter
     #[arg(long)]
     pub through: bool,
+    /// Three people and two collectors with one memory; needs PostgreSQL
+    #[arg(long, conflicts_with = "keep")]
+    pub office: bool,
     /// Leave the stand-in server running, and print how to use it
     #[arg(long)]
     pub keep: bool,
@@ -42,7 +46,7 @@ pub fn run(args: &DemoArgs, ui: &Ui) -> Result<Exit, CommandError> {
     let stops = !args.through && std::io::stdin().is_terminal() && std::io::stdout().is_terminal();
     let stage = DemoStage { ui, stand_in: &stand_in, home: home.path(), is_shown: Cell::new(true) };
     let mut hosts = DemoHosts::new(&runtime);
-    let outcome = stage.play(&mut hosts, stops);
+    let outcome = if args.office { stage.play_office(&mut hosts) } else { stage.play(&mut hosts, stops) };
     if args.keep {
         runtime.block_on(stage.wait(&hosts));
     }

@@ -25,7 +25,7 @@ use lavrin_work::fleet::removed;
 use lavrin_work::memory::Memory;
 use lavrin_work::owed;
 use lavrin_work::plan::Plan;
-use lavrin_work::survey::remember;
+use lavrin_work::survey::record_of;
 use lavrin_work::ways::{Way, Ways};
 use std::collections::BTreeMap;
 use std::path::Path;
@@ -126,15 +126,12 @@ pub fn read(args: &EnforceArgs, path: &Path, opened: &mut OpenedRegister, ui: &U
     };
     let time = clock::timestamp();
     for id in open {
-        store.write_down(&JournalEntry {
-            id,
-            time: time.clone(),
-            event: Event::Outcome { outcome, detail: detail.clone() },
-        })?;
+        let event = Event::Outcome { outcome, detail: detail.clone() };
+        store.write_down(&JournalEntry::new(id, time.clone(), event))?;
     }
     let seen =
         by_hand::read(&answer, |seen| fleet::wants(&System::of(seen))).map_err(|fault| bad(fault.to_string()))?;
-    remember(&store, &Auditor::default(), &host.id, clock::unix(), &seen)?;
+    store.record(record_of(&Auditor::default(), &host.id, clock::unix(), &seen))?;
     if state == Told::Done {
         let ended = Ended {
             accounts: Vec::new(),

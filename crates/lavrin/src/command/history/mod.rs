@@ -181,7 +181,7 @@ pub fn run(args: &HistoryArgs, ui: &Ui) -> Result<Exit, CommandError> {
     if !is_here && args.at.is_none() && (wants_runs || args.what.is_none()) {
         return if wants_runs { runs::run(keeper(None)?.as_ref(), ui) } else { without_register(ui) };
     }
-    let opened = args.register.open()?;
+    let opened = args.register.open_without_grants()?;
     let store = Database::open_existing(opened.folder.path())?.ok_or_else(|| {
         CommandError::with(Exit::NotChecked, "nothing is remembered yet: no host was surveyed").hint("lavrin survey")
     })?;
@@ -243,14 +243,33 @@ impl Subject {
             Self::Keys(keys) | Self::Person(_, keys) => key.is_some_and(|key| keys.contains(&key)),
         }
     }
+
+    /// What was seen of it, and no more than that: there may be very much of everything.
+    fn sightings(&self, store: &Database) -> Result<Vec<Seen>, CommandError> {
+        let keys = match self {
+            Self::Everything => return Ok(store.sightings()?),
+            Self::Host(host) | Self::Account(_, host) => return Ok(store.sightings_on(host)?),
+            Self::Keys(keys) | Self::Person(_, keys) => keys,
+        };
+        let mut seen: Vec<Seen> = Vec::new();
+        for key in keys {
+            seen.extend(store.sightings_of(*key)?);
+        }
+        // In the order in which everything comes.
+        seen.sort_by(|one, other| {
+            let order = |seen: &Seen| (seen.first, seen.key.to_string(), seen.gone.is_none(), seen.gone);
+            (&one.host, &one.account).cmp(&(&other.host, &other.account)).then_with(|| order(one).cmp(&order(other)))
+        });
+        Ok(seen)
+    }
 }
 
 fn events(subject: &Subject, opened: &OpenedRegister, store: &Database, ui: &Ui) -> Result<Exit, CommandError> {
     let index = Index::of(&opened.reading.register);
     let owner = |key: Fingerprint| index.owner(key).map(lavrin_fleet::fleet::Owner::name);
     let mut list: Vec<(i64, EventOut)> = Vec::new();
-    for seen in store.sightings()?.into_iter().filter(|seen| subject.covers(&seen.host, &seen.account, Some(seen.key)))
-    {
+    let seen = subject.sightings(store)?;
+    for seen in seen.into_iter().filter(|seen| subject.covers(&seen.host, &seen.account, Some(seen.key))) {
         let times = [(Some(seen.first), EventKind::Came), (seen.gone, EventKind::Gone)];
         let told = times.into_iter().filter_map(|(time, what)| Some((time?, what)));
         list.extend(told.map(|(time, what)| (time, sighting(&seen, time, what, owner(seen.key)))));

@@ -106,7 +106,7 @@ fn record(
     };
     let keeper = keeper(register)?;
     for event in [intent, Event::Outcome { outcome: ChangeOutcome::Done, detail: detail.to_owned() }] {
-        keeper.write_down(&JournalEntry { id: id.to_owned(), time: clock::timestamp(), event })?;
+        keeper.write_down(&JournalEntry::new(id, clock::timestamp(), event))?;
     }
     Ok(())
 }

@@ -209,10 +209,8 @@ async fn ask_all(
 /// An entry of the account that says of itself that it is a newer version, by what was last seen there.
 fn newer(one: &Ready<'_>, opened: &OpenedRegister) -> Option<String> {
     let store = Database::open_existing(opened.folder.path()).ok()??;
-    let here = |seen: &lavrin_store::database::Seen| {
-        seen.gone.is_none() && seen.host == one.kept.host && seen.account == one.kept.account
-    };
-    let seen = store.sightings().ok()?.into_iter().filter(here);
+    let here = |seen: &lavrin_store::database::Seen| seen.gone.is_none() && seen.account == one.kept.account;
+    let seen = store.sightings_on(&one.kept.host).ok()?.into_iter().filter(here);
     let newest = seen.filter_map(|seen| claimed_version(one.kept, &seen.comment)).max()?;
     (newest > one.kept.newest()).then(|| {
         format!(

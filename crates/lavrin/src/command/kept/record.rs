@@ -29,7 +29,7 @@ pub fn record(
         people: people.to_vec(),
         reason: reason.map(str::to_owned),
     };
-    let entry = JournalEntry { id: run_name(&clock::for_file_name()), time: clock::timestamp(), event };
+    let entry = JournalEntry::new(run_name(&clock::for_file_name()), clock::timestamp(), event);
     Ok(Database::open(opened.folder.path())?.write_down(&entry)?)
 }
 

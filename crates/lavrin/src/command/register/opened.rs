@@ -33,6 +33,11 @@ impl RegisterArgs {
         self.trusted(self.find()?)
     }
 
+    /// The same without the grants, for those who only ask whose something is.
+    pub fn open_without_grants(&self) -> Result<OpenedRegister, CommandError> {
+        OpenedRegister::read_without_grants(self.own(self.find()?)?).map_err(|fault| unreadable(&fault))
+    }
+
     /// The same for a command that connects to hosts: it tells whose word it follows.
     pub fn open_for_hosts(&self, ui: &Ui) -> Result<OpenedRegister, CommandError> {
         self.open().inspect(|opened| tell(opened, ui))

@@ -1,5 +1,6 @@
 //! `lavrin survey`: look at many hosts at once and remember what is seen.
 
+mod collect;
 mod out;
 mod progress;
 
@@ -18,7 +19,7 @@ use clap::Args;
 use lavrin_fleet::fleet;
 use lavrin_fleet::register::{Host, Register, near};
 use lavrin_keys::key::generate::SystemSource;
-use lavrin_keys::text::printable;
+use lavrin_keys::text::{count, printable};
 use lavrin_reach::by_hand;
 use lavrin_server::survey::Observation;
 use lavrin_server::system::System;
@@ -39,6 +40,18 @@ pub struct SurveyArgs {
     pub hosts: Vec<String>,
     #[command(flatten)]
     pub pace: PaceArgs,
+    /// Take hosts that are due from a store that several collectors share
+    #[arg(long, conflicts_with_all = ["hosts", "script", "read"])]
+    collect: bool,
+    /// Only hosts of these sites, and those of none
+    #[arg(long, value_name = "SITE", num_args = 1.., requires = "collect")]
+    site: Vec<String>,
+    /// Go on, and look at each host again after this time, as 6h or 30m
+    #[arg(long, value_name = "TIME", requires = "collect", value_parser = collect::typed_time)]
+    every: Option<u32>,
+    /// Have the collectors look at these hosts soon
+    #[arg(long, requires = "hosts", conflicts_with_all = ["collect", "script", "read"])]
+    ask: bool,
     /// Print the survey script, for a host that cannot be reached from here
     #[arg(long, conflicts_with_all = ["hosts", "read"])]
     pub script: bool,
@@ -61,7 +74,13 @@ pub async fn run(args: &SurveyArgs, ui: &Ui) -> Result<Exit, CommandError> {
     if let Some(path) = &args.read {
         return take_in(args, path, &opened, ui);
     }
+    if args.collect {
+        return collect::run(args, opened, ui).await;
+    }
     let hosts = hosts_named(&opened.reading.register, &args.hosts)?;
+    if args.ask {
+        return collect::ask(&opened, &hosts, ui);
+    }
     if hosts.is_empty() {
         return Err(CommandError::usage("the register has no host yet").hint("lavrin host add NAME"));
     }
@@ -119,10 +138,40 @@ async fn look_telling(
     ways: &Arc<Ways>,
     pace: &Pace,
     ui: &Ui,
+    tell: impl FnMut(&Surveyed),
+    take: impl FnMut(&str, Box<Observation>),
+) -> Result<Vec<Surveyed>, CommandError> {
+    let store = Database::open_for_looks(opened.folder.path())?;
+    let seen = look_into(&store, opened, at, ways, pace, ui, tell, take).await?;
+    tell_what_waits(&store, ui)?;
+    Ok(seen)
+}
+
+/// Where the store is away, what was seen waits here.
+fn tell_what_waits(store: &Database, ui: &Ui) -> Result<(), CommandError> {
+    let waiting = store.waiting()?;
+    if waiting > 0 {
+        let waits = count(waiting, "look waits", "looks wait");
+        ui.status(&format!(
+            "{} does not answer: {waits} here and will be delivered",
+            printable(store.place().as_bytes())
+        ));
+    }
+    Ok(())
+}
+
+/// Looks, into an open store.
+#[expect(clippy::too_many_arguments, reason = "what a look takes, and whom to tell")]
+async fn look_into(
+    store: &Database,
+    opened: &OpenedRegister,
+    at: LookAt<'_>,
+    ways: &Arc<Ways>,
+    pace: &Pace,
+    ui: &Ui,
     mut tell: impl FnMut(&Surveyed),
     mut take: impl FnMut(&str, Box<Observation>),
 ) -> Result<Vec<Surveyed>, CommandError> {
-    let store = Database::open(opened.folder.path())?;
     let mut progress = Progress::of(at.hosts.len(), ui);
     let mut handed = |surveyed: &Surveyed, seen: Option<Box<Observation>>| {
         progress.one(surveyed.fault.is_none());
@@ -131,7 +180,7 @@ async fn look_telling(
             take(&surveyed.host, seen);
         }
     };
-    let looked = survey::look(&store, opened.register(), at, ways, pace, CLOCK, &mut handed).await;
+    let looked = survey::look(store, opened.register(), at, ways, pace, CLOCK, &mut handed).await;
     progress.end();
     Ok(looked?)
 }

@@ -6,6 +6,7 @@ pub mod fleet;
 pub mod hopping;
 pub mod machine;
 pub mod netconfd;
+pub mod office;
 pub mod random;
 pub mod relay;
 pub mod releases;
