@@ -28,7 +28,7 @@ as() { # name uid gid command: runs /bin/sh -c command as the account, for T sec
 }
 heard() { # name uid gid command: the same, through a pipe of its own
   if own "$2"; then as "$@" </dev/null
-  else { as "$@" </dev/null 2>/dev/null & } 2>/dev/null | within $((T + 1)) head -c "$MOST"; fi
+  else { { X=exec; as "$@" </dev/null 2>/dev/null; } & } 2>/dev/null | (X=exec; within $((T + 1)) head -c "$MOST"); fi
 }
 word() { # a word that nobody else knows, in k
   k=; { IFS= read -r k </proc/sys/kernel/random/uuid; } 2>/dev/null
@@ -40,7 +40,10 @@ ask_as() { # name uid gid script: the functions and a script as the account
   word || return
   b "a $k $1"
   if own "$2"; then tell "$4" | /bin/sh -s 2>/dev/null
-  else { { tell "$4" | as "$1" "$2" "$3" 'exec /bin/sh -s'; } 2>/dev/null & } | within $((T + 1)) head -c "$MOST"; fi
+  else
+    { tell "$4" 2>/dev/null | { X=exec; as "$1" "$2" "$3" 'exec /bin/sh -s'; } 2>/dev/null & } |
+      (X=exec; within $((T + 1)) head -c "$MOST")
+  fi
   x=$?; e $x
   # Where several let us wait, the next ones have less time, so that they cannot use up that of the host.
   case $x in 124 | 137 | 143) LATE=$((LATE + 1)); if [ "$LATE" -ge 3 ]; then T=1; fi ;; esac
