@@ -1,6 +1,7 @@
 //! Names of ports, as `services(5)` has them.
 
 use std::collections::HashMap;
+use std::sync::{Arc, LazyLock};
 
 /// The file.
 pub const PATH: &str = "/etc/services";
@@ -10,7 +11,7 @@ pub const BYTES_MAX: u64 = 1 << 20;
 
 /// Ports over TCP by their names.
 #[derive(Debug, Clone, PartialEq, Eq)]
-pub struct Services(HashMap<String, u16>);
+pub struct Services(Arc<HashMap<String, u16>>);
 
 /// Names that every system knows, for where its own file was not seen.
 const USUAL: [(&str, u16); 16] = [
@@ -34,7 +35,10 @@ const USUAL: [(&str, u16); 16] = [
 
 impl Default for Services {
     fn default() -> Self {
-        Self(USUAL.into_iter().map(|(name, port)| (name.to_owned(), port)).collect())
+        static ALL: LazyLock<Services> = LazyLock::new(|| {
+            Services(Arc::new(USUAL.into_iter().map(|(name, port)| (name.to_owned(), port)).collect()))
+        });
+        ALL.clone()
     }
 }
 
@@ -51,7 +55,7 @@ impl Services {
                 ports.entry(name.to_owned()).or_insert(port);
             }
         }
-        Self(ports)
+        Self(Arc::new(ports))
     }
 }
 

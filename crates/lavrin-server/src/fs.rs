@@ -12,6 +12,9 @@ impl BytePath {
     /// A path from its bytes; doubled and trailing slashes are dropped.
     #[must_use]
     pub fn new(bytes: &[u8]) -> Self {
+        if is_plain(bytes) {
+            return Self(bytes.to_vec());
+        }
         let mut path = Vec::with_capacity(bytes.len() + 1);
         for part in bytes.split(|byte| *byte == b'/').filter(|part| !part.is_empty() && *part != b".") {
             path.push(b'/');
@@ -32,22 +35,18 @@ impl BytePath {
     /// This path with a name, or several, below it.
     #[must_use]
     pub fn join(&self, name: &[u8]) -> Self {
-        let plain = !name.is_empty() && name != b"." && !name.contains(&b'/');
-        if !plain {
-            return Self::new(&[&self.0, &b"/"[..], name].concat());
-        }
         let mut path = Vec::with_capacity(self.0.len() + name.len() + 1);
         path.extend_from_slice(if self.0.len() == 1 { b"" } else { &self.0 });
         path.push(b'/');
         path.extend_from_slice(name);
-        Self(path)
+        if is_plain(&path[path.len() - name.len() - 1..]) { Self(path) } else { Self::new(&path) }
     }
 
     /// The folder that holds it; `None` for `/`.
     #[must_use]
     pub fn parent(&self) -> Option<Self> {
         let at = self.0.iter().rposition(|byte| *byte == b'/')?;
-        if self.0.len() == 1 { None } else { Some(Self::new(&self.0[..at])) }
+        if self.0.len() == 1 { None } else { Some(Self(self.0[..at.max(1)].to_vec())) }
     }
 
     /// The last part; empty for `/`.
@@ -62,6 +61,18 @@ impl BytePath {
         folder.0 == b"/"
             || self.0.strip_prefix(folder.0.as_slice()).is_some_and(|rest| matches!(rest.first(), None | Some(b'/')))
     }
+}
+
+/// Whether a path is written as it is kept: each part behind one slash, and none of them empty or a dot.
+fn is_plain(path: &[u8]) -> bool {
+    let mut last_slash = 0;
+    let mut ends = memchr::memchr_iter(b'/', path).skip(1).chain([path.len()]);
+    path.first() == Some(&b'/')
+        && ends.all(|end| {
+            let part = &path[last_slash + 1..end];
+            last_slash = end;
+            !part.is_empty() && part != b"."
+        })
 }
 
 /// So that a part of a path can be looked up without being copied.
@@ -188,6 +199,27 @@ impl<T> Fact<T> {
 #[cfg(test)]
 mod tests {
     use super::*;
+    use proptest::prelude::*;
+
+    /// The same part by part, whatever is written there.
+    fn by_parts(bytes: &[u8]) -> Vec<u8> {
+        let parts = bytes.split(|byte| *byte == b'/').filter(|part| !part.is_empty() && *part != b".");
+        let path = parts.flat_map(|part| [b"/", part].concat()).collect::<Vec<u8>>();
+        if path.is_empty() { b"/".to_vec() } else { path }
+    }
+
+    proptest! {
+        #[test]
+        fn a_path_is_the_same_however_it_is_written(one in "[/.a]{0,12}", other in "[/.a]{0,12}") {
+            let (path, below) = (BytePath::new(one.as_bytes()), other.as_bytes());
+            prop_assert_eq!(path.as_bytes(), by_parts(one.as_bytes()));
+            prop_assert_eq!(path.join(below).as_bytes(), by_parts(&[one.as_bytes(), b"/", below].concat()));
+            let parent = path.as_bytes().iter().rposition(|byte| *byte == b'/').filter(|_| path.as_bytes() != b"/");
+            let parent = parent.map(|at| by_parts(&path.as_bytes()[..at]));
+            prop_assert_eq!(path.parent().map(|parent| parent.as_bytes().to_vec()), parent);
+        }
+    }
+
 
     #[test]
     fn paths_are_kept_in_one_form() {

@@ -16,7 +16,7 @@ use std::collections::HashMap;
 use std::sync::mpsc;
 
 /// Hosts that are held in memory at once.
-const HOSTS_AT_ONCE: usize = 512;
+const HOSTS_AT_ONCE: usize = 256;
 
 /// Parts that wait to be compared: as much as is read while a large register is.
 const PARTS_AHEAD: usize = 12;
@@ -43,25 +43,40 @@ pub fn audit(
     let states = store.map(states).transpose()?.unwrap_or_default();
     let mut memory = store.map(Memory::of);
     let unknown = HostState::default();
-    for some in hosts.chunks(HOSTS_AT_ONCE) {
-        let names: Vec<&str> = some.iter().map(|host| host.id.as_str()).collect();
-        let seen = match &mut memory {
-            Some(memory) => memory.observations(&names, i64::MAX)?,
-            None => vec![None; some.len()],
+    let judge = |some: &[&Host], seen: Vec<Option<Observation>>| -> Vec<FleetReport> {
+        let one = |(host, seen): (&&Host, Option<Observation>)| {
+            let seen = seen.as_ref().map(System::of);
+            auditor.host(host, seen.as_ref(), states.get(&host.id).unwrap_or(&unknown))
         };
-        let parts: Vec<FleetReport> = some
-            .par_iter()
-            .zip(seen)
-            .map(|(host, seen)| {
-                let seen = seen.as_ref().map(System::of);
-                auditor.host(host, seen.as_ref(), states.get(&host.id).unwrap_or(&unknown))
-            })
-            .collect();
+        some.par_iter().zip(seen).map(one).collect()
+    };
+    let mut take = |parts: Vec<FleetReport>| {
         for part in parts {
             across.add(&part.entries);
             report.absorb(part);
         }
-    }
+    };
+    let (done, judged) = mpsc::channel();
+    // While some hosts are judged, the next ones are read.
+    rayon::in_place_scope(|scope| {
+        let mut is_judging = false;
+        for some in hosts.chunks(HOSTS_AT_ONCE) {
+            let names: Vec<&str> = some.iter().map(|host| host.id.as_str()).collect();
+            let seen = match &mut memory {
+                Some(memory) => memory.observations(&names, i64::MAX)?,
+                None => vec![None; some.len()],
+            };
+            let before = if is_judging { judged.recv().ok() } else { None };
+            let (done, judge) = (done.clone(), &judge);
+            scope.spawn(move |_| drop(done.send(judge(some, seen))));
+            is_judging = true;
+            before.into_iter().for_each(&mut take);
+        }
+        if is_judging {
+            judged.recv().into_iter().for_each(&mut take);
+        }
+        Ok::<(), FleetFault>(())
+    })?;
     let hops = match store {
         Some(store) => worst(register, store, now, hosts, &report.key_holders)?,
         None => Vec::new(),

@@ -460,6 +460,9 @@ impl Register {
 /// # Errors
 /// [`OptionFault`] where a server would skip such an entry.
 pub fn entry_options(from: Option<&str>, command: Option<&str>, more: &[String]) -> Result<Options, OptionFault> {
+    if from.is_none() && command.is_none() && more.is_empty() {
+        return Ok(Options::default());
+    }
     let quoted = |name: &str, value: &str| format!("{name}=\"{}\"", value.replace('"', "\\\""));
     let from = from.map(|from| quoted("from", from));
     let command = command.map(|command| quoted("command", command));

@@ -61,7 +61,7 @@ const ACCESS: &str = "access.toml";
 const IN_PARTS: [&str; 2] = [ACCESS, "hosts.toml"];
 
 /// Parts that are read at once.
-const PARTS_AT_ONCE: usize = 64;
+const PARTS_AT_ONCE: usize = 8;
 
 /// Reads every file; each is taken for what its path says.
 #[must_use]

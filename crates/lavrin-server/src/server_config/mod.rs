@@ -22,6 +22,7 @@ pub use fault::{ConfigError, ConfigFault, WrongMatch, WrongSwitch, WrongValue};
 pub use lavrin_keys::patterns::{list_matches, matches};
 use lavrin_keys::services;
 use lines::{collect, read_line};
+use std::borrow::Cow;
 use std::collections::BTreeMap;
 use values::Takes;
 
@@ -190,15 +191,11 @@ impl Settings {
     /// The key files that the server reads for this account, in its order (`sshd_config(5)`, `AuthorizedKeysFile`).
     #[must_use]
     pub fn key_files(&self, account: &Account) -> Vec<BytePath> {
-        let patterns = match self.values.get("authorizedkeysfile") {
-            Some(setting) => setting.words.clone(),
-            None => [".ssh/authorized_keys", ".ssh/authorized_keys2"].map(str::to_owned).to_vec(),
+        let Some(setting) = self.values.get("authorizedkeysfile") else {
+            return [b".ssh/authorized_keys".as_slice(), b".ssh/authorized_keys2"].map(|file| account.home.join(file)).into();
         };
-        patterns
-            .iter()
-            .filter(|pattern| !pattern.eq_ignore_ascii_case("none"))
-            .map(|pattern| expand(&from_roots_home(pattern), account))
-            .collect()
+        let patterns = setting.words.iter().filter(|pattern| !pattern.eq_ignore_ascii_case("none"));
+        patterns.map(|pattern| expand(&from_roots_home(pattern), account)).collect()
     }
 }
 
@@ -249,15 +246,12 @@ fn printed_value(keyword: &str, setting: &Setting, version: Version) -> String {
 }
 
 /// `~/` stands for the home of the account that the server runs as, which is root's.
-fn from_roots_home(pattern: &str) -> String {
-    match pattern.strip_prefix("~/") {
-        Some(rest) => format!("/root/{rest}"),
-        None => pattern.to_owned(),
-    }
+fn from_roots_home(pattern: &str) -> Cow<'_, str> {
+    pattern.strip_prefix("~/").map_or(pattern.into(), |rest| format!("/root/{rest}").into())
 }
 
 fn expand(pattern: &str, account: &Account) -> BytePath {
-    let mut path = Vec::new();
+    let mut path = Vec::with_capacity(account.home.as_bytes().len() + pattern.len());
     let mut characters = pattern.bytes();
     while let Some(byte) = characters.next() {
         if byte != b'%' {

@@ -19,6 +19,7 @@ use crate::{StoreFault, private};
 use lavrin_keys::key::Fingerprint;
 use lavrin_server::survey::key_use::KeyUse;
 use lavrin_server::survey::snapshot::Hash;
+use rusqlite::config::DbConfig;
 use rusqlite::{Connection, ErrorCode, OptionalExtension as _, Row, params};
 use std::collections::{HashMap, HashSet};
 use std::fs::{Metadata, OpenOptions};
@@ -79,6 +80,8 @@ impl SqliteStore {
         self.connection.busy_timeout(BUSY)?;
         // Nothing in the file is run: no function in a view, a trigger or a default.
         self.connection.pragma_update(None, "trusted_schema", "off")?;
+        // A plan stays as it is: made anew for other values, it took as long as the question itself.
+        self.connection.set_db_config(DbConfig::SQLITE_DBCONFIG_ENABLE_QPSG, true)?;
         let number = |name: &str| self.connection.pragma_query_value(None, name, |row| row.get::<_, i32>(0));
         let tables: i64 = self.connection.query_row("SELECT count(*) FROM sqlite_schema", [], |row| row.get(0))?;
         let (application, version) = (number("application_id")?, number("user_version")?);

@@ -20,6 +20,7 @@ mod key_device;
 mod key_generate;
 mod key_inspect;
 mod kill;
+mod look_processes;
 mod lost_line;
 mod mend;
 mod newcomer;

@@ -5,6 +5,7 @@
 use dashu_int::UBig;
 use realfft::num_complex::Complex;
 use realfft::{ComplexToReal, RealFftPlanner, RealToComplex};
+use std::cell::RefCell;
 use std::sync::{Arc, Mutex, PoisonError};
 
 /// Below this many words in the shorter number plain multiplication is faster.
@@ -28,8 +29,40 @@ pub(super) struct Transformed {
     check: u64,
 }
 
+/// Digits of the longest transform, of 64 MB: a longer number is multiplied part by part.
+const LENGTH_MAX: usize = 1 << 23;
+
+/// Digits of the longest transform of which several are kept at once.
+const SHARED_LENGTH_MAX: usize = 1 << 22;
+
+/// Digits of transforms whose working memory a thread keeps: it is used again at once, and freeing it overwrites it.
+const KEPT_LENGTH_MAX: usize = 1 << 20;
+
 type Forward = Arc<dyn RealToComplex<f64>>;
 type Backward = Arc<dyn ComplexToReal<f64>>;
+
+/// What a transform works in.
+#[derive(Default)]
+struct Workspace {
+    digits: Vec<f64>,
+    points: Vec<Complex<f64>>,
+    scratch: Vec<Complex<f64>>,
+}
+
+thread_local! {
+    static WORKSPACE: RefCell<Workspace> = RefCell::default();
+}
+
+/// Lends a thread its working memory, which is let go where it has become large.
+fn in_workspace<T>(length: usize, work: impl FnOnce(&mut Workspace) -> T) -> T {
+    WORKSPACE.with_borrow_mut(|workspace| {
+        let result = work(workspace);
+        if length > KEPT_LENGTH_MAX {
+            *workspace = Workspace::default();
+        }
+        result
+    })
+}
 
 impl Multiplier {
     pub(super) fn new() -> Self {
@@ -43,26 +76,55 @@ impl Multiplier {
             return a * b;
         }
         let length = transform_length((words[0] + words[1]) * DIGITS + 2);
+        if length > LENGTH_MAX {
+            return if words[0] >= words[1] { self.in_halves(a, b) } else { self.in_halves(b, a) };
+        }
         let (a_points, b_points) = rayon::join(|| self.transform(a, length), || self.transform(b, length));
-        self.product(&a_points, &b_points).unwrap_or_else(|| a * b)
+        self.product(&[(&a_points, &b_points)]).unwrap_or_else(|| a * b)
+    }
+
+    /// The same, by the halves of the longer number.
+    fn in_halves(&self, long: &UBig, short: &UBig) -> UBig {
+        let (low, high) = long.as_words().split_at(long.as_words().len() / 2);
+        let bits = low.len() * 64;
+        let upper = self.multiply(&UBig::from_words(high), short) << bits;
+        upper + self.multiply(&UBig::from_words(low), short)
+    }
+
+    /// Of two numbers with their derivatives: the product, and its derivative `a'·b + a·b'`.
+    pub(super) fn derived(&self, [a, b]: [&UBig; 2], [of_a, of_b]: [&UBig; 2]) -> (UBig, UBig) {
+        let words = |one: &UBig, other: &UBig| one.as_words().len().max(other.as_words().len());
+        let least = a.as_words().len().min(b.as_words().len());
+        let least = least.min(of_a.as_words().len()).min(of_b.as_words().len());
+        let length = transform_length((words(a, of_a) + words(b, of_b)) * DIGITS + 2);
+        let plain = || self.multiply(of_a, b) + self.multiply(of_b, a);
+        if least < WORDS_MIN || length > SHARED_LENGTH_MAX {
+            return (self.multiply(a, b), plain());
+        }
+        let both = |one, other| rayon::join(|| self.transform(one, length), || self.transform(other, length));
+        let ((a_points, b_points), (of_a_points, of_b_points)) = rayon::join(|| both(a, b), || both(of_a, of_b));
+        let (product, sum) = rayon::join(
+            || self.product(&[(&a_points, &b_points)]),
+            || self.product(&[(&of_a_points, &b_points), (&of_b_points, &a_points)]),
+        );
+        (product.unwrap_or_else(|| a * b), sum.unwrap_or_else(plain))
     }
 
     /// `x · b` modulo `2^bits`, where `x` has that many bits. With `x` transformed by [`Multiplier::for_middle`] as many of
     /// the lowest bits as `b` has are wrong.
     pub(super) fn middle(&self, x: &UBig, x_points: Option<&Transformed>, b: &UBig, bits: usize) -> UBig {
-        let product = match x_points {
-            Some(points) => self.product(points, &self.transform(b, points.length)),
-            None => None,
-        };
-        let mut product = product.unwrap_or_else(|| x * b);
+        let product = x_points.and_then(|points| self.product(&[(points, &self.transform(b, points.length))]));
+        let plain = || if is_short(bits) { x * b } else { self.multiply(x, b) };
+        let mut product = product.unwrap_or_else(plain);
         product.clear_high_bits(bits);
         product
     }
 
     /// A fraction of so many bits transformed to a length at which what wraps around stays below the bits that are wanted.
-    /// `None` where plain multiplication is faster.
+    /// `None` where plain multiplication is faster, and where it is too long.
     pub(super) fn for_middle(&self, x: &UBig, bits: usize) -> Option<Transformed> {
-        (bits / 64 >= 4 * WORDS_MIN).then(|| self.transform(x, transform_length(bits.div_ceil(DIGIT_BITS) + 4)))
+        let length = transform_length(bits.div_ceil(DIGIT_BITS) + 4);
+        (!is_short(bits) && length <= LENGTH_MAX).then(|| self.transform(x, length))
     }
 
     fn plan(&self, length: usize) -> (Forward, Backward) {
@@ -72,28 +134,46 @@ impl Multiplier {
 
     fn transform(&self, number: &UBig, length: usize) -> Transformed {
         let (forward, _) = self.plan(length);
-        let mut digits = digits(number.as_words(), length);
         let mut points = forward.make_output_vec();
-        forward.process(&mut digits, &mut points).expect("lengths are those of the plan");
+        in_workspace(length, |Workspace { digits, scratch, .. }| {
+            write_digits(number.as_words(), length, digits);
+            scratch.resize(forward.get_scratch_len().max(scratch.len()), Complex::default());
+            let scratch = &mut scratch[..forward.get_scratch_len()];
+            forward.process_with_scratch(digits, &mut points, scratch).expect("lengths are those of the plan");
+        });
         Transformed { length, points, check: modulo_check(number.as_words()) }
     }
 
-    /// The product modulo `2^(16·length) - 1`; `None` where rounding made it wrong.
-    fn product(&self, a: &Transformed, b: &Transformed) -> Option<UBig> {
-        let (_, backward) = self.plan(a.length);
-        let mut points: Vec<Complex<f64>> = a.points.iter().zip(&b.points).map(|(a, b)| a * b).collect();
-        // The first and the last point of a real transform are real; the transform back insists on it.
-        let last = points.len() - 1;
-        points[0].im = 0.0;
-        points[last].im = 0.0;
-        let mut digits = backward.make_output_vec();
-        backward.process(&mut points, &mut digits).expect("lengths are those of the plan");
-        #[allow(clippy::cast_precision_loss, reason = "lengths stay far below 2^52")]
-        let scale = 1.0 / a.length as f64;
-        let words = carried(&digits, scale);
+    /// The sum of the products modulo `2^(16·length) - 1`; `None` where rounding made it wrong.
+    fn product(&self, pairs: &[(&Transformed, &Transformed)]) -> Option<UBig> {
+        let length = pairs.first()?.0.length;
+        let (_, backward) = self.plan(length);
+        let words = in_workspace(length, |Workspace { digits, points, scratch }| {
+            points.clear();
+            points.resize(length / 2 + 1, Complex::default());
+            for (a, b) in pairs {
+                points.iter_mut().zip(a.points.iter().zip(&b.points)).for_each(|(sum, (a, b))| *sum += a * b);
+            }
+            // The first and the last point of a real transform are real; the transform back insists on it.
+            points[0].im = 0.0;
+            points[length / 2].im = 0.0;
+            digits.resize(length, 0.0);
+            scratch.resize(backward.get_scratch_len().max(scratch.len()), Complex::default());
+            let scratch = &mut scratch[..backward.get_scratch_len()];
+            backward.process_with_scratch(points, digits, scratch).expect("lengths are those of the plan");
+            #[allow(clippy::cast_precision_loss, reason = "lengths stay far below 2^52")]
+            let scale = 1.0 / length as f64;
+            carried(digits, scale)
+        });
         // Lengths are multiples of four digits, so this holds for products that wrap around too.
-        (modulo_check(&words) == times(a.check, b.check)).then(|| UBig::from_words(&words))
+        let wanted = pairs.iter().fold(0, |sum, (a, b)| folded(u128::from(sum) + u128::from(times(a.check, b.check))));
+        (modulo_check(&words) == wanted).then(|| UBig::from_words(&words))
     }
+}
+
+/// Whether plain multiplication of a fraction of so many bits is faster.
+fn is_short(bits: usize) -> bool {
+    bits / 64 < 4 * WORDS_MIN
 }
 
 /// The next length that the transform likes: 2^k, 3·2^k, 5·2^k or 9·2^k.
@@ -104,33 +184,36 @@ fn transform_length(least: usize) -> usize {
 }
 
 /// Balanced digits, from -2^15 to 2^15.
-fn digits(words: &[u64], length: usize) -> Vec<f64> {
-    let mut digits = vec![0.0; length];
+fn write_digits(words: &[u64], length: usize, digits: &mut Vec<f64>) {
+    digits.resize(length, 0.0);
     let mut carry = 0i32;
-    let mut at = 0;
-    for word in words {
-        for place in 0..DIGITS {
+    let (own, rest) = digits.split_at_mut(words.len() * DIGITS);
+    for (word, digits) in words.iter().zip(own.chunks_exact_mut(DIGITS)) {
+        for (place, written) in digits.iter_mut().enumerate() {
             let mut digit = i32::from((word >> (place * DIGIT_BITS)) as u16) + carry;
             carry = i32::from(digit >= 1 << (DIGIT_BITS - 1));
             digit -= carry << DIGIT_BITS;
-            digits[at] = f64::from(digit);
-            at += 1;
+            *written = f64::from(digit);
         }
     }
+    rest.fill(0.0);
     // A number that fills the whole length has its carry wrap around, as the product itself does.
-    digits[at % length] += f64::from(carry);
-    digits
+    digits[words.len() * DIGITS % length] += f64::from(carry);
 }
 
-/// Words from digits that are whole numbers but for the rounding, and may be negative.
+/// Added to a number below 2^51, it leaves the nearest whole number in the lowest bits: rounding without a call.
+const ROUNDING: f64 = 6_755_399_441_055_744.0;
+
+/// Words from digits that are whole numbers but for the rounding, and may be negative. They are below 2^51 but for numbers
+/// that are made for it; what is wrong then does not pass the check.
 fn carried(digits: &[f64], scale: f64) -> Vec<u64> {
     let mut words = Vec::with_capacity(digits.len().div_ceil(DIGITS) + 1);
     let mut carry = 0i64;
     for chunk in digits.chunks(DIGITS) {
         let mut word = 0u64;
         for (place, digit) in chunk.iter().enumerate() {
-            // Sums of 2^25 products of digits stay below 2^56.
-            let value = (digit * scale).round_ties_even() as i64 + carry;
+            let rounded = (digit * scale + ROUNDING).to_bits().wrapping_sub(ROUNDING.to_bits()).cast_signed();
+            let value = rounded.wrapping_add(carry);
             carry = value >> DIGIT_BITS;
             word |= (value.cast_unsigned() & 0xffff) << (place * DIGIT_BITS);
         }
@@ -191,6 +274,26 @@ pub(super) mod tests {
                 assert_eq!(multiplier.multiply(&a, &b), &a * &b);
             }
         }
+    }
+
+    #[test]
+    fn a_product_with_its_derivative_and_one_in_halves_are_those_of_plain_arithmetic() {
+        let multiplier = Multiplier::new();
+        for (a, b) in [(3, 2), (200, 250), (700, 640), (5000, 5000)] {
+            let [a, b, of_a, of_b] = [(a, 1), (b, 2), (a, 3), (b - 1, 4)].map(|(words, seed)| noise(words, seed));
+            let (product, derivative) = multiplier.derived([&a, &b], [&of_a, &of_b]);
+            assert_eq!(product, &a * &b);
+            assert_eq!(derivative, &of_a * &b + &of_b * &a);
+            assert_eq!(multiplier.in_halves(&a, &b), product);
+        }
+    }
+
+    #[test]
+    fn numbers_that_are_made_to_be_rounded_badly_are_multiplied_right() {
+        // Every digit as large as it can be, all with one sign.
+        let words = vec![0x7fff_7fff_7fff_7fff; 20_000];
+        let number = UBig::from_words(&words);
+        assert_eq!(Multiplier::new().multiply(&number, &number), &number * &number);
     }
 
     #[test]

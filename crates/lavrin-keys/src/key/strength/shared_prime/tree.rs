@@ -15,14 +15,37 @@ use rayon::prelude::*;
 /// telling a whole number at the end from garbage.
 const GUARD_BITS: usize = 128;
 
+/// So many numbers are a group: the products within it are made again on the way down rather than kept.
+const GROUP: usize = 256;
+
 /// For each number, `factor` times the product of all others, modulo it. Nothing where there are none.
 ///
 /// `None` would be an arithmetic fault (a fraction that is no whole number at the end), which callers answer with slower
 /// means rather than with a wrong result.
 pub(super) fn products_of_others(numbers: &[UBig], factor: &UBig) -> Option<Vec<UBig>> {
     let multiplier = Multiplier::new();
-    let (levels, derivative) = upwards(&multiplier, numbers);
-    let Some(product) = levels.last().and_then(|level| level.first()) else { return Some(Vec::new()) };
+    let (levels, fraction) = {
+        let of_group = |group: &[UBig]| {
+            let (mut levels, derivative) = upwards(&multiplier, group.to_vec(), vec![UBig::ONE; group.len()]);
+            (levels.pop().and_then(|mut level| level.pop()).unwrap_or_default(), derivative)
+        };
+        let (products, derivatives) = numbers.par_chunks(GROUP).map(of_group).unzip();
+        let (levels, derivative) = upwards(&multiplier, products, derivatives);
+        let Some(product) = levels.last().and_then(|level| level.first()) else { return Some(Vec::new()) };
+        let fraction = fraction(&multiplier, product, derivative, factor);
+        (levels, fraction)
+    };
+    let of_groups = downwards(&multiplier, levels, fraction);
+    let whole_of_group = |(group, fraction): (&[UBig], UBig)| -> Option<Vec<UBig>> {
+        let fractions = downwards(&multiplier, products(&multiplier, group), fraction);
+        group.iter().zip(fractions).map(|(number, fraction)| whole(number, &fraction)).collect()
+    };
+    let rests: Option<Vec<Vec<UBig>>> = numbers.par_chunks(GROUP).zip(of_groups).map(whole_of_group).collect();
+    Some(rests?.into_iter().flatten().collect())
+}
+
+/// `factor` times the derivative by the product, without its whole part.
+fn fraction(multiplier: &Multiplier, product: &UBig, derivative: UBig, factor: &UBig) -> UBig {
     // The factor takes part in the fraction like a branch of its own, unless it is far larger than everything else.
     let reduced;
     let factor = if factor.bit_len() > 16 * product.bit_len() {
@@ -32,29 +55,23 @@ pub(super) fn products_of_others(numbers: &[UBig], factor: &UBig) -> Option<Vec<
         factor
     };
     let bits = product.bit_len() + GUARD_BITS + factor.bit_len();
-    let inverse = reciprocal(&multiplier, product, bits + GUARD_BITS);
+    let inverse = reciprocal(multiplier, product, bits + GUARD_BITS);
     let fraction = multiplier.multiply(&derivative, &inverse) >> (product.bit_len() + GUARD_BITS);
+    drop((derivative, inverse));
     let mut fraction = multiplier.multiply(&fraction, factor);
     fraction.clear_high_bits(bits);
-    downwards(&multiplier, &levels, fraction >> factor.bit_len())
+    fraction >> factor.bit_len()
 }
 
 /// All levels of products, and the derivative of the last one.
-fn upwards(multiplier: &Multiplier, numbers: &[UBig]) -> (Vec<Vec<UBig>>, UBig) {
-    let mut levels = vec![numbers.to_vec()];
-    let mut derivatives = vec![UBig::ONE; numbers.len()];
+fn upwards(multiplier: &Multiplier, numbers: Vec<UBig>, mut derivatives: Vec<UBig>) -> (Vec<Vec<UBig>>, UBig) {
+    let mut levels = vec![numbers];
     while let Some(level) = levels.last().filter(|level| level.len() > 1) {
         let (products, next) = level
             .par_chunks(2)
             .zip(derivatives.par_chunks(2))
             .map(|(numbers, derivatives)| match (numbers, derivatives) {
-                ([left, right], [of_left, of_right]) => {
-                    let ((first, second), product) = rayon::join(
-                        || rayon::join(|| multiplier.multiply(of_left, right), || multiplier.multiply(of_right, left)),
-                        || multiplier.multiply(left, right),
-                    );
-                    (product, first + second)
-                }
+                ([left, right], [of_left, of_right]) => multiplier.derived([left, right], [of_left, of_right]),
                 _ => (numbers[0].clone(), derivatives[0].clone()),
             })
             .unzip();
@@ -64,19 +81,33 @@ fn upwards(multiplier: &Multiplier, numbers: &[UBig]) -> (Vec<Vec<UBig>>, UBig) 
     (levels, derivatives.pop().unwrap_or_default())
 }
 
-fn downwards(multiplier: &Multiplier, levels: &[Vec<UBig>], root: UBig) -> Option<Vec<UBig>> {
+/// All levels of products.
+fn products(multiplier: &Multiplier, numbers: &[UBig]) -> Vec<Vec<UBig>> {
+    let mut levels = vec![numbers.to_vec()];
+    while let Some(level) = levels.last().filter(|level| level.len() > 1) {
+        let pair = |pair: &[UBig]| match pair {
+            [left, right] => multiplier.multiply(left, right),
+            _ => pair[0].clone(),
+        };
+        levels.push(level.par_chunks(2).map(pair).collect());
+    }
+    levels
+}
+
+/// The fractions of the numbers on the lowest level, from that of the highest. Each level is let go once it is passed.
+fn downwards(multiplier: &Multiplier, mut levels: Vec<Vec<UBig>>, root: UBig) -> Vec<UBig> {
     let mut fractions = vec![root];
-    for pair in levels.windows(2).rev() {
-        fractions = pair[0]
+    while let (Some(upper), Some(lower)) = (levels.pop(), levels.last()) {
+        fractions = lower
             .par_chunks(2)
-            .zip(pair[1].par_iter().zip(fractions))
+            .zip(upper.par_iter().zip(fractions))
             .flat_map_iter(|(numbers, (product, fraction))| match numbers {
                 [left, right] => both(multiplier, product, &fraction, left, right).into(),
                 _ => vec![fraction],
             })
             .collect();
     }
-    levels.first()?.par_iter().zip(fractions).map(|(number, fraction)| whole(number, &fraction)).collect()
+    fractions
 }
 
 /// The fractions of both halves of a branch.
@@ -111,7 +142,7 @@ mod tests {
 
     #[test]
     fn the_rests_are_those_of_plain_arithmetic() {
-        for (count, words) in [(1, 4), (2, 1), (3, 2), (37, 16), (150, 32), (64, 40)] {
+        for (count, words) in [(1, 4), (2, 1), (3, 2), (37, 16), (150, 32), (64, 40), (256, 2), (257, 2), (800, 3)] {
             let numbers: Vec<UBig> = (0..count).map(|seed| noise(words + seed as usize % 3, seed + 1)).collect();
             let product: UBig = numbers.iter().product();
             for factor in [UBig::ONE, noise(3, 5), noise(300, 5), noise(20_000, 6)] {
