@@ -220,7 +220,6 @@ mod tests {
         }
     }
 
-
     #[test]
     fn paths_are_kept_in_one_form() {
         let path = BytePath::new(b"//home/./edda//.ssh/");

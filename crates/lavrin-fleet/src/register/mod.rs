@@ -13,6 +13,7 @@ mod fields;
 mod grant;
 pub mod kept;
 mod parts;
+mod plain;
 mod policy;
 mod reach;
 mod read;

@@ -5,6 +5,7 @@ use super::defaults::{self, Defaults};
 use super::fault::FieldKind;
 use super::fields::{Faults, Fields};
 use super::parts::parts;
+use super::plain;
 use super::policy;
 use super::{
     CreateAccount, Date, Exception, Grant, Host, JournalPlace, Owed, OwnedKey, Person, Placed, Purpose, ReachKind,
@@ -143,6 +144,12 @@ fn put<T>(
 
 fn part(source: SourcePart, path: &str, text: &str) -> FileContent {
     let mut part = FileContent::default();
+    if path == ACCESS
+        && let Some(grants) = plain::grants(source, text)
+    {
+        part.grants = grants;
+        return part;
+    }
     let (table, errors) = DeTable::parse_recoverable(text);
     for error in errors {
         let span = error.span().unwrap_or(0..0);

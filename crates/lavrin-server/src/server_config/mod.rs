@@ -192,7 +192,9 @@ impl Settings {
     #[must_use]
     pub fn key_files(&self, account: &Account) -> Vec<BytePath> {
         let Some(setting) = self.values.get("authorizedkeysfile") else {
-            return [b".ssh/authorized_keys".as_slice(), b".ssh/authorized_keys2"].map(|file| account.home.join(file)).into();
+            return [b".ssh/authorized_keys".as_slice(), b".ssh/authorized_keys2"]
+                .map(|file| account.home.join(file))
+                .into();
         };
         let patterns = setting.words.iter().filter(|pattern| !pattern.eq_ignore_ascii_case("none"));
         patterns.map(|pattern| expand(&from_roots_home(pattern), account)).collect()

@@ -33,7 +33,8 @@ fn processes(shell: &str, with: usize, without: usize) -> usize {
     let world = World::new();
     let line = key(1).public().line("edda");
     let (mut passwd, mut group) = ("root:x:0:0:root:/root:/bin/sh\n".to_owned(), "root:x:0:\n".to_owned());
-    let names = (0..with).map(|number| format!("with{number}")).chain((0..without).map(|number| format!("none{number}")));
+    let names =
+        (0..with).map(|number| format!("with{number}")).chain((0..without).map(|number| format!("none{number}")));
     for (number, name) in names.enumerate() {
         let id = 30_000 + number;
         let _ = writeln!(passwd, "{name}:x:{id}:{id}::/home/{name}:/bin/sh");

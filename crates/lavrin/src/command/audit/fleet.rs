@@ -105,17 +105,17 @@ pub async fn run(args: &AuditArgs, opened: &OpenedRegister, ui: &Ui) -> Result<E
         metrics::write(path, &CountedAudit { report: &report, looks, owed: register.owed.len(), now: now.time })?;
     }
     let known = if args.new { leave_new(args, &mut report, opened, now)? } else { 0 };
-    let findings: Vec<AuditFinding> = report.findings.par_iter().map(finding_out).collect();
+    let findings = || -> Vec<AuditFinding> { report.findings.par_iter().map(finding_out).collect() };
     if ui.is_json() {
-        print_json(&register.name, &hosts, &looks, &report, &findings, ui);
+        print_json(&register.name, &hosts, &looks, &report, ui);
     } else if ui.is_sarif() {
-        print_sarif(opened, &findings, ui);
+        print_sarif(opened, &findings(), ui);
     } else if args.entries {
         print_entries(&report, ui);
     } else if ui.has_rows() {
-        print_rows(&report, &findings, ui);
+        print_rows(&report, ui);
     } else {
-        print_text(&register.name, &hosts, &looks, &report, &findings, (args.live, args.all, &args.hosts), ui);
+        print_text(&register.name, &hosts, &looks, &report, &findings(), (args.live, args.all, &args.hosts), ui);
     }
     if known > 0 {
         ui.status(&format!(
@@ -220,14 +220,7 @@ fn summary(report: &FleetReport) -> AuditSummary {
     }
 }
 
-fn print_json(
-    name: &str,
-    hosts: &[&Host],
-    looks: &HashMap<String, Look>,
-    report: &FleetReport,
-    findings: &[AuditFinding],
-    ui: &Ui,
-) {
+fn print_json(name: &str, hosts: &[&Host], looks: &HashMap<String, Look>, report: &FleetReport, ui: &Ui) {
     let host_out = |host: &&Host| {
         let look = looks.get(&host.id);
         let seen = look.and_then(|look| u64::try_from(look.seen?).ok()).map(clock::date_of);
@@ -241,7 +234,7 @@ fn print_json(
     ui.part(&format!("{{\n\"schema\": \"lavrin/audit/1\",\n\"register\": {},\n", crate::json::line(&name)));
     list("hosts", hosts, |host| crate::json::line(&host_out(host)), ui);
     list("entries", &report.entries, entry, ui);
-    list("findings", findings, crate::json::line, ui);
+    list("findings", &report.findings, |finding| crate::json::line(&finding_out(finding)), ui);
     list("not_checked", &not_checked_out(report), crate::json::line, ui);
     let lacking =
         |(host, abilities): &(String, Abilities)| crate::json::line(&NotApplicableOut::of(Some(host), abilities));
@@ -302,10 +295,11 @@ fn entry_row(entry: &FleetEntry, ui: &Ui) -> Vec<String> {
     ]
 }
 
-fn print_rows(report: &FleetReport, findings: &[AuditFinding], ui: &Ui) {
+fn print_rows(report: &FleetReport, ui: &Ui) {
     ui.begin_rows::<FindingRow>();
-    for some in findings.chunks(ENTRIES_AT_ONCE) {
-        ui.rows(&some.iter().map(FindingRow::finding).collect::<Vec<_>>());
+    for some in report.findings.chunks(ENTRIES_AT_ONCE) {
+        let findings: Vec<AuditFinding> = some.par_iter().map(finding_out).collect();
+        ui.rows(&findings.iter().map(FindingRow::finding).collect::<Vec<_>>());
     }
     let not_checked = not_checked_out(report);
     ui.rows(&not_checked.iter().map(FindingRow::not_checked).collect::<Vec<_>>());

@@ -3,9 +3,11 @@
 //! is made again by plain integer arithmetic.
 
 use dashu_int::UBig;
+use rayon::prelude::*;
 use realfft::num_complex::Complex;
 use realfft::{ComplexToReal, RealFftPlanner, RealToComplex};
 use std::cell::RefCell;
+use std::collections::VecDeque;
 use std::sync::{Arc, Mutex, PoisonError};
 
 /// Below this many words in the shorter number plain multiplication is faster.
@@ -19,7 +21,34 @@ const DIGITS: usize = 64 / DIGIT_BITS;
 
 /// Multiplies, and keeps the tables of the transforms it has used.
 pub(super) struct Multiplier {
-    planner: Mutex<RealFftPlanner<f64>>,
+    plans: Mutex<Plans>,
+}
+
+/// Digits of transforms whose tables are kept to the end.
+const SHORT_LENGTH: usize = 1 << 17;
+
+/// So many of the others are kept: their tables are several times as large as the numbers, and each level needs others.
+const LONG_PLANS: usize = 3;
+
+struct Plans {
+    short: RealFftPlanner<f64>,
+    long: VecDeque<(usize, Forward, Backward)>,
+}
+
+impl Plans {
+    fn of(&mut self, length: usize) -> (Forward, Backward) {
+        if length <= SHORT_LENGTH {
+            return (self.short.plan_fft_forward(length), self.short.plan_fft_inverse(length));
+        }
+        if let Some((_, forward, backward)) = self.long.iter().find(|(own, ..)| *own == length) {
+            return (forward.clone(), backward.clone());
+        }
+        let mut planner = RealFftPlanner::new();
+        let (forward, backward) = (planner.plan_fft_forward(length), planner.plan_fft_inverse(length));
+        self.long.truncate(LONG_PLANS - 1);
+        self.long.push_front((length, forward.clone(), backward.clone()));
+        (forward, backward)
+    }
 }
 
 /// A number in the other domain, for several products with it.
@@ -29,11 +58,14 @@ pub(super) struct Transformed {
     check: u64,
 }
 
-/// Digits of the longest transform, of 64 MB: a longer number is multiplied part by part.
-const LENGTH_MAX: usize = 1 << 23;
+/// Digits of the longest transform, of 16 MB: longer numbers are multiplied part by part.
+const LENGTH_MAX: usize = 1 << 21;
 
-/// Digits of the longest transform of which several are kept at once.
-const SHARED_LENGTH_MAX: usize = 1 << 22;
+/// Words of a part: the product of two fits into the longest transform.
+const PART_WORDS: usize = LENGTH_MAX / DIGITS / 2 - 1;
+
+/// Most parts of the shorter number; as many transforms of both numbers are kept at once.
+const PARTS_MAX: usize = 8;
 
 /// Digits of transforms whose working memory a thread keeps: it is used again at once, and freeing it overwrites it.
 const KEPT_LENGTH_MAX: usize = 1 << 20;
@@ -66,7 +98,7 @@ fn in_workspace<T>(length: usize, work: impl FnOnce(&mut Workspace) -> T) -> T {
 
 impl Multiplier {
     pub(super) fn new() -> Self {
-        Self { planner: Mutex::new(RealFftPlanner::new()) }
+        Self { plans: Mutex::new(Plans { short: RealFftPlanner::new(), long: VecDeque::new() }) }
     }
 
     /// `a · b`.
@@ -77,18 +109,48 @@ impl Multiplier {
         }
         let length = transform_length((words[0] + words[1]) * DIGITS + 2);
         if length > LENGTH_MAX {
-            return if words[0] >= words[1] { self.in_halves(a, b) } else { self.in_halves(b, a) };
+            return if words[0] >= words[1] { self.in_parts(a, b) } else { self.in_parts(b, a) };
         }
         let (a_points, b_points) = rayon::join(|| self.transform(a, length), || self.transform(b, length));
         self.product(&[(&a_points, &b_points)]).unwrap_or_else(|| a * b)
     }
 
-    /// The same, by the halves of the longer number.
-    fn in_halves(&self, long: &UBig, short: &UBig) -> UBig {
-        let (low, high) = long.as_words().split_at(long.as_words().len() / 2);
-        let bits = low.len() * 64;
-        let upper = self.multiply(&UBig::from_words(high), short) << bits;
-        upper + self.multiply(&UBig::from_words(low), short)
+    /// The same of numbers that are too long for one transform. Each part of the product is the sum of those products of parts that
+    /// belong there, so that each part is transformed once.
+    fn in_parts(&self, long: &UBig, short: &UBig) -> UBig {
+        let words = short.as_words();
+        if words.len() > PARTS_MAX * PART_WORDS {
+            let (low, high) = words.split_at(words.len() / 2);
+            let upper = self.multiply(long, &UBig::from_words(high)) << (low.len() * 64);
+            return upper + self.multiply(long, &UBig::from_words(low));
+        }
+        self.by_parts(long, short, PART_WORDS, LENGTH_MAX)
+    }
+
+    fn by_parts(&self, long: &UBig, short: &UBig, part_words: usize, length: usize) -> UBig {
+        let parts =
+            |number: &UBig| -> Vec<UBig> { number.as_words().chunks(part_words).map(UBig::from_words).collect() };
+        let (long_parts, short_parts) = (parts(long), parts(short));
+        let of_short: Vec<Transformed> = short_parts.par_iter().map(|part| self.transform(part, length)).collect();
+        // Those of the long number that meet one of the short one, the last first.
+        let mut met: VecDeque<Option<Transformed>> = VecDeque::new();
+        let transformed = |at: usize| long_parts.get(at).map(|part| self.transform(part, length));
+        let mut next = transformed(0);
+        let mut product = UBig::ZERO;
+        for at in 0..long_parts.len() + short_parts.len() - 1 {
+            met.push_front(next);
+            met.truncate(short_parts.len());
+            let pairs = met.iter().zip(&of_short).filter_map(|(long, short)| Some((long.as_ref()?, short)));
+            let pairs: Vec<(&Transformed, &Transformed)> = pairs.collect();
+            let (sum, following) = rayon::join(|| self.product(&pairs), || transformed(at + 1));
+            let plain = || {
+                let of = |other: usize| Some(long_parts.get(at.checked_sub(other)?)? * &short_parts[other]);
+                (0..short_parts.len()).filter_map(of).fold(UBig::ZERO, |sum, part| sum + part)
+            };
+            product += sum.unwrap_or_else(plain) << (at * part_words * 64);
+            next = following;
+        }
+        product
     }
 
     /// Of two numbers with their derivatives: the product, and its derivative `a'·b + a·b'`.
@@ -98,7 +160,7 @@ impl Multiplier {
         let least = least.min(of_a.as_words().len()).min(of_b.as_words().len());
         let length = transform_length((words(a, of_a) + words(b, of_b)) * DIGITS + 2);
         let plain = || self.multiply(of_a, b) + self.multiply(of_b, a);
-        if least < WORDS_MIN || length > SHARED_LENGTH_MAX {
+        if least < WORDS_MIN || length > LENGTH_MAX {
             return (self.multiply(a, b), plain());
         }
         let both = |one, other| rayon::join(|| self.transform(one, length), || self.transform(other, length));
@@ -128,8 +190,7 @@ impl Multiplier {
     }
 
     fn plan(&self, length: usize) -> (Forward, Backward) {
-        let mut planner = self.planner.lock().unwrap_or_else(PoisonError::into_inner);
-        (planner.plan_fft_forward(length), planner.plan_fft_inverse(length))
+        self.plans.lock().unwrap_or_else(PoisonError::into_inner).of(length)
     }
 
     fn transform(&self, number: &UBig, length: usize) -> Transformed {
@@ -277,14 +338,15 @@ pub(super) mod tests {
     }
 
     #[test]
-    fn a_product_with_its_derivative_and_one_in_halves_are_those_of_plain_arithmetic() {
+    fn a_product_with_its_derivative_and_one_in_parts_are_those_of_plain_arithmetic() {
         let multiplier = Multiplier::new();
         for (a, b) in [(3, 2), (200, 250), (700, 640), (5000, 5000)] {
             let [a, b, of_a, of_b] = [(a, 1), (b, 2), (a, 3), (b - 1, 4)].map(|(words, seed)| noise(words, seed));
             let (product, derivative) = multiplier.derived([&a, &b], [&of_a, &of_b]);
             assert_eq!(product, &a * &b);
             assert_eq!(derivative, &of_a * &b + &of_b * &a);
-            assert_eq!(multiplier.in_halves(&a, &b), product);
+            let (a_parts, b_parts) = (multiplier.by_parts(&a, &b, 300, 4096), multiplier.by_parts(&b, &a, 90, 1024));
+            assert_eq!([a_parts, b_parts], [product.clone(), product]);
         }
     }
 

@@ -15,6 +15,9 @@ use rayon::prelude::*;
 /// telling a whole number at the end from garbage.
 const GUARD_BITS: usize = 128;
 
+/// Up to so many long products of one level are made one after the other, each on all cores: all at once they would take much memory.
+const FEW: usize = 8;
+
 /// So many numbers are a group: the products within it are made again on the way down rather than kept.
 const GROUP: usize = 256;
 
@@ -67,14 +70,15 @@ fn fraction(multiplier: &Multiplier, product: &UBig, derivative: UBig, factor: &
 fn upwards(multiplier: &Multiplier, numbers: Vec<UBig>, mut derivatives: Vec<UBig>) -> (Vec<Vec<UBig>>, UBig) {
     let mut levels = vec![numbers];
     while let Some(level) = levels.last().filter(|level| level.len() > 1) {
-        let (products, next) = level
-            .par_chunks(2)
-            .zip(derivatives.par_chunks(2))
-            .map(|(numbers, derivatives)| match (numbers, derivatives) {
-                ([left, right], [of_left, of_right]) => multiplier.derived([left, right], [of_left, of_right]),
-                _ => (numbers[0].clone(), derivatives[0].clone()),
-            })
-            .unzip();
+        let pair = |(numbers, derivatives): (&[UBig], &[UBig])| match (numbers, derivatives) {
+            ([left, right], [of_left, of_right]) => multiplier.derived([left, right], [of_left, of_right]),
+            _ => (numbers[0].clone(), derivatives[0].clone()),
+        };
+        let (products, next) = if level.len() <= 2 * FEW {
+            level.chunks(2).zip(derivatives.chunks(2)).map(pair).unzip()
+        } else {
+            level.par_chunks(2).zip(derivatives.par_chunks(2)).map(pair).unzip()
+        };
         levels.push(products);
         derivatives = next;
     }
@@ -98,14 +102,15 @@ fn products(multiplier: &Multiplier, numbers: &[UBig]) -> Vec<Vec<UBig>> {
 fn downwards(multiplier: &Multiplier, mut levels: Vec<Vec<UBig>>, root: UBig) -> Vec<UBig> {
     let mut fractions = vec![root];
     while let (Some(upper), Some(lower)) = (levels.pop(), levels.last()) {
-        fractions = lower
-            .par_chunks(2)
-            .zip(upper.par_iter().zip(fractions))
-            .flat_map_iter(|(numbers, (product, fraction))| match numbers {
-                [left, right] => both(multiplier, product, &fraction, left, right).into(),
-                _ => vec![fraction],
-            })
-            .collect();
+        let halves = |(numbers, (product, fraction)): (&[UBig], (&UBig, UBig))| match numbers {
+            [left, right] => both(multiplier, product, &fraction, left, right).into(),
+            _ => vec![fraction],
+        };
+        fractions = if upper.len() <= FEW {
+            lower.chunks(2).zip(upper.iter().zip(fractions)).flat_map(halves).collect()
+        } else {
+            lower.par_chunks(2).zip(upper.par_iter().zip(fractions)).flat_map_iter(halves).collect()
+        };
     }
     fractions
 }
