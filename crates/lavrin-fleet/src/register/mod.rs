@@ -412,9 +412,18 @@ impl Register {
         self.kept.iter().find(|kept| kept.account == account && kept.host == host)
     }
 
-    /// The hosts that a grant names or that carry one of its tags; a host named `*` stands for all.
+    /// The hosts that a grant names or that carry one of its tags, in the order of their names; a host named `*` stands for all.
     pub fn hosts_of<'a>(&'a self, grant: &'a Grant) -> impl Iterator<Item = &'a Host> {
-        self.hosts.values().filter(|host| grant.covers(host))
+        let names_all = grant.tags.is_empty() && grant.hosts.iter().all(|name| name.value != "*");
+        let mut named: Vec<&Host> = Vec::new();
+        if names_all {
+            named.extend(grant.hosts.iter().filter_map(|name| self.hosts.get(&name.value)));
+            named.sort_unstable_by_key(|host| &host.id);
+            named.dedup_by_key(|host| &host.id);
+        }
+        // Only where more than names count each host has to be asked.
+        let others = (!names_all).then(|| self.hosts.values().filter(|host| grant.covers(host)));
+        named.into_iter().chain(others.into_iter().flatten())
     }
 
     /// The hosts that names stand for, each a host or a tag; without names every host. `Err` holds a name that is neither.

@@ -383,3 +383,20 @@ fn what_a_device_shows_and_where_its_keys_are_is_checked() {
     assert!(with(of_group, profile).iter().any(|(rule, _)| *rule == "bad-value"));
     assert_eq!(with("reach = \"sftp\"\nlogin = \"keeper\"\nkeys_file = \"/keys/%u\"", profile), []);
 }
+
+#[test]
+fn a_grant_is_for_each_of_its_hosts_once_in_the_order_of_their_names() {
+    let hosts = "[skerry]\ntags = [\"lights\"]\n[buoy]\n[lantern]\ntags = [\"lights\"]\n".to_owned();
+    let of = |where_to: &str| -> Vec<String> {
+        let access = format!("[[grant]]\nperson = \"edda\"\naccount = \"keeper\"\n{where_to}\n");
+        let register = read(&files(&[("hosts.toml", hosts.clone()), ("access.toml", access)])).register;
+        let found: Vec<String> = register.hosts_of(&register.grants[0]).map(|host| host.id.clone()).collect();
+        let asked = register.hosts.values().filter(|host| register.grants[0].covers(host));
+        assert_eq!(found, asked.map(|host| host.id.clone()).collect::<Vec<_>>(), "{where_to}");
+        found
+    };
+    assert_eq!(of("hosts = [\"skerry\", \"buoy\", \"nowhere\", \"skerry\"]"), ["buoy", "skerry"]);
+    assert_eq!(of("hosts = [\"buoy\"]\ntags = [\"lights\"]"), ["buoy", "lantern", "skerry"]);
+    assert_eq!(of("hosts = [\"*\", \"buoy\"]"), ["buoy", "lantern", "skerry"]);
+    assert!(of("").is_empty());
+}

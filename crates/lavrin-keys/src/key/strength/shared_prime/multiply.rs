@@ -28,7 +28,7 @@ pub(super) struct Multiplier {
 const SHORT_LENGTH: usize = 1 << 17;
 
 /// So many of the others are kept: their tables are several times as large as the numbers, and each level needs others.
-const LONG_PLANS: usize = 3;
+const LONG_PLANS: usize = 2;
 
 struct Plans {
     short: RealFftPlanner<f64>,
