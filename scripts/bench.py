@@ -1,7 +1,7 @@
 #!/usr/bin/env python3
 """Measures Lavrin beside anchors: bench.py FOLDER-OF-PROGRAMS OUT.tsv, called by bench.sh. Needs root, Debian's openssh-server and
 openssh-client, python3-gmpy2. Each row: name, seconds (median), MB, seconds of the anchor, and the one by the other."""
-import hashlib, os, shutil, signal, statistics, subprocess, sys, tempfile, time
+import atexit, hashlib, os, shutil, signal, statistics, subprocess, sys, tempfile, time
 
 programs, out = os.path.abspath(sys.argv[1]), os.path.abspath(sys.argv[2])
 here = os.path.dirname(os.path.abspath(__file__))
@@ -11,6 +11,21 @@ only = os.environ.get("ROWS", "")
 work = tempfile.mkdtemp(prefix="lavrin-bench-")
 os.environ["HOME"] = work
 rows = []
+started = []
+
+
+@atexit.register
+def tidy():
+    """Nothing that was started outlives the measuring, however it ends."""
+    for child in started:
+        if child.poll() is None: child.kill(); child.wait()
+    if os.path.isdir(group):
+        time.sleep(1)
+        os.rmdir(group)
+    shutil.rmtree(work, ignore_errors=True)
+
+
+group = "/sys/fs/cgroup/cpu/lavrin-bench"
 
 
 def example(name): return f"{programs}/examples/{name}"
@@ -161,6 +176,7 @@ if wanted(survey, enforce):
     run("sh", "-c", f"ulimit -n 65536; true")
     run(lavrin, "--quiet", "key", "generate", "--passphrase", "none", "--folder", folder, "--name", "runa", cwd=work)
     fleet = subprocess.Popen([example("fleet"), "300", folder, f"{work}/office.pub"], stdin=subprocess.PIPE, stdout=subprocess.PIPE)
+    started.append(fleet)
     fleet.stdout.readline()
     hosts = open(f"{folder}/hosts.toml").read()
     open(f"{folder}/hosts.toml", "w").write(hosts.replace("address =", 'accounts = ["keeper"]\naddress ='))
@@ -190,7 +206,8 @@ if wanted(survey, enforce):
 REAL = r"""
 set -e
 mount -t tmpfs none /home
-mount --bind "$W/passwd" /etc/passwd; mount --bind "$W/group" /etc/group
+rm -rf "$W/etc"; mkdir "$W/etc"; mount -t tmpfs none "$W/etc"; cp -a /etc/. "$W/etc"; cp "$W/passwd" "$W/group" "$W/etc/"
+mount --bind "$W/etc" /etc
 while IFS=: read -r name p uid gid c home s; do
   case $uid in 0 | 74) continue ;; esac
   mkdir "$home"
@@ -203,6 +220,9 @@ mkdir -p /run/sshd
 exec /usr/sbin/sshd -D -e -f "$W/sshd_config"
 """
 real, wide = "100 looks by 8 at once at a real sshd, 22 accounts", "one look at 10,000 accounts, 200 with keys"
+
+
+def end(server): server.send_signal(signal.SIGKILL); server.wait()
 
 
 def real_server(with_keys, without):
@@ -222,6 +242,7 @@ def real_server(with_keys, without):
     os.chmod(work, 0o711)
     server = subprocess.Popen(["unshare", "--mount", "--pid", "--fork", "--mount-proc", "--kill-child", "/bin/bash", "-c", REAL], env={**os.environ, "W": work}, stdin=subprocess.DEVNULL,
                               stdout=subprocess.DEVNULL, stderr=open(f"{work}/server.log", "w"))
+    started.append(server)
     for _ in range(1200):
         if "listening" in open(f"{work}/server.log").read(): break
         time.sleep(0.1)
@@ -251,9 +272,8 @@ if wanted(real):
         return time.perf_counter() - begun
 
     row(real, [lavrin, "survey", "--identity", f"{work}/office", "--parallel", "8", "--quiet"], client_loop, runs=5, cwd=f"{work}/real")
-    server.send_signal(signal.SIGKILL); server.wait()
+    end(server)
 slow = "a look at a server on a twentieth of a core, 3 accounts"
-group = "/sys/fs/cgroup/cpu/lavrin-bench"
 if wanted(slow):
     server, port, host = real_server(3, 0)
     real_register(f"{work}/slow", port, host, 1)
@@ -268,9 +288,7 @@ if wanted(slow):
         throttled = statistics.median(timed(look, cwd=f"{work}/slow", ends=(0,))[0] for _ in range(3))
         put(slow, throttled, 0, free, throttled / free)
     except OSError as fault: print(f"{slow}: not measured: {fault}")
-    server.send_signal(signal.SIGKILL); server.wait()
-    time.sleep(1)
-    if os.path.isdir(group): os.rmdir(group)
+    end(server)
 if wanted(wide):
     timings = []
     for count in ((100, 4900), (200, 9800)):
@@ -278,11 +296,10 @@ if wanted(wide):
         folder = f"{work}/wide{count[0]}"
         real_register(folder, port, host, 1)
         timings.append(statistics.median(timed([lavrin, "survey", "--identity", f"{work}/office", "--quiet"], cwd=folder)[0] for _ in range(3)))
-        server.send_signal(signal.SIGKILL); server.wait()
+        end(server)
     put(wide, timings[1], 0, timings[0], timings[1] / timings[0])
 
 # --- what came out, beside the last run that is kept
-shutil.rmtree(work)
 with open(out, "w") as file:
     file.write("row\tseconds\tMB\tanchor, seconds\ttimes the anchor\n")
     file.writelines(f"{name}\t{seconds:.4f}\t{memory:.0f}\t{anchor:.4f}\t{ratio:.3f}\n" for name, seconds, memory, anchor, ratio in rows)

@@ -5,6 +5,14 @@
 # LAVRIN_PROFILE=release builds without link-time optimisation; ROWS=word measures only rows whose name holds it.
 set -euo pipefail
 cd "$(dirname "$0")/.."
+missing=()
+for pair in /usr/sbin/sshd:openssh-server /usr/bin/ssh:openssh-client /usr/lib/python3/dist-packages/gmpy2/__init__.py:python3-gmpy2; do
+  [ -e "${pair%%:*}" ] || missing+=("${pair##*:}")
+done
+if [ ${#missing[@]} -gt 0 ]; then
+  echo "bench.sh: these are missing: apt-get install ${missing[*]}" >&2
+  exit 2
+fi
 profile=${LAVRIN_PROFILE:-dist}
 target=${CARGO_TARGET_DIR:-$PWD/target}
 cargo build -q --profile "$profile" -p lavrin -p lavrin-work -p lavrin-standin -p lavrin-keys --bins --examples

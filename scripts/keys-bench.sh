@@ -1,5 +1,5 @@
 #!/usr/bin/env bash
-# Measures what docs/performance.md tells: process time of short commands, RSA generation beside openssl's in turn,
+# Measures keys and large files in more detail than bench.sh: process time of short commands, RSA generation beside openssl's in turn,
 # inspection of very many keys beside a bare loop, and shared primes beside the tree of another library.
 # Needs the Debian packages hyperfine, openssl, python3, python3-gmpy2 and time.
 # RUNS_4096 and RUNS_8192 set the numbers of runs; MOST_MODULI the end of the row of shared primes.

@@ -71,6 +71,10 @@ fn an_account_that_stops_what_runs_there_costs_itself_only() {
     for account in [&site.account, &hostile] {
         account.put(".ssh/authorized_keys", &key, "600", &account.name);
     }
+    // A look there is over before it can be stopped, unless it has much to read.
+    for number in 0..5_000 {
+        std::fs::write(hostile.file(&format!(".ssh/log{number}")), "the lamp is lit\n").unwrap();
+    }
     let _stopping = python(&hostile, &at_each_process("os.kill(int(p), signal.SIGSTOP)"));
     let audit = site.run("audit 127.0.0.1 --login root --identity home/keys/root --format json").json();
     let entries = audit["entries"].as_array().unwrap();

@@ -231,14 +231,15 @@ impl Inspection {
             if !pieces.iter().all(is_public) {
                 held = FileHeld::PerhapsMore;
             }
-            // While these are judged and printed, the next are read.
+            let are_few = pieces.len() <= JUDGED_BY_ONE;
             let handed = || {
                 for piece in pieces {
                     self.take(source, path, piece);
                 }
                 self.hand_on(hand);
             };
-            (part, ()) = rayon::join(|| parts.next(), handed);
+            // While many are judged and printed, the next are read; for a few, starting the other cores takes longer.
+            (part, ()) = if are_few { (parts.next(), handed()) } else { rayon::join(|| parts.next(), handed) };
         }
         held
     }
@@ -330,14 +331,20 @@ impl Inspection {
         // Held against each other, the keys are searched for small factors on the way, all at once.
         let (policy, depth, one_by_one) = (&self.policy, self.depth, !self.cross_checked);
         let few = self.keys.len() - self.judged <= PRIMES_TRIED;
-        self.keys[self.judged..].par_iter_mut().with_min_len(JUDGED_BY_ONE).for_each(|seen| {
+        let judge = |seen: &mut SeenKey| {
             let (Some(key), Some(fingerprint)) = (&seen.key, seen.fingerprint) else { return };
             let find = if one_by_one { strength::all_weaknesses } else { strength::weaknesses };
             let prime = (few && !one_by_one).then(|| strength::prime_modulus(key)).flatten();
             for weakness in find(key, policy, depth).into_iter().chain(prime) {
                 seen.findings.push(Finding::of(Fault::WeakKey { weakness, fingerprint }));
             }
-        });
+        };
+        let new = &mut self.keys[self.judged..];
+        if new.len() <= JUDGED_BY_ONE {
+            new.iter_mut().for_each(judge);
+        } else {
+            new.par_iter_mut().with_min_len(JUDGED_BY_ONE).for_each(judge);
+        }
         if self.cross_checked {
             for (index, finding) in self.between_keys() {
                 self.keys[index].findings.push(finding);
