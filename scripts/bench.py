@@ -1,7 +1,7 @@
 #!/usr/bin/env python3
 """Measures Lavrin beside anchors: bench.py FOLDER-OF-PROGRAMS OUT.tsv, called by bench.sh. Needs root, Debian's openssh-server and
 openssh-client, python3-gmpy2. Each row: name, seconds (median), MB, seconds of the anchor, and the one by the other."""
-import atexit, hashlib, os, shutil, signal, statistics, subprocess, sys, tempfile, time
+import atexit, hashlib, os, re, shutil, signal, statistics, subprocess, sys, tempfile, time
 
 programs, out = os.path.abspath(sys.argv[1]), os.path.abspath(sys.argv[2])
 here = os.path.dirname(os.path.abspath(__file__))
@@ -50,7 +50,7 @@ def hashing():
 
 
 def row(name, command, anchor=hashing, runs=3, **more):
-    if only not in name: return
+    if not wanted(name): return
     own, beside, memory = [], [], 0
     for _ in range(runs):
         beside.append(anchor())
@@ -65,7 +65,7 @@ def put(name, seconds, memory, anchor, ratio):
     print(f"{name:58} {seconds:9.4f} s {memory:7.0f} MB   anchor {anchor:8.4f} s   {ratio:7.2f} times", flush=True)
 
 
-def wanted(*names): return any(only in name for name in names)
+def wanted(*names): return any(re.search(only, name) for name in names)
 
 
 def run(*command, **more): subprocess.run(command, check=True, stdout=subprocess.DEVNULL, **more)

@@ -2,7 +2,7 @@
 # Measures what docs/performance.md tells, each beside an anchor of the same run, and holds it against the last run that is kept in
 # docs/bench.tsv: bench.sh [OUT.tsv]. As root on Debian; it takes less than half an hour on two cores after the build. More of each
 # kind: keys-bench.sh, look-bench.sh, survey-bench.sh, enforce-bench.sh, devices-bench.py.
-# LAVRIN_PROFILE=release builds without link-time optimisation; ROWS=word measures only rows whose name holds it.
+# LAVRIN_PROFILE=release builds without link-time optimisation; ROWS=PATTERN measures only rows whose name it is in.
 set -euo pipefail
 cd "$(dirname "$0")/.."
 missing=()
