@@ -6,7 +6,7 @@ use crate::common::{World, key};
 use std::fmt::Write as _;
 use std::process::Command;
 
-/// In the namespaces: SHELL_FILE is what `/bin/sh` is, SCRIPT the look; PASSWD and GROUP are put in place of the system's.
+/// In the namespaces: `SHELL_FILE` is what `/bin/sh` is, SCRIPT the look; PASSWD and GROUP are put in place of the system's.
 const IN_NAMESPACE: &str = r#"
 set -e
 mount -t tmpfs none /home
