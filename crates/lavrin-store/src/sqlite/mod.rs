@@ -80,7 +80,7 @@ impl SqliteStore {
         self.connection.busy_timeout(BUSY)?;
         // Nothing in the file is run: no function in a view, a trigger or a default.
         self.connection.pragma_update(None, "trusted_schema", "off")?;
-        // A plan stays as it is: made anew for other values, it took as long as the question itself.
+        // Keep the plan of a query: planning it again for other values took as long as the query.
         self.connection.set_db_config(DbConfig::SQLITE_DBCONFIG_ENABLE_QPSG, true)?;
         let number = |name: &str| self.connection.pragma_query_value(None, name, |row| row.get::<_, i32>(0));
         let tables: i64 = self.connection.query_row("SELECT count(*) FROM sqlite_schema", [], |row| row.get(0))?;

@@ -115,7 +115,7 @@ fn whole(office: &Office) {
     ] {
         assert_eq!(sql(twice), "0", "{twice}");
     }
-    // Every intent has an outcome, or is told as open.
+    // Every intent has an outcome, or is listed as open.
     let entries: Vec<serde_json::Value> = sql("SELECT entry FROM lavrin.journal ORDER BY number")
         .lines()
         .map(|text| serde_json::from_str(text).unwrap())
