@@ -56,25 +56,23 @@ pub fn audit(
             report.absorb(part);
         }
     };
-    let (done, judged) = mpsc::channel();
-    // While some hosts are judged, the next ones are read.
+    // While some hosts are judged, the next ones are read. Each part has a channel of its own, which a panic closes.
     rayon::in_place_scope(|scope| {
-        let mut is_judging = false;
+        let mut judging: Option<mpsc::Receiver<Vec<FleetReport>>> = None;
         for some in hosts.chunks(HOSTS_AT_ONCE) {
             let names: Vec<&str> = some.iter().map(|host| host.id.as_str()).collect();
             let seen = match &mut memory {
                 Some(memory) => memory.observations(&names, i64::MAX)?,
                 None => vec![None; some.len()],
             };
-            let before = if is_judging { judged.recv().ok() } else { None };
-            let (done, judge) = (done.clone(), &judge);
+            let before = judging.take().and_then(|judged| judged.recv().ok());
+            let (done, judged) = mpsc::channel();
+            let judge = &judge;
             scope.spawn(move |_| drop(done.send(judge(some, seen))));
-            is_judging = true;
+            judging = Some(judged);
             before.into_iter().for_each(&mut take);
         }
-        if is_judging {
-            judged.recv().into_iter().for_each(&mut take);
-        }
+        judging.and_then(|judged| judged.recv().ok()).into_iter().for_each(&mut take);
         Ok::<(), FleetFault>(())
     })?;
     let hops = match store {

@@ -7,12 +7,9 @@ use super::{Date, Grant, Placed, RegisterPlace, SourcePart, Whom};
 /// What begins a grant.
 const HEADER: &str = "[[grant]]";
 
-/// About the length of a grant, in bytes.
-const USUAL_LENGTH: usize = 64;
-
 /// The grants of a part, where each line of it is plain.
 pub(super) fn grants(source: SourcePart, text: &str) -> Option<Vec<Grant>> {
-    let mut grants = Vec::with_capacity(text.len() / USUAL_LENGTH);
+    let mut grants = Vec::new();
     let mut open: Option<PlainGrant> = None;
     let mut at = 0;
     for whole in text.split_inclusive('\n') {
