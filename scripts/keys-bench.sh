@@ -92,22 +92,4 @@ for count in 1000 2000 4000 8000 16000 32000 64000; do
   command time -f "  $count: %e s, %M KB" "$lavrin" key inspect --format json "$work/some" >/dev/null || true
 done
 head -16000 "$many" >"$work/some"
-/usr/bin/python3 - "$work/some" <<'P'
-import base64, sys, time
-import gmpy2
-def modulus(line):
-    blob = base64.b64decode(line.split(b" ")[1]); at = 0
-    for _ in range(3):
-        size = int.from_bytes(blob[at:at + 4], "big"); field = blob[at + 4:at + 4 + size]; at += 4 + size
-    return gmpy2.mpz(int.from_bytes(field, "big"))
-moduli = [modulus(line) for line in open(sys.argv[1], "rb")]
-begun = time.perf_counter()
-levels = [moduli]
-while len(levels[-1]) > 1:
-    last = levels[-1]; levels.append([last[i] * last[i + 1] if i + 1 < len(last) else last[i] for i in range(0, len(last), 2)])
-rests = levels.pop()
-while levels:
-    level = levels.pop(); rests = [rests[i // 2] % (n * n) for i, n in enumerate(level)]
-shared = sum(gmpy2.gcd(r // n, n) != 1 for r, n in zip(rests, moduli))
-print(f"  anchor: GMP's product and remainder tree over {len(moduli)} takes {time.perf_counter() - begun:.1f} s on one core ({shared} share)")
-P
+scripts/gmp_tree.py "$work/some"
