@@ -17,7 +17,7 @@ const APART: u64 = 750;
 const AT_ONCE: usize = 10;
 
 /// How long the shell of a host may take to sweep up on a busy machine.
-const SWEPT_WITHIN: Duration = Duration::from_secs(20);
+const SWEPT_WITHIN: Duration = Duration::from_mins(1);
 
 const KILLS: u32 = 10;
 

@@ -11,7 +11,7 @@ use std::time::{Duration, Instant};
 use tempfile::TempDir;
 
 /// How long a machine may take to answer: some seconds, and more beside other tests.
-const BOOT_TIMEOUT: Duration = Duration::from_secs(90);
+const BOOT_TIMEOUT: Duration = Duration::from_mins(4);
 
 static NUMBER: AtomicU8 = AtomicU8::new(10);
 

@@ -11,7 +11,7 @@ use std::sync::atomic::{AtomicBool, AtomicU32, Ordering};
 use std::time::{Duration, Instant};
 
 /// How long a server may take to listen.
-const START_TIMEOUT: Duration = Duration::from_secs(10);
+const START_TIMEOUT: Duration = Duration::from_mins(1);
 
 static ACCOUNTS: AtomicU32 = AtomicU32::new(0);
 

@@ -5,8 +5,8 @@ use std::process::{Command, Stdio};
 use std::sync::mpsc;
 use std::time::{Duration, Instant};
 
-/// How long a question may take to appear.
-const PATIENCE: Duration = Duration::from_mins(1);
+/// How long a question may take to appear. Only a run that fails waits for so long.
+const PATIENCE: Duration = Duration::from_mins(5);
 
 /// How long the program may take to hide what is typed, where it does at all.
 const HIDDEN_WITHIN: Duration = Duration::from_secs(2);
