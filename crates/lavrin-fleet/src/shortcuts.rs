@@ -156,7 +156,7 @@ fn host_of(alias: &str) -> String {
 
 /// Of several grants for one account the widest counts: the server lets in whoever any entry lets in.
 fn narrowness(grant: &Grant) -> (bool, bool, bool) {
-    (grant.command.is_some(), grant.from.is_some(), grant.until.is_some())
+    (grant.command().is_some(), grant.from().is_some(), grant.until.is_some())
 }
 
 /// Whether a session by this grant may go on to another host.
@@ -203,8 +203,8 @@ fn shortcut(
         host_keys: host.host_keys.iter().map(|key| key.value.clone()).collect(),
         old_algorithms: host.old_algorithms,
         until: grant.until.as_ref().map(|until| until.value),
-        from: grant.from.clone(),
-        command: grant.command.clone(),
+        from: grant.from().map(str::to_owned),
+        command: grant.command().map(str::to_owned),
     })
 }
 

@@ -3,7 +3,7 @@
 use crate::change::Ended;
 use crate::offboard::ALL;
 use crate::register::OpenedRegister;
-use lavrin_fleet::register::Date;
+use lavrin_fleet::register::{Date, Owed};
 use lavrin_fleet::register::edit::{EditFault, NewOwed, add_owed, remove_owed};
 use lavrin_keys::key::Fingerprint;
 use lavrin_server::login;
@@ -96,9 +96,8 @@ pub fn settle(opened: &mut OpenedRegister, ended: &BTreeMap<String, Ended>) -> R
 /// [`OwedFault`].
 pub fn settle_where(opened: &mut OpenedRegister, done: impl Fn(&str, &str, &str) -> bool) -> Result<(), OwedFault> {
     let owed = &opened.register().owed;
-    let numbers: Vec<usize> = (0..owed.len())
-        .filter(|number| done(&owed[*number].host, &owed[*number].account, &owed[*number].fingerprint))
-        .collect();
+    let is_done = |owed: &&Owed| done(&owed.host, &owed.account, &owed.fingerprint);
+    let numbers: Vec<u32> = owed.iter().filter(is_done).map(|owed| owed.number).collect();
     let Some(old) = opened.text(FILE).filter(|_| !numbers.is_empty()) else { return Ok(()) };
     let text = remove_owed(old, &numbers)?;
     opened.save(FILE, &text)?;

@@ -1,6 +1,6 @@
 //! A register as a command has it before it: read once, with its folder.
 
-use lavrin_fleet::register::{Reading, Register, SourceFile, read};
+use lavrin_fleet::register::{GrantsFor, Reading, Register, SourceFile, read, read_some};
 use lavrin_store::StoreFault;
 use lavrin_store::register::RegisterFolder;
 
@@ -23,6 +23,16 @@ impl OpenedRegister {
     pub fn read(folder: RegisterFolder) -> Result<Self, StoreFault> {
         let files = folder.load()?;
         let reading = read(&files);
+        Ok(Self { folder, files, reading })
+    }
+
+    /// The same with some of the grants, for those who ask about one person or one host.
+    ///
+    /// # Errors
+    /// [`StoreFault`].
+    pub fn read_some(folder: RegisterFolder, wanted: GrantsFor<'_>) -> Result<Self, StoreFault> {
+        let files = folder.load()?;
+        let reading = read_some(&files, wanted);
         Ok(Self { folder, files, reading })
     }
 

@@ -43,7 +43,13 @@ fn keep_memory_private() {
     let _ = set_dumpable_behavior(DumpableBehavior::NotDumpable);
 }
 
+/// Large pages are cleared whole and hold two megabytes for each corner that is used: a sixth more memory, and no time won.
+fn keep_memory_small() {
+    let _ = rustix::thread::disable_transparent_huge_pages(true);
+}
+
 fn main() -> ExitCode {
     keep_memory_private();
+    keep_memory_small();
     cli::run().into()
 }

@@ -204,12 +204,13 @@ fn severities_exceptions_and_owed_removals_of_the_register_count() {
     assert_eq!(exception("lantern", "2026-11-22"), ["unknown-key"]);
     let mut owing = register("", "");
     owing.owed.push(crate::register::Owed {
+        number: 1,
         fingerprint: key(3).fingerprint().to_string(),
         person: Some("sten".to_owned()),
         account: "edda".to_owned(),
         host: "lantern".to_owned(),
         since: TODAY,
-        place: crate::register::RegisterPlace { file: 0, span: 0..0 },
+        place: crate::register::RegisterPlace::new(0, 0..0),
     });
     assert_eq!(rules_of(&owing, "lantern", Some(host_with("", SHUT)), &seen_now()), ["removal-owed"]);
 }
@@ -240,7 +241,7 @@ fn differences(access: &str, hosts: &str, keys: &str, change: impl FnOnce(&mut O
     let mut register = register(access, "");
     let host = register.hosts.get_mut("lantern").unwrap();
     host.complete = hosts.contains("complete");
-    host.accounts = vec![crate::register::Placed { value: "edda".to_owned(), place: host.place.clone() }];
+    host.accounts = vec![crate::register::Placed { value: "edda".to_owned(), place: host.place }];
     let host = register.hosts["lantern"].clone();
     let mut seen = host_with(keys, "");
     change(&mut seen);
@@ -372,12 +373,12 @@ fn while_a_key_is_replaced_both_belong_there_and_only_the_new_one_is_missed() {
     let mut new = edda.keys[0].clone();
     (new.label, new.key) = ("main-2".to_owned(), key(6));
     new.fingerprint = new.key.fingerprint();
-    new.replaces = Some(crate::register::Placed { value: "main".to_owned(), place: new.place.clone() });
+    new.replaces = Some(crate::register::Placed { value: "main".to_owned(), place: new.place });
     edda.keys.push(new);
     let rotation = super::rotation::rotations(&register, TODAY).pop().unwrap();
     let seen = |register: &Register, seeds: &[u8]| {
         let mut host = register.hosts["lantern"].clone();
-        let place = host.place.clone();
+        let place = host.place;
         host.accounts.push(crate::register::Placed { value: "edda".to_owned(), place });
         let seen = host_with(&lines(seeds), SHUT);
         let system = System::of(&seen);
@@ -404,7 +405,7 @@ fn while_a_key_is_replaced_both_belong_there_and_only_the_new_one_is_missed() {
     assert_eq!(seen(&register, &[1, 6]).0, ["extra 1"]);
     assert_eq!(super::rotation::rotations(&register, TODAY).len(), 1);
     register.people.get_mut("edda").unwrap().left =
-        Some(crate::register::Placed { value: TODAY, place: register.hosts["lantern"].place.clone() });
+        Some(crate::register::Placed { value: TODAY, place: register.hosts["lantern"].place });
     assert!(super::rotation::rotations(&register, TODAY).is_empty());
 }
 

@@ -3,7 +3,7 @@
 use super::SourcePart;
 use super::fault::FieldKind;
 use super::fields::{Faults, Fields};
-use super::{RegisterFault, RegisterPlace, RootProgram};
+use super::{RegisterFault, RootProgram};
 use toml::Spanned;
 use toml::de::DeTable;
 
@@ -67,7 +67,7 @@ pub fn read_defaults(text: &str) -> Result<Defaults, (RegisterFault, std::ops::R
     let mut faults = Faults::new();
     let defaults = of_table(SourcePart { file: 0, start: 0 }, table, &mut faults);
     match faults.into_iter().next() {
-        Some((fault, RegisterPlace { span, .. }, _)) => Err((fault, span)),
+        Some((fault, place, _)) => Err((fault, place.bytes())),
         None => Ok(defaults),
     }
 }

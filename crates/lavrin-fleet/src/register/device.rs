@@ -34,7 +34,7 @@ fn is_shown(fields: &mut Fields<'_, '_>, name: &str, text: &Placed<String>) -> b
     let is_shown = !text.value.trim().is_empty() && !text.value.contains(char::is_control);
     if !is_shown {
         let fault = RegisterFault::BadValue { name: name.to_owned(), wanted: FieldKind::Shown };
-        fields.fault(fault, text.place.clone());
+        fields.fault(fault, text.place);
     }
     is_shown
 }
@@ -48,7 +48,7 @@ pub(super) fn places(
 ) -> KeyPlaces {
     let file = fields.text("keys_file");
     if let Some(file) = &file {
-        say_elsewhere("keys_file", &file.value, file.place.clone(), fields);
+        say_elsewhere("keys_file", &file.value, file.place, fields);
     }
     let files = fields.table("keys_file_of_groups").map(|table| texts_of(source, about, table, fields.faults()));
     let members = fields.table("members").map(|table| texts_of(source, about, table, fields.faults()));
@@ -201,8 +201,7 @@ fn needed_table<'i>(fields: &mut Fields<'_, 'i>, name: &'static str) -> Option<S
 
 fn missing(fields: &mut Fields<'_, '_>, name: &'static str) {
     let place = fields.place();
-    let start = RegisterPlace { span: place.span.start..place.span.start, ..place };
-    fields.fault(RegisterFault::MissingField { name }, start);
+    fields.fault(RegisterFault::MissingField { name }, place.begin());
 }
 
 fn doing(source: SourcePart, id: &str, name: &'static str, fields: &mut Fields<'_, '_>) -> Option<Doing> {

@@ -206,14 +206,15 @@ pub fn add_grant(text: &str, grant: &NewGrant<'_>) -> Result<String, EditFault> 
     appended(text, "[[grant]]", &table)
 }
 
-/// Changes fields of the grant with this number, counted from 0 in the order of the file: those of `grant` that say something.
+/// Changes fields of the grant with this number, counted from 1 in the order of the file: those of `grant` that say something.
 ///
 /// # Errors
 /// [`EditFault`].
-pub fn set_grant(text: &str, number: usize, grant: &NewGrant<'_>) -> Result<String, EditFault> {
+pub fn set_grant(text: &str, number: u32, grant: &NewGrant<'_>) -> Result<String, EditFault> {
     let mut document = document(text)?;
     let tables = document.get_mut("grant").and_then(Item::as_array_of_tables_mut);
-    let table = tables.and_then(|tables| tables.get_mut(number)).ok_or(EditFault::WrongKind("grant"))?;
+    let place = at(number);
+    let table = tables.and_then(|tables| tables.get_mut(place)).ok_or(EditFault::WrongKind("grant"))?;
     let mut put = |name: &str, item: Option<Item>| {
         if item.is_some() {
             set(table, name, item);
@@ -231,24 +232,25 @@ pub fn set_grant(text: &str, number: usize, grant: &NewGrant<'_>) -> Result<Stri
     Ok(document.to_string())
 }
 
-/// Names another key in the grant with this number, counted from 0.
+/// Names another key in the grant with this number, counted from 1.
 ///
 /// # Errors
 /// [`EditFault`].
-pub fn set_grant_key(text: &str, number: usize, label: &str) -> Result<String, EditFault> {
+pub fn set_grant_key(text: &str, number: u32, label: &str) -> Result<String, EditFault> {
     let mut document = document(text)?;
     let tables = document.get_mut("grant").and_then(Item::as_array_of_tables_mut);
-    let table = tables.and_then(|tables| tables.get_mut(number)).ok_or(EditFault::WrongKind("grant"))?;
+    let place = at(number);
+    let table = tables.and_then(|tables| tables.get_mut(place)).ok_or(EditFault::WrongKind("grant"))?;
     set(table, "key", Some(value(label)));
     Ok(document.to_string())
 }
 
-/// Takes out the grants with these numbers, counted from 0 in the order of the file: their lines from the header to the
+/// Takes out the grants with these numbers, counted from 1 in the order of the file: their lines from the header to the
 /// last value. Comments above and below stay.
 ///
 /// # Errors
 /// [`EditFault`].
-pub fn remove_grants(text: &str, numbers: &[usize]) -> Result<String, EditFault> {
+pub fn remove_grants(text: &str, numbers: &[u32]) -> Result<String, EditFault> {
     remove_tables(text, "grant", numbers)
 }
 
@@ -256,7 +258,7 @@ pub fn remove_grants(text: &str, numbers: &[usize]) -> Result<String, EditFault>
 ///
 /// # Errors
 /// [`EditFault`].
-pub fn remove_owed(text: &str, numbers: &[usize]) -> Result<String, EditFault> {
+pub fn remove_owed(text: &str, numbers: &[u32]) -> Result<String, EditFault> {
     remove_tables(text, "removal", numbers)
 }
 
@@ -276,13 +278,18 @@ pub fn add_owed(text: &str, owed: &NewOwed<'_>) -> Result<String, EditFault> {
     appended(text, "[[removal]]", &table)
 }
 
-fn remove_tables(text: &str, name: &'static str, numbers: &[usize]) -> Result<String, EditFault> {
+/// Where a number counted from 1 stands in a list; 0 stands nowhere.
+fn at(number: u32) -> usize {
+    number.checked_sub(1).map_or(usize::MAX, |at| at as usize)
+}
+
+fn remove_tables(text: &str, name: &'static str, numbers: &[u32]) -> Result<String, EditFault> {
     let table = DeTable::parse(text).map_err(|fault| EditFault::Syntax(fault.message().to_owned()))?;
     let grants = table.get_ref().get(name).and_then(|grants| grants.get_ref().as_array());
     let grants = grants.ok_or(EditFault::WrongKind(name))?;
     let mut kept = text.to_owned();
     for number in numbers.iter().rev() {
-        let grant = grants.get(*number).ok_or(EditFault::WrongKind(name))?;
+        let grant = grants.get(at(*number)).ok_or(EditFault::WrongKind(name))?;
         let fields = grant.get_ref().as_table().ok_or(EditFault::WrongKind(name))?;
         let last = fields.iter().map(|(_, value)| value.span().end).max().unwrap_or(grant.span().end);
         let begin = text[..grant.span().start].rfind('\n').map_or(0, |at| at + 1);

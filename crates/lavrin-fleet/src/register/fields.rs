@@ -31,7 +31,7 @@ impl<'a, 'i> Fields<'a, 'i> {
     }
 
     pub(super) fn place(&self) -> RegisterPlace {
-        self.place.clone()
+        self.place
     }
 
     pub(super) fn fault(&mut self, fault: RegisterFault, place: RegisterPlace) {
@@ -59,7 +59,7 @@ impl<'a, 'i> Fields<'a, 'i> {
         match value.get_ref() {
             DeValue::String(text) if text.contains(char::is_control) && !MAY_HAVE_LINES.contains(&name) => {
                 let fault = RegisterFault::BadValue { name: name.to_owned(), wanted: FieldKind::OneLine };
-                self.fault(fault, place.clone());
+                self.fault(fault, place);
                 // Written out it fits nothing and cannot draw lines of its own in what is shown.
                 Some(Placed { value: printable(text.as_bytes()), place })
             }
@@ -70,8 +70,7 @@ impl<'a, 'i> Fields<'a, 'i> {
 
     pub(super) fn needed_text(&mut self, name: &'static str) -> Option<Placed<String>> {
         if !self.table.contains_key(name) {
-            let place = RegisterPlace { span: self.place.span.start..self.place.span.start, ..self.place.clone() };
-            self.fault(RegisterFault::MissingField { name }, place);
+            self.fault(RegisterFault::MissingField { name }, self.place.begin());
         }
         self.text(name)
     }
@@ -143,6 +142,11 @@ impl<'a, 'i> Fields<'a, 'i> {
 
     /// Tables in double brackets.
     pub(super) fn tables(&mut self, name: &'static str) -> Vec<Spanned<DeTable<'i>>> {
+        self.numbered_tables(name).into_iter().map(|(_, table)| table).collect()
+    }
+
+    /// The tables of a list, each with its number in it, counted from 1; what is no table counts too.
+    pub(super) fn numbered_tables(&mut self, name: &'static str) -> Vec<(u32, Spanned<DeTable<'i>>)> {
         let Some(value) = self.take(name) else { return Vec::new() };
         let span = value.span();
         let DeValue::Array(list) = value.into_inner() else {
@@ -151,10 +155,10 @@ impl<'a, 'i> Fields<'a, 'i> {
             return Vec::new();
         };
         let mut tables = Vec::new();
-        for value in list {
+        for (value, number) in list.into_iter().zip(1..) {
             let span = value.span();
             match value.into_inner() {
-                DeValue::Table(table) => tables.push(Spanned::new(span, table)),
+                DeValue::Table(table) => tables.push((number, Spanned::new(span, table))),
                 other => drop(self.wrong::<()>(name, FieldKind::Table, &Spanned::new(span, other))),
             }
         }

@@ -26,9 +26,44 @@ pub enum Whom {
     },
 }
 
+/// Which grants are read of a register: nearly all of very many are about others.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum GrantsFor<'a> {
+    /// All of them.
+    All,
+    /// Those that may be for this person: by name, or any team's.
+    Person(&'a str),
+    /// Those that may be for this host: by its name, for all hosts, or by any tag.
+    Host(&'a str),
+}
+
+impl GrantsFor<'_> {
+    /// Whether a grant for this person, if it is for one, on these hosts is one of them.
+    pub(super) fn concerns<'b>(
+        self,
+        person: Option<&str>,
+        mut hosts: impl Iterator<Item = &'b str>,
+        has_tags: bool,
+    ) -> bool {
+        match self {
+            Self::All => true,
+            Self::Person(id) => person.is_none_or(|person| person == id),
+            Self::Host(id) => has_tags || hosts.any(|host| host == "*" || host == id),
+        }
+    }
+
+    /// Whether this grant is one of them.
+    pub(super) fn wants(self, grant: &Grant) -> bool {
+        let person = if let Whom::Person(id) = &grant.whom.value { Some(id.as_str()) } else { None };
+        self.concerns(person, grant.hosts.iter().map(|host| host.value.as_str()), !grant.tags.is_empty())
+    }
+}
+
 /// Who may use which account where.
 #[derive(Debug, Clone)]
 pub struct Grant {
+    /// Its number, counted from 1 in the order of `access.toml`, where those that cannot be read count too; 0: it stands elsewhere.
+    pub number: u32,
     /// Who.
     pub whom: Placed<Whom>,
     /// Only with the key that has this label.
@@ -41,18 +76,32 @@ pub struct Grant {
     pub tags: Vec<Placed<String>>,
     /// Until the end of this day.
     pub until: Option<Placed<Date>>,
-    /// From these addresses only.
-    pub from: Option<String>,
-    /// For this command only.
-    pub command: Option<String>,
-    /// Further options of the entry.
-    pub options: Vec<String>,
+    /// What limits the entry, where something does.
+    pub limits: Option<Box<GrantLimits>>,
     /// The account is made where it is not there.
     pub create: Option<Box<CreateAccount>>,
     /// Why.
     pub reason: Option<String>,
     /// Where the machine is.
     pub place: RegisterPlace,
+}
+
+/// What limits the entries of a grant: few grants have any.
+#[derive(Debug, Clone, PartialEq, Eq, Default)]
+pub struct GrantLimits {
+    /// From these addresses only.
+    pub from: Option<String>,
+    /// For this command only.
+    pub command: Option<String>,
+    /// Further options of the entry.
+    pub options: Vec<String>,
+}
+
+impl GrantLimits {
+    /// Boxed, where there are any.
+    pub(super) fn any(self) -> Option<Box<Self>> {
+        (self != Self::default()).then(|| Box::new(self))
+    }
 }
 
 /// How an account is made that a grant is for.
@@ -79,7 +128,25 @@ impl Grant {
     /// # Errors
     /// [`OptionFault`] where a server would skip such an entry.
     pub fn entry_options(&self) -> Result<Options, OptionFault> {
-        entry_options(self.from.as_deref(), self.command.as_deref(), &self.options)
+        entry_options(self.from(), self.command(), self.options())
+    }
+
+    /// From these addresses only.
+    #[must_use]
+    pub fn from(&self) -> Option<&str> {
+        self.limits.as_ref()?.from.as_deref()
+    }
+
+    /// For this command only.
+    #[must_use]
+    pub fn command(&self) -> Option<&str> {
+        self.limits.as_ref()?.command.as_deref()
+    }
+
+    /// Further options of the entry.
+    #[must_use]
+    pub fn options(&self) -> &[String] {
+        self.limits.as_ref().map(|limits| limits.options.as_slice()).unwrap_or_default()
     }
 
     /// Whether it is for this key of somebody for whom it is. `all` are the owner's keys.

@@ -4,7 +4,7 @@
 use super::SourcePart;
 use super::fault::FieldKind;
 use super::fields::{Faults, Fields};
-use super::read::{Own, own};
+use super::read::{Own, limits, own};
 use super::{Date, Grant, OwnedKey, Placed, Purpose, RegisterFault, RegisterPlace, Whom, is_id};
 use lavrin_keys::key::KeyFault;
 use lavrin_keys::key::container::line;
@@ -148,25 +148,24 @@ pub(super) fn read(
         return None;
     };
     let mut fields = Fields::new(source, name, table, faults);
-    let placed = |value: &str| Placed { value: value.to_owned(), place: top.clone() };
+    let placed = |value: &str| Placed { value: value.to_owned(), place: top };
     let whom = Whom::Kept { account: account.to_owned(), host: host.to_owned() };
     let grant = Grant {
+        number: 0,
         create: None,
-        whom: Placed { value: whom, place: top.clone() },
+        whom: Placed { value: whom, place: top },
         key: None,
         account: account.to_owned(),
         hosts: vec![placed(host)],
         tags: Vec::new(),
         until: None,
-        from: fields.text("from").map(|from| from.value),
-        command: fields.text("command").map(|command| command.value),
-        options: fields.texts("options").into_iter().map(|option| option.value).collect(),
+        limits: limits(&mut fields),
         reason: None,
-        place: top.clone(),
+        place: top,
     };
     if grant.entry_options().is_err() {
         let fault = RegisterFault::BadValue { name: "options".to_owned(), wanted: FieldKind::Options };
-        fields.fault(fault, top.clone());
+        fields.fault(fault, top);
     }
     let tables = fields.tables("key");
     let mut read: Vec<(OwnedKey, KeptVersion)> =
@@ -176,12 +175,12 @@ pub(super) fn read(
     read.sort_by_key(|(_, version)| version.number);
     if let Some(twice) = read.windows(2).find(|two| two[0].1.number == two[1].1.number) {
         let fault = RegisterFault::NamedTwice { name: twice[1].0.label.clone() };
-        fields.fault(fault, twice[1].0.place.clone());
+        fields.fault(fault, twice[1].0.place);
     }
     fields.end();
     let (mut keys, versions): (Vec<OwnedKey>, Vec<KeptVersion>) = read.into_iter().unzip();
     for at in 1..keys.len() {
-        let before = Placed { value: keys[at - 1].label.clone(), place: keys[at].place.clone() };
+        let before = Placed { value: keys[at - 1].label.clone(), place: keys[at].place };
         keys[at].replaces = Some(before);
     }
     let (account, host) = (account.to_owned(), host.to_owned());

@@ -13,6 +13,7 @@ mod fields;
 mod grant;
 pub mod kept;
 mod parts;
+mod place;
 mod plain;
 mod policy;
 mod reach;
@@ -22,17 +23,18 @@ pub use defaults::{Defaults, HOST_LIMIT_MAX, PARALLEL_MAX, read_defaults};
 pub use device::FOLDER as PROFILES;
 pub use fault::{FieldKind, RegisterFault, RegisterFinding};
 pub use fields::near;
-pub use grant::{CreateAccount, Grant, Whom};
+pub use grant::{CreateAccount, Grant, GrantLimits, GrantsFor, Whom};
 pub use kept::{HandOut, KeptAccount, KeptVersion};
 pub use lavrin_keys::date::Date;
 use lavrin_keys::key::policy::Policy;
 use lavrin_keys::key::{Fingerprint, PublicKey};
 use lavrin_keys::keysfile::options::{self, OptionFault, Options};
 use lavrin_server::device::{KeyLimits, KeyPlaces, Profile};
+pub(crate) use place::SourcePart;
+pub use place::{Placed, RegisterPlace};
 pub use reach::{ReachKind, RootProgram};
-pub use read::{Reading, is_store_url, read};
+pub use read::{Reading, is_store_url, read, read_some};
 use std::collections::{BTreeMap, HashSet};
-use std::ops::Range;
 use std::sync::Arc;
 
 /// A file of the register as it was read.
@@ -42,40 +44,6 @@ pub struct SourceFile {
     pub path: String,
     /// Its text.
     pub text: String,
-}
-
-/// Where something stands.
-#[derive(Debug, Clone, PartialEq, Eq, Hash)]
-pub struct RegisterPlace {
-    /// Which file, counted from 0 in the order in which they were read.
-    pub file: usize,
-    /// Which bytes of it.
-    pub span: Range<usize>,
-}
-
-/// A part of a file that is read by itself.
-#[derive(Debug, Clone, Copy, PartialEq, Eq)]
-pub(crate) struct SourcePart {
-    /// Which file.
-    pub(crate) file: usize,
-    /// Where the part begins in it.
-    pub(crate) start: usize,
-}
-
-impl SourcePart {
-    /// A place in the file, by where it stands in the part.
-    pub(crate) fn place(self, span: Range<usize>) -> RegisterPlace {
-        RegisterPlace { file: self.file, span: self.start + span.start..self.start + span.end }
-    }
-}
-
-/// A value and where it stands.
-#[derive(Debug, Clone, PartialEq, Eq)]
-pub struct Placed<T> {
-    /// The value.
-    pub value: T,
-    /// Where.
-    pub place: RegisterPlace,
 }
 
 /// What a key is for.
@@ -258,6 +226,8 @@ pub struct Exception {
 /// A removal that could not be carried out yet.
 #[derive(Debug, Clone)]
 pub struct Owed {
+    /// Its number, counted from 1 in the order of `owed.toml`, where those that cannot be read count too.
+    pub number: u32,
     /// The key.
     pub fingerprint: String,
     /// Whose it is.

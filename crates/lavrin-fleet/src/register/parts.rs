@@ -1,6 +1,7 @@
 //! A long file of equal tables in parts, each between two headers at the beginning of a line: read one by one they take little
 //! memory, and all cores have something to do. Where it is not certain that the parts mean what the whole means, there is one part.
 
+use memchr::memmem;
 use std::collections::HashSet;
 use std::ops::Range;
 
@@ -18,13 +19,14 @@ pub(super) fn parts(text: &str, is_list: bool) -> Vec<Range<usize>> {
 fn split(text: &str, whole: usize, part: usize) -> Vec<Range<usize>> {
     let one = || std::iter::once(0..text.len()).collect();
     // Within a text of several lines a line may begin like a header.
-    if text.len() <= whole || text.contains("\"\"\"") || text.contains("'''") {
+    if text.len() <= whole || ["\"\"\"", "'''"].iter().any(|quotes| memmem::find(text.as_bytes(), quotes.as_bytes()).is_some()) {
         return one();
     }
     let mut begins = vec![0];
     let mut tables: HashSet<&str> = HashSet::new();
     let mut last = "";
-    for (at, line) in lines(text) {
+    for at in bracketed(text) {
+        let line = text[at..].split('\n').next().unwrap_or_default();
         let Some((name, is_list)) = header(line) else { continue };
         let top = name.split('.').next().unwrap_or_default();
         if top == last && (!is_list || name.contains('.')) {
@@ -43,13 +45,10 @@ fn split(text: &str, whole: usize, part: usize) -> Vec<Range<usize>> {
     begins.iter().copied().zip(ends).map(|(begin, end)| begin..end).collect()
 }
 
-fn lines(text: &str) -> impl Iterator<Item = (usize, &str)> {
-    let mut at = 0;
-    text.split_inclusive('\n').map(move |line| {
-        let begin = at;
-        at += line.len();
-        (begin, line)
-    })
+/// Where lines begin that begin with a bracket.
+fn bracketed(text: &str) -> impl Iterator<Item = usize> {
+    let first = text.starts_with('[').then_some(0);
+    first.into_iter().chain(memmem::find_iter(text.as_bytes(), "\n[").map(|at| at + 1))
 }
 
 /// The name in a header without quotes, and whether it begins an element of a list. Anything else that begins with a bracket, such
@@ -103,10 +102,10 @@ mod tests {
             |text: &str| -> Reading { read(&[SourceFile { path: "access.toml".to_owned(), text: text.to_owned() }]) };
         let reading = of(&grants);
         assert_eq!(reading.register.grants.len(), 20_000);
-        let places: Vec<usize> = reading.findings.iter().map(|finding| finding.place.span.start).collect();
+        let places: Vec<usize> = reading.findings.iter().map(|finding| finding.place.bytes().start).collect();
         assert!(!places.is_empty() && places.iter().all(|place| *place >= fault), "{places:?}");
         let last = &reading.register.grants[19_999];
-        assert_eq!(&grants[last.whom.place.span.clone()], "\"a19999\"");
+        assert_eq!(&grants[last.whom.place.bytes()], "\"a19999\"");
         // A comment with three quotes makes one part of it.
         let whole = of(&format!("{grants}# \"\"\"\n"));
         assert_eq!(format!("{:?}", whole.register.grants), format!("{:?}", reading.register.grants));

@@ -2,82 +2,106 @@
 //! without a table for each. Whatever is written in another way makes the whole part one for the reader of TOML, which alone decides
 //! what is right there.
 
-use super::{Date, Grant, Placed, RegisterPlace, SourcePart, Whom};
+use super::{Date, Grant, GrantsFor, Placed, RegisterPlace, SourcePart, Whom};
 
 /// What begins a grant.
 const HEADER: &str = "[[grant]]";
 
+/// Grants of a part that were asked for, and how many there are in it.
+pub(super) struct PlainGrants {
+    pub(super) grants: Vec<Grant>,
+    pub(super) count: u32,
+}
+
 /// The grants of a part, where each line of it is plain.
-pub(super) fn grants(source: SourcePart, text: &str) -> Option<Vec<Grant>> {
-    let mut grants = Vec::new();
-    let mut open: Option<PlainGrant> = None;
+pub(super) fn grants(source: SourcePart, text: &str, wanted: GrantsFor<'_>) -> Option<PlainGrants> {
+    let mut read = PlainGrants { grants: Vec::new(), count: 0 };
+    let mut open: Option<PlainGrant<'_>> = None;
     let mut at = 0;
     for whole in text.split_inclusive('\n') {
         let line = PlainText { source, at, text: whole.strip_suffix('\n').unwrap_or(whole) };
         at += whole.len();
         if line.text == HEADER {
             if let Some(before) = open.replace(PlainGrant::begun(line.place())) {
-                grants.push(before.grant()?);
+                read.take(&before, wanted)?;
             }
         } else if !line.text.is_empty() {
-            open.as_mut()?.take(&line)?;
+            open.as_mut()?.take(line)?;
         }
     }
     if let Some(last) = open {
-        grants.push(last.grant()?);
+        read.take(&last, wanted)?;
     }
-    Some(grants)
+    Some(read)
 }
 
-/// A grant of which some lines were read.
-struct PlainGrant {
+impl PlainGrants {
+    fn take(&mut self, grant: &PlainGrant<'_>, wanted: GrantsFor<'_>) -> Option<()> {
+        self.count += 1;
+        let (of_team, whom, account) = (grant.of_team, grant.whom?, grant.account?);
+        let hosts = || grant.hosts.into_iter().flat_map(PlainText::items);
+        if wanted.concerns((!of_team).then_some(whom.inner()), hosts().map(|host| host.inner()), grant.tags.is_some()) {
+            let names = |list: Option<PlainText<'_>>| -> Vec<Placed<String>> {
+                let names = list.into_iter().flat_map(PlainText::items).map(|name| name.placed(str::to_owned));
+                let mut names: Vec<_> = names.collect();
+                // Very many grants have one host.
+                names.shrink_to_fit();
+                names
+            };
+            self.grants.push(Grant {
+                number: self.count,
+                whom: whom.placed(|id| if of_team { Whom::Team(id.to_owned()) } else { Whom::Person(id.to_owned()) }),
+                key: grant.key.map(|key| key.placed(str::to_owned)),
+                account: account.inner().to_owned(),
+                hosts: names(grant.hosts),
+                tags: names(grant.tags),
+                until: grant.until,
+                limits: None,
+                create: None,
+                reason: grant.reason.map(|reason| reason.inner().to_owned()),
+                place: grant.place,
+            });
+        }
+        Some(())
+    }
+}
+
+/// A grant of which some lines were read. Its texts are plain.
+struct PlainGrant<'a> {
     place: RegisterPlace,
-    whom: Option<Placed<Whom>>,
-    account: Option<String>,
-    key: Option<Placed<String>>,
-    hosts: Vec<Placed<String>>,
-    tags: Vec<Placed<String>>,
+    of_team: bool,
+    whom: Option<PlainText<'a>>,
+    account: Option<PlainText<'a>>,
+    key: Option<PlainText<'a>>,
+    hosts: Option<PlainText<'a>>,
+    tags: Option<PlainText<'a>>,
     until: Option<Placed<Date>>,
-    reason: Option<String>,
+    reason: Option<PlainText<'a>>,
 }
 
-impl PlainGrant {
+impl<'a> PlainGrant<'a> {
     fn begun(place: RegisterPlace) -> Self {
-        let (hosts, tags) = (Vec::new(), Vec::new());
-        Self { place, whom: None, account: None, key: None, hosts, tags, until: None, reason: None }
+        let (whom, account, key, hosts, tags, until, reason) = (None, None, None, None, None, None, None);
+        Self { place, of_team: false, whom, account, key, hosts, tags, until, reason }
     }
 
     /// Takes one field; `None` where it is not plain, or there for the second time.
-    fn take(&mut self, line: &PlainText<'_>) -> Option<()> {
+    fn take(&mut self, line: PlainText<'a>) -> Option<()> {
         let (name, value) = line.field()?;
         match name {
-            "person" => set(&mut self.whom, value.placed(|text| Whom::Person(text.to_owned()))?),
-            "team" => set(&mut self.whom, value.placed(|text| Whom::Team(text.to_owned()))?),
-            "account" => set(&mut self.account, value.string()?.to_owned()),
-            "key" => set(&mut self.key, value.placed(str::to_owned)?),
-            "reason" => set(&mut self.reason, value.string()?.to_owned()),
+            "person" => set(&mut self.whom, value.string()?),
+            "team" => {
+                self.of_team = true;
+                set(&mut self.whom, value.string()?)
+            }
+            "account" => set(&mut self.account, value.string()?),
+            "key" => set(&mut self.key, value.string()?),
+            "reason" => set(&mut self.reason, value.string()?),
             "until" => set(&mut self.until, Placed { value: plain_date(value.text)?, place: value.place() }),
-            "hosts" if self.hosts.is_empty() => value.strings().map(|hosts| self.hosts = hosts),
-            "tags" if self.tags.is_empty() => value.strings().map(|tags| self.tags = tags),
+            "hosts" => set(&mut self.hosts, value.strings()?),
+            "tags" => set(&mut self.tags, value.strings()?),
             _ => None,
         }
-    }
-
-    fn grant(self) -> Option<Grant> {
-        Some(Grant {
-            whom: self.whom?,
-            key: self.key,
-            account: self.account?,
-            hosts: self.hosts,
-            tags: self.tags,
-            until: self.until,
-            from: None,
-            command: None,
-            options: Vec::new(),
-            create: None,
-            reason: self.reason,
-            place: self.place,
-        })
     }
 }
 
@@ -111,32 +135,45 @@ impl<'a> PlainText<'a> {
     }
 
     fn field(self) -> Option<(&'a str, Self)> {
-        let (name, value) = self.text.split_once(" = ")?;
-        Some((name, self.from(name.len() + " = ".len(), value)))
+        let (name, rest) = self.text.split_once(' ')?;
+        Some((name, self.from(name.len() + " = ".len(), rest.strip_prefix("= ")?)))
     }
 
-    /// What stands in quotes; `None` where something in it is more than it looks.
-    fn string(&self) -> Option<&'a str> {
+    /// This, where it is a text in quotes and nothing in it is more than it looks.
+    fn string(self) -> Option<Self> {
         let inner = self.text.strip_prefix('"')?.strip_suffix('"')?;
-        (!inner.contains(|character: char| matches!(character, '"' | '\\') || character.is_control())).then_some(inner)
+        let is_odd = |byte: u8| matches!(byte, b'"' | b'\\' | 0..=0x1f | 0x7f..);
+        // What is not ASCII may be plain too.
+        let odd = |character: char| matches!(character, '"' | '\\') || character.is_control();
+        (!inner.bytes().any(is_odd) || !inner.contains(odd)).then_some(self)
     }
 
-    fn placed<T>(&self, value: impl FnOnce(&str) -> T) -> Option<Placed<T>> {
-        Some(Placed { value: value(self.string()?), place: self.place() })
+    /// What stands in the quotes of a text.
+    fn inner(&self) -> &'a str {
+        self.text.get(1..self.text.len() - 1).unwrap_or_default()
     }
 
-    fn strings(self) -> Option<Vec<Placed<String>>> {
+    fn placed<T>(&self, value: impl FnOnce(&str) -> T) -> Placed<T> {
+        Placed { value: value(self.inner()), place: self.place() }
+    }
+
+    /// This, where it is a list of texts in which nothing is more than it looks.
+    fn strings(self) -> Option<Self> {
         let list = self.text.strip_prefix('[')?.strip_suffix(']')?;
+        let mut rest = list.split(',');
+        rest.next().and_then(|first| self.from(1, first).string())?;
+        // A comma may stand in a text too; that is left to the reader of TOML.
+        rest.all(|item| item.strip_prefix(' ').is_some_and(|item| self.from(1, item).string().is_some())).then_some(self)
+    }
+
+    /// The texts of a list.
+    fn items(self) -> impl Iterator<Item = Self> {
         let mut at = 1;
-        let one = |text: &'a str| {
-            let item = self.from(at, text);
-            at += text.len() + ", ".len();
-            item.placed(str::to_owned)
-        };
-        let mut strings = list.split(", ").map(one).collect::<Option<Vec<_>>>()?;
-        // Very many grants have one host.
-        strings.shrink_to_fit();
-        Some(strings)
+        self.inner().split(',').map(move |item| {
+            let begin = at + item.len() - item.trim_start_matches(' ').len();
+            at += item.len() + ",".len();
+            self.from(begin, item.trim_start_matches(' '))
+        })
     }
 }
 
@@ -148,15 +185,20 @@ mod tests {
 
     const SOURCE: SourcePart = SourcePart { file: 0, start: 0 };
 
+    fn all(text: &str) -> Option<Vec<Grant>> {
+        grants(SOURCE, text, GrantsFor::All).map(|read| read.grants)
+    }
+
     /// The same by the reader of TOML: a comment in front makes no part plain.
     fn by_toml(text: &str) -> Vec<Grant> {
         let before = "# not plain\n";
-        assert!(grants(SOURCE, before).is_none());
+        assert!(all(before).is_none());
         let file = SourceFile { path: "access.toml".to_owned(), text: format!("{before}{text}") };
         let reading = read(&[file]);
         let mut grants = if reading.findings.is_empty() { reading.register.grants } else { Vec::new() };
         let back = |place: &mut RegisterPlace| {
-            place.span = place.span.start - before.len()..place.span.end - before.len();
+            let bytes = place.bytes();
+            *place = RegisterPlace::new(place.file(), bytes.start - before.len()..bytes.end - before.len());
         };
         for grant in &mut grants {
             back(&mut grant.place);
@@ -194,7 +236,7 @@ mod tests {
                 text += if with_usual { "person = \"a\"\naccount = \"b\"\n" } else { "" };
                 text += &(fields.concat() + &blank);
             }
-            if let Some(plain) = grants(SOURCE, &text) {
+            if let Some(plain) = all(&text) {
                 prop_assert_eq!(format!("{plain:?}"), format!("{:?}", by_toml(&text)), "{}", text);
             }
         }
@@ -204,11 +246,11 @@ mod tests {
     fn what_the_program_itself_writes_is_plain() {
         let text = "[[grant]]\nperson = \"edda\"\naccount = \"keeper\"\nhosts = [\"lantern\", \"skerry\"]\nuntil = 2027-01-31\n\n\
             [[grant]]\nteam = \"lights\"\naccount = \"root\"\ntags = [\"*\"]\nkey = \"main\"\nreason = \"the lamp, at night\"";
-        let plain = grants(SOURCE, text).unwrap();
+        let plain = all(text).unwrap();
         assert_eq!(plain.len(), 2);
         assert_eq!(format!("{plain:?}"), format!("{:?}", by_toml(text)));
         for odd in ["until = 2027-02-31", "person = 'edda'", "hosts = []", "x = 1", "person = \"a\\u0062\""] {
-            assert!(grants(SOURCE, &format!("[[grant]]\naccount = \"b\"\n{odd}\n")).is_none(), "{odd}");
+            assert!(all(&format!("[[grant]]\naccount = \"b\"\n{odd}\n")).is_none(), "{odd}");
         }
     }
 }

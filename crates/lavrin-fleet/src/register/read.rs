@@ -8,7 +8,7 @@ use super::parts::parts;
 use super::plain;
 use super::policy;
 use super::{
-    CreateAccount, Date, Exception, Grant, Host, JournalPlace, Owed, OwnedKey, Person, Placed, Purpose, ReachKind,
+    CreateAccount, Date, Exception, Grant, GrantLimits, GrantsFor, Host, JournalPlace, Owed, OwnedKey, Person, Placed, Purpose, ReachKind,
     Register, RegisterFault, RegisterFinding, RegisterPlace, RootProgram, Rules, SourceFile, Whom, device, is_id, kept,
 };
 use lavrin_keys::key::container::line;
@@ -49,6 +49,8 @@ struct FileContent {
     people: Vec<Person>,
     hosts: Vec<Host>,
     grants: Vec<Grant>,
+    /// How many grants there are in it, those among them that cannot be read.
+    grants_count: u32,
     owed: Vec<Owed>,
     kept: Vec<kept::KeptAccount>,
     profiles: Vec<Profile>,
@@ -67,6 +69,12 @@ const PARTS_AT_ONCE: usize = 8;
 /// Reads every file; each is taken for what its path says.
 #[must_use]
 pub fn read(files: &[SourceFile]) -> Reading {
+    read_some(files, GrantsFor::All)
+}
+
+/// The same with some of the grants; their numbers and what is wrong with the text do not depend on which.
+#[must_use]
+pub fn read_some(files: &[SourceFile], wanted: GrantsFor<'_>) -> Reading {
     let in_parts = files.iter().enumerate().flat_map(|(number, file)| {
         let parts = parts(&file.text, IN_PARTS.contains(&file.path.as_str()));
         parts.into_iter().map(move |range| (SourcePart { file: number, start: range.start }, file, range))
@@ -75,22 +83,23 @@ pub fn read(files: &[SourceFile]) -> Reading {
     let mut reading = Reading::default();
     let mut faults = Faults::new();
     let mut broken: HashSet<usize> = HashSet::new();
-    let grants = files.iter().filter(|file| file.path == ACCESS).map(|file| file.text.matches("[[grant]]").count());
-    reading.register.grants.reserve_exact(grants.sum());
+    let mut grants_before = 0_u32;
     // What some parts say is put in its place before the next ones are read.
     for some in parts.chunks(PARTS_AT_ONCE) {
-        let read = some.par_iter().map(|(source, file, range)| part(*source, &file.path, &file.text[range.clone()]));
+        let read = some.par_iter().map(|(source, file, range)| part(*source, &file.path, &file.text[range.clone()], wanted));
         for (part, (source, ..)) in read.collect::<Vec<FileContent>>().into_iter().zip(some) {
             broken.extend(part.is_broken.then_some(source.file));
-            put_part(part, &mut reading.register, &mut faults);
+            let before = grants_before;
+            grants_before = before.saturating_add(part.grants_count);
+            put_part(part, before, &mut reading.register, &mut faults);
         }
     }
     // A file that is no TOML is not read at all: it would only give faults that follow from the first.
     if !broken.is_empty() {
-        reading.register.grants.retain(|grant| !broken.contains(&grant.place.file));
-        reading.register.hosts.retain(|_, host| !broken.contains(&host.place.file));
+        reading.register.grants.retain(|grant| !broken.contains(&grant.place.file()));
+        reading.register.hosts.retain(|_, host| !broken.contains(&host.place.file()));
         faults
-            .retain(|(fault, place, _)| !broken.contains(&place.file) || matches!(fault, RegisterFault::Syntax { .. }));
+            .retain(|(fault, place, _)| !broken.contains(&place.file()) || matches!(fault, RegisterFault::Syntax { .. }));
     }
     reading.findings = faults
         .into_iter()
@@ -105,7 +114,7 @@ pub fn read(files: &[SourceFile]) -> Reading {
     reading
 }
 
-fn put_part(part: FileContent, register: &mut Register, faults: &mut Faults) {
+fn put_part(part: FileContent, grants_before: u32, register: &mut Register, faults: &mut Faults) {
     if let Some(settings) = part.settings {
         (register.name, register.rules) = (settings.name, settings.rules);
         (register.defaults, register.exceptions) = (settings.defaults, settings.exceptions);
@@ -119,7 +128,10 @@ fn put_part(part: FileContent, register: &mut Register, faults: &mut Faults) {
     for host in part.hosts {
         put(&mut register.hosts, host.id.clone(), host, |host| &host.place, faults);
     }
-    register.grants.extend(part.grants);
+    register.grants.extend(part.grants.into_iter().map(|mut grant| {
+        grant.number = grant.number.saturating_add(grants_before);
+        grant
+    }));
     register.owed.extend(part.owed);
     register.kept.extend(part.kept);
     register.profiles.extend(part.profiles.into_iter().map(|profile| (profile.name.clone(), Arc::new(profile))));
@@ -136,18 +148,18 @@ fn put<T>(
     match map.entry(id) {
         Entry::Occupied(entry) => {
             let name = entry.key().clone();
-            faults.push((RegisterFault::NamedTwice { name: name.clone() }, place(&value).clone(), name));
+            faults.push((RegisterFault::NamedTwice { name: name.clone() }, *place(&value), name));
         }
         Entry::Vacant(entry) => drop(entry.insert(value)),
     }
 }
 
-fn part(source: SourcePart, path: &str, text: &str) -> FileContent {
+fn part(source: SourcePart, path: &str, text: &str, wanted: GrantsFor<'_>) -> FileContent {
     let mut part = FileContent::default();
     if path == ACCESS
-        && let Some(grants) = plain::grants(source, text)
+        && let Some(read) = plain::grants(source, text, wanted)
     {
-        part.grants = grants;
+        (part.grants, part.grants_count) = (read.grants, read.count);
         return part;
     }
     let (table, errors) = DeTable::parse_recoverable(text);
@@ -177,8 +189,10 @@ fn part(source: SourcePart, path: &str, text: &str) -> FileContent {
         }
         ("", "access") => {
             let mut fields = Fields::new(source, "access", table, &mut part.faults);
-            let tables = fields.tables("grant");
-            part.grants = tables.into_iter().filter_map(|table| grant(source, table, fields.faults())).collect();
+            let tables = fields.numbered_tables("grant");
+            part.grants_count = u32::try_from(tables.len()).unwrap_or(u32::MAX);
+            let read = |(number, table)| grant(source, number, table, fields.faults());
+            part.grants = tables.into_iter().filter_map(read).filter(|grant| wanted.wants(grant)).collect();
             fields.end();
         }
         (device::FOLDER, id) if checked_id(source, id, &mut part.faults) => {
@@ -187,8 +201,9 @@ fn part(source: SourcePart, path: &str, text: &str) -> FileContent {
         (kept::FOLDER, name) => part.kept.extend(kept::read(source, name, table, &mut part.faults)),
         ("", "owed") => {
             let mut fields = Fields::new(source, "owed", table, &mut part.faults);
-            let tables = fields.tables("removal");
-            part.owed = tables.into_iter().filter_map(|table| owed(source, table, fields.faults())).collect();
+            let tables = fields.numbered_tables("removal");
+            let read = |(number, table)| owed(source, number, table, fields.faults());
+            part.owed = tables.into_iter().filter_map(read).collect();
             fields.end();
         }
         _ => {}
@@ -215,7 +230,7 @@ fn settings(source: SourcePart, table: Spanned<DeTable<'_>>, part: &mut FileCont
         let url = store.text("url");
         if let Some(odd) = url.as_ref().filter(|url| !is_store_url(&url.value)) {
             let fault = RegisterFault::BadValue { name: "url".to_owned(), wanted: FieldKind::StoreUrl };
-            store.fault(fault, odd.place.clone());
+            store.fault(fault, odd.place);
         }
         store.end();
         (journal, url.map(|url| url.value))
@@ -255,7 +270,7 @@ fn exception(source: SourcePart, table: Spanned<DeTable<'_>>, faults: &mut Fault
         let place = fields.place();
         fields.fault(
             RegisterFault::MissingField { name: "until" },
-            RegisterPlace { span: place.span.start..place.span.start, ..place },
+            place.begin(),
         );
     }
     let place = fields.place();
@@ -282,7 +297,7 @@ fn person(source: SourcePart, id: &str, table: Spanned<DeTable<'_>>, faults: &mu
     let tables = fields.tables("key");
     let person = Person {
         id: id.to_owned(),
-        place: name.as_ref().map_or_else(|| source.place(0..0), |name| name.place.clone()),
+        place: name.as_ref().map_or_else(|| source.place(0..0), |name| name.place),
         name: name.map_or_else(|| id.to_owned(), |name| name.value),
         team: fields.text("team").map(|team| team.value),
         since: fields.date("since").map(|since| since.value),
@@ -413,14 +428,14 @@ fn host(source: SourcePart, id: &str, table: Spanned<DeTable<'_>>, faults: &mut 
     Some(host)
 }
 
-fn grant(source: SourcePart, table: Spanned<DeTable<'_>>, faults: &mut Faults) -> Option<Grant> {
+fn grant(source: SourcePart, number: u32, table: Spanned<DeTable<'_>>, faults: &mut Faults) -> Option<Grant> {
     let mut fields = Fields::new(source, "access", table, faults);
     let (person, team, machine) = (fields.text("person"), fields.text("team"), fields.text("machine"));
     let account = fields.needed_text("account");
     let place = fields.place();
     let whom = whom(person, team, machine);
     if let Err((fault, at)) = &whom {
-        fields.fault(fault.clone(), at.clone().unwrap_or_else(|| place.clone()));
+        fields.fault(fault.clone(), (*at).unwrap_or(place));
     }
     let is_created = fields.flag("create");
     let create = CreateAccount {
@@ -429,30 +444,39 @@ fn grant(source: SourcePart, table: Spanned<DeTable<'_>>, faults: &mut Faults) -
         home: fields.text("home").map(|home| home.value),
     };
     if !is_created && create != CreateAccount::default() {
-        fields.fault(RegisterFault::MissingField { name: "create" }, place.clone());
+        fields.fault(RegisterFault::MissingField { name: "create" }, place);
     }
     let grant = Grant {
+        number,
         create: is_created.then(|| Box::new(create)),
         key: fields.text("key"),
         hosts: fields.texts("hosts"),
         tags: fields.texts("tags"),
         until: fields.date("until"),
-        from: fields.text("from").map(|from| from.value),
-        command: fields.text("command").map(|command| command.value),
-        options: fields.texts("options").into_iter().map(|option| option.value).collect(),
+        limits: limits(&mut fields),
         reason: fields.text("reason").map(|reason| reason.value),
         account: account.as_ref().map(|account| account.value.clone()).unwrap_or_default(),
-        whom: whom.unwrap_or_else(|_| Placed { value: Whom::Person(String::new()), place: place.clone() }),
+        whom: whom.unwrap_or_else(|_| Placed { value: Whom::Person(String::new()), place }),
         place,
     };
     fields.end();
     if grant.entry_options().is_err() {
         let wanted = FieldKind::Options;
         let about = grant.account.clone();
-        faults.push((RegisterFault::BadValue { name: "options".to_owned(), wanted }, grant.place.clone(), about));
+        faults.push((RegisterFault::BadValue { name: "options".to_owned(), wanted }, grant.place, about));
     }
     let named = !matches!(&grant.whom.value, Whom::Person(id) if id.is_empty());
     (named && account.is_some()).then_some(grant)
+}
+
+/// What limits the entries of a grant.
+pub(super) fn limits(fields: &mut Fields<'_, '_>) -> Option<Box<GrantLimits>> {
+    let limits = GrantLimits {
+        from: fields.text("from").map(|from| from.value),
+        command: fields.text("command").map(|command| command.value),
+        options: fields.texts("options").into_iter().map(|option| option.value).collect(),
+    };
+    limits.any()
 }
 
 /// Exactly one of the three says who it is for.
@@ -466,7 +490,7 @@ fn whom(
         (None, Some(team), None) => Ok(Placed { value: Whom::Team(team.value), place: team.place }),
         (None, None, Some(machine)) => {
             let fault = RegisterFault::BadValue { name: "machine".to_owned(), wanted: FieldKind::Machine };
-            let (account, host) = machine.value.split_once('@').ok_or((fault, Some(machine.place.clone())))?;
+            let (account, host) = machine.value.split_once('@').ok_or((fault, Some(machine.place)))?;
             let value = Whom::Machine { account: account.to_owned(), host: host.to_owned() };
             Ok(Placed { value, place: machine.place })
         }
@@ -478,7 +502,7 @@ fn whom(
     }
 }
 
-fn owed(source: SourcePart, table: Spanned<DeTable<'_>>, faults: &mut Faults) -> Option<Owed> {
+fn owed(source: SourcePart, number: u32, table: Spanned<DeTable<'_>>, faults: &mut Faults) -> Option<Owed> {
     let mut fields = Fields::new(source, "owed", table, faults);
     let (fingerprint, person) = (fields.needed_text("key"), fields.text("person"));
     let (account, host) = (fields.needed_text("account"), fields.needed_text("host"));
@@ -486,6 +510,7 @@ fn owed(source: SourcePart, table: Spanned<DeTable<'_>>, faults: &mut Faults) ->
     let place = fields.place();
     fields.end();
     Some(Owed {
+        number,
         fingerprint: fingerprint?.value,
         person: person.map(|person| person.value),
         account: account?.value,

@@ -48,7 +48,7 @@ fn found(change: impl FnOnce(&mut Vec<(&'static str, String)>)) -> Vec<(&'static
     let reading = read(&files);
     check(&reading, TODAY, &|_| None)
         .iter()
-        .map(|finding| (finding.fault.rule(), files[finding.place.file].text[finding.place.span.clone()].to_owned()))
+        .map(|finding| (finding.fault.rule(), files[finding.place.file()].text[finding.place.bytes()].to_owned()))
         .collect()
 }
 
@@ -210,8 +210,8 @@ fn edits_keep_comments_order_and_blanks() {
         edit::NewGrant { kind: "person", whom: "sten", account: "root", hosts: &hosts, ..edit::NewGrant::default() };
     let added = edit::add_grant(text, &new).unwrap();
     assert_eq!(added, format!("{text}\n[[grant]]\nperson = \"sten\"\naccount = \"root\"\nhosts = [\"pier\"]\n"));
-    assert_eq!(edit::remove_grants(&added, &[1]).unwrap(), text);
-    assert_eq!(edit::remove_grants(text, &[0]).unwrap(), "# who uses what\n\n# the end\n");
+    assert_eq!(edit::remove_grants(&added, &[2]).unwrap(), text);
+    assert_eq!(edit::remove_grants(text, &[1]).unwrap(), "# who uses what\n\n# the end\n");
     let left = edit::set_date("name = \"Sten\"\nleft = 2026-01-01 # on leave\n", "left", TODAY).unwrap();
     assert_eq!(left, "name = \"Sten\"\nleft = 2026-11-23 # on leave\n");
     assert!(edit::set_text("name = ", "name", Some("x")).is_err());
@@ -236,7 +236,7 @@ proptest! {
         let new = edit::NewGrant { kind: "team", whom: "office", account: "root", hosts: &hosts, ..edit::NewGrant::default() };
         let added = edit::add_grant(&text, &new).unwrap();
         prop_assert!(added.starts_with(&text), "{added:?}");
-        prop_assert_eq!(edit::remove_grants(&added, &[names.len()]).unwrap(), text);
+        prop_assert_eq!(edit::remove_grants(&added, &[u32::try_from(names.len() + 1).unwrap()]).unwrap(), text);
         let register = read(&files(&[("access.toml", added)])).register;
         prop_assert_eq!(register.grants.len(), names.len() + 1);
     }
@@ -246,7 +246,7 @@ proptest! {
         for path in ["lavrin.toml", "people/a.toml", "hosts.toml", "hosts/a.toml", "access.toml", "owed.toml"] {
             let files = files(&[(path, text.clone())]);
             for finding in check(&read(&files), TODAY, &|_| None) {
-                prop_assert!(files[0].text.get(finding.place.span).is_some());
+                prop_assert!(files[0].text.get(finding.place.bytes()).is_some());
             }
         }
     }
@@ -261,9 +261,9 @@ fn what_is_owed_is_added_and_taken_out_again() {
     let hosts: Vec<&str> = reading.register.owed.iter().map(|owed| owed.host.as_str()).collect();
     assert_eq!(hosts, ["lantern", "skerry"]);
     assert_eq!(reading.register.owed[0].since, TODAY);
-    let left = edit::remove_owed(&two, &[0]).unwrap();
+    let left = edit::remove_owed(&two, &[1]).unwrap();
     assert!(left.starts_with("# by hand") && !left.contains("lantern") && left.contains("skerry"), "{left}");
-    assert!(edit::remove_owed(&two, &[2]).is_err() && edit::remove_owed("", &[0]).is_err());
+    assert!(edit::remove_owed(&two, &[3]).is_err() && edit::remove_owed("", &[1]).is_err());
 }
 
 #[test]

@@ -107,10 +107,8 @@ pub fn run(args: &GrantArgs, ui: &Ui) -> Result<Exit, CommandError> {
         reason: args.reason.as_deref(),
     };
     let old = opened.text(FILE).unwrap_or_default();
-    let (text, done) = match register.grants.iter().position(|grant| is_same(grant, args)) {
-        Some(number) => (set_grant(old, number, &new), format!("grant {} changed", number + 1)),
-        None => (add_grant(old, &new), format!("grant {} added", register.grants.len() + 1)),
-    };
+    let changed = register.grants.iter().find(|grant| is_same(grant, args)).map(|grant| grant.number);
+    let text = changed.map_or_else(|| add_grant(old, &new), |number| set_grant(old, number, &new));
     let text = text.map_err(edit_fault(FILE))?;
     if text == old {
         ui.status("this grant is there already; nothing was changed");
@@ -118,6 +116,8 @@ pub fn run(args: &GrantArgs, ui: &Ui) -> Result<Exit, CommandError> {
     }
     let after = change_file(&opened, ui, FILE, &text)?;
     warn(args, &after, ui)?;
+    let added = || after.register().grants.last().map_or(1, |grant| grant.number);
+    let done = changed.map_or_else(|| format!("grant {} added", added()), |number| format!("grant {number} changed"));
     ui.status(&format!("{done}; no host was changed"));
     ui.status(&format!("  next: {}", crate::cli::complete("lavrin compare")));
     Ok(Exit::Done)
@@ -246,13 +246,13 @@ fn beside(grant: &Grant, register: &Register, ui: &Ui) {
     };
     let hosts = |grant: &Grant| register.hosts_of(grant).map(|host| host.id.clone()).collect::<BTreeSet<_>>();
     let (own_people, own_hosts) = (people(grant), hosts(grant));
-    for (number, other) in register.grants.iter().enumerate() {
+    for other in &register.grants {
         let is_other = !std::ptr::eq(other, grant) && other.account == grant.account && !other.has_ended(today());
         if is_other && !own_people.is_disjoint(&people(other)) && !own_hosts.is_disjoint(&hosts(other)) {
             ui.warn(&format!(
                 "grant {} opens the same account on some of these hosts; the one without limits counts, else the first one, \
                  and the later last day",
-                number + 1
+                other.number
             ));
         }
     }

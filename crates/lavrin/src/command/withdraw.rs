@@ -32,7 +32,7 @@ pub struct WithdrawArgs {
     pub until: Option<Date>,
     /// Only the grant with this number, as person show lists it
     #[arg(long, value_name = "N")]
-    pub number: Option<usize>,
+    pub number: Option<u32>,
     /// All grants that fit, where there are several
     #[arg(long)]
     pub all: bool,
@@ -44,10 +44,8 @@ pub struct WithdrawArgs {
 pub fn run(args: &WithdrawArgs, ui: &Ui) -> Result<Exit, CommandError> {
     let opened = args.register.open()?;
     let register = opened.register();
-    let of_them =
-        |grant: &&(usize, &Grant)| whom_text(&grant.1.whom.value) == args.whom && grant.1.account == args.account;
-    let numbered: Vec<(usize, &Grant)> = register.grants.iter().enumerate().collect();
-    let found: Vec<&(usize, &Grant)> = numbered.iter().filter(of_them).filter(|one| fits(args, one)).collect();
+    let of_them = |grant: &&Grant| whom_text(&grant.whom.value) == args.whom && grant.account == args.account;
+    let found: Vec<&Grant> = register.grants.iter().filter(of_them).filter(|grant| fits(args, grant)).collect();
     match &found[..] {
         [] => return Err(none_fits(args, register)),
         [_] => {}
@@ -61,20 +59,20 @@ pub fn run(args: &WithdrawArgs, ui: &Ui) -> Result<Exit, CommandError> {
                 args.whom,
                 args.account
             ));
-            let error = several.iter().fold(error, |error, (number, grant)| {
-                error.because(format!("grant {}: {}", number + 1, described(grant)))
+            let error = several.iter().fold(error, |error, grant| {
+                error.because(format!("grant {}: {}", grant.number, described(grant)))
             });
             let (whom, account) = (&args.whom, &args.account);
-            let first = several.first().map_or(1, |(number, _)| number + 1);
+            let first = several.first().map_or(1, |grant| grant.number);
             return Err(error
                 .hint(format!("lavrin withdraw {whom} {account} --number {first}"))
                 .hint(format!("all of them: lavrin withdraw {whom} {account} --all")));
         }
     }
-    for (_, grant) in &found {
+    for grant in &found {
         ui.status(&format!("withdrawn: {} {}, {}", args.whom, args.account, described(grant)));
     }
-    let numbers: Vec<usize> = found.iter().map(|(number, _)| *number).collect();
+    let numbers: Vec<u32> = found.iter().map(|grant| grant.number).collect();
     let text = remove_grants(opened.text(FILE).unwrap_or_default(), &numbers).map_err(edit_fault(FILE))?;
     change_file(&opened, ui, FILE, &text)?;
     ui.status("no host was changed");
@@ -82,14 +80,14 @@ pub fn run(args: &WithdrawArgs, ui: &Ui) -> Result<Exit, CommandError> {
     Ok(Exit::Done)
 }
 
-fn fits(args: &WithdrawArgs, (number, grant): &(usize, &Grant)) -> bool {
+fn fits(args: &WithdrawArgs, grant: &Grant) -> bool {
     let named = |list: &[Placed<String>], wanted: &Option<String>| {
         wanted.as_ref().is_none_or(|wanted| list.iter().any(|item| item.value == *wanted))
     };
     named(&grant.hosts, &args.host)
         && named(&grant.tags, &args.tag)
         && args.until.is_none_or(|until| grant.until.as_ref().is_some_and(|found| found.value == until))
-        && args.number.is_none_or(|wanted| wanted == number + 1)
+        && args.number.is_none_or(|wanted| wanted == grant.number)
 }
 
 /// Where and how long a grant holds, in words.
@@ -106,14 +104,14 @@ fn described(grant: &Grant) -> String {
 /// Why there is no such grant, and what there is.
 fn none_fits(args: &WithdrawArgs, register: &Register) -> CommandError {
     let no = |what: String| CommandError::with(Exit::Findings, what);
-    let of_them: Vec<(usize, &Grant)> =
-        register.grants.iter().enumerate().filter(|(_, grant)| whom_text(&grant.whom.value) == args.whom).collect();
-    let here: Vec<&(usize, &Grant)> = of_them.iter().filter(|(_, grant)| grant.account == args.account).collect();
+    let of_them: Vec<&Grant> =
+        register.grants.iter().filter(|grant| whom_text(&grant.whom.value) == args.whom).collect();
+    let here: Vec<&&Grant> = of_them.iter().filter(|grant| grant.account == args.account).collect();
     if !here.is_empty() {
         let error = no(format!("no grant that lets {} use {} fits exactly", args.whom, args.account));
-        return here.iter().fold(error, |error, (number, grant)| {
-            let hint = format!("lavrin withdraw {} {} --number {}", args.whom, args.account, number + 1);
-            error.because(format!("grant {}: {}", number + 1, described(grant))).hint(hint)
+        return here.iter().fold(error, |error, grant| {
+            let hint = format!("lavrin withdraw {} {} --number {}", args.whom, args.account, grant.number);
+            error.because(format!("grant {}: {}", grant.number, described(grant))).hint(hint)
         });
     }
     let team = register.people.get(&args.whom).and_then(|person| person.team.clone());
@@ -130,7 +128,7 @@ fn none_fits(args: &WithdrawArgs, register: &Register) -> CommandError {
     };
     let is_known = register.people.contains_key(&args.whom) || !of_them.is_empty() || args.whom.contains('@');
     if is_known {
-        let accounts: Vec<&str> = of_them.iter().map(|(_, grant)| grant.account.as_str()).collect();
+        let accounts: Vec<&str> = of_them.iter().map(|grant| grant.account.as_str()).collect();
         return unknown::with_near(
             error,
             &args.account,

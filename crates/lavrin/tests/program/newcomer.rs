@@ -138,6 +138,23 @@ fn exactly_the_grant_that_is_meant_is_withdrawn() {
 }
 
 #[test]
+fn a_grant_that_cannot_be_read_shifts_no_other() {
+    let mut fleet = Fleet::new();
+    people(&fleet);
+    fleet.add("lantern", &line(2, "edda"), Behaviour::default());
+    let broken = "[[grant]]\nperson = \"sten\"\nhosts = [\"lantern\"]\n\n";
+    fleet.world.write("access.toml", broken, 0o644);
+    let granted = fleet.run("grant edda edda --host lantern").expect(0);
+    assert!(granted.stderr.contains("grant 2 added"), "{granted}");
+    let until = fleet.run("grant edda edda --host lantern --until 2027-01-31").expect(0);
+    assert!(until.stderr.contains("grant 2 changed"), "{until}");
+    let shown = fleet.run("person show edda").expect(0);
+    assert!(shown.stdout.contains("grant 2  edda on lantern"), "{shown}");
+    drop(fleet.run("withdraw edda edda").expect(0));
+    assert_eq!(fleet.world.read("access.toml").trim_end(), broken.trim_end());
+}
+
+#[test]
 fn what_known_people_have_is_offered_as_grants_with_its_limits() {
     let mut fleet = Fleet::new();
     people(&fleet);

@@ -38,7 +38,7 @@ pub(super) fn apply(register: &Register, today: Date, findings: Vec<RegisterFind
         };
         let severity = fault.severity();
         let about = exception.about.clone();
-        left.push(RegisterFinding { fault, place: place.clone(), beside: Vec::new(), about, severity });
+        left.push(RegisterFinding { fault, place: *place, beside: Vec::new(), about, severity });
     }
     left
 }

@@ -15,7 +15,7 @@ pub(super) fn check(register: &Register, today: Date, found: &mut CheckFindings)
     for grant in &register.grants {
         let key = (&grant.whom.value, &grant.account, values(&grant.hosts), values(&grant.tags), label(grant));
         if let Some(first) = seen.insert(key, &grant.place) {
-            let beside = vec![first.clone()];
+            let beside = vec![*first];
             found.say_beside(RegisterFault::GrantTwice, &grant.place, beside, &about(&grant.whom.value));
         }
         whom(register, grant, &teams, today, found);
@@ -109,7 +109,7 @@ fn one_person(grant: &Grant, person: &Person, today: Date, found: &mut CheckFind
     if let Some(left) = person.left.as_ref().filter(|_| person.has_left(today)) {
         let (id, account) = (person.id.clone(), grant.account.clone());
         let fault = RegisterFault::GrantOfLeaver { person: id, left: left.value, account };
-        found.say_beside(fault, place, vec![left.place.clone()], &person.id);
+        found.say_beside(fault, place, vec![left.place], &person.id);
         return;
     }
     if let Some(label) = &grant.key

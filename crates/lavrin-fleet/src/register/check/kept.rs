@@ -29,7 +29,7 @@ pub(super) fn check(register: &Register, today: Date, found: &mut CheckFindings)
                 };
                 if let Some(left) = known.left.as_ref().filter(|_| known.has_left(today)) {
                     let fault = RegisterFault::KeptKnownToLeaver { person: person.to_owned(), left: left.value };
-                    found.say_beside(fault, &key.place, vec![left.place.clone()], &name);
+                    found.say_beside(fault, &key.place, vec![left.place], &name);
                 }
             }
         }

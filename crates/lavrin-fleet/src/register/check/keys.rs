@@ -69,7 +69,7 @@ fn replaced(keys: &[OwnedKey], owner: &str, found: &mut CheckFindings) {
             Some(other) => {
                 let first = other.successor(keys).filter(|first| first.fingerprint != key.fingerprint);
                 if let Some(first) = first {
-                    let beside = first.replaces.iter().map(|old| old.place.clone()).collect();
+                    let beside = first.replaces.iter().map(|old| old.place).collect();
                     found.say_beside(RegisterFault::ReplacedTwice { label }, &old.place, beside, owner);
                 }
             }
@@ -112,7 +112,7 @@ fn held_against_each_other(held: &[HeldKey<'_>], found: &mut CheckFindings) {
             }
             Shown::SharedPrime(others) => {
                 let with = others.iter().map(|other| held[*other].owner.to_string()).collect();
-                let beside = others.iter().map(|other| held[*other].key.place.clone()).collect();
+                let beside = others.iter().map(|other| held[*other].key.place).collect();
                 let fault = RegisterFault::WeakKey { weakness: Weakness::SharedPrime { with }, fingerprint };
                 found.say_beside(fault, &one.key.place, beside, &one.owner);
             }
@@ -130,7 +130,7 @@ fn in_several_hands(held: &[HeldKey<'_>], found: &mut CheckFindings) {
             continue;
         };
         let fingerprint = one.key.fingerprint;
-        let beside = vec![earlier.key.place.clone()];
+        let beside = vec![earlier.key.place];
         let fault = if earlier.owner == one.owner && earlier.key.account == one.key.account {
             RegisterFault::DuplicateKey { fingerprint }
         } else {
@@ -171,9 +171,9 @@ fn automation(register: &Register, today: Date, found: &mut CheckFindings) {
         let named = |keys: &[OwnedKey]| keys.iter().filter(automatic).any(|key| grant.is_for(key, keys));
         let concerned = of_machine || register.people_of(grant).iter().any(|person| named(&person.keys));
         let has = |option: &str| {
-            (option == "from" && grant.from.is_some())
-                || (option == "command" && grant.command.is_some())
-                || grant.options.iter().any(|set| set.split('=').next() == Some(option))
+            (option == "from" && grant.from().is_some())
+                || (option == "command" && grant.command().is_some())
+                || grant.options().iter().any(|set| set.split('=').next() == Some(option))
         };
         if concerned && !wanted.iter().any(|option| has(option)) {
             let fault = RegisterFault::AutomationUnlimited { wanted: wanted.clone() };

@@ -26,7 +26,7 @@ pub fn check(reading: &Reading, today: Date, seen: &AccountsSeen<'_>) -> Vec<Reg
     policy::check(register, &mut found);
     let mut findings = exceptions::apply(register, today, found.findings);
     weigh(register, &mut findings);
-    findings.sort_by_key(|finding| (finding.place.file, finding.place.span.start, finding.fault.rule()));
+    findings.sort_by_key(|finding| (finding.place.file(), finding.place.bytes().start, finding.fault.rule()));
     findings
 }
 
@@ -48,7 +48,7 @@ impl CheckFindings {
 
     fn say_beside(&mut self, fault: RegisterFault, place: &RegisterPlace, beside: Vec<RegisterPlace>, about: &str) {
         let severity = fault.severity();
-        self.findings.push(RegisterFinding { fault, place: place.clone(), beside, about: about.to_owned(), severity });
+        self.findings.push(RegisterFinding { fault, place: *place, beside, about: about.to_owned(), severity });
     }
 }
 

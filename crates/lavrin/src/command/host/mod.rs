@@ -22,7 +22,7 @@ use crate::wording;
 use clap::{Args, Subcommand};
 use fields::HostFields;
 use lavrin_fleet::register::edit::{HostField, add_host};
-use lavrin_fleet::register::{Host, ReachKind, Register, Whom};
+use lavrin_fleet::register::{GrantsFor, Host, ReachKind, Register, Whom};
 use lavrin_keys::text::{count, printable, shell_word};
 use lavrin_report::rows::TableRow;
 use serde::Serialize;
@@ -263,7 +263,7 @@ pub fn find<'a>(register: &'a Register, id: &str) -> Result<&'a Host, CommandErr
 }
 
 fn show(args: &HostShowArgs, ui: &Ui) -> Result<Exit, CommandError> {
-    let opened = args.register.open()?;
+    let opened = args.register.open_for(GrantsFor::Host(&args.id))?;
     let register = &opened.reading.register;
     let host = find(register, &args.id)?;
     let access = entrants(register, host);

@@ -125,7 +125,7 @@ pub async fn run(args: &OffboardArgs, ui: &Ui) -> Result<Exit, CommandError> {
     let leaver = Leaver::of(person, left);
     let mut register = opened.register().clone();
     if let Some(person) = register.people.get_mut(args.id()) {
-        person.left = Some(Placed { value: left, place: person.place.clone() });
+        person.left = Some(Placed { value: left, place: person.place });
     }
     let store = Database::open_existing(opened.folder.path())?;
     let removed = store.as_ref().map(removed).transpose()?.unwrap_or_default();

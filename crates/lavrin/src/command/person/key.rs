@@ -88,10 +88,10 @@ fn rename(args: &RenameArgs, ui: &Ui) -> Result<Exit, CommandError> {
     let text = set_key(opened.text(&path).unwrap_or_default(), None, &key.label, "label", &KeyField::Text(&args.new));
     let mut grants = opened.text(GRANTS).unwrap_or_default().to_owned();
     // Grants that name the key go on to name it.
-    for (number, grant) in opened.register().grants.iter().enumerate() {
+    for grant in &opened.register().grants {
         let is_theirs = matches!(&grant.whom.value, Whom::Person(id) if *id == person.id);
         if is_theirs && grant.key.as_ref().is_some_and(|label| label.value == key.label) {
-            grants = set_grant_key(&grants, number, &args.new).map_err(edit_fault(GRANTS))?;
+            grants = set_grant_key(&grants, grant.number, &args.new).map_err(edit_fault(GRANTS))?;
         }
     }
     let after = change_file(&opened, ui, &path, &text.map_err(edit_fault(&path))?)?;

@@ -18,7 +18,7 @@ use crate::ui::{Label, Ui};
 use crate::{input, paths, wording};
 use clap::{Args, Subcommand, ValueEnum};
 use lavrin_fleet::register::edit::{NewKey, add_key, set_date, set_text};
-use lavrin_fleet::register::{Date, Grant, KeptAccount, OwnedKey, Person, Purpose, Register, Whom};
+use lavrin_fleet::register::{Date, Grant, GrantsFor, KeptAccount, OwnedKey, Person, Purpose, Register, Whom};
 use lavrin_keys::key::{PublicKey, strength};
 use lavrin_keys::text::{count, printable};
 use lavrin_server::finding::Fault;
@@ -179,7 +179,7 @@ struct PersonKeyOut {
 #[cfg_attr(test, derive(schemars::JsonSchema))]
 struct AccessOut {
     /// The number of the grant, counted from 1 in the order of access.toml.
-    number: usize,
+    number: u32,
     account: String,
     hosts: Vec<String>,
     /// Over which team, where not by name.
@@ -379,7 +379,7 @@ fn row(person: &Person, ui: &Ui) -> Vec<String> {
 }
 
 fn show(args: &PersonShowArgs, ui: &Ui) -> Result<Exit, CommandError> {
-    let opened = args.register.open()?;
+    let opened = args.register.open_for(GrantsFor::Person(&args.id))?;
     let register = &opened.reading.register;
     let person = unknown::person(register, &args.id)?;
     let access = access(person, register);
@@ -397,13 +397,13 @@ fn show(args: &PersonShowArgs, ui: &Ui) -> Result<Exit, CommandError> {
 }
 
 fn access(person: &Person, register: &Register) -> Vec<AccessOut> {
-    let concerns = |(_, grant): &(usize, &Grant)| match &grant.whom.value {
+    let concerns = |grant: &&Grant| match &grant.whom.value {
         Whom::Person(id) => *id == person.id,
         Whom::Team(team) => person.team.as_ref() == Some(team),
         Whom::Machine { .. } | Whom::Kept { .. } => false,
     };
-    let out = |(number, grant): (usize, &Grant)| AccessOut {
-        number: number + 1,
+    let out = |grant: &Grant| AccessOut {
+        number: grant.number,
         account: grant.account.clone(),
         hosts: register.hosts_of(grant).map(|host| host.id.clone()).collect(),
         team: if let Whom::Team(team) = &grant.whom.value { Some(team.clone()) } else { None },
@@ -412,16 +412,16 @@ fn access(person: &Person, register: &Register) -> Vec<AccessOut> {
         limits: limits(grant),
         reason: grant.reason.clone(),
     };
-    register.grants.iter().enumerate().filter(concerns).map(out).collect()
+    register.grants.iter().filter(concerns).map(out).collect()
 }
 
 /// What limits a grant, in short phrases.
 pub fn limits(grant: &Grant) -> Vec<String> {
     let mut list = Vec::new();
     list.extend(grant.key.as_ref().map(|key| format!("only key {}", key.value)));
-    list.extend(grant.from.as_ref().map(|from| format!("only from {from}")));
-    list.extend(grant.command.as_ref().map(|command| format!("only the command: {command}")));
-    list.extend(grant.options.iter().cloned());
+    list.extend(grant.from().map(|from| format!("only from {from}")));
+    list.extend(grant.command().map(|command| format!("only the command: {command}")));
+    list.extend(grant.options().iter().cloned());
     list.iter().map(|phrase| printable(phrase.as_bytes())).collect()
 }
 

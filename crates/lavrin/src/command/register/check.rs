@@ -218,11 +218,11 @@ fn holds_password(fault: &RegisterFault) -> bool {
 
 /// The line of a place and the row that marks it, both no wider than is shown.
 fn excerpt(place: &RegisterPlace, opened: &OpenedRegister, lines: &Lines) -> Option<(String, String)> {
-    let text = opened.files.get(place.file)?.text.as_str();
-    let (_, begin) = lines.line(place.file, place.span.start);
+    let text = opened.files.get(place.file())?.text.as_str();
+    let (_, begin) = lines.line(place.file(), place.bytes().start);
     let line = text.get(begin..)?.lines().next()?;
-    let start = line.get(..place.span.start - begin)?.chars().count();
-    let marked = text.get(place.span.clone())?.lines().next().unwrap_or_default().chars().count().max(1);
+    let start = line.get(..place.bytes().start - begin)?.chars().count();
+    let marked = text.get(place.bytes())?.lines().next().unwrap_or_default().chars().count().max(1);
     // One column for each character, so that the marks stand below what they mean.
     let plain = |character: char| if character.is_control() { ' ' } else { character };
     let all: Vec<char> = line.chars().map(plain).collect();

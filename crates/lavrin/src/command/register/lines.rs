@@ -23,9 +23,9 @@ impl Lines {
 
     /// File, line and column of a place, the latter two counted from 1.
     pub fn position(&self, place: &RegisterPlace, opened: &OpenedRegister) -> (String, usize, usize) {
-        let Some(file) = opened.files.get(place.file) else { return (String::new(), 1, 1) };
-        let (line, start) = self.line(place.file, place.span.start);
-        let column = file.text.get(start..place.span.start).unwrap_or_default().chars().count();
+        let Some(file) = opened.files.get(place.file()) else { return (String::new(), 1, 1) };
+        let (line, start) = self.line(place.file(), place.bytes().start);
+        let column = file.text.get(start..place.bytes().start).unwrap_or_default().chars().count();
         (file.path.clone(), line + 1, column + 1)
     }
 }

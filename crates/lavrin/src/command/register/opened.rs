@@ -5,7 +5,7 @@ use crate::exit::Exit;
 use crate::ui::Ui;
 use crate::{clock, paths};
 use clap::Args;
-use lavrin_fleet::register::Date;
+use lavrin_fleet::register::{Date, GrantsFor};
 use lavrin_fleet::register::edit::EditFault;
 use lavrin_keys::key::policy::Policy;
 use lavrin_store::StoreFault;
@@ -31,6 +31,11 @@ impl RegisterArgs {
     /// Finds the register and reads it, to act on what it says.
     pub fn open(&self) -> Result<OpenedRegister, CommandError> {
         self.trusted(self.find()?)
+    }
+
+    /// The same with the grants that may be about one person or one host.
+    pub fn open_for(&self, wanted: GrantsFor<'_>) -> Result<OpenedRegister, CommandError> {
+        OpenedRegister::read_some(self.own(self.find()?)?, wanted).map_err(|fault| unreadable(&fault))
     }
 
     /// The same without the grants, for those who only ask whose something is.

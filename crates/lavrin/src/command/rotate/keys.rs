@@ -369,7 +369,7 @@ pub fn retired(opened: &OpenedRegister, rotation: &Rotation) -> Result<(String, 
 /// Grants that name the old key go on to name the new one.
 pub fn grants_of_new(opened: &OpenedRegister, rotation: &Rotation, path: &str) -> Result<String, CommandError> {
     let mut text = opened.text(path).unwrap_or_default().to_owned();
-    for (number, grant) in opened.register().grants.iter().enumerate() {
+    for grant in &opened.register().grants {
         let (is_theirs, old) = match (&grant.whom.value, &rotation.owner) {
             (Whom::Person(one), Owner::Person { id, label }) => (one == id, label),
             (Whom::Machine { account, host }, Owner::Machine { account: of, host: on, label }) => {
@@ -378,7 +378,7 @@ pub fn grants_of_new(opened: &OpenedRegister, rotation: &Rotation, path: &str) -
             _ => continue,
         };
         if is_theirs && grant.key.as_ref().is_some_and(|named| named.value == *old) {
-            text = set_grant_key(&text, number, &rotation.label).map_err(edit_fault(path))?;
+            text = set_grant_key(&text, grant.number, &rotation.label).map_err(edit_fault(path))?;
         }
     }
     Ok(text)
