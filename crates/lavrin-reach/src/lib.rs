@@ -10,6 +10,7 @@ pub mod netconf;
 mod patience;
 mod reach;
 mod reached;
+mod read_exactly;
 pub mod sftp;
 mod shell;
 mod slots;
@@ -17,6 +18,7 @@ pub mod ssh;
 
 pub use reach::Reach;
 pub use reached::Reached;
+pub use read_exactly::{read_exactly, reads_exactly};
 pub use shell::{Claims, by_hand};
 
 use lavrin_server::fs::BytePath;

@@ -1,6 +1,7 @@
 //! A host's scripts see its tree as `/`. The stand-in runs them on this machine, in a folder: on their way in it tells them so, and
 //! keeps them out of this machine's log. The client knows nothing of it.
 
+use lavrin_reach::{read_exactly, reads_exactly};
 use std::path::Path;
 
 /// What a script says of the tree it works in.
@@ -16,9 +17,6 @@ const WORKS: [&[u8]; 4] = [b"\nreload )", b"\nbegin ", b"\ndisarm ", b"\nat_once
 /// settings again.
 const AS_ROOT: &[u8] =
     b"\nroot() { :; }; alone() { :; }; find_server() { A=y; L=; O=; S=true; C=$R/etc/ssh/sshd_config; }";
-
-/// What stands before the number of bytes that a shell reads and then runs.
-const COUNT: &str = "count=";
 
 /// The tree that scripts work in.
 #[derive(Debug, Clone, Copy)]
@@ -45,14 +43,9 @@ impl Inside<'_> {
 /// of bytes that it reads. Any other command is run as it is.
 pub(crate) fn command(command: &[u8], inside: Inside<'_>) -> (Vec<u8>, usize) {
     let text = String::from_utf8_lossy(command);
-    let read = || {
-        let (before, rest) = text.split_once(COUNT)?;
-        let length = rest.find(|digit: char| !digit.is_ascii_digit())?;
-        let bytes: usize = rest[..length].parse().ok()?;
-        let more = bytes + inside.more();
-        Some((format!("{before}{COUNT}{more}{}", &rest[length..]).into_bytes(), bytes))
-    };
-    read().unwrap_or_else(|| (command.to_vec(), 0))
+    let Some(bytes) = reads_exactly(&text) else { return (command.to_vec(), 0) };
+    let told = text.replacen(&read_exactly(bytes), &read_exactly(bytes + inside.more()), 1);
+    (told.into_bytes(), bytes)
 }
 
 /// A script as it is run here, with the lines that are added.
@@ -113,8 +106,9 @@ mod tests {
     #[test]
     fn a_script_is_told_where_its_tree_is_and_counted_anew() {
         let root = Inside { root: Path::new("/tmp/x"), is_roots: false };
-        let (told, length) = command(b"exec /bin/sh -c 'eval \"$(dd bs=1 count=18 2>/dev/null)\"'", root);
-        assert_eq!(told, b"exec /bin/sh -c 'eval \"$(dd bs=1 count=26 2>/dev/null)\"'");
+        let reading = |bytes: usize| format!("exec /bin/sh -c 'eval \"$({})\"'", read_exactly(bytes)).into_bytes();
+        let (told, length) = command(&reading(18), root);
+        assert_eq!(told, reading(26));
         let mut incoming = Incoming::of(length);
         assert_eq!(incoming.take(b"N=1; R=; ", root), b"");
         assert_eq!(incoming.take(b"export RabcZ\n", root), b"N=1; R='/tmp/x'; export RabcZ\n".to_vec());

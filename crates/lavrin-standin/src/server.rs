@@ -290,8 +290,7 @@ impl Handler for Client {
         if behaviour.replays.is_some() {
             session.channel_success(channel)?;
             let command = String::from_utf8_lossy(command).into_owned();
-            let digits = command.split_once("count=").map(|(_, rest)| rest.split(' ').next().unwrap_or_default());
-            let length = digits.and_then(|digits| digits.parse().ok());
+            let length = lavrin_reach::reads_exactly(&command);
             if length.is_some() {
                 session.data(channel, b"lavrin-hello\n".to_vec())?;
             }

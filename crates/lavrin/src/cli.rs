@@ -17,6 +17,7 @@ use crate::error::CommandError;
 use crate::exit::Exit;
 use crate::ui::{Color, Format, Ui};
 use clap::{CommandFactory as _, FromArgMatches as _, Parser, Subcommand};
+use std::pin::Pin;
 
 pub use again::with as typed_again;
 pub use help::CONNECTION;
@@ -223,8 +224,15 @@ fn dispatch(command: Option<&Command>, ui: &Ui) -> Result<Exit, CommandError> {
     }
 }
 
+type Boxed<'a> = Pin<Box<dyn Future<Output = Result<Exit, CommandError>> + 'a>>;
+
 /// Runs what needs the network.
 pub fn block_on(ui: &Ui, work: impl Future<Output = Result<Exit, CommandError>>) -> Result<Exit, CommandError> {
+    // Boxed, since what runs it would otherwise be in the program once for each command.
+    block_on_boxed(ui, Box::pin(work))
+}
+
+fn block_on_boxed(ui: &Ui, work: Boxed<'_>) -> Result<Exit, CommandError> {
     let runtime = tokio::runtime::Builder::new_multi_thread().worker_threads(2).enable_all().build();
     let runtime = runtime.map_err(|error| CommandError::usage(format!("no threads could be started: {error}")))?;
     runtime.block_on(async {

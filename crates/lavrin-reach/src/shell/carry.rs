@@ -5,7 +5,7 @@
 use super::listing::letters_of;
 use super::{LISTENER, ShellHost, opening_words, quoted, quoted_path};
 use crate::ssh::{Exec, ExecFault};
-use crate::{Boxed, CarryFault};
+use crate::{Boxed, CarryFault, read_exactly};
 use lavrin_keys::text::printable;
 use lavrin_server::account::Account;
 use lavrin_server::fs::{BytePath, NodeKind};
@@ -196,7 +196,7 @@ async fn staged(exec: &mut Exec, inner: &str, writing: &Writing<'_>) -> Result<S
 
 /// Runs what stages and commits a file, by whoever may work in this folder.
 fn write_call(account: &Account, folder: &str, inner: &str) -> String {
-    let command = format!("eval \"$(dd bs=1 count={} 2>/dev/null)\"", inner.len());
+    let command = format!("eval \"$({})\"", read_exactly(inner.len()));
     format!("write_in {} {folder} {}", words_of(account), quoted(&command))
 }
 

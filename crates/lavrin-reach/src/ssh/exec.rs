@@ -2,6 +2,7 @@
 //! then whatever the script reads itself. Everything the login shell prints before the greeting is noise.
 
 use super::Connection;
+use crate::read_exactly;
 use lavrin_keys::key::generate::{Randomness as _, SystemSource};
 use russh::ChannelMsg;
 use russh::client::Msg;
@@ -181,7 +182,7 @@ impl Connection {
             host: self.host.clone(),
             started: Instant::now(),
         };
-        let shell = format!("/bin/sh -c 'echo lavrin-hello; eval \"$(dd bs=1 count={} 2>/dev/null)\"'", script.len());
+        let shell = format!("/bin/sh -c 'echo lavrin-hello; eval \"$({})\"'", read_exactly(script.len()));
         let command = match root_by {
             RootBy::Nobody => format!("exec {shell}"),
             RootBy::Sudo => format!("exec sudo -n {shell}"),

@@ -179,7 +179,7 @@ struct PersonKeyOut {
 #[cfg_attr(test, derive(schemars::JsonSchema))]
 struct AccessOut {
     /// The number of the grant, counted from 1 in the order of access.toml.
-    number: u32,
+    number: usize,
     account: String,
     hosts: Vec<String>,
     /// Over which team, where not by name.
@@ -403,7 +403,7 @@ fn access(person: &Person, register: &Register) -> Vec<AccessOut> {
         Whom::Machine { .. } | Whom::Kept { .. } => false,
     };
     let out = |grant: &Grant| AccessOut {
-        number: grant.number,
+        number: grant.number as usize,
         account: grant.account.clone(),
         hosts: register.hosts_of(grant).map(|host| host.id.clone()).collect(),
         team: if let Whom::Team(team) = &grant.whom.value { Some(team.clone()) } else { None },
