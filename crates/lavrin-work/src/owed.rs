@@ -3,8 +3,8 @@
 use crate::change::Ended;
 use crate::offboard::ALL;
 use crate::register::OpenedRegister;
-use lavrin_fleet::register::{Date, Owed};
 use lavrin_fleet::register::edit::{EditFault, NewOwed, add_owed, remove_owed};
+use lavrin_fleet::register::{Date, Owed};
 use lavrin_keys::key::Fingerprint;
 use lavrin_server::login;
 use lavrin_server::survey::Observation;

@@ -150,17 +150,14 @@ pub fn run() -> Exit {
     if completion::answers(|| help::laid_out(Cli::command())) {
         return Exit::Done;
     }
-    let mut command = help::laid_out(Cli::command());
     if std::env::args_os().take_while(|word| word != "--").any(|word| word == "--help-connection") {
-        Ui::new(Color::Never, Format::Text, false).result(help::connection_page(&command).trim_end());
+        let page = help::connection_page(&help::laid_out(Cli::command()));
+        Ui::new(Color::Never, Format::Text, false).result(page.trim_end());
         return Exit::Done;
     }
-    let found = command.try_get_matches_from_mut(std::env::args_os());
-    let (cli, found) = match found.and_then(|found| Ok((Cli::from_arg_matches(&found)?, found))) {
-        Ok((cli, found)) => {
-            next::remember(command, &found);
-            (cli, found)
-        }
+    // Help takes longer to lay out than most commands take; it is wanted only where something is to be shown.
+    let (cli, found) = match typed(Cli::command()).or_else(|_| typed(help::laid_out(Cli::command()))) {
+        Ok(typed) => typed,
         Err(error) => {
             // What was typed may have come from somewhere else; help is our own, and may be coloured.
             if error.use_stderr() {
@@ -181,6 +178,14 @@ pub fn run() -> Exit {
             error.exit
         }
     }
+}
+
+/// What was typed, by this command line.
+fn typed(mut command: clap::Command) -> Result<(Cli, clap::ArgMatches), clap::Error> {
+    let found = command.try_get_matches_from_mut(std::env::args_os())?;
+    let cli = Cli::from_arg_matches(&found)?;
+    next::remember(command, &found);
+    Ok((cli, found))
 }
 
 fn dispatch(command: Option<&Command>, ui: &Ui) -> Result<Exit, CommandError> {

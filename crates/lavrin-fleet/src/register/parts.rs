@@ -19,7 +19,9 @@ pub(super) fn parts(text: &str, is_list: bool) -> Vec<Range<usize>> {
 fn split(text: &str, whole: usize, part: usize) -> Vec<Range<usize>> {
     let one = || std::iter::once(0..text.len()).collect();
     // Within a text of several lines a line may begin like a header.
-    if text.len() <= whole || ["\"\"\"", "'''"].iter().any(|quotes| memmem::find(text.as_bytes(), quotes.as_bytes()).is_some()) {
+    if text.len() <= whole
+        || ["\"\"\"", "'''"].iter().any(|quotes| memmem::find(text.as_bytes(), quotes.as_bytes()).is_some())
+    {
         return one();
     }
     let mut begins = vec![0];

@@ -163,7 +163,8 @@ impl<'a> PlainText<'a> {
         let mut rest = list.split(',');
         rest.next().and_then(|first| self.from(1, first).string())?;
         // A comma may stand in a text too; that is left to the reader of TOML.
-        rest.all(|item| item.strip_prefix(' ').is_some_and(|item| self.from(1, item).string().is_some())).then_some(self)
+        rest.all(|item| item.strip_prefix(' ').is_some_and(|item| self.from(1, item).string().is_some()))
+            .then_some(self)
     }
 
     /// The texts of a list.

@@ -59,9 +59,9 @@ pub fn run(args: &WithdrawArgs, ui: &Ui) -> Result<Exit, CommandError> {
                 args.whom,
                 args.account
             ));
-            let error = several.iter().fold(error, |error, grant| {
-                error.because(format!("grant {}: {}", grant.number, described(grant)))
-            });
+            let error = several
+                .iter()
+                .fold(error, |error, grant| error.because(format!("grant {}: {}", grant.number, described(grant))));
             let (whom, account) = (&args.whom, &args.account);
             let first = several.first().map_or(1, |grant| grant.number);
             return Err(error

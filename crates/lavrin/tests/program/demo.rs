@@ -59,6 +59,7 @@ fn on_a_terminal_it_stops_after_each_chapter_and_jumps() {
     assert!(done, "{said}");
     assert!(said.contains("1. One server") && said.contains("7. Somebody leaves"), "{said}");
     // What is jumped over is done, and not shown; what comes behind the end is neither.
+    assert!(said.contains("  4  Somebody joins …"), "{said}");
     assert!(!said.contains("lavrin person request") && said.contains("lavrin offboard runa"), "{said}");
     assert!(!said.contains("8. The report") && said.contains("are gone again"), "{said}");
 }

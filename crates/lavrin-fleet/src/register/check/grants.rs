@@ -1,9 +1,15 @@
 //! Findings about grants: names that nobody has, ends that are past, people who have left.
 
 use super::{CheckFindings, about, unknown};
-use crate::register::{Date, Grant, Person, Placed, Register, RegisterFault, Whom};
+use crate::register::{Date, Grant, Person, Placed, Register, RegisterFault, RegisterFinding, Whom};
+use foldhash::quality::RandomState;
 use lavrin_server::steps::gives_root;
+use rayon::prelude::*;
 use std::collections::{BTreeSet, HashMap};
+use std::hash::{Hash, Hasher};
+
+/// So many grants are judged in one go.
+const AT_ONCE: usize = 1024;
 
 pub(super) fn check(register: &Register, today: Date, found: &mut CheckFindings) {
     let tags: BTreeSet<&str> = register.hosts.values().flat_map(|host| &host.tags).map(String::as_str).collect();
@@ -11,33 +17,87 @@ pub(super) fn check(register: &Register, today: Date, found: &mut CheckFindings)
     for person in register.people.values() {
         teams.entry(person.team.as_deref().unwrap_or_default()).or_default().push(person);
     }
-    let mut seen = HashMap::new();
-    for grant in &register.grants {
-        let key = (&grant.whom.value, &grant.account, values(&grant.hosts), values(&grant.tags), label(grant));
-        if let Some(first) = seen.insert(key, &grant.place) {
-            let beside = vec![*first];
-            found.say_beside(RegisterFault::GrantTwice, &grant.place, beside, &about(&grant.whom.value));
+    let some = |grants: &[Grant]| {
+        let mut found = CheckFindings::default();
+        for grant in grants {
+            one(register, grant, (&teams, &tags), today, &mut found);
         }
-        whom(register, grant, &teams, today, found);
-        places(register, grant, &tags, found);
-        groups(register, grant, found);
-        if let Some(until) = grant.until.as_ref().filter(|_| grant.has_ended(today)) {
-            let fault = RegisterFault::GrantEnded { account: grant.account.clone(), on: until.value };
-            found.say(fault, &until.place, &about(&grant.whom.value));
+        found.findings
+    };
+    let (all, twice) =
+        rayon::join(|| register.grants.par_chunks(AT_ONCE).map(some).collect::<Vec<_>>(), || twice(&register.grants));
+    found.findings.extend(all.into_iter().flatten());
+    found.findings.extend(twice);
+}
+
+/// Grants that say what one before them says.
+fn twice(grants: &[Grant]) -> Vec<RegisterFinding> {
+    let mut found = CheckFindings::default();
+    let mut seen = HashMap::with_capacity_and_hasher(grants.len(), RandomState::default());
+    for grant in grants {
+        if let Some(first) = seen.insert(Meaning(grant), grant.place) {
+            found.say_beside(RegisterFault::GrantTwice, &grant.place, vec![first], &about(&grant.whom.value));
         }
-        let days = register.rules.ends_soon_days;
-        let is_near = |until: &Date| (0..days).contains(&(until.number() - today.number()));
-        if let Some(until) = grant.until.as_ref().filter(|until| is_near(&until.value)) {
-            let names = |list: &[Placed<String>]| list.iter().map(|name| name.value.clone()).collect();
-            let fault = RegisterFault::GrantEndsSoon {
-                team: matches!(grant.whom.value, Whom::Team(_)),
-                account: grant.account.clone(),
-                hosts: names(&grant.hosts),
-                tags: names(&grant.tags),
-                on: until.value,
-            };
-            found.say(fault, &until.place, &about(&grant.whom.value));
-        }
+    }
+    found.findings
+}
+
+/// What a grant says, but for how long and under which limits.
+struct Meaning<'a>(&'a Grant);
+
+impl Meaning<'_> {
+    fn parts(&self) -> (&Whom, &str, Option<&str>) {
+        (&self.0.whom.value, &self.0.account, self.0.key.as_ref().map(|label| label.value.as_str()))
+    }
+
+    fn hosts(&self) -> impl Iterator<Item = &str> {
+        self.0.hosts.iter().map(|host| host.value.as_str())
+    }
+
+    fn tags(&self) -> impl Iterator<Item = &str> {
+        self.0.tags.iter().map(|tag| tag.value.as_str())
+    }
+}
+
+impl PartialEq for Meaning<'_> {
+    fn eq(&self, other: &Self) -> bool {
+        self.parts() == other.parts() && self.hosts().eq(other.hosts()) && self.tags().eq(other.tags())
+    }
+}
+
+impl Eq for Meaning<'_> {}
+
+impl Hash for Meaning<'_> {
+    fn hash<H: Hasher>(&self, state: &mut H) {
+        self.parts().hash(state);
+        self.hosts().for_each(|host| host.hash(state));
+        self.tags().for_each(|tag| tag.hash(state));
+    }
+}
+
+/// Teams by name, and the tags that hosts have.
+type Known<'a> = (&'a HashMap<&'a str, Vec<&'a Person>>, &'a BTreeSet<&'a str>);
+
+fn one(register: &Register, grant: &Grant, (teams, tags): Known<'_>, today: Date, found: &mut CheckFindings) {
+    whom(register, grant, teams, today, found);
+    places(register, grant, tags, found);
+    groups(register, grant, found);
+    if let Some(until) = grant.until.as_ref().filter(|_| grant.has_ended(today)) {
+        let fault = RegisterFault::GrantEnded { account: grant.account.clone(), on: until.value };
+        found.say(fault, &until.place, &about(&grant.whom.value));
+    }
+    let days = register.rules.ends_soon_days;
+    let is_near = |until: &Date| (0..days).contains(&(until.number() - today.number()));
+    if let Some(until) = grant.until.as_ref().filter(|until| is_near(&until.value)) {
+        let names = |list: &[Placed<String>]| list.iter().map(|name| name.value.clone()).collect();
+        let fault = RegisterFault::GrantEndsSoon {
+            team: matches!(grant.whom.value, Whom::Team(_)),
+            account: grant.account.clone(),
+            hosts: names(&grant.hosts),
+            tags: names(&grant.tags),
+            on: until.value,
+        };
+        found.say(fault, &until.place, &about(&grant.whom.value));
     }
 }
 
@@ -51,14 +111,6 @@ fn groups(register: &Register, grant: &Grant, found: &mut CheckFindings) {
             found.say(RegisterFault::GroupLikeRoot { group: name }, &group.place, &about(&grant.whom.value));
         }
     }
-}
-
-fn values(list: &[Placed<String>]) -> Vec<&str> {
-    list.iter().map(|item| item.value.as_str()).collect()
-}
-
-fn label(grant: &Grant) -> Option<&str> {
-    grant.key.as_ref().map(|label| label.value.as_str())
 }
 
 fn whom(

@@ -17,14 +17,24 @@ pub type AccountsSeen<'a> = dyn Fn(&str) -> Option<Vec<String>> + Sync + 'a;
 /// Everything that is wrong, file by file and from top to bottom; `seen` tells which accounts there really are.
 #[must_use]
 pub fn check(reading: &Reading, today: Date, seen: &AccountsSeen<'_>) -> Vec<RegisterFinding> {
-    let mut found = CheckFindings { findings: reading.findings.clone() };
     let register = &reading.register;
-    keys::check(register, today, &mut found);
-    grants::check(register, today, &mut found);
-    hosts::check(register, today, seen, &mut found);
-    kept::check(register, today, &mut found);
-    policy::check(register, &mut found);
-    let mut findings = exceptions::apply(register, today, found.findings);
+    let by = |check: &(dyn Fn(&mut CheckFindings) + Sync)| {
+        let mut found = CheckFindings::default();
+        check(&mut found);
+        found.findings
+    };
+    let (of_keys, others) = rayon::join(
+        || by(&|found| keys::check(register, today, found)),
+        || {
+            by(&|found| {
+                grants::check(register, today, found);
+                hosts::check(register, today, seen, found);
+                kept::check(register, today, found);
+                policy::check(register, found);
+            })
+        },
+    );
+    let mut findings = exceptions::apply(register, today, [reading.findings.clone(), of_keys, others].concat());
     weigh(register, &mut findings);
     findings.sort_by_key(|finding| (finding.place.file(), finding.place.bytes().start, finding.fault.rule()));
     findings
@@ -37,6 +47,7 @@ pub fn worst(findings: &[RegisterFinding]) -> Option<Severity> {
 }
 
 /// Findings as they come.
+#[derive(Default)]
 struct CheckFindings {
     findings: Vec<RegisterFinding>,
 }

@@ -14,10 +14,13 @@ is_as_it_was() { case $1 in "$WAS" | "$WAS"?) [ "$3:$4" = "$WHOSE" ] ;; *) false
 T=.lavrin-$N; umask 077
 trap '' HUP PIPE INT TERM # a line that is cut must not keep us from sweeping up
 cd -P -- "$R$P" 2>/dev/null && [ "$(pwd -P)" = "$R$P" ] || { T=/nonexistent/x; fail "moved"; }
-r=$(df -Pk . 2>/dev/null | { read -r x; read -r a b c d x; printf %s "$d"; }) # room in KiB, where the system tells it
+d=; { read -r x; read -r a b c d x; } <<END
+$(df -Pk . 2>/dev/null)
+END
+r=$d # room in KiB, where the system tells it
 case $r in '' | *[!0-9]*) ;; *) [ "$r" -ge $(((LN + (LO > 0 ? LO : 0)) / 1024 + 1)) ] || { T=/nonexistent/x; fail "full $r"; } ;; esac
 find . -name '.lavrin-*' -mtime +0 -exec rm -f {} \; 2>/dev/null
-x=$( (set -C; : >"$T.new") 2>&1) || fail "refused: ${x##*: }"
+x=$(exec 2>&1; set -C; : >"$T.new") || fail "refused: ${x##*: }"
 if [ "$LO" -ge 0 ]; then
   if [ -L "$B" ] || [ ! -f "$B" ]; then fail changed; fi
   l=$(ls -ldn -- "$B")

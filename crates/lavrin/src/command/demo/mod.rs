@@ -87,6 +87,10 @@ impl DemoStage<'_> {
         let mut shown_from = 0;
         for (number, (title, chapter)) in CHAPTERS.iter().enumerate() {
             self.is_shown.set(number >= shown_from);
+            if number < shown_from {
+                // It takes a while all the same.
+                self.ui.show(&format!("  {}  {title} …", number + 1));
+            }
             self.say(&format!("{}. {title}", number + 1));
             chapter(self, hosts)?;
             if !stops || number < shown_from || number + 1 == CHAPTERS.len() {
