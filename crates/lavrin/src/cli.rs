@@ -229,7 +229,7 @@ fn dispatch(command: Option<&Command>, ui: &Ui) -> Result<Exit, CommandError> {
     }
 }
 
-type Boxed<'a> = Pin<Box<dyn Future<Output = Result<Exit, CommandError>> + 'a>>;
+type CommandWork<'a> = Pin<Box<dyn Future<Output = Result<Exit, CommandError>> + 'a>>;
 
 /// Runs what needs the network.
 pub fn block_on(ui: &Ui, work: impl Future<Output = Result<Exit, CommandError>>) -> Result<Exit, CommandError> {
@@ -237,7 +237,7 @@ pub fn block_on(ui: &Ui, work: impl Future<Output = Result<Exit, CommandError>>)
     block_on_boxed(ui, Box::pin(work))
 }
 
-fn block_on_boxed(ui: &Ui, work: Boxed<'_>) -> Result<Exit, CommandError> {
+fn block_on_boxed(ui: &Ui, work: CommandWork<'_>) -> Result<Exit, CommandError> {
     let runtime = tokio::runtime::Builder::new_multi_thread().worker_threads(2).enable_all().build();
     let runtime = runtime.map_err(|error| CommandError::usage(format!("no threads could be started: {error}")))?;
     runtime.block_on(async {

@@ -76,9 +76,9 @@ impl Hash for Meaning<'_> {
 }
 
 /// Teams by name, and the tags that hosts have.
-type Known<'a> = (&'a HashMap<&'a str, Vec<&'a Person>>, &'a BTreeSet<&'a str>);
+type TeamsAndTags<'a> = (&'a HashMap<&'a str, Vec<&'a Person>>, &'a BTreeSet<&'a str>);
 
-fn one(register: &Register, grant: &Grant, (teams, tags): Known<'_>, today: Date, found: &mut CheckFindings) {
+fn one(register: &Register, grant: &Grant, (teams, tags): TeamsAndTags<'_>, today: Date, found: &mut CheckFindings) {
     whom(register, grant, teams, today, found);
     places(register, grant, tags, found);
     groups(register, grant, found);
