@@ -35,28 +35,26 @@ if [ "$(id -u)" != 0 ]; then
   exit 2
 fi
 
-# The servers of the releases that this machine has not itself.
-own=$(sed -n 's/^VERSION_CODENAME=//p' /etc/os-release)
-others=()
-for suite in bullseye bookworm trixie; do [ "$suite" = "$own" ] || others+=("$suite"); done
-LAVRIN_SERVER_TREES=$(scripts/server-trees.sh "${others[@]}")
-export LAVRIN_SERVER_TREES
-
-# Whole machines with systemd.
-LAVRIN_MACHINE_TREES=$(scripts/machine-trees.sh bookworm trixie)
-export LAVRIN_MACHINE_TREES
-
-# Another implementation of the format in which private halves are sealed.
-LAVRIN_AGE_PYTHON=$(scripts/age-python.sh)
-export LAVRIN_AGE_PYTHON
-
-# A real browser is driven for the report.
-LAVRIN_PLAYWRIGHT=$(scripts/playwright.sh)
-export LAVRIN_PLAYWRIGHT
-
-# A busybox that makes accounts itself.
-LAVRIN_BUSYBOX=$(dirname "$(scripts/busybox.sh)")
-export LAVRIN_BUSYBOX
+# What the tests need beside the program. It mostly waits for the network and the disk, so that it is made while the program is built.
+made=$(mktemp -d)
+trap 'kill "${surroundings:-}" 2>/dev/null || true; rm -rf "$made"' EXIT
+make_surroundings() {
+  # The servers of the releases that this machine has not itself.
+  local own suite others=()
+  own=$(sed -n 's/^VERSION_CODENAME=//p' /etc/os-release)
+  for suite in bullseye bookworm trixie; do [ "$suite" = "$own" ] || others+=("$suite"); done
+  scripts/server-trees.sh "${others[@]}" >"$made/servers"
+  # Whole machines with systemd.
+  scripts/machine-trees.sh bookworm trixie >"$made/machines"
+  # Another implementation of the format in which private halves are sealed.
+  scripts/age-python.sh >"$made/age"
+  # A real browser is driven for the report.
+  scripts/playwright.sh >"$made/playwright"
+  # A busybox that makes accounts itself.
+  scripts/busybox.sh >"$made/busybox"
+}
+make_surroundings &
+surroundings=$!
 
 # The program as others get it: a package, and one file, which is built in half the time without optimisation.
 LAVRIN_DEB=$(scripts/deb.sh release)
@@ -67,6 +65,12 @@ scripts/deny.sh
 export INSTA_UPDATE=no
 cargo fmt --all --check
 cargo clippy --workspace --all-targets -- -D warnings
+
+wait "$surroundings"
+LAVRIN_SERVER_TREES=$(cat "$made/servers") LAVRIN_MACHINE_TREES=$(cat "$made/machines")
+LAVRIN_AGE_PYTHON=$(cat "$made/age") LAVRIN_PLAYWRIGHT=$(cat "$made/playwright")
+LAVRIN_BUSYBOX=$(dirname "$(cat "$made/busybox")")
+export LAVRIN_SERVER_TREES LAVRIN_MACHINE_TREES LAVRIN_AGE_PYTHON LAVRIN_PLAYWRIGHT LAVRIN_BUSYBOX
 # Three at a time on two cores: much of what they do is waiting for servers, and for lines that were cut.
 cargo test --workspace --no-fail-fast -- --include-ignored --test-threads 3
 
