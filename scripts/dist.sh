@@ -24,9 +24,7 @@ fi
 export RUSTFLAGS="$flags ${RUSTFLAGS:-}"
 # With a named target the flags are not those of build scripts and macros, which could not be linked statically.
 cargo build --locked --profile "$profile" -p lavrin --target "$host" --target-dir "$build" >&2
-# The folder of one profile has another name.
-folder=$profile; if [ "$profile" = dev ]; then folder=debug; fi
-binary=$build/$host/$folder/lavrin
+binary=$build/$host/$profile/lavrin
 if grep -aq -e "$home/" -e "$PWD/" "$binary"; then
   echo "dist.sh: $binary names a path of this machine" >&2
   exit 1

@@ -56,9 +56,9 @@ make_surroundings() {
 make_surroundings &
 surroundings=$!
 
-# The program as others get it: a package, and one file, which is built in half the time without optimisation.
+# The program as others get it: a package, and one file.
 LAVRIN_DEB=$(scripts/deb.sh release)
-LAVRIN_STATIC=$(scripts/dist.sh dev static)
+LAVRIN_STATIC=$(scripts/dist.sh release static)
 export LAVRIN_DEB LAVRIN_STATIC
 scripts/deny.sh
 

@@ -18,9 +18,10 @@ pub(super) fn grants(source: SourcePart, text: &str, wanted: GrantsFor<'_>) -> O
     let mut read = PlainGrants { grants: Vec::new(), count: 0 };
     let mut open: Option<PlainGrant<'_>> = None;
     let mut at = 0;
-    for whole in text.split_inclusive('\n') {
-        let line = PlainText { source, at, text: whole.strip_suffix('\n').unwrap_or(whole) };
-        at += whole.len();
+    let last = (!text.ends_with('\n')).then_some(text.len());
+    for end in memchr::memchr_iter(b'\n', text.as_bytes()).chain(last) {
+        let line = PlainText { source, at, text: text.get(at..end)? };
+        at = end + 1;
         if line.text == HEADER {
             if let Some(before) = open.replace(PlainGrant::begun(line.place())) {
                 read.take(&before, wanted)?;
@@ -135,8 +136,9 @@ impl<'a> PlainText<'a> {
     }
 
     fn field(self) -> Option<(&'a str, Self)> {
-        let (name, rest) = self.text.split_once(' ')?;
-        Some((name, self.from(name.len() + " = ".len(), rest.strip_prefix("= ")?)))
+        // Names are so short that nothing finds their end sooner.
+        let (name, rest) = self.text.split_at(self.text.bytes().position(|byte| byte == b' ')?);
+        Some((name, self.from(name.len() + " = ".len(), rest.strip_prefix(" = ")?)))
     }
 
     /// This, where it is a text in quotes and nothing in it is more than it looks.
