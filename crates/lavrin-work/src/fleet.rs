@@ -50,16 +50,10 @@ pub fn audit(
         };
         some.par_iter().zip(seen).map(one).collect()
     };
-    let mut judged = 0;
     let mut take = |parts: Vec<FleetReport>| {
-        let is_first = judged == 0;
-        judged += parts.len();
         for part in parts {
             across.add(&part.entries);
             report.absorb(part);
-        }
-        if is_first {
-            report.foresee(judged, hosts.len());
         }
     };
     // While some hosts are judged, the next ones are read. Each part has a channel of its own, which a panic closes.

@@ -116,9 +116,6 @@ pub struct FleetEntry {
     pub owner: Option<Owner>,
 }
 
-/// Most entries and findings that room is made for before they are there.
-const FORESEEN_MAX: usize = 1 << 19;
-
 /// What was found on one host or on many.
 #[derive(Debug, Clone, Default)]
 pub struct FleetReport {
@@ -148,14 +145,6 @@ impl FleetReport {
         self.not_applicable.extend(part.not_applicable);
         self.take_agents += part.take_agents;
         self.key_holders.extend(part.key_holders);
-    }
-
-    /// Makes room for what the rest of so many hosts will give, if they are like those that were judged: a list that grows is there
-    /// twice meanwhile.
-    pub fn foresee(&mut self, judged: usize, hosts: usize) {
-        let more = |length: usize| (length * hosts.saturating_sub(judged) / judged.max(1)).min(FORESEEN_MAX);
-        self.entries.reserve_exact(more(self.entries.len()));
-        self.findings.reserve_exact(more(self.findings.len()));
     }
 
     /// How many findings have this severity.
