@@ -18,6 +18,7 @@ mod plain;
 mod policy;
 mod reach;
 mod read;
+mod read_grant;
 
 pub use defaults::{Defaults, HOST_LIMIT_MAX, PARALLEL_MAX, read_defaults};
 pub use device::FOLDER as PROFILES;
