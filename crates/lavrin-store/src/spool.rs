@@ -283,7 +283,7 @@ impl Store for Away {
         self.away()
     }
 
-    fn looks(&self) -> StoreResult<Vec<Look>> {
+    fn looks(&self, _: Option<&[&str]>) -> StoreResult<Vec<Look>> {
         Ok(Vec::new())
     }
 

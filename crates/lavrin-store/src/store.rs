@@ -211,8 +211,8 @@ pub(crate) trait Store: std::fmt::Debug + Send {
     fn record_fault(&self, host: &str, time: i64, fault: &str) -> StoreResult<()>;
     /// Gives a host another name in all that was seen of it.
     fn rename_host(&self, old: &str, new: &str) -> StoreResult<()>;
-    /// The last look at every host, by name.
-    fn looks(&self) -> StoreResult<Vec<Look>>;
+    /// The last look at each of these hosts, or at every host, by name.
+    fn looks(&self, hosts: Option<&[&str]>) -> StoreResult<Vec<Look>>;
     /// How many were seen, and when.
     fn seen_hosts(&self) -> StoreResult<SeenHosts>;
     /// The observation of each host that was in force at this time, in the order of the hosts.

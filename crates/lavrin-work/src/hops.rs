@@ -59,7 +59,7 @@ pub fn behind(register: &Register, store: &Database, now: Moment, begin: &[Strin
     let mut next: BTreeSet<String> = begin.iter().cloned().collect();
     let mut all = FleetFacts::default();
     while !next.is_empty() {
-        let hosts: Vec<&Host> = next.iter().filter_map(|host| register.hosts.get(host)).collect();
+        let hosts: Vec<&Host> = next.iter().filter_map(|host| register.hosts.get(host)).map(Box::as_ref).collect();
         let found = facts(&hosts, Some(store), now)?;
         known.append(&mut next);
         for key in found.hosts.iter().flat_map(|host| &host.accounts).flat_map(|account| &account.held) {
@@ -90,7 +90,7 @@ pub fn worst(
     let facts = if register.rules.no_ways.is_empty() {
         behind(register, store, now, holders)?
     } else {
-        facts(&register.hosts.values().collect::<Vec<_>>(), Some(store), now)?
+        facts(&register.all_hosts().collect::<Vec<_>>(), Some(store), now)?
     };
     let ways = WaysThrough::of(&facts.hosts, register, Follow::default());
     let names: BTreeSet<&str> = hosts.iter().map(|host| host.id.as_str()).collect();

@@ -39,6 +39,8 @@ pub struct Stop {
     pub reach: ReachKind,
     /// Where its keys are, where it gives nothing but files.
     pub places: KeyPlaces,
+    /// Accounts that the register manages; a host that gives nothing but files, or has a command line of its own, does not list its own.
+    pub managed: Vec<String>,
     /// How it is worked on, where it has a command line of its own.
     pub profile: Option<Arc<Profile>>,
     /// Whether the first key of an account ends its logins by password there.
@@ -227,14 +229,14 @@ impl Ways {
     /// The ways to the hosts of a register; `login` is who the command says should sign in.
     #[must_use]
     pub fn of(register: &Register, way: Way, login: Option<String>) -> Self {
-        let jumps = register.hosts.values().filter_map(|host| host.through.as_ref());
+        let jumps = register.all_hosts().filter_map(|host| host.through.as_ref());
         let jumps = jumps.filter_map(|through| register.hosts.get(&through.value));
         let has_agent = way.credentials.iter().any(|one| matches!(one, Credential::Agent { .. }));
         let offers = if has_agent { Offers::of(register) } else { Offers::default() };
         // Who signs in where the work is done says nothing about the hosts on the way.
         let jumps: Vec<Stop> = jumps.map(|host| stop(host, None, &way, &offers)).collect();
         let named = |host: &Host| register.profiles.get(&host.profile.as_ref()?.value).cloned();
-        let profiles = register.hosts.values().filter_map(|host| Some((host.id.clone(), named(host)?))).collect();
+        let profiles = register.all_hosts().filter_map(|host| Some((host.id.clone(), named(host)?))).collect();
         Self { login, offers, profiles, ..Self::over_these(jumps, way) }
     }
 
@@ -335,8 +337,8 @@ impl Ways {
                     Reached::key_subsystem(KeySubsystem::open(connection, stop.login.clone(), limit).await?)
                 }
                 ReachKind::Sftp => {
-                    let opened = SftpHost::open(connection, stop.login.clone(), stop.places.clone(), limit);
-                    Reached::sftp(opened.await?)
+                    let (login, managed) = (stop.login.clone(), stop.managed.clone());
+                    Reached::sftp(SftpHost::open(connection, login, managed, stop.places.clone(), limit).await?)
                 }
                 ReachKind::Dialogue => Reached::dialogue(self.dialogue(connection, stop, limit).await?),
                 ReachKind::Netconf => Reached::netconf(NetconfDevice::open(connection, limit).await?),
@@ -363,7 +365,7 @@ impl Ways {
             let why = format!("no profile says how to work on it; give {host} one in the register: profile = \"NAME\"");
             return Err(ExecFault::Device { why });
         };
-        let (login, managed) = (stop.login.clone(), stop.places.accounts.clone());
+        let (login, managed) = (stop.login.clone(), stop.managed.clone());
         DialogueDevice::open(connection, login, managed, profile, self.way.fetch_folder.clone(), limit).await
     }
 
@@ -455,6 +457,7 @@ fn stop(host: &Host, login: Option<&str>, way: &Way, offers: &Offers) -> Stop {
         target: pinned(host),
         reach: host.reach,
         places: host.places.clone(),
+        managed: host.accounts.iter().map(|account| account.value.clone()).collect(),
         profile: None,
         first_key_ends_passwords: host.limits.first_key_ends_passwords,
         after_change: host.after_change.iter().map(|word| word.value.clone()).collect(),

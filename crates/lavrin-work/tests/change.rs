@@ -73,6 +73,7 @@ fn stop(name: &str, host: &StandIn) -> Stop {
         root_by: None,
         reach: lavrin_fleet::register::ReachKind::Shell,
         places: lavrin_server::device::KeyPlaces::default(),
+        managed: Vec::new(),
         profile: None,
         first_key_ends_passwords: false,
         after_change: Vec::new(),

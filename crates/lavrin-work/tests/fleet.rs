@@ -57,7 +57,7 @@ fn every_host_is_audited_by_what_was_last_seen_of_it() {
     let folder = tempfile::tempdir().unwrap();
     let store = Database::open(folder.path()).unwrap();
     let register = register();
-    let hosts: Vec<&Host> = register.hosts.values().collect();
+    let hosts: Vec<&Host> = register.all_hosts().collect();
     let unseen = audit(&register, &hosts, None, now()).unwrap();
     assert_eq!((unseen.entries.len(), unseen.findings.len()), (0, 3));
     put(&store, "lantern", now().time - 100, 1);

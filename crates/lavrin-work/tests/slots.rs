@@ -161,7 +161,7 @@ impl Site {
         let store =
             Database::open(std::path::Path::new(&self.run.store.lock().unwrap().place()).ancestors().nth(2).unwrap())
                 .unwrap();
-        let hosts: Vec<&Host> = register.hosts.values().collect();
+        let hosts: Vec<&Host> = register.all_hosts().collect();
         let mut seen = Vec::new();
         let mut take = |surveyed: &lavrin_work::survey::Surveyed, found: Option<Box<Observation>>| {
             assert!(surveyed.fault.is_none(), "{:?}", surveyed.fault);
@@ -242,7 +242,7 @@ async fn slots_are_surveyed_compared_and_brought_into_line() {
     assert_eq!((ask(2), ask(1)), (Outcome::Undecided, Outcome::Refused));
     assert!(!stored.abilities.has(Ability::Modes));
     // No finding about settings and modes that the device does not have.
-    let hosts: Vec<&Host> = register.hosts.values().collect();
+    let hosts: Vec<&Host> = register.all_hosts().collect();
     let report = audit(&register, &hosts, Some(&store), moment()).unwrap();
     let rules: Vec<&str> = report.findings.iter().map(|found| found.finding.fault.rule()).collect();
     assert_eq!((rules, report.not_checked.len(), report.entries.len()), (vec!["unknown-key"], 0, 4));

@@ -40,6 +40,7 @@ fn stop(name: &str, host: &StandIn, through: Option<&str>) -> Stop {
     Stop {
         reach: lavrin_fleet::register::ReachKind::default(),
         places: lavrin_server::device::KeyPlaces::default(),
+        managed: Vec::new(),
         profile: None,
         first_key_ends_passwords: false,
         after_change: Vec::new(),

@@ -274,6 +274,7 @@ fn plain(host: &str, login: &str, client: &ClientHost, port: Option<u16>) -> Sto
         target,
         reach,
         places: KeyPlaces::default(),
+        managed: Vec::new(),
         profile: None,
         first_key_ends_passwords: false,
         after_change: Vec::new(),

@@ -126,7 +126,7 @@ pub fn ungranted<S: BuildHasher>(
 /// Tags of at least two hosts that are all among these, the largest first, and the hosts that none of them covers.
 fn by_tag(register: &Register, mut hosts: BTreeSet<String>) -> (Vec<String>, Vec<String>) {
     let mut tagged: BTreeMap<&str, BTreeSet<&str>> = BTreeMap::new();
-    for host in register.hosts.values() {
+    for host in register.all_hosts() {
         for tag in &host.tags {
             tagged.entry(tag).or_default().insert(&host.id);
         }

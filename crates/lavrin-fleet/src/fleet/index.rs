@@ -70,7 +70,7 @@ impl<'a> Index<'a> {
             of_person: HashMap::default(),
             of_team: HashMap::default(),
         };
-        for host in register.hosts.values() {
+        for host in register.all_hosts() {
             for key in &host.keys {
                 let account = key.account.clone().unwrap_or_default();
                 let owner = Owner::Machine { account, host: host.id.clone(), label: key.label.clone() };

@@ -92,7 +92,7 @@ pub fn rotations(register: &Register, today: Date) -> Vec<Rotation> {
         let owner = |label: &str| Owner::Person { id: person.id.clone(), label: label.to_owned() };
         of_keys(&person.keys, owner, today)
     });
-    let of_hosts = register.hosts.values().flat_map(|host| {
+    let of_hosts = register.all_hosts().flat_map(|host| {
         let account = |label: &str| {
             let key = host.keys.iter().find(|key| key.label == label);
             key.and_then(|key| key.account.clone()).unwrap_or_default()

@@ -352,7 +352,7 @@ fn an_agents_keys_are_offered_in_the_order_of_what_they_may_open() {
     );
     let offers = super::Offers::of(&register);
     let key_of = |who: &str| register.people[who].keys[0].fingerprint;
-    let host = register.hosts.values().next().unwrap();
+    let host = register.all_hosts().next().unwrap();
     assert_eq!(offers.on(host, "root")[..1], [key_of("runa")]);
     assert_eq!(offers.on(host, "lamp")[..1], [key_of("edda")]);
     assert!(offers.on(host, "root").contains(&key_of("edda")));

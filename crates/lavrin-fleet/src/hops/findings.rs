@@ -65,6 +65,6 @@ fn forbidden(ways: &WaysThrough<'_>, hosts: &BTreeSet<&str>, no_way: &NoWay) -> 
 }
 
 fn numbers_of(ways: &WaysThrough<'_>, register: &Register, tag: &str) -> Vec<usize> {
-    let tagged = register.hosts.values().filter(|host| host.tags.iter().any(|own| own == tag));
+    let tagged = register.all_hosts().filter(|host| host.tags.iter().any(|own| own == tag));
     tagged.filter_map(|host| ways.host(&host.id)).collect()
 }

@@ -40,12 +40,7 @@ fn is_shown(fields: &mut Fields<'_, '_>, name: &str, text: &Placed<String>) -> b
 }
 
 /// Where the keys of a host are.
-pub(super) fn places(
-    source: SourcePart,
-    about: &str,
-    fields: &mut Fields<'_, '_>,
-    accounts: &[Placed<String>],
-) -> KeyPlaces {
+pub(super) fn places(source: SourcePart, about: &str, fields: &mut Fields<'_, '_>) -> KeyPlaces {
     let file = fields.text("keys_file");
     if let Some(file) = &file {
         say_elsewhere("keys_file", &file.value, file.place, fields);
@@ -66,7 +61,6 @@ pub(super) fn places(
         of_groups: files.into_iter().filter_map(of_group).collect(),
         form: fields.word("keys_form", &KeyForm::NAMES, FieldKind::KeyForm).unwrap_or_default(),
         line_ends: fields.word("line_ends", &KeyLineEnds::NAMES, FieldKind::LineEnds).unwrap_or_default(),
-        accounts: accounts.iter().map(|account| account.value.clone()).collect(),
     }
 }
 

@@ -21,13 +21,16 @@ pub(super) struct Fields<'a, 'i> {
     faults: &'a mut Faults,
 }
 
+/// No table that is read very often has more fields.
+const KNOWN_USUAL: usize = 32;
+
 /// Fields whose texts may have more than one line, or none that is shown.
 const MAY_HAVE_LINES: [&str; 4] = ["way_back", "line", "host_keys", "send"];
 
 impl<'a, 'i> Fields<'a, 'i> {
     pub(super) fn new(source: SourcePart, about: &'a str, table: Spanned<DeTable<'i>>, faults: &'a mut Faults) -> Self {
         let place = source.place(table.span());
-        Self { source, about, place, table: table.into_inner(), known: Vec::new(), faults }
+        Self { source, about, place, table: table.into_inner(), known: Vec::with_capacity(KNOWN_USUAL), faults }
     }
 
     pub(super) fn place(&self) -> RegisterPlace {

@@ -351,7 +351,7 @@ pub struct Register {
     /// The people by their names here.
     pub people: BTreeMap<String, Person>,
     /// The hosts by their names here.
-    pub hosts: BTreeMap<String, Host>,
+    pub hosts: BTreeMap<String, Box<Host>>,
     /// Profiles of devices by their names here.
     pub profiles: BTreeMap<String, Arc<Profile>>,
     /// The grants in their order.
@@ -383,17 +383,22 @@ impl Register {
         self.kept.iter().find(|kept| kept.account == account && kept.host == host)
     }
 
+    /// Every host, in the order of their names.
+    pub fn all_hosts(&self) -> impl Iterator<Item = &Host> {
+        self.hosts.values().map(Box::as_ref)
+    }
+
     /// The hosts that a grant names or that carry one of its tags, in the order of their names; a host named `*` stands for all.
     pub fn hosts_of<'a>(&'a self, grant: &'a Grant) -> impl Iterator<Item = &'a Host> {
         let names_all = grant.tags.is_empty() && grant.hosts.iter().all(|name| name.value != "*");
         let mut named: Vec<&Host> = Vec::new();
         if names_all {
-            named.extend(grant.hosts.iter().filter_map(|name| self.hosts.get(&name.value)));
+            named.extend(grant.hosts.iter().filter_map(|name| self.hosts.get(&name.value)).map(Box::as_ref));
             named.sort_unstable_by_key(|host| &host.id);
             named.dedup_by_key(|host| &host.id);
         }
         // Only where more than names count each host has to be asked.
-        let others = (!names_all).then(|| self.hosts.values().filter(|host| grant.covers(host)));
+        let others = (!names_all).then(|| self.all_hosts().filter(|host| grant.covers(host)));
         named.into_iter().chain(others.into_iter().flatten())
     }
 
@@ -408,7 +413,7 @@ impl Register {
         }
         let meant =
             |host: &&Host| names.is_empty() || names.iter().any(|name| host.id == *name || host.tags.contains(name));
-        Ok(self.hosts.values().filter(meant).collect())
+        Ok(self.all_hosts().filter(meant).collect())
     }
 
     /// Whether the way to a host over others never ends.

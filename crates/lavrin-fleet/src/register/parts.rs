@@ -27,18 +27,23 @@ fn split(text: &str, whole: usize, part: usize) -> Vec<Range<usize>> {
     let mut begins = vec![0];
     let mut tables: HashSet<&str> = HashSet::new();
     let mut last = "";
+    // The header of a list that stood last, with the end of its line: most headers are that one again.
+    let mut again = "";
     for at in bracketed(text) {
-        let line = text[at..].split('\n').next().unwrap_or_default();
-        let Some((name, is_list)) = header(line) else { continue };
-        let top = name.split('.').next().unwrap_or_default();
-        if top == last && (!is_list || name.contains('.')) {
-            continue;
+        if again.is_empty() || !text[at..].starts_with(again) {
+            let line = text[at..].split_inclusive('\n').next().unwrap_or_default();
+            let Some((name, is_list)) = header(line) else { continue };
+            let top = name.split('.').next().unwrap_or_default();
+            if top == last && (!is_list || name.contains('.')) {
+                continue;
+            }
+            // What belongs to a table stands behind it, and no table begins twice: only then each part says all of its tables.
+            if name.contains('.') || !is_list && !tables.insert(top) || is_list && !last.is_empty() && last != top {
+                return one();
+            }
+            last = top;
+            again = if is_list { line } else { "" };
         }
-        // What belongs to a table stands behind it, and no table begins twice: only then each part says all of its tables.
-        if name.contains('.') || !is_list && !tables.insert(top) || is_list && !last.is_empty() && last != top {
-            return one();
-        }
-        last = top;
         if at - begins.last().copied().unwrap_or_default() >= part {
             begins.push(at);
         }

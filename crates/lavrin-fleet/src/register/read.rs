@@ -49,7 +49,7 @@ struct FileSettings {
 struct FileContent {
     settings: Option<FileSettings>,
     people: Vec<Person>,
-    hosts: Vec<Host>,
+    hosts: Vec<Box<Host>>,
     grants: Vec<Grant>,
     /// How many grants there are in it, those among them that cannot be read.
     grants_count: u32,
@@ -65,8 +65,8 @@ struct FileContent {
 const ACCESS: &str = "access.toml";
 const IN_PARTS: [&str; 2] = [ACCESS, "hosts.toml"];
 
-/// Parts that are read at once.
-const PARTS_AT_ONCE: usize = 8;
+/// What is read at once, in bytes: some long parts, or very many short files.
+const AT_ONCE: usize = 1 << 20;
 
 /// Reads every file; each is taken for what its path says.
 #[must_use]
@@ -93,7 +93,12 @@ pub fn read_some(files: &[SourceFile], wanted: GrantsFor<'_>) -> Reading {
         reading.register.grants.reserve_exact(count);
     }
     // What some parts say is put in its place before the next ones are read.
-    for some in parts.chunks(PARTS_AT_ONCE) {
+    let mut bytes = 0;
+    let at_once = parts.chunk_by(|(.., range), _| {
+        bytes = if bytes >= AT_ONCE { range.len() } else { bytes + range.len() };
+        bytes < AT_ONCE
+    });
+    for some in at_once {
         let read =
             some.par_iter().map(|(source, file, range)| part(*source, &file.path, &file.text[range.clone()], wanted));
         for (part, (source, ..)) in read.collect::<Vec<FileContent>>().into_iter().zip(some) {
@@ -172,7 +177,8 @@ fn part(source: SourcePart, path: &str, text: &str, wanted: GrantsFor<'_>) -> Fi
         (part.grants, part.grants_count) = (read.grants, read.count);
         return part;
     }
-    let (table, errors) = DeTable::parse_recoverable(text);
+    let (table, errors) =
+        plain::table(text).map_or_else(|| DeTable::parse_recoverable(text), |table| (table, Vec::new()));
     for error in errors {
         let span = error.span().unwrap_or(0..0);
         let fault = RegisterFault::Syntax { said: error.message().to_owned() };
@@ -378,7 +384,7 @@ fn hosts(source: SourcePart, table: Spanned<DeTable<'_>>, part: &mut FileContent
     }
 }
 
-fn host(source: SourcePart, id: &str, table: Spanned<DeTable<'_>>, faults: &mut Faults) -> Option<Host> {
+fn host(source: SourcePart, id: &str, table: Spanned<DeTable<'_>>, faults: &mut Faults) -> Option<Box<Host>> {
     if !checked_id(source, id, faults) {
         return None;
     }
@@ -401,12 +407,12 @@ fn host(source: SourcePart, id: &str, table: Spanned<DeTable<'_>>, faults: &mut 
     }
     let tables = fields.tables("key");
     let accounts = fields.texts("accounts");
-    let places = device::places(source, id, &mut fields, &accounts);
+    let places = device::places(source, id, &mut fields);
     let limits = fields.table("limits").map(|table| device::limits(source, id, table, fields.faults()));
     let profile = fields.text("profile");
     let reach = fields.word("reach", &ReachKind::NAMES, FieldKind::Reach).unwrap_or_default();
     let port = fields.number("port", 1..=65535).and_then(|port| u16::try_from(port).ok());
-    let host = Host {
+    let host = Box::new(Host {
         id: id.to_owned(),
         address: fields.text("address").map_or_else(|| id.to_owned(), |address| address.value),
         port: port.unwrap_or(reach.port()),
@@ -430,7 +436,7 @@ fn host(source: SourcePart, id: &str, table: Spanned<DeTable<'_>>, faults: &mut 
         host_keys,
         keys: tables.into_iter().filter_map(|table| owned_key(source, id, table, true, fields.faults())).collect(),
         place: fields.place(),
-    };
+    });
     fields.end();
     Some(host)
 }

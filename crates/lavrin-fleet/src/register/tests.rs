@@ -391,7 +391,7 @@ fn a_grant_is_for_each_of_its_hosts_once_in_the_order_of_their_names() {
         let access = format!("[[grant]]\nperson = \"edda\"\naccount = \"keeper\"\n{where_to}\n");
         let register = read(&files(&[("hosts.toml", hosts.clone()), ("access.toml", access)])).register;
         let found: Vec<String> = register.hosts_of(&register.grants[0]).map(|host| host.id.clone()).collect();
-        let asked = register.hosts.values().filter(|host| register.grants[0].covers(host));
+        let asked = register.all_hosts().filter(|host| register.grants[0].covers(host));
         assert_eq!(found, asked.map(|host| host.id.clone()).collect::<Vec<_>>(), "{where_to}");
         found
     };

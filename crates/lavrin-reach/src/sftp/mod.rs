@@ -41,6 +41,8 @@ pub struct SftpHost {
     connection: Connection,
     /// Who has signed in.
     login: String,
+    /// The accounts that are managed.
+    managed: Vec<String>,
     places: KeyPlaces,
     files: Mutex<Files>,
 }
@@ -117,6 +119,7 @@ impl SftpHost {
     pub fn open(
         connection: Connection,
         login: String,
+        managed: Vec<String>,
         places: KeyPlaces,
         limit: Duration,
     ) -> Boxed<'static, Result<Self, ExecFault>> {
@@ -129,7 +132,7 @@ impl SftpHost {
             let mut session = FileSession::open(stream, limit).await.map_err(exec_fault)?;
             let home = session.real_path(".").await.map_err(exec_fault)?;
             let files = Files { session, home, removed: Places::default() };
-            Ok(Self { connection, login, places, files: Mutex::new(files) })
+            Ok(Self { connection, login, managed, places, files: Mutex::new(files) })
         })
     }
 
@@ -137,7 +140,7 @@ impl SftpHost {
     fn accounts(&self) -> Vec<String> {
         let members = self.places.of_groups.iter().flat_map(|place| &place.members);
         let mut names: Vec<String> =
-            std::iter::once(&self.login).chain(&self.places.accounts).chain(members).cloned().collect();
+            std::iter::once(&self.login).chain(&self.managed).chain(members).cloned().collect();
         let mut told = std::collections::HashSet::new();
         names.retain(|name| told.insert(name.clone()));
         names

@@ -67,8 +67,6 @@ pub struct KeyPlaces {
     pub form: KeyForm,
     /// How lines end that are written.
     pub line_ends: KeyLineEnds,
-    /// Accounts that the register manages; the host does not list its own.
-    pub accounts: Vec<String>,
 }
 
 /// Whether this can be the path of a key file: `..` leads elsewhere, and nothing unseen belongs into a name.

@@ -13,7 +13,15 @@ impl Database {
     /// # Errors
     /// [`DatabaseFault`].
     pub fn looks(&self) -> StoreResult<Vec<Look>> {
-        self.store.looks()
+        self.store.looks(None)
+    }
+
+    /// The last look at each of these hosts, by name; hosts that were never tried are left out.
+    ///
+    /// # Errors
+    /// [`DatabaseFault`].
+    pub fn looks_at(&self, hosts: &[&str]) -> StoreResult<Vec<Look>> {
+        self.store.looks(Some(hosts))
     }
 
     /// How many hosts were seen, and when the first and the last of the last looks were, in seconds since 1970.

@@ -167,6 +167,12 @@ fn a_host_that_fails_keeps_what_was_seen_of_it(place: &Place) {
     let looks = store.looks().unwrap();
     assert_eq!((looks[0].tried, looks[0].seen, looks[0].logs_since), (20, Some(10), Some(3)));
     assert_eq!((looks[1].seen, looks[1].fault.as_deref()), (None, Some("no answer")));
+    let named = |hosts: &[&str]| {
+        store.looks_at(hosts).unwrap().into_iter().map(|look| (look.host, look.tried, look.seen)).collect::<Vec<_>>()
+    };
+    let of = |look: &Look| (look.host.clone(), look.tried, look.seen);
+    assert_eq!(named(&["skerry", "lantern", "skerry", "nowhere"]), [of(&looks[0]), of(&looks[1])]);
+    assert_eq!((named(&["skerry"]), named(&["nowhere"]), named(&[])), (vec![of(&looks[1])], Vec::new(), Vec::new()));
     assert!(store.observation_at("lantern", 30).unwrap().is_some());
 }
 

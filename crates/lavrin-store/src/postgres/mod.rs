@@ -175,8 +175,9 @@ impl Store for PostgresStore {
         Ok(())
     }
 
-    fn looks(&self) -> StoreResult<Vec<Look>> {
-        let sql = "SELECT host, tried, seen, fault, logs_since, register FROM lavrin.look ORDER BY host";
+    fn looks(&self, hosts: Option<&[&str]>) -> StoreResult<Vec<Look>> {
+        let sql = "SELECT host, tried, seen, fault, logs_since, register FROM lavrin.look
+            WHERE $1::text[] IS NULL OR host = ANY($1) ORDER BY host";
         let look = |row: Row| Look {
             host: row.get(0),
             tried: row.get(1),
@@ -185,7 +186,7 @@ impl Store for PostgresStore {
             logs_since: row.get(4),
             register: row.get(5),
         };
-        Ok(self.server.rows(sql, &[])?.into_iter().map(look).collect())
+        Ok(self.server.rows(sql, &[&hosts])?.into_iter().map(look).collect())
     }
 
     fn seen_hosts(&self) -> StoreResult<SeenHosts> {

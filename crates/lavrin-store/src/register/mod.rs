@@ -9,6 +9,7 @@ pub use commit::{commit, has_commit};
 use lavrin_fleet::register::PROFILES;
 use lavrin_fleet::register::SourceFile;
 use lavrin_fleet::register::kept::FOLDER as KEPT;
+use rayon::prelude::*;
 use rustix::fd::OwnedFd;
 use rustix::fs::{
     AtFlags, CWD, Dir, FileType, FlockOperation, Mode, OFlags, RenameFlags, fstat, mkdirat, openat, renameat,
@@ -100,25 +101,30 @@ impl RegisterFolder {
     fn load_some(&self, with_grants: bool) -> Result<Vec<SourceFile>, StoreFault> {
         let mut files = Vec::new();
         let own = self.open_folder("")?;
-        self.take(own.as_ref(), "", MAIN_FILE, &mut files)?;
+        files.extend(self.take(own.as_ref(), "", MAIN_FILE)?);
         for folder in ["people", "hosts", PROFILES] {
             if folder == "hosts" {
-                self.take(own.as_ref(), "", "hosts.toml", &mut files)?;
+                files.extend(self.take(own.as_ref(), "", "hosts.toml")?);
             }
-            let below = self.open_folder(folder)?;
-            for name in self.names(below.as_ref(), folder)? {
-                self.take(below.as_ref(), folder, &name, &mut files)?;
-            }
+            self.take_all(folder, &mut files)?;
         }
         if with_grants {
-            self.take(own.as_ref(), "", "access.toml", &mut files)?;
-            self.take(own.as_ref(), "", "owed.toml", &mut files)?;
+            files.extend(self.take(own.as_ref(), "", "access.toml")?);
+            files.extend(self.take(own.as_ref(), "", "owed.toml")?);
         }
-        let kept = self.open_folder(KEPT)?;
-        for name in self.names(kept.as_ref(), KEPT)? {
-            self.take(kept.as_ref(), KEPT, &name, &mut files)?;
-        }
+        self.take_all(KEPT, &mut files)?;
         Ok(files)
+    }
+
+    /// Reads every file of a folder, in the order of their names.
+    fn take_all(&self, below: &str, files: &mut Vec<SourceFile>) -> Result<(), StoreFault> {
+        let folder = self.open_folder(below)?;
+        let names = self.names(folder.as_ref(), below)?;
+        let read: Vec<_> = names.par_iter().map(|name| self.take(folder.as_ref(), below, name)).collect();
+        for file in read {
+            files.extend(file?);
+        }
+        Ok(())
     }
 
     fn fault(&self, path: &str) -> impl Fn(Error) -> StoreFault + use<> {
@@ -166,17 +172,10 @@ impl RegisterFolder {
     }
 
     /// Reads a file, if it is there.
-    fn take(
-        &self,
-        folder: Option<&OwnedFd>,
-        below: &str,
-        name: &str,
-        files: &mut Vec<SourceFile>,
-    ) -> Result<(), StoreFault> {
+    fn take(&self, folder: Option<&OwnedFd>, below: &str, name: &str) -> Result<Option<SourceFile>, StoreFault> {
         let path = if below.is_empty() { name.to_owned() } else { format!("{below}/{name}") };
         let text = folder.map(|folder| self.read_file(folder, name)).transpose().map_err(self.fault(&path))?.flatten();
-        files.extend(text.map(|text| SourceFile { path, text }));
-        Ok(())
+        Ok(text.map(|text| SourceFile { path, text }))
     }
 
     /// The text of one file; none where it is not there.
@@ -351,8 +350,9 @@ impl RegisterFolder {
     fn read_file(&self, folder: &OwnedFd, name: &str) -> Result<Option<String>, Error> {
         let Some(file) = open_file(folder, name)? else { return Ok(None) };
         self.belongs(&file)?;
-        let mut text = String::new();
-        let length = File::from(file).take(FILE_BYTES_MAX + 1).read_to_string(&mut text)?;
+        let file = File::from(file);
+        let mut text = String::with_capacity(usize::try_from(file.metadata()?.len().min(FILE_BYTES_MAX)).unwrap_or(0));
+        let length = file.take(FILE_BYTES_MAX + 1).read_to_string(&mut text)?;
         if length as u64 > FILE_BYTES_MAX {
             return Err(Error::other("the file is longer than a register's file can be"));
         }

@@ -235,8 +235,8 @@ impl Store for SqliteStore {
         Ok(())
     }
 
-    fn looks(&self) -> StoreResult<Vec<Look>> {
-        self.last_looks()
+    fn looks(&self, hosts: Option<&[&str]>) -> StoreResult<Vec<Look>> {
+        self.last_looks(hosts)
     }
 
     fn seen_hosts(&self) -> StoreResult<SeenHosts> {

@@ -5,6 +5,7 @@ use crate::fault::StoreResult;
 use crate::store::{HostRecord, Look, Recorded, SeenHosts, Store as _, Stored, checked, kept_unread};
 use lavrin_server::survey::snapshot::{Hash, hash};
 use rusqlite::{OptionalExtension as _, Row, params};
+use std::collections::BTreeSet;
 
 /// The newest observation of a host.
 struct Newest {
@@ -87,14 +88,18 @@ impl SqliteStore {
         )
     }
 
-    pub(super) fn last_looks(&self) -> StoreResult<Vec<Look>> {
+    pub(super) fn last_looks(&self, hosts: Option<&[&str]>) -> StoreResult<Vec<Look>> {
         let look = |row: &Row<'_>| {
             let (host, tried, seen) = (row.get(0)?, row.get(1)?, row.get(2)?);
             Ok(Look { host, tried, seen, fault: row.get(3)?, logs_since: row.get(4)?, register: row.get(5)? })
         };
         let sql = "SELECT l.host, l.tried, l.seen, l.fault, l.logs_since, c.register
-            FROM look l LEFT JOIN look_commit c ON c.host = l.host ORDER BY l.host";
-        self.rows(sql, [], look)
+            FROM look l LEFT JOIN look_commit c ON c.host = l.host";
+        let Some(hosts) = hosts else { return self.rows(&format!("{sql} ORDER BY l.host"), [], look) };
+        let sql = format!("{sql} WHERE l.host = ?1");
+        let names: BTreeSet<&str> = hosts.iter().copied().collect();
+        let found = names.into_iter().map(|host| self.rows(&sql, [host], look));
+        Ok(found.collect::<StoreResult<Vec<_>>>()?.into_iter().flatten().collect())
     }
 
     pub(super) fn count_looks(&self) -> StoreResult<SeenHosts> {

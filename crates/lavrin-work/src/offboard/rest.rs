@@ -38,7 +38,7 @@ impl Rest<'_> {
     ) -> Result<(Vec<HostQuestion>, Vec<Answered>), DatabaseFault> {
         let sighted = store.map(|store| self.sighted(store)).transpose()?.unwrap_or_default();
         let (mut questions, mut unasked) = (Vec::new(), Vec::new());
-        for host in self.register.hosts.values() {
+        for host in self.register.all_hosts() {
             let mut names: BTreeSet<&str> = sighted.get(&host.id).into_iter().flatten().map(String::as_str).collect();
             let planned = self.ended.get(&host.id).into_iter().flat_map(|ended| &ended.accounts);
             names.extend(planned.map(|(name, _)| name.as_str()));
@@ -126,7 +126,7 @@ impl Rest<'_> {
 
     /// What a host says is held against what its files show: a key that is not shown to be gone is not done with.
     fn hold_against_files(&self, rows: &mut Vec<Row>) {
-        for host in self.register.hosts.values() {
+        for host in self.register.all_hosts() {
             match self.shown.of(&host.id) {
                 Some(standing) => standing.iter().for_each(|standing| not_gone(host, standing, rows)),
                 None => self.not_read(host, rows),

@@ -137,7 +137,7 @@ fn of_kind(kind: Named, folder: &RegisterFolder) -> Vec<String> {
         Named::Sites => hosts(folder).hosts.into_values().filter_map(|host| host.site).collect(),
         Named::Accounts => {
             let register = hosts(folder);
-            let own = register.hosts.values().flat_map(|host| {
+            let own = register.all_hosts().flat_map(|host| {
                 let accounts = host.accounts.iter().map(|account| &account.value).chain(&host.login);
                 accounts.map(|account| format!("{account}@{}", host.id))
             });

@@ -175,7 +175,7 @@ fn is_same(grant: &Grant, args: &GrantArgs) -> bool {
 /// What is allowed and probably not meant.
 fn warn(args: &GrantArgs, opened: &OpenedRegister, ui: &Ui) -> Result<(), CommandError> {
     let register = opened.register();
-    let tags: BTreeSet<&str> = register.hosts.values().flat_map(|host| &host.tags).map(String::as_str).collect();
+    let tags: BTreeSet<&str> = register.all_hosts().flat_map(|host| &host.tags).map(String::as_str).collect();
     for tag in args.tag.iter().filter(|tag| !tags.contains(tag.as_str())) {
         ui.warn(&format!("no host has the tag '{tag}'{}", perhaps(tag, tags.iter().copied())));
     }

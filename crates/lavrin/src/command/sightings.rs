@@ -50,7 +50,7 @@ impl Sightings {
     /// Those on a host.
     pub fn on(host: &str, opened: &OpenedRegister) -> Result<Self, CommandError> {
         let Some(store) = Database::open_existing(opened.folder.path())? else { return Ok(Self::default()) };
-        let last = store.looks()?.into_iter().find(|look| look.host == host).and_then(|look| look.seen);
+        let last = store.looks_at(&[host])?.pop().and_then(|look| look.seen);
         let seen = Self::of(store.sightings_on(host)?, &store, opened)?;
         Ok(Self { seen: last.map(clock::day_of), ..seen })
     }
@@ -67,11 +67,11 @@ impl Sightings {
 
     fn of(seen: Vec<Seen>, store: &Database, opened: &OpenedRegister) -> Result<Self, CommandError> {
         let index = Index::of(&opened.reading.register);
-        let looks = store.looks()?;
+        let there: Vec<Seen> = seen.into_iter().filter(|seen| seen.gone.is_none()).collect();
+        let looks = store.looks_at(&there.iter().map(|seen| seen.host.as_str()).collect::<Vec<_>>())?;
         let look = |host: &str| -> Option<&Look> {
             looks.binary_search_by(|look| look.host.as_str().cmp(host)).ok().map(|at| &looks[at])
         };
-        let there: Vec<Seen> = seen.into_iter().filter(|seen| seen.gone.is_none()).collect();
         let oldest = there.iter().filter_map(|seen| look(&seen.host)?.seen).min();
         let entries = there.into_iter().map(|seen| SightingOut {
             key: seen.key.to_string(),

@@ -224,8 +224,7 @@ async fn on_hosts(
     let register = &opened.reading.register;
     let ways = args.host.sign_in.ways(register)?;
     let names: Vec<&KnownChange> = known.iter().collect();
-    let hosts: Vec<&Host> =
-        register.hosts.values().filter(|host| names.iter().any(|one| one.place == host.id)).collect();
+    let hosts: Vec<&Host> = register.all_hosts().filter(|host| names.iter().any(|one| one.place == host.id)).collect();
     let (mut jobs, mut results) = (Vec::new(), Vec::new());
     let pace = args.many.pace(register, ui)?;
     let comparer = Comparer::new(register, super::compare::moment());

@@ -22,7 +22,7 @@ pub fn host(register: &Register, id: &str) -> CommandError {
 /// Neither a person, a team, a host nor a tag.
 pub fn anything(register: &Register, name: &str) -> CommandError {
     let said = format!("the register knows no person, team, host or tag '{}'", shown(name));
-    let tags = register.hosts.values().flat_map(|host| &host.tags);
+    let tags = register.all_hosts().flat_map(|host| &host.tags);
     let teams = register.people.values().filter_map(|person| person.team.as_ref());
     let names = register.people.keys().chain(register.hosts.keys()).chain(tags).chain(teams);
     let error = match near(name, names.map(String::as_str)) {

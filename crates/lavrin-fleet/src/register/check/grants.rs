@@ -12,7 +12,7 @@ use std::hash::{Hash, Hasher};
 const AT_ONCE: usize = 1024;
 
 pub(super) fn check(register: &Register, today: Date, found: &mut CheckFindings) {
-    let tags: BTreeSet<&str> = register.hosts.values().flat_map(|host| &host.tags).map(String::as_str).collect();
+    let tags: BTreeSet<&str> = register.all_hosts().flat_map(|host| &host.tags).map(String::as_str).collect();
     let mut teams: HashMap<&str, Vec<&Person>> = HashMap::new();
     for person in register.people.values() {
         teams.entry(person.team.as_deref().unwrap_or_default()).or_default().push(person);

@@ -17,7 +17,7 @@ pub(super) fn check(register: &Register, today: Date, seen: &AccountsSeen<'_>, f
         .collect();
     let ways = GrantedAccounts::of(register, today);
     let mut first: HashMap<Fingerprint, &Host> = HashMap::new();
-    for host in register.hosts.values() {
+    for host in register.all_hosts() {
         if host.host_keys.is_empty() {
             found.say(RegisterFault::HostUnpinned, &host.place, &host.id);
         }

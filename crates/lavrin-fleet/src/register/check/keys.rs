@@ -38,7 +38,7 @@ pub(super) fn check(register: &Register, today: Date, found: &mut CheckFindings)
     for person in register.people.values() {
         replaced(&person.keys, &person.id, found);
     }
-    for host in register.hosts.values() {
+    for host in register.all_hosts() {
         replaced(&host.keys, &host.id, found);
     }
     in_several_hands(&held, found);

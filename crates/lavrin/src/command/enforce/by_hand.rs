@@ -91,7 +91,7 @@ pub fn script(args: &EnforceArgs, opened: &OpenedRegister, ui: &Ui) -> Result<Ex
 
 fn one_host<'a>(args: &EnforceArgs, opened: &'a OpenedRegister) -> Result<&'a Host, CommandError> {
     match &args.hosts[..] {
-        [host] => opened.reading.register.hosts.get(host),
+        [host] => opened.reading.register.hosts.get(host).map(Box::as_ref),
         _ => None,
     }
     .ok_or_else(|| CommandError::usage("which host? Name one host of the register").hint("lavrin host list"))

@@ -214,7 +214,7 @@ impl Subject {
             return Ok(Self::Keys(vec![Fingerprint::parse(what)?]));
         }
         // A host that the register has dropped is still remembered.
-        if register.hosts.contains_key(what) || store.looks()?.iter().any(|look| look.host == what) {
+        if register.hosts.contains_key(what) || !store.looks_at(&[what])?.is_empty() {
             return Ok(Self::Host(what.to_owned()));
         }
         let Ok(path) = paths::typed(what);

@@ -78,7 +78,7 @@ pub fn remove(args: &HostRemoveArgs, ui: &Ui) -> Result<Exit, CommandError> {
     let host = find(register, &args.id)?;
     let stop = |why: String| CommandError::with(Exit::Stopped, format!("{} was not removed", host.id)).because(why);
     let through = |other: &&Host| other.through.as_ref().is_some_and(|through| through.value == host.id);
-    if let Some(other) = register.hosts.values().find(through) {
+    if let Some(other) = register.all_hosts().find(through) {
         return Err(stop(format!("{} is reached through it", other.id))
             .hint(format!("lavrin host set {} --through OTHER", other.id)));
     }
@@ -150,7 +150,7 @@ pub fn rename(args: &HostRenameArgs, ui: &Ui) -> Result<Exit, CommandError> {
         opened = change_file(&opened, ui, GRANTS, &grants)?;
     }
     let reached: Vec<Host> =
-        opened.register().hosts.values().filter(|other| is_through(other, &args.id)).cloned().collect();
+        opened.register().all_hosts().filter(|other| is_through(other, &args.id)).cloned().collect();
     for other in reached {
         let (path, id) = file_of(&opened, &other);
         let text = set_host(opened.text(&path).unwrap_or_default(), id, "through", &HostField::Text(&args.new));

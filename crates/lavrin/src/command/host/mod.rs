@@ -227,7 +227,7 @@ fn one_host(host: &Host) -> OneHost {
 fn list(args: &HostListArgs, ui: &Ui) -> Result<Exit, CommandError> {
     let opened = args.register.open()?;
     let tagged = |host: &&Host| args.tag.as_ref().is_none_or(|tag| host.tags.contains(tag));
-    let hosts = opened.reading.register.hosts.values().filter(tagged);
+    let hosts = opened.reading.register.all_hosts().filter(tagged);
     let hosts: Vec<&Host> = hosts.collect();
     let out = HostsOut { schema: "lavrin/host-list/1", hosts: hosts.iter().map(|host| one_host(host)).collect() };
     ui.give_rows(&out, || out.hosts.iter().collect::<Vec<&OneHost>>(), || list_text(&hosts, ui));
@@ -259,7 +259,8 @@ fn reach_words(host: &Host) -> String {
 
 /// The host of this name.
 pub fn find<'a>(register: &'a Register, id: &str) -> Result<&'a Host, CommandError> {
-    register.hosts.get(id).ok_or_else(|| unknown::host(register, id).hint("lavrin host list"))
+    let host = register.hosts.get(id).map(Box::as_ref);
+    host.ok_or_else(|| unknown::host(register, id).hint("lavrin host list"))
 }
 
 fn show(args: &HostShowArgs, ui: &Ui) -> Result<Exit, CommandError> {

@@ -131,7 +131,7 @@ pub async fn run(args: &OffboardArgs, ui: &Ui) -> Result<Exit, CommandError> {
     let removed = store.as_ref().map(removed).transpose()?.unwrap_or_default();
     drop(store);
     let ways = args.fleet.sign_in.ways(&register)?;
-    let hosts: Vec<&Host> = register.hosts.values().collect();
+    let hosts: Vec<&Host> = register.all_hosts().collect();
     let mut plan = Plan::new(&register, moment(), removed, Which::Keys(leaver.prints.clone()))
         .with_network_homes(args.fleet.sign_in.network_homes)
         .everywhere(args.everywhere);

@@ -89,7 +89,7 @@ pub fn run(args: &PathsArgs, ui: &Ui) -> Result<Exit, CommandError> {
     if let Some(To::Account(name, host)) = &to {
         check_account(name, host, store.as_ref())?;
     }
-    let hosts: Vec<&Host> = register.hosts.values().collect();
+    let hosts: Vec<&Host> = register.all_hosts().collect();
     let facts = facts(&hosts, store.as_ref(), moment())?;
     let follow = Follow { passphrases: args.with_passphrases, agents: args.with_agents };
     let ways = WaysThrough::of(&facts.hosts, register, follow);

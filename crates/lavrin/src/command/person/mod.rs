@@ -308,7 +308,7 @@ pub fn may_come_in(given: &GivenKey, register: &Register, ui: &Ui) -> Result<(),
             .because(format!("keys of the kind {algorithm} are not allowed here (lavrin.toml, algorithms)")));
     }
     let people = register.people.values().map(|person| (&person.id, &person.keys));
-    let hosts = register.hosts.values().map(|host| (&host.id, &host.keys));
+    let hosts = register.all_hosts().map(|host| (&host.id, &host.keys));
     if let Some((owner, _)) =
         people.chain(hosts).find(|(_, keys)| keys.iter().any(|key| key.fingerprint == fingerprint))
     {

@@ -134,7 +134,7 @@ fn words(args: &ProbeArgs, register: &Register) -> Result<AskedByHost, CommandEr
         .hint("lavrin probe KEY.pub HOST; or: lavrin probe PERSON"));
     }
     if places.is_empty() {
-        places = register.hosts.values().flat_map(managed).collect();
+        places = register.all_hosts().flat_map(managed).collect();
     }
     Ok(places.into_iter().map(|place| (place, keys.clone())).collect())
 }
@@ -153,7 +153,7 @@ fn unknown(word: &str) -> CommandError {
 /// A fingerprint says which key is meant, and the register has to know the key itself.
 fn known_key(print: Fingerprint, register: &Register) -> Result<PublicKey, CommandError> {
     let people = register.people.values().flat_map(|person| &person.keys);
-    let hosts = register.hosts.values().flat_map(|host| &host.keys);
+    let hosts = register.all_hosts().flat_map(|host| &host.keys);
     let kept = register.kept.iter().flat_map(|kept| &kept.keys);
     let found = people.chain(hosts).chain(kept).find(|key| key.fingerprint == print).map(|key| key.key.clone());
     found.ok_or_else(|| {

@@ -132,7 +132,7 @@ fn documents(opened: &OpenedRegister, ui: &Ui) -> Result<HashMap<String, Vec<u8>
         Err(fault) => return Err(fault.into()),
     };
     let Some(store) = store else { return Ok(HashMap::new()) };
-    let hosts = opened.register().hosts.values().filter(|host| !host.accounts.is_empty());
+    let hosts = opened.register().all_hosts().filter(|host| !host.accounts.is_empty());
     let hosts: Vec<&str> = hosts.map(|host| host.id.as_str()).collect();
     let mut documents = HashMap::new();
     for some in hosts.chunks(HOSTS_AT_ONCE) {

@@ -33,9 +33,11 @@ impl RegisterArgs {
         self.trusted(self.find()?)
     }
 
-    /// The same with the grants that may be about one person or one host.
-    pub fn open_for(&self, wanted: GrantsFor<'_>) -> Result<OpenedRegister, CommandError> {
-        OpenedRegister::read_some(self.own(self.find()?)?, wanted).map_err(|fault| unreadable(&fault))
+    /// The same with the grants that may be about one person or one host. It stays until the program ends, soon: to take a large
+    /// register apart costs a quarter of reading it.
+    pub fn open_for(&self, wanted: GrantsFor<'_>) -> Result<&'static OpenedRegister, CommandError> {
+        let opened = OpenedRegister::read_some(self.own(self.find()?)?, wanted);
+        Ok(Box::leak(Box::new(opened.map_err(|fault| unreadable(&fault))?)))
     }
 
     /// The same without the grants, for those who only ask whose something is.

@@ -393,7 +393,7 @@ fn ages(counting: &Counting, register: &Register, store: Option<&Database>, now:
     let first = store.map(Database::first_seen).transpose()?.unwrap_or_default();
     let people = register.people.values().flat_map(|person| &person.keys);
     let others =
-        register.hosts.values().flat_map(|host| &host.keys).chain(register.kept.iter().flat_map(|kept| &kept.keys));
+        register.all_hosts().flat_map(|host| &host.keys).chain(register.kept.iter().flat_map(|kept| &kept.keys));
     let added: HashMap<Fingerprint, Date> =
         people.chain(others).filter_map(|key| Some((key.fingerprint, key.added?))).collect();
     let mut counts = [0usize; AGES.len()];

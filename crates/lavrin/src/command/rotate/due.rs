@@ -54,7 +54,7 @@ fn too_old(register: &Register, limit: i64) -> Vec<(&OwnedKey, i64)> {
     let today = today();
     let people = register.people.values().filter(|person| !person.has_left(today)).flat_map(|person| &person.keys);
     let kept = register.kept.iter().flat_map(|kept| &kept.keys);
-    let all = people.chain(register.hosts.values().flat_map(|host| &host.keys)).chain(kept);
+    let all = people.chain(register.all_hosts().flat_map(|host| &host.keys)).chain(kept);
     let age = |key: &OwnedKey| key.added.filter(|_| key.is_active(today)).map(|added| today.number() - added.number());
     all.filter_map(|key| age(key).filter(|days| *days > limit).map(|days| (key, days))).collect()
 }

@@ -143,7 +143,7 @@ async fn one(
 ) -> Result<RotationEnd, CommandError> {
     let register = case.register.register();
     let is_meant = |host: &&Host| case.kept.as_ref().is_none_or(|kept| kept.name.host == host.id);
-    let hosts: Vec<&Host> = register.hosts.values().filter(is_meant).collect();
+    let hosts: Vec<&Host> = register.all_hosts().filter(is_meant).collect();
     let store = Database::open_existing(opened.folder.path())?;
     let removed = store.as_ref().map(removed).transpose()?.unwrap_or_default();
     drop(store);

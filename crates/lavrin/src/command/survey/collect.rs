@@ -102,7 +102,7 @@ impl From<CommandError> for RoundFault {
 async fn round(args: &SurveyArgs, opened: &OpenedRegister, ui: &Ui) -> Result<Exit, RoundFault> {
     let register = opened.register();
     let store = Database::open(opened.folder.path())?;
-    let hosts = register.hosts.values().map(|host| HostToCollect { host: &host.id, site: host.site.as_deref() });
+    let hosts = register.all_hosts().map(|host| HostToCollect { host: &host.id, site: host.site.as_deref() });
     store.put_work(&hosts.collect::<Vec<_>>(), clock::unix())?;
     let (ways, pace) = (args.sign_in.ways(register)?, args.pace.pace(register, ui)?);
     let every = i64::from(args.every.unwrap_or(EVERY));
@@ -114,7 +114,7 @@ async fn round(args: &SurveyArgs, opened: &OpenedRegister, ui: &Ui) -> Result<Ex
         if due.is_empty() || ui.interrupt.is_asked() {
             break;
         }
-        let hosts: Vec<&Host> = due.iter().filter_map(|due| register.hosts.get(&due.host)).collect();
+        let hosts: Vec<&Host> = due.iter().filter_map(|due| register.hosts.get(&due.host)).map(Box::as_ref).collect();
         let at = LookAt { hosts: &hosts, scope: Scope::Survey };
         let seen = look_into(&store, opened, at, &ways, &pace, ui, |one| out::row_of(one, ui), |_, _| ()).await?;
         let is_begun = |one: &&Surveyed| !matches!(one.fault, Some(WayFault::NotBegun));
@@ -155,7 +155,7 @@ async fn wait(args: &SurveyArgs, opened: &OpenedRegister) {
 }
 
 fn check_sites(sites: &[String], register: &Register) -> Result<(), CommandError> {
-    let known = || register.hosts.values().filter_map(|host| host.site.as_deref());
+    let known = || register.all_hosts().filter_map(|host| host.site.as_deref());
     let Some(odd) = sites.iter().find(|site| !known().any(|known| known == site.as_str())) else { return Ok(()) };
     let said = CommandError::usage(format!("no host of the register is at a site '{}'", printable(odd.as_bytes())));
     let said = match near(odd, known()) {
@@ -168,7 +168,7 @@ fn check_sites(sites: &[String], register: &Register) -> Result<(), CommandError
 /// Asks the collectors for a look at hosts.
 pub fn ask(opened: &OpenedRegister, hosts: &[&Host], ui: &Ui) -> Result<Exit, CommandError> {
     let store = Database::open(opened.folder.path())?;
-    let all = opened.register().hosts.values().map(|host| HostToCollect { host: &host.id, site: host.site.as_deref() });
+    let all = opened.register().all_hosts().map(|host| HostToCollect { host: &host.id, site: host.site.as_deref() });
     let now = clock::unix();
     store.put_work(&all.collect::<Vec<_>>(), now)?;
     let names: Vec<&str> = hosts.iter().map(|host| host.id.as_str()).collect();

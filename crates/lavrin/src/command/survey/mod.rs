@@ -97,7 +97,7 @@ pub async fn run(args: &SurveyArgs, ui: &Ui) -> Result<Exit, CommandError> {
 pub fn hosts_named<'a>(register: &'a Register, names: &[String]) -> Result<Vec<&'a Host>, CommandError> {
     register.hosts_named(names).map_err(|odd| {
         let said = format!("the register knows no host and no tag '{}'", printable(odd.as_bytes()));
-        let tags = register.hosts.values().flat_map(|host| &host.tags);
+        let tags = register.all_hosts().flat_map(|host| &host.tags);
         let error = CommandError::usage(said);
         let error = match near(&odd, register.hosts.keys().chain(tags).map(String::as_str)) {
             Some(other) => error.because(format!("near to it: {other}")),

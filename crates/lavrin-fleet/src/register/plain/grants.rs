@@ -1,27 +1,22 @@
-//! Grants that are written in the plainest way, as nearly all of very many are: one field a line, texts without escapes. They are read
-//! without a table for each. Whatever is written in another way makes the whole part one for the reader of TOML, which alone decides
-//! what is right there.
+//! Grants that are plain: they are read without a table for each.
 
-use super::{Date, Grant, GrantsFor, Placed, RegisterPlace, SourcePart, Whom};
+use super::super::{Date, Grant, GrantsFor, Placed, RegisterPlace, SourcePart, Whom};
+use super::{PlainText, lines, plain_date};
 
 /// What begins a grant.
 const HEADER: &str = "[[grant]]";
 
 /// Grants of a part that were asked for, and how many there are in it.
-pub(super) struct PlainGrants {
-    pub(super) grants: Vec<Grant>,
-    pub(super) count: u32,
+pub(in crate::register) struct PlainGrants {
+    pub(in crate::register) grants: Vec<Grant>,
+    pub(in crate::register) count: u32,
 }
 
 /// The grants of a part, where each line of it is plain.
-pub(super) fn grants(source: SourcePart, text: &str, wanted: GrantsFor<'_>) -> Option<PlainGrants> {
+pub(in crate::register) fn grants(source: SourcePart, text: &str, wanted: GrantsFor<'_>) -> Option<PlainGrants> {
     let mut read = PlainGrants { grants: Vec::new(), count: 0 };
     let mut open: Option<PlainGrant<'_>> = None;
-    let mut at = 0;
-    let last = (!text.ends_with('\n')).then_some(text.len());
-    for end in memchr::memchr_iter(b'\n', text.as_bytes()).chain(last) {
-        let line = PlainText { source, at, text: text.get(at..end)? };
-        at = end + 1;
+    for line in lines(source, text) {
         if line.text == HEADER {
             if let Some(before) = open.replace(PlainGrant::begun(line.place())) {
                 read.take(&before, wanted)?;
@@ -110,80 +105,10 @@ fn set<T>(field: &mut Option<T>, value: T) -> Option<()> {
     field.replace(value).is_none().then_some(())
 }
 
-fn plain_date(text: &str) -> Option<Date> {
-    let is_plain = text
-        .bytes()
-        .enumerate()
-        .all(|(at, byte)| if at == 4 || at == 7 { byte == b'-' } else { byte.is_ascii_digit() });
-    Date::parse(text).filter(|_| is_plain && text.len() == 10)
-}
-
-/// A text and where it stands in the part.
-#[derive(Clone, Copy)]
-struct PlainText<'a> {
-    source: SourcePart,
-    at: usize,
-    text: &'a str,
-}
-
-impl<'a> PlainText<'a> {
-    fn place(&self) -> RegisterPlace {
-        self.source.place(self.at..self.at + self.text.len())
-    }
-
-    fn from(self, begin: usize, text: &'a str) -> Self {
-        Self { at: self.at + begin, text, ..self }
-    }
-
-    fn field(self) -> Option<(&'a str, Self)> {
-        // Names are so short that nothing finds their end sooner.
-        let (name, rest) = self.text.split_at(self.text.bytes().position(|byte| byte == b' ')?);
-        Some((name, self.from(name.len() + " = ".len(), rest.strip_prefix(" = ")?)))
-    }
-
-    /// This, where it is a text in quotes and nothing in it is more than it looks.
-    fn string(self) -> Option<Self> {
-        let inner = self.text.strip_prefix('"')?.strip_suffix('"')?;
-        let is_odd = |byte: u8| matches!(byte, b'"' | b'\\' | 0..=0x1f | 0x7f..);
-        // What is not ASCII may be plain too.
-        let odd = |character: char| matches!(character, '"' | '\\') || character.is_control();
-        (!inner.bytes().any(is_odd) || !inner.contains(odd)).then_some(self)
-    }
-
-    /// What stands in the quotes of a text.
-    fn inner(&self) -> &'a str {
-        self.text.get(1..self.text.len() - 1).unwrap_or_default()
-    }
-
-    fn placed<T>(&self, value: impl FnOnce(&str) -> T) -> Placed<T> {
-        Placed { value: value(self.inner()), place: self.place() }
-    }
-
-    /// This, where it is a list of texts in which nothing is more than it looks.
-    fn strings(self) -> Option<Self> {
-        let list = self.text.strip_prefix('[')?.strip_suffix(']')?;
-        let mut rest = list.split(',');
-        rest.next().and_then(|first| self.from(1, first).string())?;
-        // A comma may stand in a text too; that is left to the reader of TOML.
-        rest.all(|item| item.strip_prefix(' ').is_some_and(|item| self.from(1, item).string().is_some()))
-            .then_some(self)
-    }
-
-    /// The texts of a list.
-    fn items(self) -> impl Iterator<Item = Self> {
-        let mut at = 1;
-        self.inner().split(',').map(move |item| {
-            let begin = at + item.len() - item.trim_start_matches(' ').len();
-            at += item.len() + ",".len();
-            self.from(begin, item.trim_start_matches(' '))
-        })
-    }
-}
-
 #[cfg(test)]
 mod tests {
-    use super::super::{SourceFile, read};
     use super::*;
+    use crate::register::{SourceFile, read};
     use proptest::prelude::*;
 
     const SOURCE: SourcePart = SourcePart { file: 0, start: 0 };
