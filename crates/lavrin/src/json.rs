@@ -119,6 +119,13 @@ impl From<&Limits> for LimitsOut {
     }
 }
 
+impl LimitsOut {
+    fn are_none(&self) -> bool {
+        let Self { from, command, expires, denied, permit } = self;
+        from.is_none() && command.is_none() && expires.is_none() && denied.is_empty() && permit.is_empty()
+    }
+}
+
 impl From<&Place> for PlaceOut {
     fn from(place: &Place) -> Self {
         Self {
@@ -141,6 +148,26 @@ impl KeyFinding {
     }
 }
 
+impl AuditFinding {
+    /// Adds the finding as JSON on one line: there may be very many.
+    pub fn add_to(&self, out: &mut Vec<u8>) {
+        let mut object = ObjectWriter::of(out);
+        object.text("rule", self.rule).text("severity", self.severity.name());
+        if let Some(host) = &self.host {
+            object.text("host", host.as_str());
+        }
+        object
+            .text("account", self.account.as_deref())
+            .text("path", self.path.as_deref())
+            .value("line", &self.line)
+            .text("message", self.message.as_str())
+            .text("expected", self.expected.as_deref())
+            .text("found", self.found.as_deref())
+            .text("remedy", self.remedy.as_str())
+            .end();
+    }
+}
+
 impl ReasonOut {
     /// A reason in words.
     pub fn of(reason: &Reason, account: &str, place: &str, path: &str) -> Self {
@@ -159,6 +186,9 @@ impl ReasonOut {
 pub fn print<T: Serialize>(value: &T) -> String {
     serde_json::to_string_pretty(value).expect("these types have only text keys")
 }
+
+/// No limits, as JSON.
+const NO_LIMITS: &[u8] = br#"{"from":null,"command":null,"expires":null,"denied":[],"permit":[]}"#;
 
 /// An object on one line, written field by field: for what lists of a hundred thousand are made of, where a serializer would
 /// look at every character of each name and value.
@@ -203,6 +233,16 @@ impl<'a> ObjectWriter<'a> {
         self
     }
 
+    /// With which limits a key opens an account; most keys have none.
+    pub fn limits(&mut self, name: &'static str, limits: &LimitsOut) -> &mut Self {
+        if !limits.are_none() {
+            return self.value(name, limits);
+        }
+        self.name(name);
+        self.out.extend_from_slice(NO_LIMITS);
+        self
+    }
+
     /// Ends the object.
     pub fn end(&mut self) {
         self.out.push(b'}');
@@ -227,6 +267,7 @@ pub fn line<T: Serialize>(value: &T) -> String {
 
 #[cfg(test)]
 mod tests {
+    use super::{AuditFinding, Severity, line};
     use crate::command::{
         agent::list::AgentListOut, audit::AuditOut, audit::FleetOut, change::ChangeOut, compare::CompareOut,
         enforce::EnforceOut, history::AccessAtOut, history::HistoryOut, history::RunsOut, history::VerifyOut,
@@ -262,6 +303,29 @@ mod tests {
     use lavrin_report::rows::TableRow;
     use schemars::{JsonSchema, schema_for};
     use std::collections::BTreeSet;
+
+    #[test]
+    fn findings_are_written_as_a_serializer_would() {
+        let mut finding = AuditFinding {
+            rule: "weak-key",
+            severity: Severity::High,
+            host: Some("skerry".to_owned()),
+            account: None,
+            path: Some("/a\"b\u{202e}".to_owned()),
+            line: Some(3),
+            message: "one\ntwo".to_owned(),
+            expected: None,
+            found: Some("\\".to_owned()),
+            remedy: "lavrin audit".to_owned(),
+        };
+        for severity in Severity::URGENT_FIRST {
+            finding.severity = severity;
+            finding.host = finding.host.take().filter(|_| severity > Severity::Low);
+            let mut written = Vec::new();
+            finding.add_to(&mut written);
+            assert_eq!(String::from_utf8(written).unwrap(), line(&finding));
+        }
+    }
 
     fn check<T: JsonSchema>(command: &str) {
         let path = std::path::Path::new(env!("CARGO_MANIFEST_DIR")).join(format!("../../docs/schema/{command}.json"));

@@ -147,15 +147,15 @@ impl Walk<'_> {
 
     /// A private key shows what it is in its first bytes. What was read already need not be opened again.
     fn stray_key(&mut self, path: BytePath, seen: &Observation) -> Option<StrayKey> {
-        let mut head = Zeroizing::new([0; HEAD_BYTES]);
-        let length = if let Some(Fact::Known(bytes)) = seen.bytes.get(&path) {
-            let length = bytes.len().min(HEAD_BYTES);
-            head[..length].copy_from_slice(&bytes[..length]);
-            length
+        let read;
+        let head = if let Some(Fact::Known(bytes)) = seen.bytes.get(&path) {
+            &bytes[..bytes.len().min(HEAD_BYTES)]
         } else {
-            std::fs::File::from(self.open_file(&path).ok()?).read(&mut *head).ok()?
+            let mut head = Zeroizing::new([0; HEAD_BYTES]);
+            let length = std::fs::File::from(self.open_file(&path).ok()?).read(&mut *head).ok()?;
+            read = head;
+            &read[..length]
         };
-        let head = &head[..length];
         let protected = private_key_head(head)?;
         let in_front = public_in_head(head).map(|key| PublicHalf::in_front(&key));
         let public = in_front.or_else(|| self.beside(&path));

@@ -75,7 +75,10 @@ impl FirstLines {
 fn one(auditor: &Auditor, account: &Arc<str>, place: Place, entry: Entry, first: &mut FirstLines, report: &mut Report) {
     let fingerprint = entry.fingerprint;
     let weak = auditor.weaknesses(&entry.key, fingerprint);
-    let faults = weak.iter().map(|weakness| Fault::WeakKey { weakness: weakness.clone(), fingerprint });
+    let faults = weak
+        .iter()
+        .flat_map(|weak| weak.iter())
+        .map(|weakness| Fault::WeakKey { weakness: weakness.clone(), fingerprint });
     report.findings.extend(faults.map(|fault| at(account, &place, fault)));
     if let Some(first_line) = first.before(&place, fingerprint) {
         report.findings.push(at(account, &place, Fault::DuplicateEntry { first_line, fingerprint }));

@@ -23,6 +23,12 @@ use std::sync::{Arc, RwLock};
 /// Most keys whose weaknesses are remembered; beyond that they are judged again.
 const JUDGED_MAX: usize = 200_000;
 
+/// So many parts, so that threads seldom wait for each other.
+const PARTS: usize = 16;
+
+/// What is weak about keys; nothing about most.
+type JudgedKeys = HashMap<Fingerprint, Option<Arc<[Weakness]>>, RandomState>;
+
 /// What an audit found.
 #[derive(Debug, Clone, Default)]
 pub struct Report {
@@ -148,7 +154,7 @@ pub fn wants_of(account: &Account, seen: &System<'_>) -> Vec<Want> {
 pub struct Auditor {
     policy: Policy,
     known: KnownKeys,
-    judged: RwLock<HashMap<Fingerprint, Arc<[Weakness]>, RandomState>>,
+    judged: [RwLock<JudgedKeys>; PARTS],
 }
 
 impl Auditor {
@@ -186,13 +192,15 @@ impl Auditor {
     }
 
     /// What is wrong with a key; equal keys are judged once.
-    fn weaknesses(&self, key: &PublicKey, fingerprint: Fingerprint) -> Arc<[Weakness]> {
-        if let Some(weak) = self.judged.read().ok().and_then(|judged| judged.get(&fingerprint).cloned()) {
+    fn weaknesses(&self, key: &PublicKey, fingerprint: Fingerprint) -> Option<Arc<[Weakness]>> {
+        let judged = &self.judged[usize::from(fingerprint.as_bytes()[0]) % PARTS];
+        if let Some(weak) = judged.read().ok().and_then(|judged| judged.get(&fingerprint).cloned()) {
             return weak;
         }
-        let weak: Arc<[Weakness]> = strength::all_weaknesses(key, &self.policy, Depth::Quick).into();
-        if let Ok(mut judged) = self.judged.write()
-            && judged.len() < JUDGED_MAX
+        let weak = strength::all_weaknesses(key, &self.policy, Depth::Quick);
+        let weak: Option<Arc<[Weakness]>> = (!weak.is_empty()).then(|| weak.into());
+        if let Ok(mut judged) = judged.write()
+            && judged.len() < JUDGED_MAX / PARTS
         {
             judged.insert(fingerprint, weak.clone());
         }

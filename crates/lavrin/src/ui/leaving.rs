@@ -43,8 +43,7 @@ pub fn in_ascii(text: &str) -> Cow<'_, str> {
 
 /// The text as it leaves: marks become what `colours` says of them, `None` the end of a colour; all else is written out.
 pub fn leaving(text: &str, format: Format, colours: impl Fn(Option<usize>) -> String) -> Cow<'_, str> {
-    // All bytes are looked at, whatever the first are, so that many are looked at at once: lists of keys are long.
-    if text.bytes().fold(true, |harmless, byte| harmless & is_harmless(byte)) {
+    if is_harmless(text.as_bytes()) {
         return Cow::Borrowed(text);
     }
     let mut out = String::with_capacity(text.len() + 64);
@@ -71,8 +70,10 @@ pub fn leaving(text: &str, format: Format, colours: impl Fn(Option<usize>) -> St
     Cow::Owned(out)
 }
 
-fn is_harmless(byte: u8) -> bool {
-    matches!(byte, b' '..=b'~' | b'\n' | b'\t')
+/// Whether there is nothing but plain ASCII, which leaves as it is.
+pub fn is_harmless(text: &[u8]) -> bool {
+    // All bytes are looked at, whatever the first are, so that many are looked at at once: lists of keys are long.
+    text.iter().fold(true, |harmless, byte| harmless & matches!(byte, b' '..=b'~' | b'\n' | b'\t'))
 }
 
 fn is_shown(character: char) -> bool {

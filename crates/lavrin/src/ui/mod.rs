@@ -236,16 +236,21 @@ impl Ui {
 
     /// Prints a part of a result that is too large to be made at once; [`Ui::result`] prints the last part.
     pub fn part(&self, text: &(impl AsRef<[u8]> + ?Sized)) {
-        self.out(&String::from_utf8_lossy(text.as_ref()));
+        let bytes = text.as_ref();
+        if leaving::is_harmless(bytes) { self.write(bytes) } else { self.out(&String::from_utf8_lossy(bytes)) }
     }
 
     /// Everything that goes to stdout, or to the pager.
     fn out(&self, text: &str) {
         let text = leaving(text, self.format, self.out_colors);
         let text = if self.format == Format::Text && !screen::is_unicode() { leaving::in_ascii(&text) } else { text };
+        self.write(text.as_bytes());
+    }
+
+    fn write(&self, bytes: &[u8]) {
         match &self.pager {
-            Some(pager) => pager.write(text.as_bytes()),
-            None => drop(std::io::stdout().lock().write_all(text.as_bytes())),
+            Some(pager) => pager.write(bytes),
+            None => drop(std::io::stdout().lock().write_all(bytes)),
         }
     }
 

@@ -2,7 +2,7 @@
 
 use super::rows::EntryRow;
 use super::{EntryOut, lines};
-use crate::json::LimitsOut;
+use crate::json::{LimitsOut, ObjectWriter};
 use crate::table::columns;
 use crate::ui::{Label, Ui};
 use crate::wording;
@@ -25,7 +25,7 @@ pub(super) struct EntriesOut<'a> {
 /// Entries as they are printed: a row of a table each, or JSON.
 pub(super) enum Rendered {
     Rows(Vec<Vec<String>>),
-    Json(String),
+    Json(Vec<u8>),
     Lines(Vec<u8>),
 }
 
@@ -41,10 +41,10 @@ pub(super) fn entries_rendered(entries: &[AuditEntry], only: bool, ui: &Ui) -> R
         let path = of_file[0].place.path().map(ToString::to_string);
         for entry in of_file {
             text.extend_from_slice(if text.is_empty() { b"" } else { b",\n" });
-            entry_json(entry, path.as_deref(), &mut text);
+            entry_out(entry, path.as_deref()).add_to(&mut text);
         }
     }
-    Rendered::Json(String::from_utf8(text).expect("JSON is text"))
+    Rendered::Json(text)
 }
 
 fn entry_lines(entries: &[AuditEntry], ui: &Ui) -> Vec<u8> {
@@ -103,8 +103,27 @@ impl<'a> EntriesOut<'a> {
     }
 }
 
-fn entry_json(entry: &AuditEntry, path: Option<&str>, to: &mut Vec<u8>) {
-    serde_json::to_writer(to, &entry_out(entry, path)).expect("these types have only text keys");
+impl EntryOut<'_> {
+    /// Adds the entry as JSON on one line.
+    fn add_to(&self, out: &mut Vec<u8>) {
+        let mut object = ObjectWriter::of(out);
+        self.add_fields(&mut object);
+        object.end();
+    }
+
+    /// Adds its fields to an object.
+    pub(super) fn add_fields(&self, object: &mut ObjectWriter<'_>) {
+        object.text("account", self.account).text("path", self.path).value("line", &self.line);
+        if let Some(slot) = &self.slot {
+            object.text("slot", slot.as_str());
+        }
+        object
+            .text("algorithm", self.algorithm)
+            .value("bits", &self.bits)
+            .text("fingerprint", self.fingerprint.as_str())
+            .text("comment", self.comment.as_str())
+            .limits("limits", &self.limits);
+    }
 }
 
 pub(super) fn entry_out<'a>(entry: &'a AuditEntry, path: Option<&'a str>) -> EntryOut<'a> {
@@ -137,4 +156,40 @@ pub(super) fn entry_row(entry: &AuditEntry, ui: &Ui) -> Vec<String> {
         entry.fingerprint.to_string(),
         if limited { format!("{comment} (restricted)") } else { comment },
     ]
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn entries_are_written_as_a_serializer_would() {
+        let texts = ["", "edda", "a\"b\\c", "line\nend\t\u{0}", "é\u{202e}"];
+        for number in 0..texts.len() * 5 {
+            let text = |step: usize| texts[(number * step + step) % texts.len()].to_owned();
+            let maybe = |step: usize| (number % (step + 1) != 0).then(|| text(step));
+            let limits = LimitsOut {
+                from: maybe(1).filter(|_| number % 3 == 0),
+                command: maybe(2).filter(|_| number % 3 == 0),
+                expires: None,
+                denied: maybe(3).map(|_| "pty").into_iter().filter(|_| number % 2 == 0).collect(),
+                permit: maybe(4).into_iter().filter(|_| number % 4 == 0).collect(),
+            };
+            let (account, path) = (text(1), maybe(2));
+            let entry = EntryOut {
+                account: &account,
+                path: path.as_deref(),
+                line: (number % 2 == 0).then_some(number),
+                slot: maybe(3).filter(|_| number % 2 == 1),
+                algorithm: "ssh-rsa",
+                bits: number,
+                fingerprint: text(3),
+                comment: text(4),
+                limits,
+            };
+            let mut written = Vec::new();
+            entry.add_to(&mut written);
+            assert_eq!(String::from_utf8(written).unwrap(), serde_json::to_string(&entry).unwrap());
+        }
+    }
 }

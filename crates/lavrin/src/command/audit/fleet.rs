@@ -13,7 +13,7 @@ use crate::command::survey::{hosts_named, look};
 use crate::error::CommandError;
 use crate::exit::Exit;
 use crate::fold::{Folded, folded};
-use crate::json::AuditFinding;
+use crate::json::{AuditFinding, ObjectWriter, add_line};
 use crate::table::columns;
 use crate::ui::{Label, Ui};
 use crate::wording;
@@ -37,6 +37,9 @@ use std::collections::HashMap;
 
 /// Entries and findings that are put into words at once.
 const ENTRIES_AT_ONCE: usize = 4_096;
+
+/// So many of them are put into words on one core.
+const ENTRIES_IN_PART: usize = 256;
 
 /// Most findings that are printed as text; the rest is counted.
 const TOLD_MAX: usize = 2_000;
@@ -78,6 +81,16 @@ struct FleetEntryOut<'a> {
     owner: Option<String>,
     #[serde(flatten)]
     entry: EntryOut<'a>,
+}
+
+impl FleetEntryOut<'_> {
+    /// Adds the entry as JSON on one line.
+    fn add_to(&self, out: &mut Vec<u8>) {
+        let mut object = ObjectWriter::of(out);
+        object.text("host", self.host).text("owner", self.owner.as_deref());
+        self.entry.add_fields(&mut object);
+        object.end();
+    }
 }
 
 /// Runs the command on a register.
@@ -226,31 +239,43 @@ fn print_json(name: &str, hosts: &[&Host], looks: &HashMap<String, Look>, report
         let seen = look.and_then(|look| u64::try_from(look.seen?).ok()).map(clock::date_of);
         HostAgeOut { host: host.id.clone(), seen, fault: look.and_then(|look| look.fault.clone()) }
     };
-    let entry = |entry: &FleetEntry| {
+    let entry = |entry: &FleetEntry, out: &mut Vec<u8>| {
         let path = entry.entry.place.path().map(ToString::to_string);
-        let owner = entry.owner.as_ref().map(lavrin_fleet::fleet::Owner::name);
-        crate::json::line(&FleetEntryOut { host: &entry.host, owner, entry: entry_out(&entry.entry, path.as_deref()) })
+        FleetEntryOut { host: &entry.host, owner: owner_of(entry), entry: entry_out(&entry.entry, path.as_deref()) }
+            .add_to(out);
     };
     ui.part(&format!("{{\n\"schema\": \"lavrin/audit/1\",\n\"register\": {},\n", crate::json::line(&name)));
-    list("hosts", hosts, |host| crate::json::line(&host_out(host)), ui);
+    list("hosts", hosts, |host, out| add_line(out, &host_out(host)), ui);
     list("entries", &report.entries, entry, ui);
-    list("findings", &report.findings, |finding| crate::json::line(&finding_out(finding)), ui);
-    list("not_checked", &not_checked_out(report), crate::json::line, ui);
-    let lacking =
-        |(host, abilities): &(String, Abilities)| crate::json::line(&NotApplicableOut::of(Some(host), abilities));
+    list("findings", &report.findings, |finding, out| finding_out(finding).add_to(out), ui);
+    list("not_checked", &not_checked_out(report), |item, out| add_line(out, item), ui);
+    let lacking = |(host, abilities): &(String, Abilities), out: &mut Vec<u8>| {
+        add_line(out, &NotApplicableOut::of(Some(host), abilities));
+    };
     list("not_applicable", &report.not_applicable, lacking, ui);
     ui.result(&format!("\"summary\": {}\n}}", crate::json::line(&summary(report))));
 }
 
 /// A list of an object, put into words some at once and let go: there may be very many.
-fn list<T: Sync>(name: &str, all: &[T], line: impl Fn(&T) -> String + Sync, ui: &Ui) {
-    let mut before = format!("\"{name}\": [");
+fn list<T: Sync>(name: &str, all: &[T], add: impl Fn(&T, &mut Vec<u8>) + Sync, ui: &Ui) {
+    let mut before = format!("\"{name}\": [\n");
     for some in all.chunks(ENTRIES_AT_ONCE) {
-        let lines: Vec<String> = some.par_iter().map(&line).collect();
-        ui.part(&format!("{before}\n{}", lines.join(",\n")));
-        before = ",".to_owned();
+        let few_lines = |few: &[T]| {
+            let mut lines = Vec::new();
+            for one in few {
+                lines.extend_from_slice(if lines.is_empty() { b"" } else { b",\n" });
+                add(one, &mut lines);
+            }
+            lines
+        };
+        let parts: Vec<Vec<u8>> = some.par_chunks(ENTRIES_IN_PART).map(few_lines).collect();
+        for part in parts {
+            ui.part(&before);
+            ui.part(&part);
+            before = ",\n".to_owned();
+        }
     }
-    let begun = if all.is_empty() { before.as_str() } else { "" };
+    let begun = if all.is_empty() { format!("\"{name}\": [") } else { String::new() };
     ui.part(&format!("{begun}],\n"));
 }
 

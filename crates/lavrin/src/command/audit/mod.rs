@@ -236,13 +236,19 @@ fn print_findings(findings: &[Finding], work: &Work, told: bool, ui: &Ui) -> boo
     for (number, some) in findings.chunks(FINDINGS_AT_ONCE).enumerate() {
         let render = |finding: &Finding| {
             let out = finding_out(finding, work);
-            if json { crate::json::line(&out) } else { finding_text(&out, &[], ui) }
+            let mut text = Vec::new();
+            if json {
+                out.add_to(&mut text)
+            } else {
+                text = finding_text(&out, &[], ui).into_bytes()
+            }
+            text
         };
-        let texts: Vec<String> = some.par_iter().map(render).collect();
+        let texts: Vec<Vec<u8>> = some.par_iter().map(render).collect();
         if json {
             ui.part(if number == 0 { "\n" } else { ",\n" });
         }
-        ui.part(&texts.join(if json { ",\n" } else { "" }));
+        ui.part(&texts.join(if json { &b",\n"[..] } else { b"" }));
     }
     if json {
         ui.part("\n],\n");
