@@ -3,6 +3,7 @@
 use super::{AuditEntry, Auditor, NotChecked, Report};
 use crate::account::Account;
 use crate::finding::{Fault, Finding};
+use crate::fs::BytePath;
 use crate::login::{AccountKeys, Limits, Place};
 use crate::system::System;
 use foldhash::quality::RandomState;
@@ -11,8 +12,8 @@ use lavrin_keys::keysfile::{Content, Entry};
 use std::collections::HashMap;
 use std::sync::Arc;
 
-pub(super) fn audit(auditor: &Auditor, account: &Account, seen: &System<'_>, report: &mut Report) {
-    let keys = AccountKeys::of(account, seen, Some(&auditor.known));
+pub(super) fn audit(auditor: &Auditor, account: &Account, files: &[BytePath], seen: &System<'_>, report: &mut Report) {
+    let keys = AccountKeys::in_files(account, files, seen, Some(&auditor.known));
     let unread = |(source, why)| NotChecked { account: Some(account.name.clone()), source, why };
     report.not_checked.extend(keys.unread.into_iter().map(unread));
     let name: Arc<str> = account.name.as_str().into();
@@ -56,7 +57,7 @@ fn at(account: &Arc<str>, place: &Place, fault: Fault) -> Finding {
 /// On which line of a file a key stands first.
 #[derive(Default)]
 struct FirstLines {
-    path: Option<Arc<crate::fs::BytePath>>,
+    path: Option<Arc<BytePath>>,
     lines: HashMap<Fingerprint, usize, RandomState>,
 }
 

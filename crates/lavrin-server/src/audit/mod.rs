@@ -173,12 +173,13 @@ impl Auditor {
             report.not_checked.push(NotChecked { account: Some(name), source, why: Why::NetworkHome });
             return report;
         }
-        keys::audit(self, account, seen, &mut report);
         if !seen.abilities.has(Ability::Files) {
+            keys::audit(self, account, &[], seen, &mut report);
             files::audit_shown(seen, &self.policy, &mut report);
             return report;
         }
         let files = login::key_files(account, seen);
+        keys::audit(self, account, &files, seen, &mut report);
         files::audit(account, &files, seen, &self.policy, &mut report);
         private_keys(account, seen, &mut report);
         report

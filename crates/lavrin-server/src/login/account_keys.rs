@@ -125,6 +125,14 @@ impl AccountKeys {
     /// Those of an account. Lines that are `known` are not read again.
     #[must_use]
     pub fn of(account: &Account, seen: &System<'_>, known: Option<&KnownKeys>) -> Self {
+        let has_files = seen.abilities.has(Ability::Files);
+        let files = if has_files { key_files(account, seen) } else { Vec::new() };
+        Self::in_files(account, &files, seen, known)
+    }
+
+    /// The same where the account's key files are known already.
+    #[must_use]
+    pub fn in_files(account: &Account, files: &[BytePath], seen: &System<'_>, known: Option<&KnownKeys>) -> Self {
         let (mut keys, known) = (Self::default(), known.or(seen.known()));
         if !seen.abilities.has(Ability::Files) {
             match seen.slots_of(&account.name) {
@@ -138,9 +146,9 @@ impl AccountKeys {
             keys.unread.push((account.home.clone().into(), Why::NetworkHome));
             return keys;
         }
-        for file in key_files(account, seen) {
-            match content(&file, seen) {
-                Ok(Some(bytes)) => keys.add_file(&file, bytes, seen, known),
+        for file in files {
+            match content(file, seen) {
+                Ok(Some(bytes)) => keys.add_file(file, bytes, seen, known),
                 Ok(None) => {}
                 Err(unread) => keys.unread.push(unread),
             }

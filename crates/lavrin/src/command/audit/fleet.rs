@@ -8,7 +8,7 @@ use super::{
 use crate::cli::complete;
 use crate::clock;
 use crate::command::pace::PaceArgs;
-use crate::command::register::{Lines, OpenedRegister, today};
+use crate::command::register::{Lines, OpenedRegister, today, until_the_end};
 use crate::command::survey::{hosts_named, look};
 use crate::error::CommandError;
 use crate::exit::Exit;
@@ -106,29 +106,29 @@ pub async fn run(args: &AuditArgs, opened: &OpenedRegister, ui: &Ui) -> Result<E
     }
     let store = Database::open_existing(opened.folder.path())?;
     let now = Moment { time: clock::now().unix_timestamp(), today: today() };
-    let mut report = audit(register, &hosts, store.as_ref(), now)?;
+    let report = until_the_end(audit(register, &hosts, store.as_ref(), now)?);
     let looks = store.as_ref().map(Database::looks).transpose()?.unwrap_or_default();
     let looks: HashMap<String, Look> = looks.into_iter().map(|look| (look.host.clone(), look)).collect();
     if let Some(store) = store.as_ref().filter(|_| args.hosts.is_empty()) {
         // Who may only read the store is told what it says all the same.
-        let _ = FleetStanding::of(register, &report, now).keep(store);
+        let _ = FleetStanding::of(register, report, now).keep(store);
     }
     if let Some(path) = &args.metrics {
         let looks = hosts.iter().map(|host| looks.get(&host.id)).collect();
-        metrics::write(path, &CountedAudit { report: &report, looks, owed: register.owed.len(), now: now.time })?;
+        metrics::write(path, &CountedAudit { report, looks, owed: register.owed.len(), now: now.time })?;
     }
-    let known = if args.new { leave_new(args, &mut report, opened, now)? } else { 0 };
+    let known = if args.new { leave_new(args, report, opened, now)? } else { 0 };
     let findings = || -> Vec<AuditFinding> { report.findings.par_iter().map(finding_out).collect() };
     if ui.is_json() {
-        print_json(&register.name, &hosts, &looks, &report, ui);
+        print_json(&register.name, &hosts, &looks, report, ui);
     } else if ui.is_sarif() {
         print_sarif(opened, &findings(), ui);
     } else if args.entries {
-        print_entries(&report, ui);
+        print_entries(report, ui);
     } else if ui.has_rows() {
-        print_rows(&report, ui);
+        print_rows(report, ui);
     } else {
-        print_text(&register.name, &hosts, &looks, &report, &findings(), (args.live, args.all, &args.hosts), ui);
+        print_text(&register.name, &hosts, &looks, report, &findings(), (args.live, args.all, &args.hosts), ui);
     }
     if known > 0 {
         ui.status(&format!(

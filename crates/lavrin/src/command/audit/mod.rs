@@ -11,7 +11,7 @@ pub use fleet::finding_out as fleet_finding_out;
 pub use fleet::FleetOut;
 
 use super::place::Work;
-use super::register::{OpenedRegister, RegisterArgs, policy};
+use super::register::{OpenedRegister, RegisterArgs, policy, until_the_end};
 use crate::account_target::parse_host;
 use crate::cli::complete;
 use crate::connection::ServerArgs;
@@ -154,7 +154,8 @@ pub struct NotCheckedOut {
 pub async fn run(args: &AuditArgs, ui: &Ui) -> Result<Exit, CommandError> {
     let register =
         if args.live { args.register.here_for_host(args.tree.as_deref(), ui)? } else { args.register.here()? };
-    match &register {
+    let register = until_the_end(register);
+    match &*register {
         Some(opened) if args.tree.is_none() && !is_elsewhere(args, opened) => {
             return fleet::run(args, opened, ui).await;
         }

@@ -3,7 +3,7 @@
 pub mod out;
 
 use super::pace::PaceArgs;
-use super::register::{OpenedRegister, RegisterArgs, today};
+use super::register::{OpenedRegister, RegisterArgs, today, until_the_end};
 use super::survey::{hosts_named, look};
 use crate::clock;
 use crate::error::CommandError;
@@ -37,25 +37,22 @@ pub struct CompareArgs {
 pub async fn run(args: &CompareArgs, ui: &Ui) -> Result<Exit, CommandError> {
     // While the register is read, what was seen of the hosts is read too.
     let early = if args.live || !args.hosts.is_empty() { None } else { args.begin(None)? };
-    let opened = args.register.open()?;
+    let opened = until_the_end(args.register.open()?);
     let register = &opened.reading.register;
     let hosts = hosts_named(register, &args.hosts)?;
-    warn_of_faults(&opened, ui);
+    warn_of_faults(opened, ui);
     if args.live {
         let ways = args.sign_in.ways(register)?;
-        look(&opened, &hosts, &ways, &PaceArgs::default().pace(register, ui)?, ui, |_, _| ()).await?;
+        look(opened, &hosts, &ways, &PaceArgs::default().pace(register, ui)?, ui, |_, _| ()).await?;
     }
     let ahead = match early {
         Some(ahead) => Some(ahead),
         None => args.begin(Some(hosts.iter().map(|host| host.id.clone()).collect()))?,
     };
-    let compared = compare(register, &hosts, ahead, moment())?;
-    let out = CompareOut::of(&register.name, &compared);
-    let exit = out.exit();
+    let compared = until_the_end(compare(register, &hosts, ahead, moment())?);
+    let out = CompareOut::of(&register.name, compared);
     out::print(&out, ui);
-    // Twenty thousand hosts take a while to be given back piece by piece, and nobody needs the memory any more.
-    std::mem::forget((compared, opened));
-    Ok(exit)
+    Ok(out.exit())
 }
 
 impl CompareArgs {

@@ -1,6 +1,6 @@
 //! `lavrin register check`: what is wrong with the register, offline, every fault at its place.
 
-use super::{Lines, OpenedRegister, RegisterArgs, today};
+use super::{Lines, OpenedRegister, RegisterArgs, today, until_the_end};
 use crate::command::audit::rows::level;
 use crate::error::CommandError;
 use crate::exit::Exit;
@@ -78,20 +78,20 @@ struct FindingOut {
 
 /// Runs the command.
 pub fn run(args: &CheckArgs, ui: &Ui) -> Result<Exit, CommandError> {
-    let opened = args.register.open_to_judge()?;
-    let documents = documents(&opened, ui)?;
+    let opened = until_the_end(args.register.open_to_judge()?);
+    let documents = documents(opened, ui)?;
     let seen = |host: &str| accounts_seen(documents.get(host)?);
     let mut findings = check(&opened.reading, today(), &seen);
-    tell_what_was_meant(&opened, &mut findings);
-    let lines = Lines::of(&opened);
-    let out = out_of(&opened, &findings, &lines);
+    tell_what_was_meant(opened, &mut findings);
+    let lines = Lines::of(opened);
+    let out = out_of(opened, &findings, &lines);
     if ui.is_sarif() {
         ui.result(&sarif_of(&out));
         return Ok(exit(&findings, args));
     }
     ui.give(&out, || {
         for finding in findings.iter().take(DRAWN_MAX) {
-            ui.part(&drawn(finding, &opened, &lines, ui));
+            ui.part(&drawn(finding, opened, &lines, ui));
         }
         if findings.len() > DRAWN_MAX {
             ui.part(&format!("… and {} more; --format json lists all\n\n", findings.len() - DRAWN_MAX));

@@ -11,7 +11,9 @@ use crate::exit::Exit;
 use crate::ui::Ui;
 use clap::Subcommand;
 pub use lines::Lines;
-pub use opened::{OpenedRegister, RegisterArgs, change_file, edit_fault, policy, today, typed_date, typed_id};
+pub use opened::{
+    OpenedRegister, RegisterArgs, change_file, edit_fault, policy, today, typed_date, typed_id, until_the_end,
+};
 
 /// The commands about the register as a whole.
 #[derive(Debug, Subcommand)]

@@ -33,11 +33,10 @@ impl RegisterArgs {
         self.trusted(self.find()?)
     }
 
-    /// The same with the grants that may be about one person or one host. It stays until the program ends, soon: to take a large
-    /// register apart costs a quarter of reading it.
+    /// The same with the grants that may be about one person or one host.
     pub fn open_for(&self, wanted: GrantsFor<'_>) -> Result<&'static OpenedRegister, CommandError> {
         let opened = OpenedRegister::read_some(self.own(self.find()?)?, wanted);
-        Ok(Box::leak(Box::new(opened.map_err(|fault| unreadable(&fault))?)))
+        opened.map(|opened| &*until_the_end(opened)).map_err(|fault| unreadable(&fault))
     }
 
     /// The same without the grants, for those who only ask whose something is.
@@ -109,6 +108,12 @@ impl RegisterArgs {
             None => Err(missing(&here).again("or say where it is", "--register DIR")),
         }
     }
+}
+
+/// Keeps something large until the program ends, which is soon: to give it back piece by piece would take a while, and nobody needs
+/// the memory any more.
+pub fn until_the_end<T>(large: T) -> &'static mut T {
+    Box::leak(Box::new(large))
 }
 
 fn tell(opened: &OpenedRegister, ui: &Ui) {
