@@ -48,8 +48,17 @@ fn other(number: usize) -> PublicKey {
     key.expect("a random number is a private key").public().clone()
 }
 
-/// Numbers of so many bits without a factor below the bound, from a window that begins at a random number.
+/// So many numbers come from one window: in a wider one many would share a factor.
+const WINDOW: usize = 32_768;
+
+/// Numbers of so many bits without a factor below the bound.
 fn factors(bits: usize, count: usize, small: &[u64]) -> Vec<UBig> {
+    let windows = (0..count).step_by(WINDOW).map(|done| WINDOW.min(count - done));
+    windows.flat_map(|count| of_window(bits, count, small)).collect()
+}
+
+/// The same from a window that begins at a random number.
+fn of_window(bits: usize, count: usize, small: &[u64]) -> Vec<UBig> {
     let mut start = random(bits / 8);
     start[0] |= 0xc0;
     if let Some(last) = start.last_mut() {

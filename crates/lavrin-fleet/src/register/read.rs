@@ -77,7 +77,7 @@ pub fn read(files: &[SourceFile]) -> Reading {
 /// The same with some of the grants; their numbers and what is wrong with the text do not depend on which.
 #[must_use]
 pub fn read_some(files: &[SourceFile], wanted: GrantsFor<'_>) -> Reading {
-    let in_parts = files.iter().enumerate().flat_map(|(number, file)| {
+    let in_parts = files.par_iter().enumerate().flat_map_iter(|(number, file)| {
         let parts = parts(&file.text, IN_PARTS.contains(&file.path.as_str()));
         parts.into_iter().map(move |range| (SourcePart { file: number, start: range.start }, file, range))
     });

@@ -109,34 +109,34 @@ impl Multiplier {
         }
         let length = transform_length((words[0] + words[1]) * DIGITS + 2);
         if length > LENGTH_MAX {
-            return if words[0] >= words[1] { self.in_parts(a, b) } else { self.in_parts(b, a) };
+            let (long, short) = if words[0] >= words[1] { (a, b) } else { (b, a) };
+            return self.in_parts(long, short, PART_WORDS, LENGTH_MAX);
         }
-        let (a_points, b_points) = rayon::join(|| self.transform(a, length), || self.transform(b, length));
+        let (a_points, b_points) =
+            rayon::join(|| self.transform(a.as_words(), length), || self.transform(b.as_words(), length));
         self.product(&[(&a_points, &b_points)]).unwrap_or_else(|| a * b)
     }
 
-    /// The same of numbers that are too long for one transform. Each part of the product is the sum of those products of parts that
-    /// belong there, so that each part is transformed once.
-    fn in_parts(&self, long: &UBig, short: &UBig) -> UBig {
-        let words = short.as_words();
-        if words.len() > PARTS_MAX * PART_WORDS {
-            let (low, high) = words.split_at(words.len() / 2);
-            let upper = self.multiply(long, &UBig::from_words(high)) << (low.len() * 64);
-            return upper + self.multiply(long, &UBig::from_words(low));
+    /// The same of numbers that are too long for one transform, by parts of so many words.
+    fn in_parts(&self, long: &UBig, short: &UBig, part_words: usize, length: usize) -> UBig {
+        let mut sum = vec![0; long.as_words().len() + short.as_words().len() + 1];
+        let some_words = PARTS_MAX * part_words;
+        for (number, some) in short.as_words().chunks(some_words).enumerate() {
+            self.add_product(&mut sum[number * some_words..], long.as_words(), some, part_words, length);
         }
-        self.by_parts(long, short, PART_WORDS, LENGTH_MAX)
+        UBig::from_words(&sum)
     }
 
-    fn by_parts(&self, long: &UBig, short: &UBig, part_words: usize, length: usize) -> UBig {
-        let parts =
-            |number: &UBig| -> Vec<UBig> { number.as_words().chunks(part_words).map(UBig::from_words).collect() };
-        let (long_parts, short_parts) = (parts(long), parts(short));
+    /// Adds a product. Each part of it is the sum of those products of parts that belong there, so that each part is transformed
+    /// once.
+    fn add_product(&self, to: &mut [u64], long: &[u64], short: &[u64], part_words: usize, length: usize) {
+        let long_parts: Vec<&[u64]> = long.chunks(part_words).collect();
+        let short_parts: Vec<&[u64]> = short.chunks(part_words).collect();
         let of_short: Vec<Transformed> = short_parts.par_iter().map(|part| self.transform(part, length)).collect();
         // Those of the long number that meet one of the short one, the last first.
         let mut met: VecDeque<Option<Transformed>> = VecDeque::new();
         let transformed = |at: usize| long_parts.get(at).map(|part| self.transform(part, length));
         let mut next = transformed(0);
-        let mut product = UBig::ZERO;
         for at in 0..long_parts.len() + short_parts.len() - 1 {
             met.push_front(next);
             met.truncate(short_parts.len());
@@ -144,13 +144,14 @@ impl Multiplier {
             let pairs: Vec<(&Transformed, &Transformed)> = pairs.collect();
             let (sum, following) = rayon::join(|| self.product(&pairs), || transformed(at + 1));
             let plain = || {
-                let of = |other: usize| Some(long_parts.get(at.checked_sub(other)?)? * &short_parts[other]);
+                let number = UBig::from_words;
+                let of =
+                    |other: usize| Some(number(long_parts.get(at.checked_sub(other)?)?) * number(short_parts[other]));
                 (0..short_parts.len()).filter_map(of).fold(UBig::ZERO, |sum, part| sum + part)
             };
-            product += sum.unwrap_or_else(plain) << (at * part_words * 64);
+            add_to(&mut to[at * part_words..], sum.unwrap_or_else(plain).as_words());
             next = following;
         }
-        product
     }
 
     /// Of two numbers with their derivatives: the product, and its derivative `a'·b + a·b'`.
@@ -163,7 +164,8 @@ impl Multiplier {
         if least < WORDS_MIN || length > LENGTH_MAX {
             return (self.multiply(a, b), plain());
         }
-        let both = |one, other| rayon::join(|| self.transform(one, length), || self.transform(other, length));
+        let of = |number: &UBig| self.transform(number.as_words(), length);
+        let both = |one, other| rayon::join(|| of(one), || of(other));
         let ((a_points, b_points), (of_a_points, of_b_points)) = rayon::join(|| both(a, b), || both(of_a, of_b));
         let (product, sum) = rayon::join(
             || self.product(&[(&a_points, &b_points)]),
@@ -175,7 +177,8 @@ impl Multiplier {
     /// `x · b` modulo `2^bits`, where `x` has that many bits. With `x` transformed by [`Multiplier::for_middle`] as many of
     /// the lowest bits as `b` has are wrong.
     pub(super) fn middle(&self, x: &UBig, x_points: Option<&Transformed>, b: &UBig, bits: usize) -> UBig {
-        let product = x_points.and_then(|points| self.product(&[(points, &self.transform(b, points.length))]));
+        let product =
+            x_points.and_then(|points| self.product(&[(points, &self.transform(b.as_words(), points.length))]));
         let plain = || if is_short(bits) { x * b } else { self.multiply(x, b) };
         let mut product = product.unwrap_or_else(plain);
         product.clear_high_bits(bits);
@@ -186,23 +189,23 @@ impl Multiplier {
     /// `None` where plain multiplication is faster, and where it is too long.
     pub(super) fn for_middle(&self, x: &UBig, bits: usize) -> Option<Transformed> {
         let length = transform_length(bits.div_ceil(DIGIT_BITS) + 4);
-        (!is_short(bits) && length <= LENGTH_MAX).then(|| self.transform(x, length))
+        (!is_short(bits) && length <= LENGTH_MAX).then(|| self.transform(x.as_words(), length))
     }
 
     fn plan(&self, length: usize) -> (Forward, Backward) {
         self.plans.lock().unwrap_or_else(PoisonError::into_inner).of(length)
     }
 
-    fn transform(&self, number: &UBig, length: usize) -> Transformed {
+    fn transform(&self, words: &[u64], length: usize) -> Transformed {
         let (forward, _) = self.plan(length);
         let mut points = forward.make_output_vec();
         in_workspace(length, |Workspace { digits, scratch, .. }| {
-            write_digits(number.as_words(), length, digits);
+            write_digits(words, length, digits);
             scratch.resize(forward.get_scratch_len().max(scratch.len()), Complex::default());
             let scratch = &mut scratch[..forward.get_scratch_len()];
             forward.process_with_scratch(digits, &mut points, scratch).expect("lengths are those of the plan");
         });
-        Transformed { length, points, check: modulo_check(number.as_words()) }
+        Transformed { length, points, check: modulo_check(words) }
     }
 
     /// The sum of the products modulo `2^(16·length) - 1`; `None` where rounding made it wrong.
@@ -291,6 +294,21 @@ fn carried(digits: &[f64], scale: f64) -> Vec<u64> {
     words
 }
 
+/// Adds a number to the lowest words of a sum, which is long enough for it.
+fn add_to(sum: &mut [u64], number: &[u64]) {
+    let (own, higher) = sum.split_at_mut(number.len().min(sum.len()));
+    let mut carry = false;
+    for (word, more) in own.iter_mut().zip(number) {
+        (*word, carry) = word.carrying_add(*more, carry);
+    }
+    for word in higher {
+        if !carry {
+            return;
+        }
+        (*word, carry) = word.overflowing_add(1);
+    }
+}
+
 fn times(a: u64, b: u64) -> u64 {
     let product = u128::from(a) * u128::from(b);
     folded(u128::from(product as u64) + (product >> 64))
@@ -345,7 +363,7 @@ pub(super) mod tests {
             let (product, derivative) = multiplier.derived([&a, &b], [&of_a, &of_b]);
             assert_eq!(product, &a * &b);
             assert_eq!(derivative, &of_a * &b + &of_b * &a);
-            let (a_parts, b_parts) = (multiplier.by_parts(&a, &b, 300, 4096), multiplier.by_parts(&b, &a, 90, 1024));
+            let (a_parts, b_parts) = (multiplier.in_parts(&a, &b, 300, 4096), multiplier.in_parts(&b, &a, 90, 1024));
             assert_eq!([a_parts, b_parts], [product.clone(), product]);
         }
     }

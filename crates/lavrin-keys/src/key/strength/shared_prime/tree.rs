@@ -18,21 +18,28 @@ const GUARD_BITS: usize = 128;
 /// Up to so many long products of one level are made one after the other, each on all cores: all at once they would take much memory.
 const FEW: usize = 8;
 
+/// Products from this length on, in bits, are made one after the other too.
+const LONG_BITS: usize = 1 << 24;
+
 /// So many numbers are a group: the products within it are made again on the way down rather than kept.
-const GROUP: usize = 256;
+const GROUP: usize = 8192;
 
 /// For each number, `factor` times the product of all others, modulo it. Nothing where there are none.
 ///
 /// `None` would be an arithmetic fault (a fraction that is no whole number at the end), which callers answer with slower
 /// means rather than with a wrong result.
 pub(super) fn products_of_others(numbers: &[UBig], factor: &UBig) -> Option<Vec<UBig>> {
+    in_groups(numbers, factor, GROUP)
+}
+
+fn in_groups(numbers: &[UBig], factor: &UBig, group: usize) -> Option<Vec<UBig>> {
     let multiplier = Multiplier::new();
     let (levels, fraction) = {
         let of_group = |group: &[UBig]| {
             let (mut levels, derivative) = upwards(&multiplier, group.to_vec(), vec![UBig::ONE; group.len()]);
             (levels.pop().and_then(|mut level| level.pop()).unwrap_or_default(), derivative)
         };
-        let (products, derivatives) = numbers.par_chunks(GROUP).map(of_group).unzip();
+        let (products, derivatives) = numbers.par_chunks(group).map(of_group).unzip();
         let (levels, derivative) = upwards(&multiplier, products, derivatives);
         let Some(product) = levels.last().and_then(|level| level.first()) else { return Some(Vec::new()) };
         let fraction = fraction(&multiplier, product, derivative, factor);
@@ -43,7 +50,7 @@ pub(super) fn products_of_others(numbers: &[UBig], factor: &UBig) -> Option<Vec<
         let fractions = downwards(&multiplier, products(&multiplier, group), fraction);
         group.iter().zip(fractions).map(|(number, fraction)| whole(number, &fraction)).collect()
     };
-    let rests: Option<Vec<Vec<UBig>>> = numbers.par_chunks(GROUP).zip(of_groups).map(whole_of_group).collect();
+    let rests: Option<Vec<Vec<UBig>>> = numbers.par_chunks(group).zip(of_groups).map(whole_of_group).collect();
     Some(rests?.into_iter().flatten().collect())
 }
 
@@ -101,28 +108,37 @@ fn products(multiplier: &Multiplier, numbers: &[UBig]) -> Vec<Vec<UBig>> {
 /// The fractions of the numbers on the lowest level, from that of the highest. Each level is let go once it is passed.
 fn downwards(multiplier: &Multiplier, mut levels: Vec<Vec<UBig>>, root: UBig) -> Vec<UBig> {
     let mut fractions = vec![root];
-    while let (Some(upper), Some(lower)) = (levels.pop(), levels.last()) {
-        let halves = |(numbers, (product, fraction)): (&[UBig], (&UBig, UBig))| match numbers {
-            [left, right] => both(multiplier, product, &fraction, left, right).into(),
+    let mut bits = bits_of(levels.pop());
+    while let Some(lower) = levels.last() {
+        let halves = |(numbers, (bits, fraction)): (&[UBig], (&usize, UBig))| match numbers {
+            [left, right] => both(multiplier, bits + GUARD_BITS, &fraction, left, right).into(),
             _ => vec![fraction],
         };
-        fractions = if upper.len() <= FEW {
-            lower.chunks(2).zip(upper.iter().zip(fractions)).flat_map(halves).collect()
+        fractions = if bits.len() <= FEW {
+            lower.chunks(2).zip(bits.iter().zip(fractions)).flat_map(halves).collect()
         } else {
-            lower.par_chunks(2).zip(upper.par_iter().zip(fractions)).flat_map_iter(halves).collect()
+            lower.par_chunks(2).zip(bits.par_iter().zip(fractions)).flat_map_iter(halves).collect()
         };
+        bits = bits_of(levels.pop());
     }
     fractions
 }
 
-/// The fractions of both halves of a branch.
-fn both(multiplier: &Multiplier, product: &UBig, fraction: &UBig, left: &UBig, right: &UBig) -> [UBig; 2] {
-    let bits = product.bit_len() + GUARD_BITS;
+/// How long the numbers of a level are: more is not asked of one that was passed.
+fn bits_of(level: Option<Vec<UBig>>) -> Vec<usize> {
+    level.into_iter().flatten().map(|number| number.bit_len()).collect()
+}
+
+/// The fractions of both halves of a branch, from that of the branch with so many bits.
+fn both(multiplier: &Multiplier, bits: usize, fraction: &UBig, left: &UBig, right: &UBig) -> [UBig; 2] {
     let points = multiplier.for_middle(fraction, bits);
     let half = |number: &UBig, other: &UBig| {
         let wanted = number.bit_len() + GUARD_BITS;
         multiplier.middle(fraction, points.as_ref(), other, bits) >> (bits - wanted)
     };
+    if points.is_none() && bits > LONG_BITS {
+        return [half(left, right), half(right, left)];
+    }
     let (of_left, of_right) = rayon::join(|| half(left, right), || half(right, left));
     [of_left, of_right]
 }
@@ -153,6 +169,7 @@ mod tests {
             for factor in [UBig::ONE, noise(3, 5), noise(300, 5), noise(20_000, 6)] {
                 let expected: Vec<UBig> =
                     numbers.iter().map(|number| (&product / number % number) * &factor % number).collect();
+                assert_eq!(in_groups(&numbers, &factor, 256).as_ref(), Some(&expected), "{count} of {words}");
                 assert_eq!(products_of_others(&numbers, &factor), Some(expected), "{count} of {words}");
             }
         }
