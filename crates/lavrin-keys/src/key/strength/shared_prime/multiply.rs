@@ -22,6 +22,8 @@ const DIGITS: usize = 64 / DIGIT_BITS;
 /// Multiplies, and keeps the tables of the transforms it has used.
 pub(super) struct Multiplier {
     plans: Mutex<Plans>,
+    /// Working memory of long transforms, which is used again: to get it anew takes a third as long as the transform.
+    spare: Mutex<Vec<Workspace>>,
 }
 
 /// Digits of transforms whose tables are kept to the end.
@@ -67,8 +69,11 @@ const PART_WORDS: usize = LENGTH_MAX / DIGITS / 2 - 1;
 /// Most parts of the shorter number; as many transforms of both numbers are kept at once.
 const PARTS_MAX: usize = 8;
 
-/// Digits of transforms whose working memory a thread keeps: it is used again at once, and freeing it overwrites it.
+/// Digits of transforms whose working memory each thread keeps: it is used again at once.
 const KEPT_LENGTH_MAX: usize = 1 << 20;
+
+/// So much working memory of longer ones is kept in all, however many threads there are.
+const SPARE_MAX: usize = 2;
 
 type Forward = Arc<dyn RealToComplex<f64>>;
 type Backward = Arc<dyn ComplexToReal<f64>>;
@@ -85,20 +90,25 @@ thread_local! {
     static WORKSPACE: RefCell<Workspace> = RefCell::default();
 }
 
-/// Lends a thread its working memory, which is let go where it has become large.
-fn in_workspace<T>(length: usize, work: impl FnOnce(&mut Workspace) -> T) -> T {
-    WORKSPACE.with_borrow_mut(|workspace| {
-        let result = work(workspace);
-        if length > KEPT_LENGTH_MAX {
-            *workspace = Workspace::default();
-        }
-        result
-    })
-}
-
 impl Multiplier {
     pub(super) fn new() -> Self {
-        Self { plans: Mutex::new(Plans { short: RealFftPlanner::new(), long: VecDeque::new() }) }
+        let plans = Plans { short: RealFftPlanner::new(), long: VecDeque::new() };
+        Self { plans: Mutex::new(plans), spare: Mutex::default() }
+    }
+
+    /// Lends working memory.
+    fn in_workspace<T>(&self, length: usize, work: impl FnOnce(&mut Workspace) -> T) -> T {
+        if length <= KEPT_LENGTH_MAX {
+            return WORKSPACE.with_borrow_mut(work);
+        }
+        let spare = || self.spare.lock().unwrap_or_else(PoisonError::into_inner);
+        let mut workspace = spare().pop().unwrap_or_default();
+        let result = work(&mut workspace);
+        let mut spare = spare();
+        if spare.len() < SPARE_MAX {
+            spare.push(workspace);
+        }
+        result
     }
 
     /// `a · b`.
@@ -199,7 +209,7 @@ impl Multiplier {
     fn transform(&self, words: &[u64], length: usize) -> Transformed {
         let (forward, _) = self.plan(length);
         let mut points = forward.make_output_vec();
-        in_workspace(length, |Workspace { digits, scratch, .. }| {
+        self.in_workspace(length, |Workspace { digits, scratch, .. }| {
             write_digits(words, length, digits);
             scratch.resize(forward.get_scratch_len().max(scratch.len()), Complex::default());
             let scratch = &mut scratch[..forward.get_scratch_len()];
@@ -210,12 +220,13 @@ impl Multiplier {
 
     /// The sum of the products modulo `2^(16·length) - 1`; `None` where rounding made it wrong.
     fn product(&self, pairs: &[(&Transformed, &Transformed)]) -> Option<UBig> {
-        let length = pairs.first()?.0.length;
+        let (first, others) = pairs.split_first()?;
+        let length = first.0.length;
         let (_, backward) = self.plan(length);
-        let words = in_workspace(length, |Workspace { digits, points, scratch }| {
+        let words = self.in_workspace(length, |Workspace { digits, points, scratch }| {
             points.clear();
-            points.resize(length / 2 + 1, Complex::default());
-            for (a, b) in pairs {
+            points.extend(first.0.points.iter().zip(&first.1.points).map(|(a, b)| a * b));
+            for (a, b) in others {
                 points.iter_mut().zip(a.points.iter().zip(&b.points)).for_each(|(sum, (a, b))| *sum += a * b);
             }
             // The first and the last point of a real transform are real; the transform back insists on it.
