@@ -4,8 +4,8 @@
 use super::SourcePart;
 use super::fault::FieldKind;
 use super::fields::{Faults, Fields};
-use super::read::{Own, own};
 use super::read_grant::limits;
+use super::read_key::{Own, own};
 use super::{Date, Grant, OwnedKey, Placed, Purpose, RegisterFault, RegisterPlace, Whom, is_id};
 use lavrin_keys::key::KeyFault;
 use lavrin_keys::key::container::line;

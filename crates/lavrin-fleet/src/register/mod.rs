@@ -19,6 +19,7 @@ mod policy;
 mod reach;
 mod read;
 mod read_grant;
+mod read_key;
 
 pub use defaults::{Defaults, HOST_LIMIT_MAX, PARALLEL_MAX, read_defaults};
 pub use device::FOLDER as PROFILES;

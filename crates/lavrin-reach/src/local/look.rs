@@ -45,10 +45,19 @@ pub struct Walk<'a> {
 impl Walk<'_> {
     /// Looks at everything that is wanted and writes it into the observation.
     pub fn look(&mut self, wants: &[Want], seen: &mut Observation) {
+        let paths = wants.iter().filter_map(|want| if let Wanted::Node(path) = &want.what { Some(path) } else { None });
+        let mut nodes: Vec<&BytePath> = paths.collect();
+        // Each once, and folders before what is in them, so that few are opened again.
+        nodes.sort_unstable();
+        nodes.dedup();
+        for path in nodes {
+            let node = self.node(path);
+            seen.nodes.insert(path.clone(), node);
+        }
         for want in wants {
             match &want.what {
+                Wanted::Node(_) => {}
                 Wanted::System(_) => system::look(self.tree, seen),
-                Wanted::Node(path) => drop(seen.nodes.insert(path.clone(), self.node(path))),
                 Wanted::Bytes(path, limit) => drop(seen.bytes.insert(path.clone(), self.bytes(path, *limit))),
                 Wanted::Names(path) => drop(seen.names.insert(path.clone(), self.names(path))),
                 Wanted::PrivateKeys(path) => {

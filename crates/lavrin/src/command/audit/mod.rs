@@ -239,9 +239,9 @@ fn print_findings(findings: &[Finding], work: &Work, told: bool, ui: &Ui) -> boo
             let out = finding_out(finding, work);
             let mut text = Vec::new();
             if json {
-                out.add_to(&mut text)
+                out.add_to(&mut text);
             } else {
-                text = finding_text(&out, &[], ui).into_bytes()
+                text.extend_from_slice(finding_text(&out, &[], ui).as_bytes());
             }
             text
         };
