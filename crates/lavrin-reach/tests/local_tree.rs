@@ -222,3 +222,20 @@ fn what_the_user_says_about_the_server_goes_before_what_is_found() {
     seen.found_server(Server::default(), Known::OsRelease);
     assert_eq!(seen.server, Server::dropbear(Some(Version(2022, 83))));
 }
+
+#[test]
+fn what_is_asked_in_any_order_and_twice_is_seen_as_one_by_one() {
+    let tree = Tree::new();
+    tree.put("one\n");
+    symlink("edda", tree.path("/home/link")).unwrap();
+    let paths =
+        [FILE, "/home/edda", "/home/link", "/home/edda/.ssh", "/home/edda/none", "/", FILE, "/home", "/home/edda"];
+    let want = |path: &str| Want { what: Wanted::Node(path.into()), account: None };
+    let (mut at_once, mut one_by_one) = (Observation::default(), Observation::default());
+    tree.local.look(&paths.map(want), &mut at_once);
+    paths.iter().for_each(|path| tree.local.look(&[want(path)], &mut one_by_one));
+    assert_eq!(at_once.nodes, one_by_one.nodes);
+    assert_eq!(at_once.nodes.len(), 7);
+    let kinds: Vec<bool> = paths.iter().map(|path| at_once.node(&(*path).into()).known().is_some()).collect();
+    assert_eq!(kinds, [true, true, true, true, false, true, true, true, true]);
+}
