@@ -233,7 +233,9 @@ fn what_is_asked_in_any_order_and_twice_is_seen_as_one_by_one() {
     let want = |path: &str| Want { what: Wanted::Node(path.into()), account: None };
     let (mut at_once, mut one_by_one) = (Observation::default(), Observation::default());
     tree.local.look(&paths.map(want), &mut at_once);
-    paths.iter().for_each(|path| tree.local.look(&[want(path)], &mut one_by_one));
+    for path in paths {
+        tree.local.look(&[want(path)], &mut one_by_one);
+    }
     assert_eq!(at_once.nodes, one_by_one.nodes);
     assert_eq!(at_once.nodes.len(), 7);
     let kinds: Vec<bool> = paths.iter().map(|path| at_once.node(&(*path).into()).known().is_some()).collect();

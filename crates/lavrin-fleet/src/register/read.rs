@@ -50,6 +50,7 @@ struct FileSettings {
 struct FileContent {
     settings: Option<FileSettings>,
     people: Vec<Person>,
+    #[expect(clippy::vec_box, reason = "they go into the register as they are, and are too large to be moved")]
     hosts: Vec<Box<Host>>,
     grants: Vec<Grant>,
     /// How many grants there are in it, those among them that cannot be read.

@@ -46,8 +46,7 @@ impl<'a> PlainFile<'a> {
         };
         let brackets = if is_list { 2 } else { 1 };
         let name = line.text.get(brackets..line.text.len().checked_sub(brackets)?)?;
-        let (before, behind) = (&line.text[..brackets], &line.text[brackets + name.len()..]);
-        if !is_name(name) || before.trim_matches('[') != "" || behind.trim_matches(']') != "" {
+        if !is_name(name) || !line.text[brackets + name.len()..].bytes().all(|byte| byte == b']') {
             return None;
         }
         let key = line.from(brackets, name);

@@ -268,7 +268,7 @@ fn show(args: &HostShowArgs, ui: &Ui) -> Result<Exit, CommandError> {
     let register = &opened.reading.register;
     let host = find(register, &args.id)?;
     let access = entrants(register, host);
-    let seen = Sightings::on(&host.id, &opened)?;
+    let seen = Sightings::on(&host.id, opened)?;
     let words = text_of(host, &access, ui) + &seen.text(Column::Owner, ui);
     let (host, seen_on) = (one_host(host), seen.seen);
     ui.give(&HostOut { schema: "lavrin/host-show/1", host, access, seen: seen.entries, seen_on }, || words);

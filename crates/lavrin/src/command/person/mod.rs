@@ -383,9 +383,9 @@ fn show(args: &PersonShowArgs, ui: &Ui) -> Result<Exit, CommandError> {
     let register = &opened.reading.register;
     let person = unknown::person(register, &args.id)?;
     let access = access(person, register);
-    let seen = Sightings::of_keys(person.keys.iter().map(|key| key.fingerprint), &opened)?;
+    let seen = Sightings::of_keys(person.keys.iter().map(|key| key.fingerprint), opened)?;
     let keys: Vec<PublicKey> = person.keys.iter().map(|key| key.key.clone()).collect();
-    let kept = register.kept.iter().filter(|kept| may_have(&opened, kept, &person.id, &keys));
+    let kept = register.kept.iter().filter(|kept| may_have(opened, kept, &person.id, &keys));
     let kept: Vec<String> = kept.map(KeptAccount::name).collect();
     let mut words = text_of(person, &access, ui) + &seen.text(Column::Host, ui);
     if !kept.is_empty() {
