@@ -22,7 +22,7 @@ const DIGITS: usize = 64 / DIGIT_BITS;
 /// Multiplies, and keeps the tables of the transforms it has used.
 pub(super) struct Multiplier {
     plans: Mutex<Plans>,
-    /// Working memory of long transforms, which is used again: to get it anew takes a third as long as the transform.
+    /// Working memory of long transforms. It is used again, since new memory has to be cleared first.
     spare: Mutex<Vec<Workspace>>,
 }
 
