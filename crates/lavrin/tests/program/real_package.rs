@@ -1,8 +1,9 @@
 //! The program as others get it: as a Debian package on whole machines, and as one file in an empty root.
 
-use crate::common::World;
 use crate::common::machine::Machine;
 use crate::common::site::{PLAIN, Site, wait_for};
+use crate::common::{World, write_program};
+use std::os::unix::fs::PermissionsExt as _;
 use std::path::PathBuf;
 use std::process::Command;
 
@@ -85,7 +86,9 @@ fn the_package_is_installed_used_and_removed() {
 fn one_file_is_enough_in_an_empty_root() {
     let site = Site::new(PLAIN);
     let root = tempfile::tempdir().unwrap();
-    std::fs::copy(built("LAVRIN_STATIC"), root.path().join("lavrin")).unwrap();
+    let program = root.path().join("lavrin");
+    write_program(&program, &std::fs::read(built("LAVRIN_STATIC")).unwrap());
+    std::fs::set_permissions(&program, std::fs::Permissions::from_mode(0o755)).unwrap();
     let run = |line: &str| {
         let mut chroot = Command::new("/usr/sbin/chroot");
         chroot.arg(root.path()).arg("/lavrin").args(line.split(' ')).env_clear().env("HOME", "/");
@@ -111,8 +114,11 @@ fn one_file_is_enough_in_an_empty_root() {
     keys.extend(key);
     std::fs::write(&site.root_keys.0, keys).unwrap();
     let add = format!("host add lantern --address 127.0.0.1 --port {} --login root --register /register", server.port);
-    assert_eq!(run(&add).0, Some(0));
-    assert_eq!(run(&format!("host trust lantern --expect-host-key {print} --register /register")).0, Some(0));
+    let trust = format!("host trust lantern --expect-host-key {print} --register /register");
+    for line in [add, trust] {
+        let (code, said) = run(&line);
+        assert_eq!(code, Some(0), "{line}: {said}");
+    }
     let (code, said) = run("survey --identity /edda --register /register");
     assert!(code == Some(0) && said.contains("1 surveyed"), "{said}");
 }

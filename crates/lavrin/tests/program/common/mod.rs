@@ -19,6 +19,7 @@ use lavrin_keys::key::container::openssh;
 use lavrin_keys::key::generate::{Randomness, RsaBits};
 use lavrin_keys::key::{PrivateKey, PublicKey};
 use std::ffi::OsStr;
+use std::io::Write as _;
 use std::os::unix::fs::{MetadataExt as _, PermissionsExt as _};
 use std::path::{Path, PathBuf};
 use std::process::{Command, Stdio};
@@ -123,7 +124,6 @@ impl World {
     }
 
     pub fn with_input<S: AsRef<OsStr>>(&self, input: &str, args: &[S]) -> Run {
-        use std::io::Write as _;
         let mut command = self.command(args);
         let mut child = command.stdin(Stdio::piped()).stdout(Stdio::piped()).stderr(Stdio::piped()).spawn().unwrap();
         child.stdin.take().unwrap().write_all(input.as_bytes()).unwrap();
@@ -149,7 +149,11 @@ impl World {
     pub fn write(&self, below: &str, content: impl AsRef<[u8]>, mode: u32) -> PathBuf {
         let path = self.path(below);
         std::fs::create_dir_all(path.parent().unwrap()).unwrap();
-        std::fs::write(&path, content).unwrap();
+        if mode & 0o111 == 0 {
+            std::fs::write(&path, content).unwrap()
+        } else {
+            write_program(&path, content.as_ref())
+        }
         std::fs::set_permissions(&path, std::fs::Permissions::from_mode(mode)).unwrap();
         path
     }
@@ -192,6 +196,15 @@ impl World {
         }
         self.set_mode("tree/home/sten/.ssh", 0o700);
     }
+}
+
+/// Writes a file that is going to be run, by another process. This one never has it open: a program that another test starts at this
+/// moment would hold it open for writing too for a short while, and until then the system refuses to run it ("text file busy").
+pub fn write_program(path: &Path, content: &[u8]) {
+    let mut writer =
+        Command::new("/bin/sh").args(["-c", "exec cat >\"$1\"", "sh"]).arg(path).stdin(Stdio::piped()).spawn().unwrap();
+    writer.stdin.take().unwrap().write_all(content).unwrap();
+    assert!(writer.wait().unwrap().success(), "{}", path.display());
 }
 
 /// Names of a folder, sorted.
