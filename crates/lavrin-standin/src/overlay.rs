@@ -24,7 +24,9 @@ pub(crate) fn lay_out(tree: &Path) -> std::io::Result<()> {
     for folder in FOLDERS {
         std::fs::create_dir_all(tree.join(folder))?;
     }
-    let saved = std::process::Command::new(&program).arg("save").env("LAVRIN_STANDIN_ROOT", tree).status()?;
+    // By the shell: what this process has written a moment ago is perhaps not to be run yet.
+    let saved =
+        std::process::Command::new("/bin/sh").arg(&program).arg("save").env("LAVRIN_STANDIN_ROOT", tree).status()?;
     if saved.success() { Ok(()) } else { Err(std::io::Error::other("the overlay could not be saved")) }
 }
 

@@ -172,7 +172,7 @@ pub fn run() -> Exit {
     let ui = Ui::new(cli.color, cli.format, cli.quiet);
     let ui = if cli.pager && forms::is_shown(&found) { ui.paged() } else { ui };
     match forms::check(cli.format, &found).and_then(|()| dispatch(cli.command.as_ref(), &ui)) {
-        Ok(exit) => exit,
+        Ok(exit) => ui.ended(exit),
         Err(error) => {
             ui.error(&error);
             error.exit

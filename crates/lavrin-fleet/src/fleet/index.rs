@@ -3,7 +3,7 @@
 use crate::register::{Date, Grant, Host, OwnedKey, Person, Register, Whom};
 use foldhash::quality::RandomState;
 use lavrin_keys::key::Fingerprint;
-use std::collections::HashMap;
+use std::collections::{HashMap, HashSet};
 
 /// Whose a key is.
 #[derive(Debug, Clone, PartialEq, Eq, PartialOrd, Ord)]
@@ -50,10 +50,43 @@ pub enum Standing {
     None,
 }
 
+/// Owners by their keys.
+pub type Owners = HashMap<Fingerprint, Owner, RandomState>;
+
+/// Whose these keys are, as an [`Index`] would say; those of nobody are not in it.
+#[must_use]
+pub fn owners_of(register: &Register, keys: &HashSet<Fingerprint>) -> Owners {
+    owners(register, |key| keys.contains(&key))
+}
+
+fn owners(register: &Register, is_asked: impl Fn(Fingerprint) -> bool) -> Owners {
+    let mut owners = Owners::default();
+    for host in register.all_hosts() {
+        for key in host.keys.iter().filter(|key| is_asked(key.fingerprint)) {
+            let account = key.account.clone().unwrap_or_default();
+            let owner = Owner::Machine { account, host: host.id.clone(), label: key.label.clone() };
+            owners.entry(key.fingerprint).or_insert(owner);
+        }
+    }
+    for kept in &register.kept {
+        for key in kept.keys.iter().filter(|key| is_asked(key.fingerprint)) {
+            let (account, host) = (kept.account.clone(), kept.host.clone());
+            owners.insert(key.fingerprint, Owner::Kept { account, host, label: key.label.clone() });
+        }
+    }
+    // A person before the others, where both have it.
+    for person in register.people.values() {
+        for key in person.keys.iter().filter(|key| is_asked(key.fingerprint)) {
+            owners.insert(key.fingerprint, Owner::Person { id: person.id.clone(), label: key.label.clone() });
+        }
+    }
+    owners
+}
+
 /// The register by key and by account.
 pub struct Index<'a> {
     register: &'a Register,
-    owners: HashMap<Fingerprint, Owner, RandomState>,
+    owners: Owners,
     by_account: HashMap<&'a str, Vec<&'a Grant>, RandomState>,
     of_person: HashMap<(&'a str, &'a str), Vec<&'a Grant>, RandomState>,
     of_team: HashMap<(&'a str, &'a str), Vec<&'a Grant>, RandomState>,
@@ -65,32 +98,11 @@ impl<'a> Index<'a> {
     pub fn of(register: &'a Register) -> Self {
         let mut index = Self {
             register,
-            owners: HashMap::default(),
+            owners: owners(register, |_| true),
             by_account: HashMap::default(),
             of_person: HashMap::default(),
             of_team: HashMap::default(),
         };
-        for host in register.all_hosts() {
-            for key in &host.keys {
-                let account = key.account.clone().unwrap_or_default();
-                let owner = Owner::Machine { account, host: host.id.clone(), label: key.label.clone() };
-                index.owners.entry(key.fingerprint).or_insert(owner);
-            }
-        }
-        for kept in &register.kept {
-            for key in &kept.keys {
-                let (account, host) = (kept.account.clone(), kept.host.clone());
-                let owner = Owner::Kept { account, host, label: key.label.clone() };
-                index.owners.insert(key.fingerprint, owner);
-            }
-        }
-        // A person before the others, where both have it.
-        for person in register.people.values() {
-            for key in &person.keys {
-                let owner = Owner::Person { id: person.id.clone(), label: key.label.clone() };
-                index.owners.insert(key.fingerprint, owner);
-            }
-        }
         for grant in register.all_grants() {
             let account = grant.account.as_str();
             match &grant.whom.value {

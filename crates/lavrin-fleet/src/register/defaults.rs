@@ -3,6 +3,7 @@
 use super::SourcePart;
 use super::fault::FieldKind;
 use super::fields::{Faults, Fields};
+use super::table::RegisterTable;
 use super::{RegisterFault, RootProgram};
 use toml::Spanned;
 use toml::de::DeTable;
@@ -42,7 +43,7 @@ pub const PARALLEL_MAX: i64 = 1024;
 /// The longest time for one look at one host, in seconds.
 pub const HOST_LIMIT_MAX: i64 = 3600;
 
-pub(super) fn of_table(source: SourcePart, table: Spanned<DeTable<'_>>, faults: &mut Faults) -> Defaults {
+pub(super) fn of_table(source: SourcePart, table: Spanned<RegisterTable<'_>>, faults: &mut Faults) -> Defaults {
     let mut fields = Fields::new(source, "defaults", table, faults);
     let defaults = Defaults {
         login: fields.text("login").map(|login| login.value),
@@ -65,7 +66,8 @@ pub fn read_defaults(text: &str) -> Result<Defaults, (RegisterFault, std::ops::R
         return Err((RegisterFault::Syntax { said: error.message().to_owned() }, error.span().unwrap_or(0..0)));
     }
     let mut faults = Faults::new();
-    let defaults = of_table(SourcePart { file: 0, start: 0 }, table, &mut faults);
+    let defaults =
+        of_table(SourcePart { file: 0, start: 0 }, Spanned::new(table.span(), table.into_inner().into()), &mut faults);
     match faults.into_iter().next() {
         Some((fault, place, _)) => Err((fault, place.bytes())),
         None => Ok(defaults),

@@ -3,6 +3,7 @@
 use super::SourcePart;
 use super::fault::FieldKind;
 use super::fields::{Faults, Fields};
+use super::table::{RegisterTable, RegisterValue};
 use super::{Placed, RegisterFault, RegisterPlace};
 use lavrin_keys::key::Algorithm;
 use lavrin_keys::text::printable;
@@ -12,7 +13,6 @@ use lavrin_server::device::{
 };
 use std::time::Duration;
 use toml::Spanned;
-use toml::de::{DeTable, DeValue};
 
 /// The folder of profiles.
 pub const FOLDER: &str = "profiles";
@@ -75,17 +75,18 @@ fn say_elsewhere(name: &str, file: &str, place: RegisterPlace, fields: &mut Fiel
 fn texts_of(
     source: SourcePart,
     about: &str,
-    table: Spanned<DeTable<'_>>,
+    table: Spanned<RegisterTable<'_>>,
     faults: &mut Faults,
 ) -> Vec<(String, Vec<String>)> {
     let mut found = Vec::new();
-    for (name, value) in table.into_inner() {
+    for (name, value) in table.into_inner().into_fields() {
         let (name, span) = (name.into_inner().into_owned(), value.span());
         // A text of several lines is none: what is shown of it would be lines of its own.
-        let text =
-            |value: &DeValue<'_>| value.as_str().filter(|text| !text.contains(char::is_control)).map(str::to_owned);
+        let text = |value: &RegisterValue<'_>| {
+            value.as_text().filter(|text| !text.contains(char::is_control)).map(str::to_owned)
+        };
         let texts: Option<Vec<String>> = match value.get_ref() {
-            DeValue::Array(list) => list.iter().map(|value| text(value.get_ref())).collect(),
+            RegisterValue::List(list) => list.iter().map(|value| text(value.get_ref())).collect(),
             one => text(one).map(|text| vec![text]),
         };
         if let Some(texts) = texts.filter(|_| !name.contains(char::is_control)) {
@@ -100,7 +101,12 @@ fn texts_of(
 }
 
 /// What a host can bear.
-pub(super) fn limits(source: SourcePart, about: &str, table: Spanned<DeTable<'_>>, faults: &mut Faults) -> KeyLimits {
+pub(super) fn limits(
+    source: SourcePart,
+    about: &str,
+    table: Spanned<RegisterTable<'_>>,
+    faults: &mut Faults,
+) -> KeyLimits {
     let mut fields = Fields::new(source, about, table, faults);
     let mut algorithms = Vec::new();
     for name in fields.texts("algorithms") {
@@ -127,7 +133,7 @@ pub(super) fn limits(source: SourcePart, about: &str, table: Spanned<DeTable<'_>
 pub(super) fn profile(
     source: SourcePart,
     id: &str,
-    table: Spanned<DeTable<'_>>,
+    table: Spanned<RegisterTable<'_>>,
     faults: &mut Faults,
 ) -> Option<Profile> {
     let mut fields = Fields::new(source, id, table, faults);
@@ -185,7 +191,7 @@ pub(super) fn profile(
     (!profile.prompts.is_empty()).then_some(profile)
 }
 
-fn needed_table<'i>(fields: &mut Fields<'_, 'i>, name: &'static str) -> Option<Spanned<DeTable<'i>>> {
+fn needed_table<'i>(fields: &mut Fields<'_, 'i>, name: &'static str) -> Option<Spanned<RegisterTable<'i>>> {
     let table = fields.table(name);
     if table.is_none() {
         missing(fields, name);
@@ -202,7 +208,7 @@ fn doing(source: SourcePart, id: &str, name: &'static str, fields: &mut Fields<'
     fields.table(name).map(|table| doing_in(source, id, table, fields.faults()))
 }
 
-fn doing_in(source: SourcePart, id: &str, table: Spanned<DeTable<'_>>, faults: &mut Faults) -> Doing {
+fn doing_in(source: SourcePart, id: &str, table: Spanned<RegisterTable<'_>>, faults: &mut Faults) -> Doing {
     let mut own = Fields::new(source, id, table, faults);
     let how = doing_of(&mut own);
     own.end();
@@ -213,7 +219,7 @@ fn doing_of(fields: &mut Fields<'_, '_>) -> Doing {
     Doing { send: templates(fields, "send"), says: templates(fields, "says") }
 }
 
-fn listing(source: SourcePart, id: &str, table: Spanned<DeTable<'_>>, faults: &mut Faults) -> Option<Listing> {
+fn listing(source: SourcePart, id: &str, table: Spanned<RegisterTable<'_>>, faults: &mut Faults) -> Option<Listing> {
     let mut fields = Fields::new(source, id, table, faults);
     let how = doing_of(&mut fields);
     let no_account = templates(&mut fields, "no_account");
@@ -228,7 +234,12 @@ fn listing(source: SourcePart, id: &str, table: Spanned<DeTable<'_>>, faults: &m
     Some(Listing { how, key: key.filter(tells)?, no_account })
 }
 
-fn switch(source: SourcePart, id: &str, table: Spanned<DeTable<'_>>, faults: &mut Faults) -> Option<PasswordSwitch> {
+fn switch(
+    source: SourcePart,
+    id: &str,
+    table: Spanned<RegisterTable<'_>>,
+    faults: &mut Faults,
+) -> Option<PasswordSwitch> {
     let mut fields = Fields::new(source, id, table, faults);
     let [show, off, on] = ["show", "off", "on"].map(|name| {
         let table = needed_table(&mut fields, name);
@@ -250,7 +261,7 @@ fn transfer(source: SourcePart, id: &str, fields: &mut Fields<'_, '_>) -> Transf
     TransferService { open: open.unwrap_or_default(), close: close.unwrap_or_default() }
 }
 
-fn import(source: SourcePart, id: &str, table: Spanned<DeTable<'_>>, faults: &mut Faults) -> Option<ImportFile> {
+fn import(source: SourcePart, id: &str, table: Spanned<RegisterTable<'_>>, faults: &mut Faults) -> Option<ImportFile> {
     let mut fields = Fields::new(source, id, table, faults);
     let (path, fetched) = (template(&mut fields, "path"), template(&mut fields, "fetched_from"));
     let way = match (path, fetched) {

@@ -2,11 +2,12 @@
 
 use super::SourcePart;
 use super::fault::FieldKind;
+use super::table::{RegisterField, RegisterTable, RegisterValue};
 use super::{Date, Placed, RegisterFault, RegisterPlace};
 use lavrin_keys::text::printable;
 use std::borrow::Cow;
 use toml::Spanned;
-use toml::de::{DeTable, DeValue};
+use toml::de::DeValue;
 
 /// Faults found while reading, each with whom or what it is about.
 pub(super) type Faults = Vec<(RegisterFault, RegisterPlace, String)>;
@@ -16,7 +17,7 @@ pub(super) struct Fields<'a, 'i> {
     source: SourcePart,
     about: &'a str,
     place: RegisterPlace,
-    table: DeTable<'i>,
+    table: RegisterTable<'i>,
     known: Vec<&'static str>,
     faults: &'a mut Faults,
 }
@@ -28,7 +29,12 @@ const KNOWN_USUAL: usize = 32;
 const MAY_HAVE_LINES: [&str; 4] = ["way_back", "line", "host_keys", "send"];
 
 impl<'a, 'i> Fields<'a, 'i> {
-    pub(super) fn new(source: SourcePart, about: &'a str, table: Spanned<DeTable<'i>>, faults: &'a mut Faults) -> Self {
+    pub(super) fn new(
+        source: SourcePart,
+        about: &'a str,
+        table: Spanned<RegisterTable<'i>>,
+        faults: &'a mut Faults,
+    ) -> Self {
         let place = source.place(table.span());
         Self { source, about, place, table: table.into_inner(), known: Vec::with_capacity(KNOWN_USUAL), faults }
     }
@@ -41,12 +47,12 @@ impl<'a, 'i> Fields<'a, 'i> {
         self.faults.push((fault, place, self.about.to_owned()));
     }
 
-    fn take(&mut self, name: &'static str) -> Option<Spanned<DeValue<'i>>> {
+    fn take(&mut self, name: &'static str) -> Option<Spanned<RegisterValue<'i>>> {
         self.known.push(name);
-        self.table.remove(name)
+        self.table.take(name)
     }
 
-    fn wrong<T>(&mut self, name: &str, wanted: FieldKind, value: &Spanned<DeValue<'i>>) -> Option<T> {
+    fn wrong<T>(&mut self, name: &str, wanted: FieldKind, value: &Spanned<RegisterValue<'i>>) -> Option<T> {
         let place = self.source.place(value.span());
         self.fault(RegisterFault::WrongKind { name: name.to_owned(), wanted }, place);
         None
@@ -57,22 +63,22 @@ impl<'a, 'i> Fields<'a, 'i> {
         self.as_text(name, value)
     }
 
-    fn as_text(&mut self, name: &str, value: Spanned<DeValue<'i>>) -> Option<Placed<String>> {
+    fn as_text(&mut self, name: &str, value: Spanned<RegisterValue<'i>>) -> Option<Placed<String>> {
         let place = self.source.place(value.span());
         match value.get_ref() {
-            DeValue::String(text) if text.contains(char::is_control) && !MAY_HAVE_LINES.contains(&name) => {
+            RegisterValue::Text(text) if text.contains(char::is_control) && !MAY_HAVE_LINES.contains(&name) => {
                 let fault = RegisterFault::BadValue { name: name.to_owned(), wanted: FieldKind::OneLine };
                 self.fault(fault, place);
                 // Written out it fits nothing and cannot draw lines of its own in what is shown.
                 Some(Placed { value: printable(text.as_bytes()), place })
             }
-            DeValue::String(text) => Some(Placed { value: text.to_string(), place }),
+            RegisterValue::Text(text) => Some(Placed { value: text.to_string(), place }),
             _ => self.wrong(name, FieldKind::Text, &value),
         }
     }
 
     pub(super) fn needed_text(&mut self, name: &'static str) -> Option<Placed<String>> {
-        if !self.table.contains_key(name) {
+        if !self.table.has(name) {
             self.fault(RegisterFault::MissingField { name }, self.place.begin());
         }
         self.text(name)
@@ -83,7 +89,7 @@ impl<'a, 'i> Fields<'a, 'i> {
         let Some(value) = self.take(name) else { return Vec::new() };
         let span = value.span();
         let mut texts: Vec<Placed<String>> = match value.into_inner() {
-            DeValue::Array(list) => list.into_iter().filter_map(|value| self.as_text(name, value)).collect(),
+            RegisterValue::List(list) => list.into_iter().filter_map(|value| self.as_text(name, value)).collect(),
             value => self.as_text(name, Spanned::new(span, value)).into_iter().collect(),
         };
         // Very many grants have one host.
@@ -93,8 +99,11 @@ impl<'a, 'i> Fields<'a, 'i> {
 
     pub(super) fn number(&mut self, name: &'static str, range: std::ops::RangeInclusive<i64>) -> Option<i64> {
         let value = self.take(name)?;
-        let number =
-            value.get_ref().as_integer().and_then(|number| i64::from_str_radix(number.as_str(), number.radix()).ok());
+        let number = value
+            .get_ref()
+            .as_other()
+            .and_then(DeValue::as_integer)
+            .and_then(|number| i64::from_str_radix(number.as_str(), number.radix()).ok());
         match number {
             Some(number) if range.contains(&number) => Some(number),
             _ => self.wrong(name, FieldKind::Number, &value),
@@ -105,9 +114,10 @@ impl<'a, 'i> Fields<'a, 'i> {
     pub(super) fn date(&mut self, name: &'static str) -> Option<Placed<Date>> {
         let value = self.take(name)?;
         let text: Cow<'_, str> = match value.get_ref() {
-            DeValue::Datetime(date) => date.to_string().into(),
-            DeValue::String(text) => text.as_ref().to_owned().into(),
-            _ => "".into(),
+            RegisterValue::Text(text) => text.as_ref().to_owned().into(),
+            other => {
+                other.as_other().and_then(DeValue::as_datetime).map(|date| date.to_string()).unwrap_or_default().into()
+            }
         };
         match Date::parse(&text) {
             Some(date) => Some(Placed { value: date, place: self.source.place(value.span()) }),
@@ -118,10 +128,8 @@ impl<'a, 'i> Fields<'a, 'i> {
     /// `true` or `false`; without it false.
     pub(super) fn flag(&mut self, name: &'static str) -> bool {
         let Some(value) = self.take(name) else { return false };
-        match value.get_ref() {
-            DeValue::Boolean(flag) => *flag,
-            _ => self.wrong(name, FieldKind::Flag, &value).unwrap_or_default(),
-        }
+        let flag = value.get_ref().as_other().and_then(DeValue::as_bool);
+        flag.unwrap_or_else(|| self.wrong(name, FieldKind::Flag, &value).unwrap_or_default())
     }
 
     /// One of several words.
@@ -134,25 +142,25 @@ impl<'a, 'i> Fields<'a, 'i> {
         found.map(|(_, value)| *value)
     }
 
-    pub(super) fn table(&mut self, name: &'static str) -> Option<Spanned<DeTable<'i>>> {
+    pub(super) fn table(&mut self, name: &'static str) -> Option<Spanned<RegisterTable<'i>>> {
         let value = self.take(name)?;
         let span = value.span();
         match value.into_inner() {
-            DeValue::Table(table) => Some(Spanned::new(span, table)),
+            RegisterValue::Table(table) => Some(Spanned::new(span, table)),
             other => self.wrong(name, FieldKind::Table, &Spanned::new(span, other)),
         }
     }
 
     /// Tables in double brackets.
-    pub(super) fn tables(&mut self, name: &'static str) -> Vec<Spanned<DeTable<'i>>> {
+    pub(super) fn tables(&mut self, name: &'static str) -> Vec<Spanned<RegisterTable<'i>>> {
         self.numbered_tables(name).into_iter().map(|(_, table)| table).collect()
     }
 
     /// The tables of a list, each with its number in it, counted from 1; what is no table counts too.
-    pub(super) fn numbered_tables(&mut self, name: &'static str) -> Vec<(u32, Spanned<DeTable<'i>>)> {
+    pub(super) fn numbered_tables(&mut self, name: &'static str) -> Vec<(u32, Spanned<RegisterTable<'i>>)> {
         let Some(value) = self.take(name) else { return Vec::new() };
         let span = value.span();
-        let DeValue::Array(list) = value.into_inner() else {
+        let RegisterValue::List(list) = value.into_inner() else {
             let place = self.source.place(span);
             self.fault(RegisterFault::WrongKind { name: name.to_owned(), wanted: FieldKind::Tables }, place);
             return Vec::new();
@@ -161,7 +169,7 @@ impl<'a, 'i> Fields<'a, 'i> {
         for (value, number) in list.into_iter().zip(1..) {
             let span = value.span();
             match value.into_inner() {
-                DeValue::Table(table) => tables.push((number, Spanned::new(span, table))),
+                RegisterValue::Table(table) => tables.push((number, Spanned::new(span, table))),
                 other => drop(self.wrong::<()>(name, FieldKind::Table, &Spanned::new(span, other))),
             }
         }
@@ -169,8 +177,8 @@ impl<'a, 'i> Fields<'a, 'i> {
     }
 
     /// Everything that is left, by its name.
-    pub(super) fn rest(&mut self) -> Vec<(Spanned<Cow<'i, str>>, Spanned<DeValue<'i>>)> {
-        std::mem::take(&mut self.table).into_iter().collect()
+    fn rest(&mut self) -> Vec<RegisterField<'i>> {
+        std::mem::take(&mut self.table).into_fields()
     }
 
     pub(super) fn faults(&mut self) -> &mut Faults {

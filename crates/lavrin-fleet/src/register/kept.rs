@@ -6,12 +6,12 @@ use super::fault::FieldKind;
 use super::fields::{Faults, Fields};
 use super::read_grant::limits;
 use super::read_key::{Own, own};
+use super::table::RegisterTable;
 use super::{Date, Grant, OwnedKey, Placed, Purpose, RegisterFault, RegisterPlace, Whom, is_id};
 use lavrin_keys::key::KeyFault;
 use lavrin_keys::key::container::line;
 use std::collections::BTreeSet;
 use toml::Spanned;
-use toml::de::DeTable;
 
 /// The folder of the register's folder that holds them.
 pub const FOLDER: &str = "kept";
@@ -139,7 +139,7 @@ pub fn sealed_file(account: &str, host: &str, version: u32) -> String {
 pub(super) fn read(
     source: SourcePart,
     name: &str,
-    table: Spanned<DeTable<'_>>,
+    table: Spanned<RegisterTable<'_>>,
     faults: &mut Faults,
 ) -> Option<KeptAccount> {
     let top = source.place(0..0);
@@ -192,7 +192,7 @@ fn version(
     source: SourcePart,
     about: &str,
     account: &str,
-    table: Spanned<DeTable<'_>>,
+    table: Spanned<RegisterTable<'_>>,
     faults: &mut Faults,
 ) -> Option<(OwnedKey, KeptVersion)> {
     let mut fields = Fields::new(source, about, table, faults);
@@ -231,7 +231,12 @@ fn version(
     Some((owned, KeptVersion { number, sealed_for, proven: proven.map(|day| day.value) }))
 }
 
-fn hand_out(source: SourcePart, about: &str, table: Spanned<DeTable<'_>>, faults: &mut Faults) -> Option<HandOut> {
+fn hand_out(
+    source: SourcePart,
+    about: &str,
+    table: Spanned<RegisterTable<'_>>,
+    faults: &mut Faults,
+) -> Option<HandOut> {
     let mut fields = Fields::new(source, about, table, faults);
     let version = fields.number("version", 1..=i64::from(VERSION_MAX)).and_then(|number| u32::try_from(number).ok());
     let (person, day) = (fields.needed_text("person"), fields.date("day"));

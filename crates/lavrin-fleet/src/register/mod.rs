@@ -20,6 +20,7 @@ mod reach;
 mod read;
 mod read_grant;
 mod read_key;
+mod table;
 
 pub use defaults::{Defaults, HOST_LIMIT_MAX, PARALLEL_MAX, read_defaults};
 pub use device::FOLDER as PROFILES;

@@ -2,6 +2,7 @@
 //! memory, and all cores have something to do. Where it is not certain that the parts mean what the whole means, there is one part.
 
 use memchr::memmem;
+use rayon::prelude::*;
 use std::collections::HashSet;
 use std::ops::Range;
 
@@ -18,10 +19,13 @@ pub(super) fn parts(text: &str, is_list: bool) -> Vec<Range<usize>> {
 
 fn split(text: &str, whole: usize, part: usize) -> Vec<Range<usize>> {
     let one = || std::iter::once(0..text.len()).collect();
-    // Within a text of several lines a line may begin like a header.
-    if text.len() <= whole
-        || ["\"\"\"", "'''"].iter().any(|quotes| memmem::find(text.as_bytes(), quotes.as_bytes()).is_some())
-    {
+    if text.len() <= whole {
+        return one();
+    }
+    if let Some(parts) = split_list(text, part) {
+        return parts;
+    }
+    if has_long_texts(text) {
         return one();
     }
     let mut begins = vec![0];
@@ -50,6 +54,35 @@ fn split(text: &str, whole: usize, part: usize) -> Vec<Range<usize>> {
     }
     let ends = begins.iter().skip(1).copied().chain([text.len()]);
     begins.iter().copied().zip(ends).map(|(begin, end)| begin..end).collect()
+}
+
+/// The parts of a file in which each line that begins with a bracket is the header of the same list: it can be looked through on
+/// all cores.
+fn split_list(text: &str, part: usize) -> Option<Vec<Range<usize>>> {
+    let first = bracketed(text).next()?;
+    let again = text[first..].split_inclusive('\n').next()?;
+    header(again).filter(|(name, is_list)| *is_list && !name.contains('.'))?;
+    // Each range ends in front of a header, and begins with one but for the first.
+    let mut ranges = Vec::new();
+    let mut begin = 0;
+    while begin < text.len() {
+        let from = begin.max(first) + again.len().max(part);
+        let end = text.as_bytes().get(from..).and_then(|rest| memmem::find(rest, again.as_bytes())).map(|at| from + at);
+        let end = end.unwrap_or(text.len());
+        ranges.push(begin..end);
+        begin = end;
+    }
+    let begins_a_line = |at: usize| at == 0 || text.as_bytes()[at - 1] == b'\n';
+    let is_uniform = |range: &Range<usize>| {
+        let of = &text[range.clone()];
+        begins_a_line(range.start) && !has_long_texts(of) && bracketed(of).all(|at| of[at..].starts_with(again))
+    };
+    ranges.par_iter().all(is_uniform).then_some(ranges)
+}
+
+/// Whether there may be a text of several lines: within it a line may begin like a header.
+fn has_long_texts(text: &str) -> bool {
+    ["\"\"\"", "'''"].iter().any(|quotes| memmem::find(text.as_bytes(), quotes.as_bytes()).is_some())
 }
 
 /// Where lines begin that begin with a bracket.
@@ -82,13 +115,18 @@ mod tests {
     fn a_part_begins_where_a_table_does() {
         let grants = "# all\n[[grant]]\nperson = \"a\"\n[[grant]]\nperson = \"b\"\n";
         let of = |text: &str| split(text, 0, 1).into_iter().map(|part| text[part].to_owned()).collect::<Vec<_>>();
-        assert_eq!(of(grants), ["# all\n", "[[grant]]\nperson = \"a\"\n", "[[grant]]\nperson = \"b\"\n"]);
+        assert_eq!(of(grants), ["# all\n[[grant]]\nperson = \"a\"\n", "[[grant]]\nperson = \"b\"\n"]);
+        let other = "[other]\n[[grant]]\nperson = \"a\"\n";
+        assert_eq!(of(other).concat(), other);
         assert_eq!(of(HOSTS).len(), 2);
         assert!(of(HOSTS)[1].starts_with("[pier]"));
         let doubtful = [
             "[a]\nx = 1\n[b]\n[a.limits]\n",
             "[a]\n[b]\n[a]\n",
             "[[grant]]\n[[other]]\n",
+            "[[grant]]\n[[grant]]\n[other]\n",
+            "[[grant]]\nx = \"\"\"\n[[grant]]\n\"\"\"\n[[grant]]\n",
+            "[[grant]]\nx = 1\n# [[grant]]\n[[other]]\n",
             "[a]\nway_back = \"\"\"\n[b]\n\"\"\"\n[c]\n",
         ];
         for text in doubtful {

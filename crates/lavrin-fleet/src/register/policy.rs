@@ -2,6 +2,7 @@
 
 use super::fault::FieldKind;
 use super::fields::{Faults, Fields};
+use super::table::RegisterTable;
 use super::{NoWay, RegisterFault, Rules, SourcePart};
 use crate::rules;
 use lavrin_keys::key::Algorithm;
@@ -9,9 +10,8 @@ use lavrin_keys::key::policy::Policy;
 use lavrin_server::finding::Severity;
 use std::collections::BTreeMap;
 use toml::Spanned;
-use toml::de::DeTable;
 
-pub(super) fn rules(source: SourcePart, table: Spanned<DeTable<'_>>, faults: &mut Faults) -> Rules {
+pub(super) fn rules(source: SourcePart, table: Spanned<RegisterTable<'_>>, faults: &mut Faults) -> Rules {
     let usual = Policy::default();
     let mut fields = Fields::new(source, "policy", table, faults);
     let size = |number: i64| usize::try_from(number).unwrap_or_default();
@@ -64,15 +64,15 @@ fn no_ways(source: SourcePart, fields: &mut Fields<'_, '_>) -> Vec<NoWay> {
 
 fn severities(
     source: SourcePart,
-    table: Spanned<DeTable<'_>>,
+    table: Spanned<RegisterTable<'_>>,
     faults: &mut Faults,
 ) -> BTreeMap<String, Option<Severity>> {
     let mut found = BTreeMap::new();
-    for (rule, value) in table.into_inner() {
+    for (rule, value) in table.into_inner().into_fields() {
         let (name, span) = (rule.get_ref().to_string(), value.span());
         let place = |span| source.place(span);
         let known = rules::with(RegisterFault::RULES).any(|(rule, _)| rule == name);
-        let word = value.get_ref().as_str().unwrap_or_default();
+        let word = value.get_ref().as_text().unwrap_or_default();
         let severity = Severity::URGENT_FIRST.into_iter().find(|severity| severity.name() == word);
         if !known {
             let fault = RegisterFault::UnknownName { what: "rule", name, near: None };

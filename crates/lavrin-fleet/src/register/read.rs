@@ -9,6 +9,7 @@ use super::plain;
 use super::policy;
 use super::read_grant::grant;
 use super::read_key::{own, owned_key};
+use super::table::{RegisterTable, RegisterValue};
 use super::{
     Date, Exception, Grant, GrantsFor, Host, JournalPlace, Owed, Person, Placed, ReachKind, Register, RegisterFault,
     RegisterFinding, RegisterPlace, RootProgram, Rules, SourceFile, device, is_id, kept,
@@ -23,7 +24,7 @@ use std::collections::{BTreeMap, HashSet};
 use std::ops::Range;
 use std::sync::Arc;
 use toml::Spanned;
-use toml::de::{DeTable, DeValue};
+use toml::de::DeTable;
 
 /// What was read.
 #[derive(Debug, Clone, Default)]
@@ -84,51 +85,73 @@ pub fn read_some(files: &[SourceFile], wanted: GrantsFor<'_>) -> Reading {
         parts.into_iter().map(move |range| (SourcePart { file: number, start: range.start }, file, range))
     });
     let parts: Vec<(SourcePart, &SourceFile, Range<usize>)> = in_parts.collect();
-    let mut reading = Reading::default();
-    let mut faults = Faults::new();
-    let mut broken: HashSet<usize> = HashSet::new();
-    let mut grants_before = 0_u32;
+    let mut whole = WholeRegister::default();
     if wanted == GrantsFor::All {
         // A list that grows is there twice meanwhile.
         let texts = files.iter().filter(|file| file.path == ACCESS).map(|file| file.text.as_bytes());
         let count = texts.map(|text| memmem::find_iter(text, "[[grant]]").count()).sum();
-        reading.register.grants.reserve_exact(count);
+        whole.register.grants.reserve_exact(count);
     }
-    // What some parts say is put in its place before the next ones are read.
     let mut bytes = 0;
     let at_once = parts.chunk_by(|(.., range), _| {
         bytes = if bytes >= AT_ONCE { range.len() } else { bytes + range.len() };
         bytes < AT_ONCE
     });
+    let mut before: Vec<(usize, FileContent)> = Vec::new();
     for some in at_once {
-        let read =
-            some.par_iter().map(|(source, file, range)| part(*source, &file.path, &file.text[range.clone()], wanted));
-        for (part, (source, ..)) in read.collect::<Vec<FileContent>>().into_iter().zip(some) {
-            broken.extend(part.is_broken.then_some(source.file));
-            let before = grants_before;
-            grants_before = before.saturating_add(part.grants_count);
-            put_part(part, before, &mut reading.register, &mut faults);
+        let read = || {
+            let read = some.par_iter().map(|(source, file, range)| {
+                (source.file, part(*source, &file.path, &file.text[range.clone()], wanted))
+            });
+            read.collect()
+        };
+        // What some parts say is put in its place while the next ones are read.
+        let last = std::mem::take(&mut before);
+        (before, ()) = rayon::join(read, || whole.put_all(last));
+    }
+    whole.put_all(before);
+    whole.done()
+}
+
+/// What was read of a register so far.
+#[derive(Default)]
+struct WholeRegister {
+    register: Register,
+    faults: Faults,
+    /// Files that are no TOML.
+    broken: HashSet<usize>,
+    grants_count: u32,
+}
+
+impl WholeRegister {
+    fn put_all(&mut self, parts: Vec<(usize, FileContent)>) {
+        for (file, part) in parts {
+            self.broken.extend(part.is_broken.then_some(file));
+            let before = self.grants_count;
+            self.grants_count = before.saturating_add(part.grants_count);
+            put_part(part, before, &mut self.register, &mut self.faults);
         }
     }
-    // A file that is no TOML is not read at all: it would only give faults that follow from the first.
-    if !broken.is_empty() {
-        reading.register.grants.retain(|grant| !broken.contains(&grant.place.file()));
-        reading.register.hosts.retain(|_, host| !broken.contains(&host.place.file()));
-        faults.retain(|(fault, place, _)| {
-            !broken.contains(&place.file()) || matches!(fault, RegisterFault::Syntax { .. })
-        });
-    }
-    reading.findings = faults
-        .into_iter()
-        .map(|(fault, place, about)| RegisterFinding {
+
+    fn done(mut self) -> Reading {
+        // A file that is no TOML is not read at all: it would only give faults that follow from the first.
+        let broken = self.broken;
+        if !broken.is_empty() {
+            self.register.grants.retain(|grant| !broken.contains(&grant.place.file()));
+            self.register.hosts.retain(|_, host| !broken.contains(&host.place.file()));
+            self.faults.retain(|(fault, place, _)| {
+                !broken.contains(&place.file()) || matches!(fault, RegisterFault::Syntax { .. })
+            });
+        }
+        let finding = |(fault, place, about): (RegisterFault, RegisterPlace, String)| RegisterFinding {
             severity: fault.severity(),
             fault,
             place,
             beside: Vec::new(),
             about,
-        })
-        .collect();
-    reading
+        };
+        Reading { register: self.register, findings: self.faults.into_iter().map(finding).collect() }
+    }
 }
 
 fn put_part(part: FileContent, grants_before: u32, register: &mut Register, faults: &mut Faults) {
@@ -179,8 +202,7 @@ fn part(source: SourcePart, path: &str, text: &str, wanted: GrantsFor<'_>) -> Fi
         (part.grants, part.grants_count) = (read.grants, read.count);
         return part;
     }
-    let (table, errors) =
-        plain::table(text).map_or_else(|| DeTable::parse_recoverable(text), |table| (table, Vec::new()));
+    let (table, errors) = plain::table(text).map_or_else(|| by_toml(text), |table| (table, Vec::new()));
     for error in errors {
         let span = error.span().unwrap_or(0..0);
         let fault = RegisterFault::Syntax { said: error.message().to_owned() };
@@ -229,7 +251,12 @@ fn part(source: SourcePart, path: &str, text: &str, wanted: GrantsFor<'_>) -> Fi
     part
 }
 
-fn settings(source: SourcePart, table: Spanned<DeTable<'_>>, part: &mut FileContent) {
+fn by_toml(text: &str) -> (Spanned<RegisterTable<'_>>, Vec<toml::de::Error>) {
+    let (table, errors) = DeTable::parse_recoverable(text);
+    (Spanned::new(table.span(), table.into_inner().into()), errors)
+}
+
+fn settings(source: SourcePart, table: Spanned<RegisterTable<'_>>, part: &mut FileContent) {
     let mut fields = Fields::new(source, "lavrin.toml", table, &mut part.faults);
     let name = fields.needed_text("name").map(|name| name.value).unwrap_or_default();
     let asked = fields.table("policy");
@@ -279,7 +306,7 @@ pub fn is_store_url(url: &str) -> bool {
     !user.contains(':') && !query.split('&').any(|pair| pair.starts_with("password"))
 }
 
-fn exception(source: SourcePart, table: Spanned<DeTable<'_>>, faults: &mut Faults) -> Option<Exception> {
+fn exception(source: SourcePart, table: Spanned<RegisterTable<'_>>, faults: &mut Faults) -> Option<Exception> {
     let mut fields = Fields::new(source, "exception", table, faults);
     let (rule, about) = (fields.needed_text("rule"), fields.needed_text("about"));
     let reason = fields.needed_text("reason");
@@ -303,7 +330,7 @@ fn checked_id(source: SourcePart, id: &str, faults: &mut Faults) -> bool {
     is_id(id)
 }
 
-fn person(source: SourcePart, id: &str, table: Spanned<DeTable<'_>>, faults: &mut Faults) -> Option<Person> {
+fn person(source: SourcePart, id: &str, table: Spanned<RegisterTable<'_>>, faults: &mut Faults) -> Option<Person> {
     if !checked_id(source, id, faults) {
         return None;
     }
@@ -323,10 +350,10 @@ fn person(source: SourcePart, id: &str, table: Spanned<DeTable<'_>>, faults: &mu
     Some(person)
 }
 
-fn hosts(source: SourcePart, table: Spanned<DeTable<'_>>, part: &mut FileContent) {
-    for (id, value) in table.into_inner() {
+fn hosts(source: SourcePart, table: Spanned<RegisterTable<'_>>, part: &mut FileContent) {
+    for (id, value) in table.into_inner().into_fields() {
         let (id, span) = (id.get_ref().to_string(), value.span());
-        if let DeValue::Table(table) = value.into_inner() {
+        if let RegisterValue::Table(table) = value.into_inner() {
             part.hosts.extend(host(source, &id, Spanned::new(span, table), &mut part.faults));
         } else {
             let fault = RegisterFault::WrongKind { name: id.clone(), wanted: FieldKind::Table };
@@ -335,7 +362,7 @@ fn hosts(source: SourcePart, table: Spanned<DeTable<'_>>, part: &mut FileContent
     }
 }
 
-fn host(source: SourcePart, id: &str, table: Spanned<DeTable<'_>>, faults: &mut Faults) -> Option<Box<Host>> {
+fn host(source: SourcePart, id: &str, table: Spanned<RegisterTable<'_>>, faults: &mut Faults) -> Option<Box<Host>> {
     if !checked_id(source, id, faults) {
         return None;
     }
@@ -392,7 +419,7 @@ fn host(source: SourcePart, id: &str, table: Spanned<DeTable<'_>>, faults: &mut 
     Some(host)
 }
 
-fn owed(source: SourcePart, number: u32, table: Spanned<DeTable<'_>>, faults: &mut Faults) -> Option<Owed> {
+fn owed(source: SourcePart, number: u32, table: Spanned<RegisterTable<'_>>, faults: &mut Faults) -> Option<Owed> {
     let mut fields = Fields::new(source, "owed", table, faults);
     let (fingerprint, person) = (fields.needed_text("key"), fields.text("person"));
     let (account, host) = (fields.needed_text("account"), fields.needed_text("host"));

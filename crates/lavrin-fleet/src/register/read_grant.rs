@@ -2,15 +2,15 @@
 
 use super::fault::FieldKind;
 use super::fields::{Faults, Fields};
+use super::table::RegisterTable;
 use super::{CreateAccount, Grant, GrantLimits, Placed, RegisterFault, RegisterPlace, SourcePart, Whom};
 use toml::Spanned;
-use toml::de::DeTable;
 
 /// A grant, with its number in its file; faults say why there is none.
 pub(super) fn grant(
     source: SourcePart,
     number: u32,
-    table: Spanned<DeTable<'_>>,
+    table: Spanned<RegisterTable<'_>>,
     faults: &mut Faults,
 ) -> Option<Grant> {
     let mut fields = Fields::new(source, "access", table, faults);

@@ -2,18 +2,18 @@
 
 use super::fault::FieldKind;
 use super::fields::{Faults, Fields};
+use super::table::RegisterTable;
 use super::{OwnedKey, Purpose, RegisterFault, SourcePart};
 use lavrin_keys::key::KeyFault;
 use lavrin_keys::key::container::line;
 use std::sync::Arc;
 use toml::Spanned;
-use toml::de::DeTable;
 
 /// A key of a person, or of an account on a host.
 pub(super) fn owned_key(
     source: SourcePart,
     about: &str,
-    table: Spanned<DeTable<'_>>,
+    table: Spanned<RegisterTable<'_>>,
     of_host: bool,
     faults: &mut Faults,
 ) -> Option<OwnedKey> {

@@ -99,32 +99,37 @@ impl RegisterFolder {
     }
 
     fn load_some(&self, with_grants: bool) -> Result<Vec<SourceFile>, StoreFault> {
-        let mut files = Vec::new();
         let own = self.open_folder("")?;
-        files.extend(self.take(own.as_ref(), "", MAIN_FILE)?);
-        for folder in ["people", "hosts", PROFILES] {
-            if folder == "hosts" {
-                files.extend(self.take(own.as_ref(), "", "hosts.toml")?);
-            }
-            self.take_all(folder, &mut files)?;
+        let take = |name: &str| self.take(own.as_ref(), "", name);
+        // Some are many, and others long.
+        let ((main, people), (hosts, grants)) = rayon::join(
+            || (take(MAIN_FILE), self.take_all("people")),
+            || {
+                let grants = with_grants.then(|| (take("access.toml"), take("owed.toml")));
+                (take("hosts.toml"), grants)
+            },
+        );
+        let mut files = Vec::new();
+        files.extend(main?);
+        files.extend(people?);
+        files.extend(hosts?);
+        files.extend(self.take_all("hosts")?);
+        files.extend(self.take_all(PROFILES)?);
+        if let Some((access, owed)) = grants {
+            files.extend(access?);
+            files.extend(owed?);
         }
-        if with_grants {
-            files.extend(self.take(own.as_ref(), "", "access.toml")?);
-            files.extend(self.take(own.as_ref(), "", "owed.toml")?);
-        }
-        self.take_all(KEPT, &mut files)?;
+        files.extend(self.take_all(KEPT)?);
         Ok(files)
     }
 
-    /// Reads every file of a folder, in the order of their names.
-    fn take_all(&self, below: &str, files: &mut Vec<SourceFile>) -> Result<(), StoreFault> {
+    /// Every file of a folder, in the order of their names.
+    fn take_all(&self, below: &str) -> Result<Vec<SourceFile>, StoreFault> {
         let folder = self.open_folder(below)?;
         let names = self.names(folder.as_ref(), below)?;
-        let read: Vec<_> = names.par_iter().map(|name| self.take(folder.as_ref(), below, name)).collect();
-        for file in read {
-            files.extend(file?);
-        }
-        Ok(())
+        let read = names.par_iter().map(|name| self.take(folder.as_ref(), below, name));
+        // Of several faults the first one in this order is told, whichever core met one first.
+        read.collect::<Vec<_>>().into_iter().filter_map(Result::transpose).collect()
     }
 
     fn fault(&self, path: &str) -> impl Fn(Error) -> StoreFault + use<> {

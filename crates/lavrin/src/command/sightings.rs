@@ -5,7 +5,7 @@ use crate::clock;
 use crate::error::CommandError;
 use crate::table::columns;
 use crate::ui::{Label, Ui};
-use lavrin_fleet::fleet::{Index, Owner};
+use lavrin_fleet::fleet::{Owner, owners_of};
 use lavrin_keys::key::Fingerprint;
 use lavrin_store::database::{Database, Look, Seen};
 use serde::Serialize;
@@ -66,8 +66,8 @@ impl Sightings {
     }
 
     fn of(seen: Vec<Seen>, store: &Database, opened: &OpenedRegister) -> Result<Self, CommandError> {
-        let index = Index::of(&opened.reading.register);
         let there: Vec<Seen> = seen.into_iter().filter(|seen| seen.gone.is_none()).collect();
+        let owners = owners_of(&opened.reading.register, &there.iter().map(|seen| seen.key).collect());
         let looks = store.looks_at(&there.iter().map(|seen| seen.host.as_str()).collect::<Vec<_>>())?;
         let look = |host: &str| -> Option<&Look> {
             looks.binary_search_by(|look| look.host.as_str().cmp(host)).ok().map(|at| &looks[at])
@@ -75,7 +75,7 @@ impl Sightings {
         let oldest = there.iter().filter_map(|seen| look(&seen.host)?.seen).min();
         let entries = there.into_iter().map(|seen| SightingOut {
             key: seen.key.to_string(),
-            owner: index.owner(seen.key).map(Owner::name),
+            owner: owners.get(&seen.key).map(Owner::name),
             comment: seen.comment,
             since: clock::day_of(seen.first),
             last_used: seen.used.as_ref().map(|(time, _)| clock::day_of(*time)),

@@ -14,6 +14,7 @@ use lavrin_server::finding::Severity;
 use lavrin_work::interrupt::Interrupt;
 use pager::Pager;
 use std::io::{BufRead as _, IsTerminal as _, Write as _};
+use std::sync::atomic::{AtomicBool, Ordering};
 
 /// When to use colours.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, ValueEnum)]
@@ -112,6 +113,8 @@ pub struct Ui {
     format: Format,
     /// What shows long results page by page.
     pager: Option<Pager>,
+    /// Whether what was told may not be the whole truth.
+    is_in_part: AtomicBool,
     /// Whether somebody wants the run to end.
     pub interrupt: Interrupt,
 }
@@ -131,6 +134,7 @@ impl Ui {
             quiet,
             format,
             pager: None,
+            is_in_part: AtomicBool::new(false),
             interrupt: Interrupt::default(),
         }
     }
@@ -280,6 +284,19 @@ impl Ui {
     /// Warns, on stderr.
     pub fn warn(&self, text: &str) {
         self.show(&format!("{} {text}", self.paint_err(Label::Warn, "careful:")));
+    }
+
+    /// Warns that what is told may not be the whole truth: the run ends as one that could not check everything.
+    pub fn tells_in_part(&self, why: &str) {
+        // A run that reads something again says so once.
+        if !self.is_in_part.swap(true, Ordering::Relaxed) {
+            self.warn(why);
+        }
+    }
+
+    /// How a run ends that would end like this.
+    pub fn ended(&self, exit: Exit) -> Exit {
+        if self.is_in_part.load(Ordering::Relaxed) { exit.max(Exit::NotChecked) } else { exit }
     }
 
     /// Shows an error with its causes and hints.

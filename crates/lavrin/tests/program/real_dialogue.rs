@@ -34,7 +34,7 @@ remove = { send = ["drop %n"], says = ["it is dropped"] }
 fn a_menu_behind_a_terminal_is_enforced_and_taken_back() {
     let site = Site::on_roots_own_by(|folder| {
         let menu = folder.join("menu");
-        std::fs::write(&menu, MENU).unwrap();
+        crate::common::write_program(&menu, MENU.as_bytes());
         crate::common::servers::system("chmod", &["755", folder.to_str().unwrap(), menu.to_str().unwrap()]);
         format!("UsePAM no\nPasswordAuthentication no\nForceCommand {}\n", menu.display())
     });

@@ -2,6 +2,7 @@
 
 use crate::common::servers::system;
 use crate::common::site::{PLAIN, Site};
+use crate::common::write_program;
 use std::os::unix::fs::PermissionsExt;
 use std::process::Command;
 
@@ -10,7 +11,7 @@ const ENFORCE: &str = "enforce --identity home/keys/root --yes";
 /// A folder of root's own with a program in it.
 fn program(site: &Site, text: &str) -> String {
     let path = site.root_keys.0.with_file_name("save");
-    std::fs::write(&path, text).unwrap();
+    write_program(&path, text.as_bytes());
     std::fs::set_permissions(&path, PermissionsExt::from_mode(0o755)).unwrap();
     path.display().to_string()
 }

@@ -37,6 +37,57 @@ fn a_register_is_begun_once_and_is_in_order() {
     assert!(none.stderr.contains("lavrin register begin"), "{none}");
 }
 
+/// Commands that tell what a register says.
+const TELLING: [&str; 15] = [
+    "audit",
+    "audit --format json",
+    "compare",
+    "history edda",
+    "host list",
+    "host show lantern",
+    "keys-only --status",
+    "kept list",
+    "matrix",
+    "offboard --status",
+    "paths",
+    "person list",
+    "person show edda",
+    "report --out page.html --replace",
+    "rotate --status",
+];
+
+#[test]
+fn where_not_all_of_a_register_can_be_read_nothing_that_is_told_ends_well() {
+    let world = begun();
+    let folder = world.path("register").display().to_string();
+    let run = |line: &str| world.run_with(&[("LAVRIN_REGISTER", &folder)], &words(line));
+    drop(run("person add edda --key edda.pub").expect(0));
+    drop(run("host add lantern --address 192.0.2.7 --account keeper").expect(0));
+    drop(run("grant edda keeper --host lantern").expect(0));
+    let is_told = |run: &crate::common::Run| run.stderr.contains("careful: the register has faults");
+    for line in TELLING {
+        assert!(!is_told(&run(line)), "{line}");
+    }
+    for (file, odd) in [("access.toml", "[[grant"), ("hosts.toml", "x = ["), ("people/sten.toml", "nme = \"Sten\"")] {
+        let path = format!("register/{file}");
+        let before = world.path(&path).exists().then(|| world.read(&path));
+        world.write(&path, format!("{}\n{odd}\n", before.as_deref().unwrap_or_default()), 0o644);
+        for line in TELLING {
+            let run = run(line);
+            // Who reads no grants meets no fault of theirs.
+            if line.starts_with("history") && file == "access.toml" {
+                continue;
+            }
+            assert!(is_told(&run) && run.status >= 2, "{file}: {line}: {run}");
+            assert!(run.stderr.contains("lavrin register check"), "{run}");
+        }
+        match before {
+            Some(text) => drop(world.write(&path, text, 0o644)),
+            None => std::fs::remove_file(world.path(&path)).unwrap(),
+        }
+    }
+}
+
 #[test]
 fn every_command_of_the_guide_does_what_it_says() {
     let world = world();

@@ -17,12 +17,15 @@ pub(in crate::register) fn grants(source: SourcePart, text: &str, wanted: Grants
     let mut read = PlainGrants { grants: Vec::new(), count: 0 };
     let mut open: Option<PlainGrant<'_>> = None;
     for line in lines(source, text) {
-        if line.text == HEADER {
-            if let Some(before) = open.replace(PlainGrant::begun(line.place())) {
-                read.take(&before, wanted)?;
+        match line.text.as_bytes().first() {
+            None => {}
+            Some(b'[') => {
+                line.after(HEADER).filter(|rest| rest.text.is_empty())?;
+                if let Some(before) = open.replace(PlainGrant::begun(line.place())) {
+                    read.take(&before, wanted)?;
+                }
             }
-        } else if !line.text.is_empty() {
-            open.as_mut()?.take(line)?;
+            Some(_) => open.as_mut()?.take(line)?,
         }
     }
     if let Some(last) = open {
@@ -83,19 +86,24 @@ impl<'a> PlainGrant<'a> {
 
     /// Takes one field; `None` where it is not plain, or there for the second time.
     fn take(&mut self, line: PlainText<'a>) -> Option<()> {
-        let (name, value) = line.field()?;
-        match name {
-            "person" => set(&mut self.whom, value.string()?),
-            "team" => {
-                self.of_team = true;
-                set(&mut self.whom, value.string()?)
+        // There are very many: the first letter decides what the line can be.
+        match line.text.as_bytes().first()? {
+            b'p' => set(&mut self.whom, line.after("person = ")?.string()?),
+            b't' => match line.after("team = ") {
+                Some(team) => {
+                    self.of_team = true;
+                    set(&mut self.whom, team.string()?)
+                }
+                None => set(&mut self.tags, line.after("tags = ")?.strings()?),
+            },
+            b'a' => set(&mut self.account, line.after("account = ")?.string()?),
+            b'h' => set(&mut self.hosts, line.after("hosts = ")?.strings()?),
+            b'k' => set(&mut self.key, line.after("key = ")?.string()?),
+            b'r' => set(&mut self.reason, line.after("reason = ")?.string()?),
+            b'u' => {
+                let value = line.after("until = ")?;
+                set(&mut self.until, Placed { value: plain_date(value.text)?, place: value.place() })
             }
-            "account" => set(&mut self.account, value.string()?),
-            "key" => set(&mut self.key, value.string()?),
-            "reason" => set(&mut self.reason, value.string()?),
-            "until" => set(&mut self.until, Placed { value: plain_date(value.text)?, place: value.place() }),
-            "hosts" => set(&mut self.hosts, value.strings()?),
-            "tags" => set(&mut self.tags, value.strings()?),
             _ => None,
         }
     }

@@ -53,6 +53,12 @@ impl<'a> PlainText<'a> {
         Self { at: self.at + begin, text, ..self }
     }
 
+    /// What stands behind this, where it begins so.
+    #[inline]
+    fn after(self, before: &str) -> Option<Self> {
+        self.text.strip_prefix(before).map(|rest| self.from(before.len(), rest))
+    }
+
     fn field(self) -> Option<(&'a str, Self)> {
         // Names are so short that nothing finds their end sooner.
         let (name, rest) = self.text.split_at(self.text.bytes().position(|byte| byte == b' ')?);

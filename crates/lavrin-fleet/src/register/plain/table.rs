@@ -1,13 +1,16 @@
 //! A file of plain fields, `[NAME]` and `[[NAME]]`, as the reader of TOML would give it.
 
 use super::super::SourcePart;
+use super::super::table::{RegisterTable, RegisterValue};
 use super::{PlainText, lines};
+use std::borrow::Cow;
+use std::collections::HashSet;
 use std::ops::Range;
 use toml::Spanned;
-use toml::de::{DeArray, DeTable, DeValue};
+use toml::de::DeValue;
 
 /// The table that a part is, where each line of it is plain.
-pub(in crate::register) fn table(text: &str) -> Option<Spanned<DeTable<'_>>> {
+pub(in crate::register) fn table(text: &str) -> Option<Spanned<RegisterTable<'_>>> {
     let mut file = PlainFile::default();
     for line in lines(SourcePart { file: 0, start: 0 }, text) {
         match line.text.strip_prefix('[') {
@@ -17,16 +20,21 @@ pub(in crate::register) fn table(text: &str) -> Option<Spanned<DeTable<'_>>> {
         }
     }
     file.close()?;
+    if names_one_twice(&file.whole) {
+        return None;
+    }
     Some(Spanned::new(0..0, file.whole))
 }
 
 /// A file of which some lines were read.
 #[derive(Default)]
 struct PlainFile<'a> {
-    whole: DeTable<'a>,
+    whole: RegisterTable<'a>,
     /// The header of the table whose fields are read, and whether it is one of a list; none before the first.
     header: Option<(PlainText<'a>, bool)>,
-    open: DeTable<'a>,
+    open: RegisterTable<'a>,
+    /// Whether the last field of the whole is a list of tables, not one of texts.
+    last_is_tables: bool,
 }
 
 impl<'a> PlainFile<'a> {
@@ -40,6 +48,9 @@ impl<'a> PlainFile<'a> {
     /// Puts what was read of a table into the whole.
     fn close(&mut self) -> Option<()> {
         let table = std::mem::take(&mut self.open);
+        if names_one_twice(&table) {
+            return None;
+        }
         let Some((line, is_list)) = self.header else {
             self.whole = table;
             return Some(());
@@ -50,46 +61,51 @@ impl<'a> PlainFile<'a> {
             return None;
         }
         let key = line.from(brackets, name);
-        let table = Spanned::new(span(line), DeValue::Table(table));
+        let table = Spanned::new(span(line), RegisterValue::Table(table));
         if !is_list {
-            return insert(&mut self.whole, key, table);
+            self.whole.push((text_of(key), table));
+            return Some(());
         }
-        match self.whole.get_mut(name).map(Spanned::get_mut) {
-            Some(DeValue::Array(list)) if list.iter().all(|item| item.get_ref().is_table()) => list.push(table),
-            Some(_) => return None,
-            None => {
-                let mut list = DeArray::new();
-                list.push(table);
-                insert(&mut self.whole, key, Spanned::new(span(line), DeValue::Array(list)))?;
-            }
+        // The tables of a list stand behind each other; where they do not, it is there twice.
+        match self.whole.last_mut().map(|(name, value)| (name.get_ref().as_ref(), value.get_mut())) {
+            Some((last, RegisterValue::List(list))) if last == name && self.last_is_tables => list.push(table),
+            _ => self.whole.push((text_of(key), Spanned::new(span(line), RegisterValue::List(vec![table])))),
         }
+        self.last_is_tables = true;
         Some(())
     }
 }
 
 /// Takes one field; `None` where it is not plain, or there for the second time.
-fn set<'a>(table: &mut DeTable<'a>, line: PlainText<'a>) -> Option<()> {
+fn set<'a>(table: &mut RegisterTable<'a>, line: PlainText<'a>) -> Option<()> {
     let (name, value) = line.field()?;
-    let text = |text: PlainText<'a>| Spanned::new(span(text), DeValue::String(text.inner().into()));
+    let text = |text: PlainText<'a>| Spanned::new(span(text), RegisterValue::Text(text.inner().into()));
     let read = match value.text.as_bytes().first()? {
         b'"' => text(value.string()?),
-        b'[' => {
-            let mut list = DeArray::new();
-            value.strings()?.items().for_each(|item| list.push(text(item)));
-            Spanned::new(span(value), DeValue::Array(list))
-        }
+        b'[' => Spanned::new(span(value), RegisterValue::List(value.strings()?.items().map(text).collect())),
         // Dates, numbers and words: nothing in them has a place of its own.
         byte if byte.is_ascii_alphanumeric() && !value.text.contains(char::is_whitespace) => {
-            Spanned::new(span(value), DeValue::parse(value.text).ok()?.into_inner())
+            Spanned::new(span(value), DeValue::parse(value.text).ok()?.into_inner().into())
         }
         _ => return None,
     };
     let key = line.from(0, name);
-    if is_name(name) { insert(table, key, read) } else { None }
+    is_name(name).then(|| table.push((text_of(key), read)))
 }
 
-fn insert<'a>(table: &mut DeTable<'a>, key: PlainText<'a>, value: Spanned<DeValue<'a>>) -> Option<()> {
-    table.insert(Spanned::new(span(key), key.text.into()), value).is_none().then_some(())
+fn text_of(key: PlainText<'_>) -> Spanned<Cow<'_, str>> {
+    Spanned::new(span(key), key.text.into())
+}
+
+/// Fields of which each is held against the others; among more a set finds it sooner.
+const FEW: usize = 12;
+
+fn names_one_twice(table: &RegisterTable<'_>) -> bool {
+    if table.len() > FEW {
+        let mut names = HashSet::with_capacity(table.len());
+        return !table.names().all(|name| names.insert(name));
+    }
+    table.names().enumerate().any(|(before, name)| table.names().take(before).any(|other| other == name))
 }
 
 /// A bare key of TOML without a dot.
@@ -105,6 +121,11 @@ fn span(text: PlainText<'_>) -> Range<usize> {
 mod tests {
     use super::*;
     use proptest::prelude::*;
+    use toml::de::DeTable;
+
+    fn by_toml(table: Spanned<DeTable<'_>>) -> String {
+        format!("{:?}", Spanned::new(table.span(), RegisterTable::from(table.into_inner())))
+    }
 
     fn field() -> impl Strategy<Value = String> {
         let text = "\"[ab*, =#.\\\\\u{7f}é]{0,4}\"";
@@ -132,7 +153,7 @@ mod tests {
             if let Some(plain) = table(&text) {
                 let (read, errors) = DeTable::parse_recoverable(&text);
                 prop_assert!(errors.is_empty(), "{text}: {errors:?}");
-                prop_assert_eq!(format!("{plain:?}"), format!("{read:?}"), "{}", text);
+                prop_assert_eq!(format!("{plain:?}"), by_toml(read), "{}", text);
             }
         }
     }
@@ -146,7 +167,7 @@ mod tests {
         ];
         for text in texts {
             let plain = table(text).unwrap();
-            assert_eq!(format!("{plain:?}"), format!("{:?}", DeTable::parse_recoverable(text).0));
+            assert_eq!(format!("{plain:?}"), by_toml(DeTable::parse_recoverable(text).0));
         }
         for odd in [
             "x = 1\nx = 2",

@@ -8,7 +8,7 @@ use super::{
 use crate::cli::complete;
 use crate::clock;
 use crate::command::pace::PaceArgs;
-use crate::command::register::{Lines, OpenedRegister, today, until_the_end};
+use crate::command::register::{Lines, OpenedRegister, today, until_the_end, warn_of_faults};
 use crate::command::survey::{hosts_named, look};
 use crate::error::CommandError;
 use crate::exit::Exit;
@@ -95,6 +95,7 @@ impl FleetEntryOut<'_> {
 
 /// Runs the command on a register.
 pub async fn run(args: &AuditArgs, opened: &OpenedRegister, ui: &Ui) -> Result<Exit, CommandError> {
+    warn_of_faults(opened, ui);
     let register = &opened.reading.register;
     let hosts = hosts_named(register, &args.hosts).map_err(|error| match &args.hosts[..] {
         [one] => error.hint(format!("a host that is not in the register: lavrin audit {} --live", shell_word(one))),

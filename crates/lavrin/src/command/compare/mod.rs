@@ -3,7 +3,7 @@
 pub mod out;
 
 use super::pace::PaceArgs;
-use super::register::{OpenedRegister, RegisterArgs, today, until_the_end};
+use super::register::{RegisterArgs, today, until_the_end};
 use super::survey::{hosts_named, look};
 use crate::clock;
 use crate::error::CommandError;
@@ -37,10 +37,9 @@ pub struct CompareArgs {
 pub async fn run(args: &CompareArgs, ui: &Ui) -> Result<Exit, CommandError> {
     // While the register is read, what was seen of the hosts is read too.
     let early = if args.live || !args.hosts.is_empty() { None } else { args.begin(None)? };
-    let opened = until_the_end(args.register.open()?);
+    let opened = until_the_end(args.register.open_to_tell(ui)?);
     let register = &opened.reading.register;
     let hosts = hosts_named(register, &args.hosts)?;
-    warn_of_faults(opened, ui);
     if args.live {
         let ways = args.sign_in.ways(register)?;
         look(opened, &hosts, &ways, &PaceArgs::default().pace(register, ui)?, ui, |_, _| ()).await?;
@@ -67,11 +66,4 @@ impl CompareArgs {
 /// Now, as the core takes it.
 pub fn moment() -> Moment {
     Moment { time: clock::now().unix_timestamp(), today: today() }
-}
-
-/// What stands in a file that does not read is not known: keys of people in it look like those of nobody.
-fn warn_of_faults(opened: &OpenedRegister, ui: &Ui) {
-    if !opened.reading.findings.is_empty() {
-        ui.warn("the register has faults, so this may not be the whole truth: lavrin register check");
-    }
 }

@@ -6,6 +6,7 @@ mod machine;
 mod tree;
 
 use super::compare::moment;
+use super::fleet_change::check_reads;
 use super::host::trust;
 use super::register::{OpenedRegister, RegisterArgs};
 use super::unknown;
@@ -121,6 +122,7 @@ struct FirstLeftOut {
 /// Runs the command.
 pub fn run(args: &FirstbootArgs, ui: &Ui) -> Result<Exit, CommandError> {
     let mut opened = args.register.open()?;
+    check_reads(&opened)?;
     let register = opened.register();
     let named = std::slice::from_ref(&args.name);
     let hosts: Vec<Host> =

@@ -181,7 +181,7 @@ pub fn run(args: &HistoryArgs, ui: &Ui) -> Result<Exit, CommandError> {
     if !is_here && args.at.is_none() && (wants_runs || args.what.is_none()) {
         return if wants_runs { runs::run(keeper(None)?.as_ref(), ui) } else { without_register(ui) };
     }
-    let opened = args.register.open_without_grants()?;
+    let opened = args.register.open_without_grants(ui)?;
     let store = Database::open_existing(opened.folder.path())?.ok_or_else(|| {
         CommandError::with(Exit::NotChecked, "nothing is remembered yet: no host was surveyed").hint("lavrin survey")
     })?;

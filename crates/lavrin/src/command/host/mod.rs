@@ -225,7 +225,7 @@ fn one_host(host: &Host) -> OneHost {
 }
 
 fn list(args: &HostListArgs, ui: &Ui) -> Result<Exit, CommandError> {
-    let opened = args.register.open()?;
+    let opened = args.register.open_to_tell(ui)?;
     let tagged = |host: &&Host| args.tag.as_ref().is_none_or(|tag| host.tags.contains(tag));
     let hosts = opened.reading.register.all_hosts().filter(tagged);
     let hosts: Vec<&Host> = hosts.collect();
@@ -264,7 +264,7 @@ pub fn find<'a>(register: &'a Register, id: &str) -> Result<&'a Host, CommandErr
 }
 
 fn show(args: &HostShowArgs, ui: &Ui) -> Result<Exit, CommandError> {
-    let opened = args.register.open_for(GrantsFor::Host(&args.id))?;
+    let opened = args.register.open_for(GrantsFor::Host(&args.id), ui)?;
     let register = &opened.reading.register;
     let host = find(register, &args.id)?;
     let access = entrants(register, host);

@@ -345,7 +345,7 @@ fn one_person(person: &Person) -> OnePerson {
 }
 
 fn list(args: &PersonListArgs, ui: &Ui) -> Result<Exit, CommandError> {
-    let opened = args.register.open()?;
+    let opened = args.register.open_to_tell(ui)?;
     let people = &opened.reading.register.people;
     let out = PeopleOut { schema: "lavrin/person-list/1", people: people.values().map(one_person).collect() };
     ui.give_rows(
@@ -379,7 +379,7 @@ fn row(person: &Person, ui: &Ui) -> Vec<String> {
 }
 
 fn show(args: &PersonShowArgs, ui: &Ui) -> Result<Exit, CommandError> {
-    let opened = args.register.open_for(GrantsFor::Person(&args.id))?;
+    let opened = args.register.open_for(GrantsFor::Person(&args.id), ui)?;
     let register = &opened.reading.register;
     let person = unknown::person(register, &args.id)?;
     let access = access(person, register);

@@ -6,7 +6,7 @@ mod many;
 pub use many::ProbeManyOut;
 
 use super::change::ProofOut;
-use super::register::RegisterArgs;
+use super::register::{RegisterArgs, warn_of_faults};
 use crate::account_target::AccountTarget;
 use crate::error::CommandError;
 use crate::exit::Exit;
@@ -86,7 +86,9 @@ pub struct ProbeOut {
 /// Runs the command.
 pub async fn run(args: &ProbeArgs, ui: &Ui) -> Result<Exit, CommandError> {
     if !is_single(args) {
-        return many::run(args, &args.register.open_for_hosts(ui)?, ui).await;
+        let opened = args.register.open_for_hosts(ui)?;
+        warn_of_faults(&opened, ui);
+        return many::run(args, &opened, ui).await;
     }
     let (target, key_path) = words(args)?;
     let host = target.host.clone().ok_or_else(|| CommandError::usage("a probe asks a host: ACCOUNT@HOST"))?;

@@ -13,6 +13,7 @@ use clap::Subcommand;
 pub use lines::Lines;
 pub use opened::{
     OpenedRegister, RegisterArgs, change_file, edit_fault, policy, today, typed_date, typed_id, until_the_end,
+    warn_of_faults,
 };
 
 /// The commands about the register as a whole.

@@ -33,15 +33,22 @@ impl RegisterArgs {
         self.trusted(self.find()?)
     }
 
+    /// The same to tell what it says: where not all of it can be read, that is told too.
+    pub fn open_to_tell(&self, ui: &Ui) -> Result<OpenedRegister, CommandError> {
+        self.open().inspect(|opened| warn_of_faults(opened, ui))
+    }
+
     /// The same with the grants that may be about one person or one host.
-    pub fn open_for(&self, wanted: GrantsFor<'_>) -> Result<&'static OpenedRegister, CommandError> {
+    pub fn open_for(&self, wanted: GrantsFor<'_>, ui: &Ui) -> Result<&'static OpenedRegister, CommandError> {
         let opened = OpenedRegister::read_some(self.own(self.find()?)?, wanted);
+        let opened = opened.inspect(|opened| warn_of_faults(opened, ui));
         opened.map(|opened| &*until_the_end(opened)).map_err(|fault| unreadable(&fault))
     }
 
     /// The same without the grants, for those who only ask whose something is.
-    pub fn open_without_grants(&self) -> Result<OpenedRegister, CommandError> {
-        OpenedRegister::read_without_grants(self.own(self.find()?)?).map_err(|fault| unreadable(&fault))
+    pub fn open_without_grants(&self, ui: &Ui) -> Result<OpenedRegister, CommandError> {
+        let opened = OpenedRegister::read_without_grants(self.own(self.find()?)?);
+        opened.inspect(|opened| warn_of_faults(opened, ui)).map_err(|fault| unreadable(&fault))
     }
 
     /// The same for a command that connects to hosts: it tells whose word it follows.
@@ -119,6 +126,15 @@ pub fn until_the_end<T>(large: T) -> &'static mut T {
 fn tell(opened: &OpenedRegister, ui: &Ui) {
     let shared = if opened.folder.is_shared() { ", which its group may write" } else { "" };
     ui.status(&format!("register {} in {}{shared}", opened.register().name, paths::shown(opened.folder.path())));
+}
+
+/// What stands in a file that does not read is not known: its hosts look as if they were none, keys of its people like those of
+/// nobody.
+pub fn warn_of_faults(opened: &OpenedRegister, ui: &Ui) {
+    if !opened.reading.findings.is_empty() {
+        let next = crate::cli::complete("lavrin register check");
+        ui.tells_in_part(&format!("the register has faults, so this may not be the whole truth: {next}"));
+    }
 }
 
 /// A register of which a file cannot be read.

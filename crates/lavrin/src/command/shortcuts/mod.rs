@@ -125,7 +125,7 @@ pub fn run(args: &ShortcutsArgs, ui: &Ui) -> Result<Exit, CommandError> {
     if args.remove {
         return remove(args, ui);
     }
-    let opened = if args.whose.contains('@') { args.register.here()? } else { Some(args.register.open()?) };
+    let opened = if args.whose.contains('@') { args.register.here()? } else { Some(args.register.open_to_tell(ui)?) };
     let chosen = match (args.whose.parse::<AccountTarget>(), &opened) {
         (Ok(AccountTarget { account, host: Some(host) }), opened) => one(args, &account, &host, opened.as_ref())?,
         (_, Some(opened)) => of_person(args, opened.register())?,

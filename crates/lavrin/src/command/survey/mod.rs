@@ -8,7 +8,7 @@ mod progress;
 pub use out::{SurveyOut, SurveyedHostOut};
 
 use super::pace::PaceArgs;
-use super::register::{OpenedRegister, RegisterArgs};
+use super::register::{OpenedRegister, RegisterArgs, warn_of_faults};
 use crate::clock::CLOCK;
 use crate::error::CommandError;
 use crate::exit::Exit;
@@ -71,6 +71,7 @@ pub async fn run(args: &SurveyArgs, ui: &Ui) -> Result<Exit, CommandError> {
         return Ok(Exit::Done);
     }
     let opened = args.register.open_for_hosts(ui)?;
+    warn_of_faults(&opened, ui);
     if let Some(path) = &args.read {
         return take_in(args, path, &opened, ui);
     }
