@@ -19,6 +19,8 @@ type LastFile = ((usize, usize), Arc<KeysFile>);
 pub struct System<'a> {
     seen: &'a Observation,
     config: OnceLock<Arc<Config>>,
+    /// Whether the configuration was taken apart before, from everything that there is of it.
+    is_config_whole: bool,
     said: OnceLock<Arc<Settings>>,
     dialect: OnceLock<Dialect>,
     switches: OnceLock<Switches>,
@@ -33,6 +35,7 @@ impl<'a> System<'a> {
         Self {
             seen,
             config: OnceLock::new(),
+            is_config_whole: false,
             said: OnceLock::new(),
             dialect: OnceLock::new(),
             switches: OnceLock::new(),
@@ -44,15 +47,12 @@ impl<'a> System<'a> {
     /// One account of a system whose configuration is known already.
     #[must_use]
     pub fn sharing(seen: &'a Observation, config: Arc<Config>) -> Self {
-        Self {
-            seen,
-            config: OnceLock::from(config),
-            said: OnceLock::new(),
-            dialect: OnceLock::new(),
-            switches: OnceLock::new(),
-            known: None,
-            last: Mutex::new(None),
-        }
+        Self { seen, config: OnceLock::from(config), is_config_whole: true, ..Self::of(seen) }
+    }
+
+    /// Whether no file of the configuration has to be looked at any more.
+    pub(crate) fn has_whole_config(&self) -> bool {
+        self.is_config_whole
     }
 
     /// The same; keys that were read before are not read again.

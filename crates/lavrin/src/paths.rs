@@ -2,16 +2,19 @@
 
 use std::ffi::OsString;
 use std::path::{Path, PathBuf};
+use std::sync::OnceLock;
 
-/// The user's home.
-pub fn home() -> Option<PathBuf> {
-    std::env::var_os("HOME").filter(|home| !home.is_empty()).map(PathBuf::from)
+/// The user's home. It is asked for with each path that is shown.
+pub fn home() -> Option<&'static Path> {
+    static HOME: OnceLock<Option<PathBuf>> = OnceLock::new();
+    let asked = || std::env::var_os("HOME").filter(|home| !home.is_empty()).map(PathBuf::from);
+    HOME.get_or_init(asked).as_deref()
 }
 
 /// A path as the user typed it, with a leading `~` or `~/` replaced: a shell does not do that behind `=` or in quotes.
 pub fn typed(text: &str) -> Result<PathBuf, std::convert::Infallible> {
     let path = match (text.strip_prefix('~'), home()) {
-        (Some(""), Some(home)) => home,
+        (Some(""), Some(home)) => home.to_owned(),
         (Some(rest), Some(home)) if rest.starts_with('/') => home.join(rest.trim_start_matches('/')),
         _ => PathBuf::from(text),
     };

@@ -50,17 +50,17 @@ pub enum Standing {
     None,
 }
 
-/// Owners by their keys.
-pub type Owners = HashMap<Fingerprint, Owner, RandomState>;
+/// KeyOwners by their keys.
+pub type KeyOwners = HashMap<Fingerprint, Owner, RandomState>;
 
 /// Whose these keys are, as an [`Index`] would say; those of nobody are not in it.
 #[must_use]
-pub fn owners_of(register: &Register, keys: &HashSet<Fingerprint>) -> Owners {
+pub fn owners_of(register: &Register, keys: &HashSet<Fingerprint>) -> KeyOwners {
     owners(register, |key| keys.contains(&key))
 }
 
-fn owners(register: &Register, is_asked: impl Fn(Fingerprint) -> bool) -> Owners {
-    let mut owners = Owners::default();
+fn owners(register: &Register, is_asked: impl Fn(Fingerprint) -> bool) -> KeyOwners {
+    let mut owners = KeyOwners::default();
     for host in register.all_hosts() {
         for key in host.keys.iter().filter(|key| is_asked(key.fingerprint)) {
             let account = key.account.clone().unwrap_or_default();
@@ -86,7 +86,7 @@ fn owners(register: &Register, is_asked: impl Fn(Fingerprint) -> bool) -> Owners
 /// The register by key and by account.
 pub struct Index<'a> {
     register: &'a Register,
-    owners: Owners,
+    owners: KeyOwners,
     by_account: HashMap<&'a str, Vec<&'a Grant>, RandomState>,
     of_person: HashMap<(&'a str, &'a str), Vec<&'a Grant>, RandomState>,
     of_team: HashMap<(&'a str, &'a str), Vec<&'a Grant>, RandomState>,

@@ -24,7 +24,7 @@ use crate::register::{Date, Exception, Host, Register};
 pub(crate) use access::CLIENT_FILES;
 pub use access::{Access, Certainty, wants, who};
 pub use first_entries::FirstAccount;
-pub use index::{Index, Owner, Owners, Standing, owners_of};
+pub use index::{Index, KeyOwners, Owner, Standing, owners_of};
 use lavrin_keys::key::Fingerprint;
 use lavrin_server::abilities::Abilities;
 use lavrin_server::audit::{AuditEntry, Auditor, NotChecked, Report};

@@ -150,6 +150,7 @@ pub fn wants_of(account: &Account, seen: &System<'_>) -> Vec<Want> {
     let mut wants = match (seen.server.is_dropbear(), &seen.said_by_server) {
         (true, _) => dropbear::wants().to_vec(),
         (false, Some(_)) => Vec::new(),
+        (false, None) if seen.has_whole_config() => Vec::new(),
         (false, None) => server_config::wants(seen),
     };
     let (folders, _) = folders_of_patterns(account, seen);

@@ -125,7 +125,7 @@ impl FirstServer<'_> {
         let typed = answer(self.ui, &format!("Name of the new pair, after you or this machine (Enter: {user}):"))?;
         let name = if typed.is_empty() { user } else { typed };
         match self.run(&format!("lavrin key generate --name {}", shell_word(&name)))? {
-            None => Ok(paths::home().unwrap_or_default().join(".ssh").join(name)),
+            None => Ok(paths::home().unwrap_or(Path::new("")).join(".ssh").join(name)),
             Some(exit) => Err(CommandError::with(exit, "no key was made").hint("lavrin key generate --help")),
         }
     }
