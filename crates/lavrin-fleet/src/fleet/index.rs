@@ -87,6 +87,7 @@ fn owners(register: &Register, is_asked: impl Fn(Fingerprint) -> bool) -> KeyOwn
 pub struct Index<'a> {
     register: &'a Register,
     owners: KeyOwners,
+    people: HashMap<&'a str, &'a Person, RandomState>,
     by_account: HashMap<&'a str, Vec<&'a Grant>, RandomState>,
     of_person: HashMap<(&'a str, &'a str), Vec<&'a Grant>, RandomState>,
     of_team: HashMap<(&'a str, &'a str), Vec<&'a Grant>, RandomState>,
@@ -99,6 +100,7 @@ impl<'a> Index<'a> {
         let mut index = Self {
             register,
             owners: owners(register, |_| true),
+            people: register.people.iter().map(|(id, person)| (id.as_str(), person)).collect(),
             by_account: HashMap::default(),
             of_person: HashMap::default(),
             of_team: HashMap::default(),
@@ -131,7 +133,7 @@ impl<'a> Index<'a> {
     #[must_use]
     pub fn key(&self, owner: &Owner) -> Option<&'a OwnedKey> {
         let (keys, label) = match owner {
-            Owner::Person { id, label } => (&self.register.people.get(id)?.keys, label),
+            Owner::Person { id, label } => (&self.people.get(id.as_str())?.keys, label),
             Owner::Machine { host, label, .. } => (&self.register.hosts.get(host)?.keys, label),
             Owner::Kept { account, host, label } => (&self.register.kept_of(account, host)?.keys, label),
         };
@@ -172,7 +174,7 @@ impl<'a> Index<'a> {
     }
 
     fn of_persons_key(&self, id: &str, label: &str, account: &str, host: &Host, today: Date) -> Standing {
-        let Some(person) = self.register.people.get(id) else { return Standing::None };
+        let Some(person) = self.people.get(id) else { return Standing::None };
         if let Some(left) = person.left.as_ref().filter(|_| person.has_left(today)) {
             return Standing::Left(left.value);
         }
