@@ -2,7 +2,7 @@
 //! the register is.
 
 use super::compare::moment;
-use super::register::RegisterArgs;
+use super::register::{RegisterArgs, warn_of_faults};
 use crate::error::CommandError;
 use crate::exit::Exit;
 use crate::ui::{Label, Ui};
@@ -95,9 +95,9 @@ pub fn run(ui: &Ui) -> Result<Exit, CommandError> {
     let store = Database::open_existing(folder.path())?;
     let audited = store.as_ref().map(FleetStanding::last).transpose()?.flatten();
     let seen = store.as_ref().map(Database::seen_hosts).transpose()?.unwrap_or_default();
-    let (name, now) = now_of(&folder)?;
+    let (name, now) = now_of(&folder, ui)?;
     let standing = now.or_else(|| audited.clone());
-    let owed = part(&folder)?.owed.len();
+    let owed = part(&folder, ui)?.owed.len();
     let soon = standing.as_ref().map(ends_soon).unwrap_or_default();
     let out = WhereOut {
         schema: "lavrin/where/1",
@@ -126,7 +126,7 @@ pub fn run(ui: &Ui) -> Result<Exit, CommandError> {
 }
 
 /// The register's name; and what it says now, where it is small enough to be read.
-fn now_of(folder: &RegisterFolder) -> Result<(String, Option<FleetStanding>), CommandError> {
+fn now_of(folder: &RegisterFolder, ui: &Ui) -> Result<(String, Option<FleetStanding>), CommandError> {
     let small = {
         let length = |name: &str| std::fs::metadata(folder.path().join(name)).map_or(0, |meta| meta.len());
         let files = |name: &str| {
@@ -136,18 +136,21 @@ fn now_of(folder: &RegisterFolder) -> Result<(String, Option<FleetStanding>), Co
     };
     if small {
         let opened = OpenedRegister::read(folder.clone())?;
+        warn_of_faults(&opened.reading, ui);
         return Ok((opened.register().name.clone(), Some(FleetStanding::of_register(opened.register(), moment()))));
     }
-    Ok((part(folder)?.name, None))
+    Ok((part(folder, ui)?.name, None))
 }
 
 /// What its main file says, and what is owed.
-fn part(folder: &RegisterFolder) -> Result<Register, CommandError> {
+fn part(folder: &RegisterFolder, ui: &Ui) -> Result<Register, CommandError> {
     let mut files = Vec::new();
     for path in [MAIN_FILE, OWED_FILE] {
         files.extend(folder.text(path)?.map(|text| SourceFile { path: path.to_owned(), text }));
     }
-    Ok(read(&files).register)
+    let reading = read(&files);
+    warn_of_faults(&reading, ui);
+    Ok(reading.register)
 }
 
 /// The name of whoever the folder belongs to, where that is somebody else.

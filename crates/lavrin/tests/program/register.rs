@@ -38,7 +38,8 @@ fn a_register_is_begun_once_and_is_in_order() {
 }
 
 /// Commands that tell what a register says.
-const TELLING: [&str; 15] = [
+const TELLING: [&str; 16] = [
+    "--color never",
     "audit",
     "audit --format json",
     "compare",
@@ -68,6 +69,7 @@ fn where_not_all_of_a_register_can_be_read_nothing_that_is_told_ends_well() {
     for line in TELLING {
         assert!(!is_told(&run(line)), "{line}");
     }
+    let numbers = "audit --metrics lavrin.prom";
     for (file, odd) in [("access.toml", "[[grant"), ("hosts.toml", "x = ["), ("people/sten.toml", "nme = \"Sten\"")] {
         let path = format!("register/{file}");
         let before = world.path(&path).exists().then(|| world.read(&path));
@@ -81,11 +83,17 @@ fn where_not_all_of_a_register_can_be_read_nothing_that_is_told_ends_well() {
             assert!(is_told(&run) && run.status >= 2, "{file}: {line}: {run}");
             assert!(run.stderr.contains("lavrin register check"), "{run}");
         }
+        // Numbers of what is left would look like those of all.
+        let audit = run(numbers);
+        assert!(audit.stderr.contains("lavrin.prom is left as it was") && audit.status == 3, "{file}: {audit}");
+        assert!(!world.path("lavrin.prom").exists(), "{file}");
         match before {
             Some(text) => drop(world.write(&path, text, 0o644)),
             None => std::fs::remove_file(world.path(&path)).unwrap(),
         }
     }
+    drop(run(numbers));
+    assert!(world.path("lavrin.prom").exists());
 }
 
 #[test]

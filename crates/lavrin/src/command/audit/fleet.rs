@@ -14,6 +14,7 @@ use crate::error::CommandError;
 use crate::exit::Exit;
 use crate::fold::{Folded, folded};
 use crate::json::{AuditFinding, ObjectWriter, add_line};
+use crate::paths;
 use crate::table::columns;
 use crate::ui::{Label, Ui};
 use crate::wording;
@@ -95,7 +96,7 @@ impl FleetEntryOut<'_> {
 
 /// Runs the command on a register.
 pub async fn run(args: &AuditArgs, opened: &OpenedRegister, ui: &Ui) -> Result<Exit, CommandError> {
-    warn_of_faults(opened, ui);
+    warn_of_faults(&opened.reading, ui);
     let register = &opened.reading.register;
     let hosts = hosts_named(register, &args.hosts).map_err(|error| match &args.hosts[..] {
         [one] => error.hint(format!("a host that is not in the register: lavrin audit {} --live", shell_word(one))),
@@ -110,11 +111,17 @@ pub async fn run(args: &AuditArgs, opened: &OpenedRegister, ui: &Ui) -> Result<E
     let report = until_the_end(audit(register, &hosts, store.as_ref(), now)?);
     let looks = store.as_ref().map(Database::looks).transpose()?.unwrap_or_default();
     let looks: HashMap<String, Look> = looks.into_iter().map(|look| (look.host.clone(), look)).collect();
-    if let Some(store) = store.as_ref().filter(|_| args.hosts.is_empty()) {
+    // What cannot be read was not judged: numbers of the rest would look like those of all.
+    let is_whole = opened.reading.findings.is_empty();
+    if let Some(store) = store.as_ref().filter(|_| args.hosts.is_empty() && is_whole) {
         // Who may only read the store is told what it says all the same.
         let _ = FleetStanding::of(register, report, now).keep(store);
     }
-    if let Some(path) = &args.metrics {
+    if let Some(path) = &args.metrics
+        && !is_whole
+    {
+        ui.warn(&format!("{} is left as it was", paths::shown(path)));
+    } else if let Some(path) = &args.metrics {
         let looks = hosts.iter().map(|host| looks.get(&host.id)).collect();
         metrics::write(path, &CountedAudit { report, looks, owed: register.owed.len(), now: now.time })?;
     }

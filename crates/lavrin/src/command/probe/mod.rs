@@ -87,7 +87,7 @@ pub struct ProbeOut {
 pub async fn run(args: &ProbeArgs, ui: &Ui) -> Result<Exit, CommandError> {
     if !is_single(args) {
         let opened = args.register.open_for_hosts(ui)?;
-        warn_of_faults(&opened, ui);
+        warn_of_faults(&opened.reading, ui);
         return many::run(args, &opened, ui).await;
     }
     let (target, key_path) = words(args)?;

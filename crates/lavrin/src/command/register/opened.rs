@@ -6,7 +6,7 @@ use crate::ui::Ui;
 use crate::{clock, paths};
 use clap::Args;
 use lavrin_fleet::register::edit::EditFault;
-use lavrin_fleet::register::{Date, GrantsFor};
+use lavrin_fleet::register::{Date, GrantsFor, Reading};
 use lavrin_keys::key::policy::Policy;
 use lavrin_store::StoreFault;
 use lavrin_store::register::{MAIN_FILE, RegisterFolder, Trust};
@@ -35,20 +35,20 @@ impl RegisterArgs {
 
     /// The same to tell what it says: where not all of it can be read, that is told too.
     pub fn open_to_tell(&self, ui: &Ui) -> Result<OpenedRegister, CommandError> {
-        self.open().inspect(|opened| warn_of_faults(opened, ui))
+        self.open().inspect(|opened| warn_of_faults(&opened.reading, ui))
     }
 
     /// The same with the grants that may be about one person or one host.
     pub fn open_for(&self, wanted: GrantsFor<'_>, ui: &Ui) -> Result<&'static OpenedRegister, CommandError> {
         let opened = OpenedRegister::read_some(self.own(self.find()?)?, wanted);
-        let opened = opened.inspect(|opened| warn_of_faults(opened, ui));
+        let opened = opened.inspect(|opened| warn_of_faults(&opened.reading, ui));
         opened.map(|opened| &*until_the_end(opened)).map_err(|fault| unreadable(&fault))
     }
 
     /// The same without the grants, for those who only ask whose something is.
     pub fn open_without_grants(&self, ui: &Ui) -> Result<OpenedRegister, CommandError> {
         let opened = OpenedRegister::read_without_grants(self.own(self.find()?)?);
-        opened.inspect(|opened| warn_of_faults(opened, ui)).map_err(|fault| unreadable(&fault))
+        opened.inspect(|opened| warn_of_faults(&opened.reading, ui)).map_err(|fault| unreadable(&fault))
     }
 
     /// The same for a command that connects to hosts: it tells whose word it follows.
@@ -130,8 +130,8 @@ fn tell(opened: &OpenedRegister, ui: &Ui) {
 
 /// What stands in a file that does not read is not known: its hosts look as if they were none, keys of its people like those of
 /// nobody.
-pub fn warn_of_faults(opened: &OpenedRegister, ui: &Ui) {
-    if !opened.reading.findings.is_empty() {
+pub fn warn_of_faults(reading: &Reading, ui: &Ui) {
+    if !reading.findings.is_empty() {
         let next = crate::cli::complete("lavrin register check");
         ui.tells_in_part(&format!("the register has faults, so this may not be the whole truth: {next}"));
     }

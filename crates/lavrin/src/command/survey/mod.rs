@@ -71,7 +71,7 @@ pub async fn run(args: &SurveyArgs, ui: &Ui) -> Result<Exit, CommandError> {
         return Ok(Exit::Done);
     }
     let opened = args.register.open_for_hosts(ui)?;
-    warn_of_faults(&opened, ui);
+    warn_of_faults(&opened.reading, ui);
     if let Some(path) = &args.read {
         return take_in(args, path, &opened, ui);
     }
