@@ -3,7 +3,7 @@
 use crate::register::{Date, Grant, Host, OwnedKey, Person, Register, Whom};
 use foldhash::quality::RandomState;
 use lavrin_keys::key::Fingerprint;
-use std::collections::{HashMap, HashSet};
+use std::collections::{BTreeSet, HashMap};
 
 /// Whose a key is.
 #[derive(Debug, Clone, PartialEq, Eq, PartialOrd, Ord)]
@@ -50,12 +50,12 @@ pub enum Standing {
     None,
 }
 
-/// KeyOwners by their keys.
+/// Who owns which key.
 pub type KeyOwners = HashMap<Fingerprint, Owner, RandomState>;
 
 /// Whose these keys are, as an [`Index`] would say; those of nobody are not in it.
 #[must_use]
-pub fn owners_of(register: &Register, keys: &HashSet<Fingerprint>) -> KeyOwners {
+pub fn owners_of(register: &Register, keys: &BTreeSet<Fingerprint>) -> KeyOwners {
     owners(register, |key| keys.contains(&key))
 }
 

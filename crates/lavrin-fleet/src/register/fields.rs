@@ -116,7 +116,7 @@ impl<'a, 'i> Fields<'a, 'i> {
         let text: Cow<'_, str> = match value.get_ref() {
             RegisterValue::Text(text) => text.as_ref().to_owned().into(),
             other => {
-                other.as_other().and_then(DeValue::as_datetime).map(|date| date.to_string()).unwrap_or_default().into()
+                other.as_other().and_then(DeValue::as_datetime).map(ToString::to_string).unwrap_or_default().into()
             }
         };
         match Date::parse(&text) {

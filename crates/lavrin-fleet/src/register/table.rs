@@ -88,6 +88,6 @@ impl<'i> RegisterValue<'i> {
     }
 }
 
-fn placed<'i>(value: Spanned<DeValue<'i>>) -> Spanned<RegisterValue<'i>> {
+fn placed(value: Spanned<DeValue<'_>>) -> Spanned<RegisterValue<'_>> {
     Spanned::new(value.span(), value.into_inner().into())
 }

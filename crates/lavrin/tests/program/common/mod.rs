@@ -150,9 +150,9 @@ impl World {
         let path = self.path(below);
         std::fs::create_dir_all(path.parent().unwrap()).unwrap();
         if mode & 0o111 == 0 {
-            std::fs::write(&path, content).unwrap()
+            std::fs::write(&path, content).unwrap();
         } else {
-            write_program(&path, content.as_ref())
+            write_program(&path, content.as_ref());
         }
         std::fs::set_permissions(&path, std::fs::Permissions::from_mode(mode)).unwrap();
         path
