@@ -9,6 +9,9 @@ use Takes::{
     Methods, Never, Nothing, Number, OneOf, Paths, Penalties, PermitListen, PermitOpen, PlainAlgorithms, Port,
     PubkeyOptions, Rekey, Rest, Startups, Subsystem, Time, TimeOrNone, Umask, Users, Variables, Verbose, Word, Words,
 };
+use foldhash::quality::RandomState;
+use std::collections::HashMap;
+use std::sync::LazyLock;
 
 /// One keyword under one name.
 #[derive(Debug)]
@@ -217,10 +220,17 @@ const KEYWORDS: &[Keyword] = &[
     row("xauthlocation", Word),
 ];
 
+/// The rows of each name: some are asked for with each account.
+static BY_NAME: LazyLock<HashMap<&'static str, Vec<&'static Keyword>, RandomState>> = LazyLock::new(|| {
+    let mut rows = HashMap::<_, Vec<_>, _>::default();
+    KEYWORDS.iter().for_each(|row| rows.entry(row.name).or_default().push(row));
+    rows
+});
+
 /// The keyword of a name in lower case, as this version knows it.
 #[must_use]
 pub fn keyword(name: &str, version: Version) -> Option<&'static Keyword> {
-    KEYWORDS.iter().find(|row| row.name == name && row.is_known(version))
+    BY_NAME.get(name)?.iter().copied().find(|row| row.is_known(version))
 }
 
 /// The version that a name came with, where some version knows it.
@@ -240,7 +250,7 @@ pub fn takes(name: &str, version: Version) -> Option<Takes> {
 #[must_use]
 pub fn takes_ports(name: &str) -> bool {
     let of_ports = |row: &&Keyword| matches!(row.takes, Port | Listen | PermitOpen | PermitListen);
-    name == "match" || KEYWORDS.iter().filter(of_ports).any(|row| row.name == name)
+    name == "match" || BY_NAME.get(name).is_some_and(|rows| rows.iter().any(of_ports))
 }
 
 /// What holds where a keyword (in lower case) is not set.
