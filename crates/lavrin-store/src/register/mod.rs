@@ -2,24 +2,24 @@
 //! control: no link in it is followed, and nothing but regular files and folders is opened.
 
 mod commit;
+mod file;
 mod trust;
 
 use crate::StoreFault;
 pub use commit::{commit, has_commit};
+use file::{lock, not_what_belongs_there, open_file, write_file};
 use lavrin_fleet::register::PROFILES;
 use lavrin_fleet::register::SourceFile;
 use lavrin_fleet::register::kept::FOLDER as KEPT;
 use rayon::prelude::*;
 use rustix::fd::OwnedFd;
 use rustix::fs::{
-    AtFlags, CWD, Dir, FileType, FlockOperation, Mode, OFlags, RenameFlags, fstat, mkdirat, openat, renameat,
-    renameat_with, unlinkat,
+    AtFlags, CWD, Dir, FileType, Mode, OFlags, RenameFlags, fstat, mkdirat, openat, renameat_with, unlinkat,
 };
 use rustix::io::Errno;
 use std::fs::File;
 use std::io::{Error, ErrorKind, Read as _, Write as _};
 use std::path::{Path, PathBuf};
-use std::time::{Duration, Instant};
 pub use trust::Trust;
 
 /// The file that makes a folder a register.
@@ -28,14 +28,8 @@ pub const MAIN_FILE: &str = "lavrin.toml";
 /// Longest file that is read, in bytes: 100,000 grants take about 15 MB.
 const FILE_BYTES_MAX: u64 = 256 << 20;
 
-/// How long another writer is waited for: each holds the lock for one file.
-const LOCK_TIME: Duration = Duration::from_secs(10);
-
-/// Time between two tries.
-const LOCK_PAUSE: Duration = Duration::from_millis(5);
-
-/// Most files of one kind.
-const FILES_MAX: usize = 200_000;
+/// Most files in one folder.
+const FILES_MAX: usize = if cfg!(test) { 64 } else { 200_000 };
 
 /// A register on disk.
 #[derive(Debug, Clone)]
@@ -165,7 +159,10 @@ impl RegisterFolder {
         let Some(folder) = folder else { return Ok(Vec::new()) };
         let fault = |errno: Errno| self.fault(name)(errno.into());
         let mut names = Vec::new();
-        for entry in Dir::read_from(folder).map_err(fault)?.take(FILES_MAX) {
+        for (number, entry) in Dir::read_from(folder).map_err(fault)?.enumerate() {
+            if number >= FILES_MAX {
+                return Err(self.fault(name)(Error::other("there are more files than a register can have")));
+            }
             let entry = entry.map_err(fault)?;
             let Ok(name) = entry.file_name().to_str() else { continue };
             if fits(name) {
@@ -318,26 +315,6 @@ impl RegisterFolder {
     }
 }
 
-/// Between looking at what is there and putting something in its place nobody else does the same in this folder. The lock ends with
-/// the handle.
-fn lock(folder: &OwnedFd) -> Result<(), Error> {
-    let begun = Instant::now();
-    loop {
-        match rustix::fs::flock(folder, FlockOperation::NonBlockingLockExclusive) {
-            Ok(()) => return Ok(()),
-            Err(Errno::WOULDBLOCK) if begun.elapsed() < LOCK_TIME => std::thread::sleep(LOCK_PAUSE),
-            Err(Errno::WOULDBLOCK) => return Err(Error::other("somebody else writes in this folder all the time")),
-            // Some network file systems have no locks.
-            Err(Errno::OPNOTSUPP | Errno::NOLCK | Errno::BADF | Errno::INVAL | Errno::NOSYS) => return Ok(()),
-            Err(errno) => return Err(errno.into()),
-        }
-    }
-}
-
-fn not_what_belongs_there() -> Error {
-    Error::other("it is a link, or something else than belongs there")
-}
-
 impl RegisterFolder {
     /// Whether something that was opened belongs to whom it should. A sticky folder is everybody's to put something into, and
     /// what is in it is looked at by itself.
@@ -363,34 +340,6 @@ impl RegisterFolder {
         }
         Ok(Some(text))
     }
-}
-
-fn open_file(folder: &OwnedFd, name: &str) -> Result<Option<OwnedFd>, Error> {
-    let flags = OFlags::RDONLY | OFlags::NOFOLLOW | OFlags::NONBLOCK | OFlags::NOCTTY | OFlags::CLOEXEC;
-    let file = match openat(folder, name, flags, Mode::empty()) {
-        Ok(file) => file,
-        Err(Errno::NOENT) => return Ok(None),
-        Err(Errno::LOOP | Errno::NXIO) => return Err(not_what_belongs_there()),
-        Err(errno) => return Err(errno.into()),
-    };
-    if FileType::from_raw_mode(fstat(&file)?.st_mode) != FileType::RegularFile {
-        return Err(not_what_belongs_there());
-    }
-    Ok(Some(file))
-}
-
-/// Writes a file under a temporary name, with the mode of the one that it comes in place of, and renames it.
-fn write_file(folder: &OwnedFd, temporary: &str, name: &str, text: &str) -> Result<(), Error> {
-    let flags = OFlags::WRONLY | OFlags::CREATE | OFlags::EXCL | OFlags::NOFOLLOW | OFlags::CLOEXEC;
-    let usual = Mode::RUSR | Mode::WUSR | Mode::RGRP | Mode::WGRP | Mode::ROTH | Mode::WOTH;
-    let mut file = File::from(openat(folder, temporary, flags, usual)?);
-    file.write_all(text.as_bytes())?;
-    if let Ok(before) = rustix::fs::statat(folder, name, AtFlags::SYMLINK_NOFOLLOW) {
-        rustix::fs::fchmod(&file, Mode::from_raw_mode(before.st_mode & 0o7777))?;
-    }
-    file.sync_all()?;
-    renameat(folder, temporary, folder, name)?;
-    Ok(rustix::fs::fsync(folder)?)
 }
 
 #[cfg(test)]
@@ -436,6 +385,20 @@ mod tests {
         let read: Vec<String> = found.load().unwrap().into_iter().map(|file| file.path).collect();
         assert_eq!(read, ["lavrin.toml", "people/edda.toml", "people/sten.toml"]);
         assert!(RegisterFolder::at(folder.path()).is_none());
+    }
+
+    #[test]
+    fn of_too_many_files_none_is_left_out_in_silence() {
+        let folder = tempfile::tempdir().unwrap();
+        let register = RegisterFolder::begin(folder.path(), &[file("lavrin.toml", "")]).unwrap();
+        std::fs::create_dir(folder.path().join("people")).unwrap();
+        let write = |number: usize| std::fs::write(folder.path().join(format!("people/p{number}.toml")), "").unwrap();
+        // The folder itself and the one above it are entries too.
+        (2..FILES_MAX).for_each(write);
+        assert_eq!(register.load().unwrap().len(), FILES_MAX - 1);
+        write(FILES_MAX);
+        let fault = register.load().unwrap_err();
+        assert!(fault.to_string().contains("more files than a register can have"), "{fault}");
     }
 
     #[test]
