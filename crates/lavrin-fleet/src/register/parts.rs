@@ -124,7 +124,7 @@ mod tests {
             "[a]\nx = 1\n[b]\n[a.limits]\n",
             "[a]\n[b]\n[a]\n",
             "[[grant]]\n[[other]]\n",
-            "[[grant]]\n[[grant]]\n[other]\n",
+            "[[grant]]\n[other]\n[[grant]]\n",
             "[[grant]]\nx = \"\"\"\n[[grant]]\n\"\"\"\n[[grant]]\n",
             "[[grant]]\nx = 1\n# [[grant]]\n[[other]]\n",
             "[a]\nway_back = \"\"\"\n[b]\n\"\"\"\n[c]\n",
