@@ -77,6 +77,8 @@ pub struct PageSummary {
     pub never_seen: Vec<String>,
     /// Hosts of which not everything was read.
     pub in_part: usize,
+    /// Places of the register that could not be read.
+    pub register_faults: usize,
     /// The days of the oldest and of the newest look.
     pub looks: Option<(String, String)>,
     /// Accounts.

@@ -12,6 +12,12 @@ pub(super) fn markup(page: &Page) -> Markup {
     html! {
         section id="summary" aria-labelledby="summary-h" {
             h2 id="summary-h" { "In short" }
+            @if summary.register_faults > 0 {
+                p class="warn" {
+                    "The register has faults in " (summary.register_faults) @if summary.register_faults == 1 { " place" } @else { " places" }
+                    ": what could not be read there is missing on this page, which may not be the whole truth."
+                }
+            }
             div class="tiles" {
                 div class="tile" {
                     p class="n" { (summary.seen) @if summary.seen < hosts { span class="of" { " of " (hosts) } } }

@@ -223,7 +223,9 @@ const KEYWORDS: &[Keyword] = &[
 /// The rows of each name: some are asked for with each account.
 static BY_NAME: LazyLock<HashMap<&'static str, Vec<&'static Keyword>, RandomState>> = LazyLock::new(|| {
     let mut rows = HashMap::<_, Vec<_>, _>::default();
-    KEYWORDS.iter().for_each(|row| rows.entry(row.name).or_default().push(row));
+    for row in KEYWORDS {
+        rows.entry(row.name).or_default().push(row);
+    }
     rows
 });
 

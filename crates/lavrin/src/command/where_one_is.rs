@@ -118,7 +118,12 @@ pub fn run(ui: &Ui) -> Result<Exit, CommandError> {
             not_checked: audited.not_checked,
         }),
         owed,
-        next: next(seen, audited.as_ref(), owed, !soon.is_empty()).to_owned(),
+        next: if ui.is_in_part() {
+            "lavrin register check"
+        } else {
+            next(seen, audited.as_ref(), owed, !soon.is_empty())
+        }
+        .to_owned(),
         ends_soon: soon,
     };
     ui.give(&out, || text(&out, seen, ui));

@@ -294,9 +294,14 @@ impl Ui {
         }
     }
 
+    /// Whether what is told may not be the whole truth.
+    pub fn is_in_part(&self) -> bool {
+        self.is_in_part.load(Ordering::Relaxed)
+    }
+
     /// How a run ends that would end like this.
     pub fn ended(&self, exit: Exit) -> Exit {
-        if self.is_in_part.load(Ordering::Relaxed) { exit.max(Exit::NotChecked) } else { exit }
+        if self.is_in_part() { exit.max(Exit::NotChecked) } else { exit }
     }
 
     /// Shows an error with its causes and hints.

@@ -69,6 +69,7 @@ fn where_not_all_of_a_register_can_be_read_nothing_that_is_told_ends_well() {
     for line in TELLING {
         assert!(!is_told(&run(line)), "{line}");
     }
+    assert!(!world.read("page.html").contains("The register has faults"));
     let numbers = "audit --metrics lavrin.prom";
     for (file, odd) in [("access.toml", "[[grant"), ("hosts.toml", "x = ["), ("people/sten.toml", "nme = \"Sten\"")] {
         let path = format!("register/{file}");
@@ -83,6 +84,8 @@ fn where_not_all_of_a_register_can_be_read_nothing_that_is_told_ends_well() {
             assert!(is_told(&run) && run.status >= 2, "{file}: {line}: {run}");
             assert!(run.stderr.contains("lavrin register check"), "{run}");
         }
+        assert!(world.read("page.html").contains("The register has faults in 1 place"), "{file}");
+        assert!(run("--color never").stdout.contains("next: lavrin register check"), "{file}");
         // Numbers of what is left would look like those of all.
         let audit = run(numbers);
         assert!(audit.stderr.contains("lavrin.prom is left as it was") && audit.status == 3, "{file}: {audit}");

@@ -395,7 +395,11 @@ fn summary_text(summary: &AuditSummary, place: &str, ui: &Ui) -> String {
             (number > 0).then(|| ui.paint(Label::of(severity), &format!("{number} {}", severity.name())))
         })
         .collect();
-    let findings = if counts.is_empty() { ui.paint(Label::Good, "nothing found") } else { counts.join(", ") };
+    let findings = match counts.is_empty() {
+        true if ui.is_in_part() => ui.paint(Label::Warn, "nothing found in what could be read"),
+        true => ui.paint(Label::Good, "nothing found"),
+        false => counts.join(", "),
+    };
     let not_checked = if summary.not_checked == 0 {
         String::new()
     } else {

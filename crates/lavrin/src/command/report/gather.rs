@@ -173,7 +173,8 @@ impl Gathered {
         let (mut words, mut owners, mut counting) =
             (Words::default(), Owners::of(register, now.today), Counting::default());
         words.number("");
-        let mut page = Page { summary: PageSummary::default(), ..Page::default() };
+        let summary = PageSummary { register_faults: opened.reading.findings.len(), ..PageSummary::default() };
+        let mut page = Page { summary, ..Page::default() };
         let mut looks: Vec<i64> = Vec::new();
         let mut missing = 0;
         let found = overview(register, hosts, store, now, is_past, |host, mut shown| {
