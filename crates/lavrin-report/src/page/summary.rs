@@ -15,7 +15,7 @@ pub(super) fn markup(page: &Page) -> Markup {
             @if summary.register_faults > 0 {
                 p class="warn" {
                     "The register has faults in " (summary.register_faults) @if summary.register_faults == 1 { " place" } @else { " places" }
-                    ": what could not be read there is missing on this page, which may not be the whole truth."
+                    ". What could not be read there is missing on this page."
                 }
             }
             div class="tiles" {

@@ -81,7 +81,8 @@ pub fn run(args: &ReportArgs, ui: &Ui) -> Result<Exit, CommandError> {
     let gathered = Gathered::of(&opened, &hosts, store.as_ref(), (now, args.at.is_some()), args)?;
     let bytes = place.write(|out| gathered.page.write(out))?;
     let summary = &gathered.page.summary;
-    if let Some(store) = store.as_ref().filter(|_| args.at.is_none()) {
+    // The next report tells what changed since this one, where this one is whole.
+    if let Some(store) = store.as_ref().filter(|_| args.at.is_none() && !ui.is_in_part()) {
         gathered.note(store, now.time)?;
     }
     let out = ReportOut {
