@@ -3,10 +3,9 @@
 use super::SourcePart;
 use super::fault::FieldKind;
 use super::fields::{Faults, Fields};
-use super::table::RegisterTable;
+use super::table::{RegisterTable, by_toml};
 use super::{RegisterFault, RootProgram};
 use toml::Spanned;
-use toml::de::DeTable;
 
 /// What holds where an option is not typed.
 #[derive(Debug, Clone, PartialEq, Eq, Default)]
@@ -61,13 +60,12 @@ pub(super) fn of_table(source: SourcePart, table: Spanned<RegisterTable<'_>>, fa
 /// # Errors
 /// The first fault, and the bytes it is about.
 pub fn read_defaults(text: &str) -> Result<Defaults, (RegisterFault, std::ops::Range<usize>)> {
-    let (table, errors) = DeTable::parse_recoverable(text);
+    let (table, errors) = by_toml(text);
     if let Some(error) = errors.first() {
         return Err((RegisterFault::Syntax { said: error.message().to_owned() }, error.span().unwrap_or(0..0)));
     }
     let mut faults = Faults::new();
-    let defaults =
-        of_table(SourcePart { file: 0, start: 0 }, Spanned::new(table.span(), table.into_inner().into()), &mut faults);
+    let defaults = of_table(SourcePart { file: 0, start: 0 }, table, &mut faults);
     match faults.into_iter().next() {
         Some((fault, place, _)) => Err((fault, place.bytes())),
         None => Ok(defaults),

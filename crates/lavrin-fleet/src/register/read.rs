@@ -9,7 +9,7 @@ use super::plain;
 use super::policy;
 use super::read_grant::grant;
 use super::read_key::{own, owned_key};
-use super::table::{RegisterTable, RegisterValue};
+use super::table::{RegisterTable, RegisterValue, by_toml};
 use super::{
     Date, Exception, Grant, GrantsFor, Host, JournalPlace, Owed, Person, Placed, ReachKind, Register, RegisterFault,
     RegisterFinding, RegisterPlace, RootProgram, Rules, SourceFile, device, is_id, kept,
@@ -24,7 +24,6 @@ use std::collections::{BTreeMap, HashSet};
 use std::ops::Range;
 use std::sync::Arc;
 use toml::Spanned;
-use toml::de::DeTable;
 
 /// What was read.
 #[derive(Debug, Clone, Default)]
@@ -249,11 +248,6 @@ fn part(source: SourcePart, path: &str, text: &str, wanted: GrantsFor<'_>) -> Fi
         _ => {}
     }
     part
-}
-
-fn by_toml(text: &str) -> (Spanned<RegisterTable<'_>>, Vec<toml::de::Error>) {
-    let (table, errors) = DeTable::parse_recoverable(text);
-    (Spanned::new(table.span(), table.into_inner().into()), errors)
 }
 
 fn settings(source: SourcePart, table: Spanned<RegisterTable<'_>>, part: &mut FileContent) {

@@ -88,6 +88,12 @@ impl<'i> RegisterValue<'i> {
     }
 }
 
+/// Reads a text by the reader of TOML, with its errors.
+pub(super) fn by_toml(text: &str) -> (Spanned<RegisterTable<'_>>, Vec<toml::de::Error>) {
+    let (table, errors) = DeTable::parse_recoverable(text);
+    (Spanned::new(table.span(), table.into_inner().into()), errors)
+}
+
 fn placed(value: Spanned<DeValue<'_>>) -> Spanned<RegisterValue<'_>> {
     Spanned::new(value.span(), value.into_inner().into())
 }

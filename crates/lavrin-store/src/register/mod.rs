@@ -122,7 +122,7 @@ impl RegisterFolder {
         let folder = self.open_folder(below)?;
         let names = self.names(folder.as_ref(), below)?;
         let read = names.par_iter().map(|name| self.take(folder.as_ref(), below, name));
-        // Of several faults the first one in this order is told, whichever core met one first.
+        // With several faults the first in this order is reported, however the cores share the work.
         read.collect::<Vec<_>>().into_iter().filter_map(Result::transpose).collect()
     }
 

@@ -113,7 +113,7 @@ pub struct Ui {
     format: Format,
     /// What shows long results page by page.
     pager: Option<Pager>,
-    /// Whether what was told may not be the whole truth.
+    /// Whether the result may be incomplete.
     is_in_part: AtomicBool,
     /// Whether somebody wants the run to end.
     pub interrupt: Interrupt,
@@ -286,20 +286,20 @@ impl Ui {
         self.show(&format!("{} {text}", self.paint_err(Label::Warn, "careful:")));
     }
 
-    /// Warns that what is told may not be the whole truth: the run ends as one that could not check everything.
-    pub fn tells_in_part(&self, why: &str) {
-        // A run that reads something again says so once.
+    /// Warns that the result may be incomplete; the run then ends with exit code 3.
+    pub fn warns_in_part(&self, why: &str) {
+        // Said once, also where a run reads the register again.
         if !self.is_in_part.swap(true, Ordering::Relaxed) {
             self.warn(why);
         }
     }
 
-    /// Whether what is told may not be the whole truth.
+    /// Whether the result may be incomplete.
     pub fn is_in_part(&self) -> bool {
         self.is_in_part.load(Ordering::Relaxed)
     }
 
-    /// How a run ends that would end like this.
+    /// The exit code of the run: 3 at least where the result may be incomplete.
     pub fn ended(&self, exit: Exit) -> Exit {
         if self.is_in_part() { exit.max(Exit::NotChecked) } else { exit }
     }

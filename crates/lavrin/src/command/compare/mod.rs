@@ -37,7 +37,7 @@ pub struct CompareArgs {
 pub async fn run(args: &CompareArgs, ui: &Ui) -> Result<Exit, CommandError> {
     // While the register is read, what was seen of the hosts is read too.
     let early = if args.live || !args.hosts.is_empty() { None } else { args.begin(None)? };
-    let opened = until_the_end(args.register.open_to_tell(ui)?);
+    let opened = until_the_end(args.register.open_to_report(ui)?);
     let register = &opened.reading.register;
     let hosts = hosts_named(register, &args.hosts)?;
     if args.live {

@@ -225,7 +225,7 @@ fn one_host(host: &Host) -> OneHost {
 }
 
 fn list(args: &HostListArgs, ui: &Ui) -> Result<Exit, CommandError> {
-    let opened = args.register.open_to_tell(ui)?;
+    let opened = args.register.open_to_report(ui)?;
     let tagged = |host: &&Host| args.tag.as_ref().is_none_or(|tag| host.tags.contains(tag));
     let hosts = opened.reading.register.all_hosts().filter(tagged);
     let hosts: Vec<&Host> = hosts.collect();

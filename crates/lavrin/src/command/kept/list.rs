@@ -76,7 +76,7 @@ struct KeptOut {
 
 /// Runs the command.
 pub fn run(args: &KeptListArgs, ui: &Ui) -> Result<Exit, CommandError> {
-    let opened = args.register.open_to_tell(ui)?;
+    let opened = args.register.open_to_report(ui)?;
     let register = opened.register();
     let named: Vec<&KeptAccount> = if args.names.is_empty() {
         register.kept.iter().collect()

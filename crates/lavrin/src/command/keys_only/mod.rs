@@ -157,7 +157,7 @@ pub async fn where_policy_asks(opened: &OpenedRegister, args: &EnforceArgs, ui: 
 /// Runs the command.
 pub async fn run(args: &KeysOnlyArgs, ui: &Ui) -> Result<Exit, CommandError> {
     if args.status {
-        return status::run(args.register.open_to_tell(ui)?, &args.hosts, args.root(), ui);
+        return status::run(args.register.open_to_report(ui)?, &args.hosts, args.root(), ui);
     }
     let opened = args.register.here_for_host(None, ui)?;
     if args.undo {

@@ -47,7 +47,7 @@ pub struct MatrixSubject<'a> {
 
 /// Runs the command.
 pub fn run(args: &MatrixArgs, ui: &Ui) -> Result<Exit, CommandError> {
-    let opened = args.register.open_to_tell(ui)?;
+    let opened = args.register.open_to_report(ui)?;
     let subject = MatrixSubject::of(&args.names, opened.register())?;
     let now = moment_of(args.at);
     let found = find(&opened, &subject, now)?;

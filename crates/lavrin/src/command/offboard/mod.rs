@@ -107,7 +107,7 @@ struct Case<'a> {
 /// Runs the command.
 pub async fn run(args: &OffboardArgs, ui: &Ui) -> Result<Exit, CommandError> {
     if args.status {
-        return status::run(&args.fleet.register.open_to_tell(ui)?, args.person.as_deref(), ui);
+        return status::run(&args.fleet.register.open_to_report(ui)?, args.person.as_deref(), ui);
     }
     let mut opened = args.fleet.register.open_for_hosts(ui)?;
     check_reads(&opened)?;

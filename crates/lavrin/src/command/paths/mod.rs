@@ -72,7 +72,7 @@ impl PathsArgs {
 
 /// Runs the command.
 pub fn run(args: &PathsArgs, ui: &Ui) -> Result<Exit, CommandError> {
-    let opened = args.register.open_to_tell(ui)?;
+    let opened = args.register.open_to_report(ui)?;
     let register = opened.register();
     let (from, to) = args.ends()?;
     if args.cut && from.is_none() && args.key.is_none() {

@@ -345,7 +345,7 @@ fn one_person(person: &Person) -> OnePerson {
 }
 
 fn list(args: &PersonListArgs, ui: &Ui) -> Result<Exit, CommandError> {
-    let opened = args.register.open_to_tell(ui)?;
+    let opened = args.register.open_to_report(ui)?;
     let people = &opened.reading.register.people;
     let out = PeopleOut { schema: "lavrin/person-list/1", people: people.values().map(one_person).collect() };
     ui.give_rows(

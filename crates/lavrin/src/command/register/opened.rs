@@ -33,8 +33,8 @@ impl RegisterArgs {
         self.trusted(self.find()?)
     }
 
-    /// The same to tell what it says: where not all of it can be read, that is told too.
-    pub fn open_to_tell(&self, ui: &Ui) -> Result<OpenedRegister, CommandError> {
+    /// The same for commands that only report: they warn where part of it cannot be read.
+    pub fn open_to_report(&self, ui: &Ui) -> Result<OpenedRegister, CommandError> {
         self.open().inspect(|opened| warn_of_faults(&opened.reading, ui))
     }
 
@@ -128,12 +128,11 @@ fn tell(opened: &OpenedRegister, ui: &Ui) {
     ui.status(&format!("register {} in {}{shared}", opened.register().name, paths::shown(opened.folder.path())));
 }
 
-/// What stands in a file that does not read is not known: its hosts look as if they were none, keys of its people like those of
-/// nobody.
+/// Warns where part of a register cannot be read: hosts and grants in it are missing, and its people's keys seem to be nobody's.
 pub fn warn_of_faults(reading: &Reading, ui: &Ui) {
     if !reading.findings.is_empty() {
         let next = crate::cli::complete("lavrin register check");
-        ui.tells_in_part(&format!("the register has faults, so this may not be the whole truth: {next}"));
+        ui.warns_in_part(&format!("the register has faults, so this may be incomplete: {next}"));
     }
 }
 

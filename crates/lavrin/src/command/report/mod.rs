@@ -73,7 +73,7 @@ pub struct ReportOut {
 /// Runs the command.
 pub fn run(args: &ReportArgs, ui: &Ui) -> Result<Exit, CommandError> {
     let place = OutFile::of(&args.out, args.replace)?;
-    let opened = args.register.open_to_tell(ui)?;
+    let opened = args.register.open_to_report(ui)?;
     let hosts = meant(args, &opened)?;
     let now = moment_of(args.at);
     // Only where something is remembered can a report be noted beside it.

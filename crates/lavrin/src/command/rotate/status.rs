@@ -19,7 +19,7 @@ const HOSTS_AT_ONCE: usize = 512;
 
 /// Runs it.
 pub fn run(args: &RotateArgs, ui: &Ui) -> Result<Exit, CommandError> {
-    let opened = args.fleet.register.open_to_tell(ui)?;
+    let opened = args.fleet.register.open_to_report(ui)?;
     let all = rotations(opened.register(), today());
     if let Some(name) = &args.account {
         name.of(opened.register())?;

@@ -63,7 +63,7 @@ pub async fn run(args: &SurveyArgs, opened: OpenedRegister, ui: &Ui) -> Result<E
             return Ok(ended);
         }
         // The register may be a newer one by now.
-        opened = args.register.open_to_tell(ui)?;
+        opened = args.register.open_to_report(ui)?;
     }
 }
 
