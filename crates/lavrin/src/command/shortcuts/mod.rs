@@ -126,7 +126,9 @@ pub fn run(args: &ShortcutsArgs, ui: &Ui) -> Result<Exit, CommandError> {
         return remove(args, ui);
     }
     let opened = if args.whose.contains('@') { args.register.here()? } else { Some(args.register.open()?) };
-    opened.iter().for_each(|opened| warn_of_faults(&opened.reading, ui));
+    if let Some(opened) = &opened {
+        warn_of_faults(&opened.reading, ui);
+    }
     let chosen = match (args.whose.parse::<AccountTarget>(), &opened) {
         (Ok(AccountTarget { account, host: Some(host) }), opened) => one(args, &account, &host, opened.as_ref())?,
         (_, Some(opened)) => of_person(args, opened.register())?,
