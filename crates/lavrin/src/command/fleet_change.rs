@@ -311,14 +311,6 @@ fn summary(results: &[ResultOut], ui: &Ui) -> String {
     format!("{}: {}", count(results.len(), "host", "hosts"), told.collect::<Vec<_>>().join(", "))
 }
 
-/// Refuses to change hosts by a register that does not read whole: what a faulty file says is not known.
-pub fn check_reads(opened: &OpenedRegister) -> Result<(), CommandError> {
-    if opened.reading.findings.is_empty() {
-        return Ok(());
-    }
-    Err(CommandError::usage("the register has errors; no host was changed").hint("lavrin register check"))
-}
-
 /// What differs on a host now, where somebody changed it while it was worked on.
 pub fn differs_now(opened: &OpenedRegister, host: &str, ended: &Ended) -> Vec<AccountOut> {
     let register = opened.register();

@@ -100,6 +100,30 @@ fn where_not_all_of_a_register_can_be_read_nothing_that_is_told_ends_well() {
 }
 
 #[test]
+fn beside_a_register_that_cannot_be_read_whole_a_command_on_one_place_says_what_may_be_missing() {
+    let world = begun();
+    world.put_tree();
+    let folder = world.path("register").display().to_string();
+    let run = |line: &str| world.run_with(&[("LAVRIN_REGISTER", &folder)], &words(line));
+    let lines = [
+        "install edda.pub edda --tree tree --preview",
+        "mend edda --tree tree --preview",
+        "remove edda.pub sten --tree tree --preview",
+        "why edda --tree tree --key edda.pub",
+        "audit --tree tree",
+    ];
+    let before: Vec<i32> = lines.iter().map(|line| run(line).status).collect();
+    let settings = world.read("register/lavrin.toml");
+    world.write("register/lavrin.toml", format!("{settings}\n[policy\n"), 0o644);
+    for (line, before) in lines.iter().zip(before) {
+        let run = run(line);
+        assert!(run.stderr.contains("careful: the register has faults, so "), "{line}: {run}");
+        assert!(run.stderr.contains("lavrin register check"), "{line}: {run}");
+        assert_eq!(run.status, before.max(3), "{line}: {run}");
+    }
+}
+
+#[test]
 fn every_command_of_the_guide_does_what_it_says() {
     let world = world();
     let guide = include_str!("../../../../docs/guide.md");

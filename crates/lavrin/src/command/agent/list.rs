@@ -58,7 +58,7 @@ struct AgentKeyOut {
 /// Runs the command.
 pub async fn run(args: &ListArgs, ui: &Ui) -> Result<Exit, CommandError> {
     let socket = args.agent.get()?;
-    let opened = args.register.here()?;
+    let opened = args.register.here(ui)?;
     let register = opened.as_ref().map(OpenedRegister::register);
     let policy = policy(opened.as_ref());
     let (mut keys, mut others) = (Vec::new(), Vec::new());

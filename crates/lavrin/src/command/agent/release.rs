@@ -43,7 +43,7 @@ pub async fn run(args: &ReleaseArgs, ui: &Ui) -> Result<Exit, CommandError> {
         ui.result(&format!("released: {}; it holds {left} now", count(all.len(), "entry", "entries")));
         return Ok(if left == 0 { Exit::Done } else { Exit::Midway });
     }
-    let opened = args.register.here()?;
+    let opened = args.register.here(ui)?;
     let register = opened.as_ref().map(OpenedRegister::register);
     let wanted = wanted(args, &all, register)?;
     let mut released = Vec::new();

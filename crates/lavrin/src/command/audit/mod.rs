@@ -152,8 +152,8 @@ pub struct NotCheckedOut {
 
 /// Runs the command.
 pub async fn run(args: &AuditArgs, ui: &Ui) -> Result<Exit, CommandError> {
-    let register =
-        if args.live { args.register.here_for_host(args.tree.as_deref(), ui)? } else { args.register.here()? };
+    let (here, tree) = (&args.register, args.tree.as_deref());
+    let register = if args.live { here.here_for_host(tree, ui)? } else { here.here(ui)? };
     let register = until_the_end(register);
     match &*register {
         Some(opened) if args.tree.is_none() && !is_elsewhere(args, opened) => {

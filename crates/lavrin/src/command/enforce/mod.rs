@@ -4,7 +4,7 @@ mod by_hand;
 
 use super::compare::moment;
 use super::compare::out::{AccountOut, account_text, problem};
-use super::fleet_change::{FleetArgs, ResultOut, begin, check_reads, differs_now, text};
+use super::fleet_change::{FleetArgs, ResultOut, begin, differs_now, text};
 use super::keys_only;
 use super::register::{OpenedRegister, today};
 use super::survey::{hosts_named, look};
@@ -95,8 +95,7 @@ pub struct EnforceOut {
 
 /// Runs the command.
 pub async fn run(args: &EnforceArgs, ui: &Ui) -> Result<Exit, CommandError> {
-    let mut opened = args.fleet.register.open_for_hosts(ui)?;
-    check_reads(&opened)?;
+    let mut opened = args.fleet.register.open_to_change_hosts(ui)?;
     if args.script {
         return by_hand::script(args, &opened, ui);
     }

@@ -6,9 +6,8 @@ mod machine;
 mod tree;
 
 use super::compare::moment;
-use super::fleet_change::check_reads;
 use super::host::trust;
-use super::register::{OpenedRegister, RegisterArgs};
+use super::register::{OpenedRegister, RegisterArgs, check_reads};
 use super::unknown;
 use crate::error::CommandError;
 use crate::exit::Exit;

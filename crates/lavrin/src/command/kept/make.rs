@@ -7,7 +7,7 @@ use super::{KeptDoneOut, KeptName};
 use crate::command::change::{self, exit_of};
 use crate::command::compare::moment;
 use crate::command::compare::out::problem;
-use crate::command::fleet_change::{FleetArgs, begin, check_reads};
+use crate::command::fleet_change::{FleetArgs, begin};
 use crate::command::key::generate::{AlgorithmName, made_key};
 use crate::command::register::{OpenedRegister, change_file, edit_fault, today};
 use crate::command::survey::look;
@@ -40,8 +40,7 @@ pub struct MakeArgs {
 
 /// Runs the command.
 pub async fn run(args: &MakeArgs, ui: &Ui) -> Result<Exit, CommandError> {
-    let opened = args.fleet.register.open_for_hosts(ui)?;
-    check_reads(&opened)?;
+    let opened = args.fleet.register.open_to_change_hosts(ui)?;
     let (name, register) = (&args.name, opened.register());
     args.name.host(register)?;
     if register.kept_of(&name.account, &name.host).is_some_and(|kept| kept.current(today()).is_some()) {

@@ -3,7 +3,6 @@
 use super::make::mark_proven;
 use super::sealed::{open, set_back};
 use super::{KeptName, OpenerArgs, SealOpener};
-use crate::command::fleet_change::check_reads;
 use crate::command::pace::PaceArgs;
 use crate::command::register::{OpenedRegister, RegisterArgs, today};
 use crate::error::CommandError;
@@ -72,8 +71,7 @@ struct Ready<'a> {
 
 /// Runs the command.
 pub async fn run(args: &ProveArgs, ui: &Ui) -> Result<Exit, CommandError> {
-    let mut opened = args.register.open_for_hosts(ui)?;
-    check_reads(&opened)?;
+    let mut opened = args.register.open_to_change_hosts(ui)?;
     let before = opened.clone();
     let register = before.register();
     let wanted: Vec<&KeptAccount> = if args.names.is_empty() {

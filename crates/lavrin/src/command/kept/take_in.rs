@@ -5,7 +5,6 @@ use super::record::KeptKeyDeed;
 use super::version::new_version;
 use super::{KeptDoneOut, KeptName};
 use crate::command::change::{self, ChangeArgs};
-use crate::command::fleet_change::check_reads;
 use crate::command::register::{RegisterArgs, today};
 use crate::error::{CommandError, host_fault};
 use crate::exit::Exit;
@@ -52,8 +51,7 @@ pub struct TakeInArgs {
 
 /// Runs the command.
 pub async fn run(args: &TakeInArgs, ui: &Ui) -> Result<Exit, CommandError> {
-    let opened = args.register.open_for_hosts(ui)?;
-    check_reads(&opened)?;
+    let opened = args.register.open_to_change_hosts(ui)?;
     let (name, register) = (&args.name, opened.register());
     name.host(register)?;
     if register.kept_of(&name.account, &name.host).is_some_and(|kept| kept.current(today()).is_some()) {

@@ -20,7 +20,7 @@ pub use status::OffboardStatusOut;
 use super::change;
 use super::compare::moment;
 use super::compare::out::problem;
-use super::fleet_change::{FleetArgs, begin, check_reads};
+use super::fleet_change::{FleetArgs, begin};
 use super::kept::{KeptName, OpenerArgs};
 use super::register::{OpenedRegister, edit_fault, today, typed_date};
 use super::survey::look_at;
@@ -109,8 +109,7 @@ pub async fn run(args: &OffboardArgs, ui: &Ui) -> Result<Exit, CommandError> {
     if args.status {
         return status::run(&args.fleet.register.open_to_report(ui)?, args.person.as_deref(), ui);
     }
-    let mut opened = args.fleet.register.open_for_hosts(ui)?;
-    check_reads(&opened)?;
+    let mut opened = args.fleet.register.open_to_change_hosts(ui)?;
     let person = opened.register().people.get(args.id()).ok_or_else(|| {
         CommandError::usage(format!("there is no person '{}' in the register", args.id())).hint("lavrin person list")
     })?;

@@ -6,7 +6,7 @@ mod many;
 pub use many::ProbeManyOut;
 
 use super::change::ProofOut;
-use super::register::{RegisterArgs, warn_of_faults};
+use super::register::RegisterArgs;
 use crate::account_target::AccountTarget;
 use crate::error::CommandError;
 use crate::exit::Exit;
@@ -87,7 +87,6 @@ pub struct ProbeOut {
 pub async fn run(args: &ProbeArgs, ui: &Ui) -> Result<Exit, CommandError> {
     if !is_single(args) {
         let opened = args.register.open_for_hosts(ui)?;
-        warn_of_faults(&opened.reading, ui);
         return many::run(args, &opened, ui).await;
     }
     let (target, key_path) = words(args)?;

@@ -12,8 +12,8 @@ use crate::ui::Ui;
 use clap::Subcommand;
 pub use lines::Lines;
 pub use opened::{
-    OpenedRegister, RegisterArgs, change_file, edit_fault, policy, today, typed_date, typed_id, until_the_end,
-    warn_of_faults,
+    OpenedRegister, RegisterArgs, change_file, check_reads, edit_fault, policy, today, typed_date, typed_id,
+    until_the_end, warn_of_faults,
 };
 
 /// The commands about the register as a whole.

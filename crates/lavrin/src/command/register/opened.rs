@@ -53,7 +53,15 @@ impl RegisterArgs {
 
     /// The same for a command that connects to hosts: it tells whose word it follows.
     pub fn open_for_hosts(&self, ui: &Ui) -> Result<OpenedRegister, CommandError> {
-        self.open().inspect(|opened| tell(opened, ui))
+        self.open_to_report(ui).inspect(|opened| tell(opened, ui))
+    }
+
+    /// The same for one that changes hosts by what it says: it has to read whole.
+    pub fn open_to_change_hosts(&self, ui: &Ui) -> Result<OpenedRegister, CommandError> {
+        let opened = self.open()?;
+        tell(&opened, ui);
+        check_reads(&opened)?;
+        Ok(opened)
     }
 
     /// Finds the register and reads it as somebody else's word: nothing is done by it.
@@ -63,8 +71,10 @@ impl RegisterArgs {
 
     /// The register that one stands in, read; none where there is none. One that cannot be read is an error: its pins and
     /// its policy must not be passed over in silence.
-    pub fn here(&self) -> Result<Option<OpenedRegister>, CommandError> {
-        self.folder().map(|folder| self.trusted(folder)).transpose()
+    pub fn here(&self, ui: &Ui) -> Result<Option<OpenedRegister>, CommandError> {
+        let opened = self.read_here()?;
+        opened.iter().for_each(|opened| warn_of_faults(&opened.reading, ui));
+        Ok(opened)
     }
 
     /// The same for a command that connects to a host, unless it works on a tree.
@@ -73,14 +83,23 @@ impl RegisterArgs {
         tree: Option<&std::path::Path>,
         ui: &Ui,
     ) -> Result<Option<OpenedRegister>, CommandError> {
-        let opened = self.here()?;
-        opened.iter().filter(|_| tree.is_none()).for_each(|opened| tell(opened, ui));
+        let opened = self.read_here()?;
+        if let Some(opened) = &opened {
+            if tree.is_none() {
+                tell(opened, ui);
+            }
+            warn_why(&opened.reading, "its rules, pins and settings may be missing here", ui);
+        }
         Ok(opened)
     }
 
     /// Finds the register that one stands in without reading it; one that is somebody else's is an error.
     pub fn folder_here(&self) -> Result<Option<RegisterFolder>, CommandError> {
         self.folder().map(|folder| self.own(folder)).transpose()
+    }
+
+    fn read_here(&self) -> Result<Option<OpenedRegister>, CommandError> {
+        self.folder().map(|folder| self.trusted(folder)).transpose()
     }
 
     fn trusted(&self, folder: RegisterFolder) -> Result<OpenedRegister, CommandError> {
@@ -130,10 +149,22 @@ fn tell(opened: &OpenedRegister, ui: &Ui) {
 
 /// Warns where part of a register cannot be read: hosts and grants in it are missing, and its people's keys seem to be nobody's.
 pub fn warn_of_faults(reading: &Reading, ui: &Ui) {
+    warn_why(reading, "this may be incomplete", ui);
+}
+
+fn warn_why(reading: &Reading, why: &str, ui: &Ui) {
     if !reading.findings.is_empty() {
         let next = crate::cli::complete("lavrin register check");
-        ui.warns_in_part(&format!("the register has faults, so this may be incomplete: {next}"));
+        ui.warns_in_part(&format!("the register has faults, so {why}: {next}"));
     }
+}
+
+/// Refuses to change hosts by a register that does not read whole: what a faulty file says is not known.
+pub fn check_reads(opened: &OpenedRegister) -> Result<(), CommandError> {
+    if opened.reading.findings.is_empty() {
+        return Ok(());
+    }
+    Err(CommandError::usage("the register has errors; no host was changed").hint("lavrin register check"))
 }
 
 /// A register of which a file cannot be read.

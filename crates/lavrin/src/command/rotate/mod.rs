@@ -11,7 +11,7 @@ pub use out::RotateOut;
 
 use super::change;
 use super::compare::moment;
-use super::fleet_change::{FleetArgs, begin, check_reads};
+use super::fleet_change::{FleetArgs, begin};
 use super::grant::FILE as GRANTS;
 use super::kept::{KeptName, OpenerArgs};
 use super::key::generate::PassphraseHow;
@@ -112,8 +112,7 @@ pub async fn run(args: &RotateArgs, ui: &Ui) -> Result<Exit, CommandError> {
     if args.status {
         return status::run(args, ui);
     }
-    let opened = args.fleet.register.open_for_hosts(ui)?;
-    check_reads(&opened)?;
+    let opened = args.fleet.register.open_to_change_hosts(ui)?;
     if args.due {
         return due::run(args, &opened, ui).await;
     }

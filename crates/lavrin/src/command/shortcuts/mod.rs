@@ -4,7 +4,7 @@ mod blocks;
 mod files;
 mod identity;
 
-use super::register::{OpenedRegister, RegisterArgs, today, warn_of_faults};
+use super::register::{OpenedRegister, RegisterArgs, today};
 use super::unknown;
 use crate::account_target::AccountTarget;
 use crate::cli::typed_again;
@@ -125,10 +125,8 @@ pub fn run(args: &ShortcutsArgs, ui: &Ui) -> Result<Exit, CommandError> {
     if args.remove {
         return remove(args, ui);
     }
-    let opened = if args.whose.contains('@') { args.register.here()? } else { Some(args.register.open()?) };
-    if let Some(opened) = &opened {
-        warn_of_faults(&opened.reading, ui);
-    }
+    let here = &args.register;
+    let opened = if args.whose.contains('@') { here.here(ui)? } else { Some(here.open_to_report(ui)?) };
     let chosen = match (args.whose.parse::<AccountTarget>(), &opened) {
         (Ok(AccountTarget { account, host: Some(host) }), opened) => one(args, &account, &host, opened.as_ref())?,
         (_, Some(opened)) => of_person(args, opened.register())?,

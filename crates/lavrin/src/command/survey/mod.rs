@@ -8,7 +8,7 @@ mod progress;
 pub use out::{SurveyOut, SurveyedHostOut};
 
 use super::pace::PaceArgs;
-use super::register::{OpenedRegister, RegisterArgs, warn_of_faults};
+use super::register::{OpenedRegister, RegisterArgs};
 use crate::clock::CLOCK;
 use crate::error::CommandError;
 use crate::exit::Exit;
@@ -71,7 +71,6 @@ pub async fn run(args: &SurveyArgs, ui: &Ui) -> Result<Exit, CommandError> {
         return Ok(Exit::Done);
     }
     let opened = args.register.open_for_hosts(ui)?;
-    warn_of_faults(&opened.reading, ui);
     if let Some(path) = &args.read {
         return take_in(args, path, &opened, ui);
     }
