@@ -16,6 +16,10 @@ build=$target/dist-build folders="-ffile-prefix-map=$home/registry/src=/crates -
 export CFLAGS="$folders ${CFLAGS:-}"
 flags="--remap-path-prefix=$home/registry/src=/crates --remap-path-prefix=$target=/target --remap-path-prefix=$PWD=/lavrin"
 host=$(rustc -vV | sed -n 's/^host: //p')
+# Functions with the same code are kept once. The linker that Rust brings along on this system can do it.
+if [ "$host" = x86_64-unknown-linux-gnu ]; then
+  flags="$flags -C link-arg=-Wl,--icf=all"
+fi
 if [ "$kind" = static ]; then
   # Without dlsym random bytes would be read from a device, which an empty root does not have.
   flags="$flags -C target-feature=+crt-static --cfg getrandom_backend=\"linux_getrandom\""

@@ -1,6 +1,7 @@
 //! RSA moduli that share a prime with another one of the same run (batch GCD), and small factors of all of them at once.
 
 mod multiply;
+mod parts;
 mod reciprocal;
 mod tree;
 
@@ -33,37 +34,43 @@ pub fn together(moduli: &[&[u8]]) -> Vec<Together> {
     let moduli: Vec<UBig> = moduli.iter().map(|bytes| UBig::from_be_bytes(bytes)).collect();
     let mut found = vec![Together::default(); moduli.len()];
     let suspects = suspects(&moduli);
-    let each: Vec<usize> = suspects.clone().unwrap_or_else(|| (0..moduli.len()).collect());
-    let small = each.par_iter().map(|index| small_factor::of(&moduli[*index], Depth::Full));
-    for (index, factor) in each.iter().zip(small.collect::<Vec<_>>()) {
+    let are_told = suspects.is_some();
+    let each = suspects.unwrap_or_else(|| moduli.iter().cloned().enumerate().collect());
+    let small = each.par_iter().map(|(index, _)| small_factor::of(&moduli[*index], Depth::Full));
+    for ((index, _), factor) in each.iter().zip(small.collect::<Vec<_>>()) {
         found[*index].small_factor = factor.as_ref().map(UBig::to_string);
         // What has no small factor has one in common with another modulus.
-        found[*index].shares_prime = suspects.is_some() && factor.is_none();
+        found[*index].shares_prime = are_told && factor.is_none();
     }
     name_partners(&moduli, &each, &mut found);
     found
 }
 
-/// The indices of moduli that have a factor in common with the product of all others or a small one. `None` where it is not
-/// worked out: for a few, and where an arithmetic fault was noticed, which was never seen.
-fn suspects(moduli: &[UBig]) -> Option<Vec<usize>> {
+/// The indices of moduli that have a factor in common with the product of all others or a small one, and that factor. `None` where
+/// it is not worked out: for a few, and where an arithmetic fault was noticed, which was never seen.
+fn suspects(moduli: &[UBig]) -> Option<Vec<(usize, UBig)>> {
     if moduli.len() <= FEW {
         return None;
     }
     let rests = tree::products_of_others(moduli, small_factor::primorial())?;
-    let shares = |(index, rest): (usize, &UBig)| ((&moduli[index]).gcd(rest) != UBig::ONE).then_some(index);
+    let shares = |(index, rest): (usize, &UBig)| {
+        let common = (&moduli[index]).gcd(rest);
+        (common != UBig::ONE).then_some((index, common))
+    };
     Some(rests.par_iter().enumerate().filter_map(shares).collect())
 }
 
-fn name_partners(moduli: &[UBig], suspects: &[usize], found: &mut [Together]) {
+/// Two suspects have in common what is common to that of each with all.
+fn name_partners(moduli: &[UBig], suspects: &[(usize, UBig)], found: &mut [Together]) {
     let searched = &suspects[..suspects.len().min(PARTNERS_SEARCHED)];
     let pairs: Vec<(usize, usize)> = searched
         .par_iter()
         .enumerate()
-        .flat_map_iter(|(place, one)| searched[place + 1..].iter().map(move |other| (*one, *other)))
-        .filter(|(one, other)| {
-            moduli[*one] != moduli[*other] && has_large_common_factor(&moduli[*one], &moduli[*other])
+        .flat_map_iter(|(place, one)| searched[place + 1..].iter().map(move |other| (one, other)))
+        .filter(|((one, of_one), (other, of_other))| {
+            moduli[*one] != moduli[*other] && has_large_common_factor(of_one, of_other)
         })
+        .map(|((one, _), (other, _))| (*one, *other))
         .collect();
     for (one, other) in pairs {
         for (index, partner) in [(one, other), (other, one)] {
@@ -77,10 +84,11 @@ fn name_partners(moduli: &[UBig], suspects: &[usize], found: &mut [Together]) {
 fn has_large_common_factor(one: &UBig, other: &UBig) -> bool {
     let mut common = one.gcd(other);
     // A small prime may be in it several times.
-    while let Some(small) = small_factor::of(&common, Depth::Full).filter(|_| common != UBig::ONE) {
+    while common != UBig::ONE {
+        let Some(small) = small_factor::of(&common, Depth::Full) else { return true };
         common /= small;
     }
-    common != UBig::ONE
+    false
 }
 
 #[cfg(test)]

@@ -2,8 +2,8 @@
 //! Rounding is not proven harmless, so every product is held against the numbers modulo 2^64 - 1; one that does not agree
 //! is made again by plain integer arithmetic.
 
+use dashu_base::BitTest as _;
 use dashu_int::UBig;
-use rayon::prelude::*;
 use realfft::num_complex::Complex;
 use realfft::{ComplexToReal, RealFftPlanner, RealToComplex};
 use std::cell::RefCell;
@@ -24,13 +24,15 @@ pub(super) struct Multiplier {
     plans: Mutex<Plans>,
     /// Working memory of long transforms. It is used again, since new memory has to be cleared first.
     spare: Mutex<Vec<Workspace>>,
+    /// Points that nobody needs any more, to be written over by others.
+    spare_points: Mutex<Vec<Vec<Complex<f64>>>>,
 }
 
 /// Digits of transforms whose tables are kept to the end.
 const SHORT_LENGTH: usize = 1 << 17;
 
-/// So many of the others are kept: their tables are several times as large as the numbers, and each level needs others.
-const LONG_PLANS: usize = 2;
+/// So many of the others are kept, one for each level of long transforms: their tables are several times as large as the numbers.
+const LONG_PLANS: usize = 4;
 
 struct Plans {
     short: RealFftPlanner<f64>,
@@ -54,20 +56,28 @@ impl Plans {
 }
 
 /// A number in the other domain, for several products with it.
-pub(super) struct Transformed {
+pub(super) struct Transformed<'a> {
+    of: &'a Multiplier,
     length: usize,
     points: Vec<Complex<f64>>,
     check: u64,
 }
 
-/// Digits of the longest transform, of 16 MB: longer numbers are multiplied part by part.
-const LENGTH_MAX: usize = 1 << 21;
+impl Drop for Transformed<'_> {
+    fn drop(&mut self) {
+        self.of.take_back(std::mem::take(&mut self.points));
+    }
+}
 
-/// Words of a part: the product of two fits into the longest transform.
-const PART_WORDS: usize = LENGTH_MAX / DIGITS / 2 - 1;
+/// So many lists of points are kept to be written over, and so many points in all.
+const SPARE_LISTS: usize = 8;
+const SPARE_POINTS_MAX: usize = 4 << 20;
 
-/// Most parts of the shorter number; as many transforms of both numbers are kept at once.
-const PARTS_MAX: usize = 8;
+/// Digits of the longest transform, of 9 MB: longer numbers are multiplied part by part.
+const LENGTH_MAX: usize = 33 << 15;
+
+/// Points that are multiplied at once.
+const BLOCK: usize = 1024;
 
 /// Digits of transforms whose working memory each thread keeps: it is used again at once.
 const KEPT_LENGTH_MAX: usize = 1 << 20;
@@ -93,7 +103,7 @@ thread_local! {
 impl Multiplier {
     pub(super) fn new() -> Self {
         let plans = Plans { short: RealFftPlanner::new(), long: VecDeque::new() };
-        Self { plans: Mutex::new(plans), spare: Mutex::default() }
+        Self { plans: Mutex::new(plans), spare: Mutex::default(), spare_points: Mutex::default() }
     }
 
     /// Lends working memory.
@@ -117,63 +127,27 @@ impl Multiplier {
         if words[0].min(words[1]) < WORDS_MIN {
             return a * b;
         }
-        let length = transform_length((words[0] + words[1]) * DIGITS + 2);
-        if length > LENGTH_MAX {
-            let (long, short) = if words[0] >= words[1] { (a, b) } else { (b, a) };
-            return self.in_parts(long, short, PART_WORDS, LENGTH_MAX);
-        }
+        let length = match Shape::of(a.bit_len() + b.bit_len()) {
+            Shape::One(length) => length,
+            Shape::Parts(cut) => return self.in_parts(a, b, cut),
+        };
         let (a_points, b_points) =
             rayon::join(|| self.transform(a.as_words(), length), || self.transform(b.as_words(), length));
         self.product(&[(&a_points, &b_points)]).unwrap_or_else(|| a * b)
     }
 
-    /// The same of numbers that are too long for one transform, by parts of so many words.
-    fn in_parts(&self, long: &UBig, short: &UBig, part_words: usize, length: usize) -> UBig {
-        let mut sum = vec![0; long.as_words().len() + short.as_words().len() + 1];
-        let some_words = PARTS_MAX * part_words;
-        for (number, some) in short.as_words().chunks(some_words).enumerate() {
-            self.add_product(&mut sum[number * some_words..], long.as_words(), some, part_words, length);
-        }
-        UBig::from_words(&sum)
-    }
-
-    /// Adds a product. Each part of it is the sum of those products of parts that belong there, so that each part is transformed
-    /// once.
-    fn add_product(&self, to: &mut [u64], long: &[u64], short: &[u64], part_words: usize, length: usize) {
-        let long_parts: Vec<&[u64]> = long.chunks(part_words).collect();
-        let short_parts: Vec<&[u64]> = short.chunks(part_words).collect();
-        let of_short: Vec<Transformed> = short_parts.par_iter().map(|part| self.transform(part, length)).collect();
-        // Those of the long number that meet one of the short one, the last first.
-        let mut met: VecDeque<Option<Transformed>> = VecDeque::new();
-        let transformed = |at: usize| long_parts.get(at).map(|part| self.transform(part, length));
-        let mut next = transformed(0);
-        for at in 0..long_parts.len() + short_parts.len() - 1 {
-            met.push_front(next);
-            met.truncate(short_parts.len());
-            let pairs = met.iter().zip(&of_short).filter_map(|(long, short)| Some((long.as_ref()?, short)));
-            let pairs: Vec<(&Transformed, &Transformed)> = pairs.collect();
-            let (sum, following) = rayon::join(|| self.product(&pairs), || transformed(at + 1));
-            let plain = || {
-                let number = UBig::from_words;
-                let of =
-                    |other: usize| Some(number(long_parts.get(at.checked_sub(other)?)?) * number(short_parts[other]));
-                (0..short_parts.len()).filter_map(of).fold(UBig::ZERO, |sum, part| sum + part)
-            };
-            add_to(&mut to[at * part_words..], sum.unwrap_or_else(plain).as_words());
-            next = following;
-        }
-    }
-
     /// Of two numbers with their derivatives: the product, and its derivative `a'·b + a·b'`.
     pub(super) fn derived(&self, [a, b]: [&UBig; 2], [of_a, of_b]: [&UBig; 2]) -> (UBig, UBig) {
-        let words = |one: &UBig, other: &UBig| one.as_words().len().max(other.as_words().len());
-        let least = a.as_words().len().min(b.as_words().len());
-        let least = least.min(of_a.as_words().len()).min(of_b.as_words().len());
-        let length = transform_length((words(a, of_a) + words(b, of_b)) * DIGITS + 2);
+        let least = [a, b, of_a, of_b].map(|number| number.as_words().len()).into_iter().min().unwrap_or_default();
+        let of_sum = (of_a.bit_len() + b.bit_len()).max(a.bit_len() + of_b.bit_len()) + 1;
         let plain = || self.multiply(of_a, b) + self.multiply(of_b, a);
-        if least < WORDS_MIN || length > LENGTH_MAX {
+        if least < WORDS_MIN {
             return (self.multiply(a, b), plain());
         }
+        let length = match Shape::of(of_sum.max(a.bit_len() + b.bit_len())) {
+            Shape::One(length) => length,
+            Shape::Parts(cut) => return self.derived_in_parts([a, b], [of_a, of_b], cut),
+        };
         let of = |number: &UBig| self.transform(number.as_words(), length);
         let both = |one, other| rayon::join(|| of(one), || of(other));
         let ((a_points, b_points), (of_a_points, of_b_points)) = rayon::join(|| both(a, b), || both(of_a, of_b));
@@ -184,50 +158,78 @@ impl Multiplier {
         (product.unwrap_or_else(|| a * b), sum.unwrap_or_else(plain))
     }
 
-    /// `x · b` modulo `2^bits`, where `x` has that many bits. With `x` transformed by [`Multiplier::for_middle`] as many of
-    /// the lowest bits as `b` has are wrong.
-    pub(super) fn middle(&self, x: &UBig, x_points: Option<&Transformed>, b: &UBig, bits: usize) -> UBig {
-        let product =
-            x_points.and_then(|points| self.product(&[(points, &self.transform(b.as_words(), points.length))]));
-        let plain = || if is_short(bits) { x * b } else { self.multiply(x, b) };
-        let mut product = product.unwrap_or_else(plain);
-        product.clear_high_bits(bits);
-        product
+    /// For each of some numbers the highest bits, so many as are wanted, of `x · number` modulo `2^bits`, where `x` has that many bits and
+    /// the number as many fewer as are wanted. A few units of the lowest bit may be wrong.
+    pub(super) fn middles(&self, x: &UBig, bits: usize, numbers: [(&UBig, usize); 2]) -> [UBig; 2] {
+        if bits / 64 < 4 * WORDS_MIN {
+            return numbers.map(|(number, wanted)| highest(x * number, bits, wanted));
+        }
+        // What wraps around stays below the bits that are wanted.
+        let length = match Shape::of(bits + 64) {
+            Shape::One(length) => length,
+            Shape::Parts(cut) => return self.middles_in_parts(x, bits, numbers, cut),
+        };
+        let points = self.transform(x.as_words(), length);
+        let of = |(number, wanted): (&UBig, usize)| {
+            let product = self.product(&[(&points, &self.transform(number.as_words(), length))]);
+            highest(product.unwrap_or_else(|| x * number), bits, wanted)
+        };
+        let (of_one, of_other) = rayon::join(|| of(numbers[0]), || of(numbers[1]));
+        [of_one, of_other]
     }
 
-    /// A fraction of so many bits transformed to a length at which what wraps around stays below the bits that are wanted.
-    /// `None` where plain multiplication is faster, and where it is too long.
-    pub(super) fn for_middle(&self, x: &UBig, bits: usize) -> Option<Transformed> {
-        let length = transform_length(bits.div_ceil(DIGIT_BITS) + 4);
-        (!is_short(bits) && length <= LENGTH_MAX).then(|| self.transform(x.as_words(), length))
+    /// Room for so many points, whatever stands in them.
+    fn room(&self, points: usize) -> Vec<Complex<f64>> {
+        let mut spare = self.spare_points.lock().unwrap_or_else(PoisonError::into_inner);
+        let fits = spare.iter().enumerate().filter(|(_, list)| list.len() >= points).min_by_key(|(_, list)| list.len());
+        let found = fits.map(|(at, _)| at).map(|at| spare.swap_remove(at));
+        drop(spare);
+        let mut room = found.unwrap_or_default();
+        room.resize(points, Complex::default());
+        room
+    }
+
+    fn take_back(&self, points: Vec<Complex<f64>>) {
+        let mut spare = self.spare_points.lock().unwrap_or_else(PoisonError::into_inner);
+        spare.push(points);
+        while spare.len() > SPARE_LISTS || spare.iter().map(Vec::len).sum::<usize>() > SPARE_POINTS_MAX {
+            // Levels become longer, and then shorter again; what has just been used fits best.
+            spare.remove(0);
+        }
     }
 
     fn plan(&self, length: usize) -> (Forward, Backward) {
         self.plans.lock().unwrap_or_else(PoisonError::into_inner).of(length)
     }
 
-    fn transform(&self, words: &[u64], length: usize) -> Transformed {
+    pub(super) fn transform(&self, words: &[u64], length: usize) -> Transformed<'_> {
         let (forward, _) = self.plan(length);
-        let mut points = forward.make_output_vec();
+        let mut points = self.room(length / 2 + 1);
         self.in_workspace(length, |Workspace { digits, scratch, .. }| {
             write_digits(words, length, digits);
             scratch.resize(forward.get_scratch_len().max(scratch.len()), Complex::default());
             let scratch = &mut scratch[..forward.get_scratch_len()];
             forward.process_with_scratch(digits, &mut points, scratch).expect("lengths are those of the plan");
         });
-        Transformed { length, points, check: modulo_check(words) }
+        Transformed { of: self, length, points, check: modulo_check(words) }
     }
 
     /// The sum of the products modulo `2^(16·length) - 1`; `None` where rounding made it wrong.
-    fn product(&self, pairs: &[(&Transformed, &Transformed)]) -> Option<UBig> {
+    pub(super) fn product(&self, pairs: &[(&Transformed<'_>, &Transformed<'_>)]) -> Option<UBig> {
         let (first, others) = pairs.split_first()?;
         let length = first.0.length;
         let (_, backward) = self.plan(length);
         let words = self.in_workspace(length, |Workspace { digits, points, scratch }| {
-            points.clear();
-            points.extend(first.0.points.iter().zip(&first.1.points).map(|(a, b)| a * b));
-            for (a, b) in others {
-                points.iter_mut().zip(a.points.iter().zip(&b.points)).for_each(|(sum, (a, b))| *sum += a * b);
+            points.resize(length / 2 + 1, Complex::default());
+            // In blocks that stay in the processor's cache while all products are added up.
+            for (block, sums) in points.chunks_mut(BLOCK).enumerate() {
+                let of = block * BLOCK..block * BLOCK + sums.len();
+                let (a, b) = (&first.0.points[of.clone()], &first.1.points[of.clone()]);
+                sums.iter_mut().zip(a.iter().zip(b)).for_each(|(sum, (a, b))| *sum = a * b);
+                for (a, b) in others {
+                    let (a, b) = (&a.points[of.clone()], &b.points[of.clone()]);
+                    sums.iter_mut().zip(a.iter().zip(b)).for_each(|(sum, (a, b))| *sum += a * b);
+                }
             }
             // The first and the last point of a real transform are real; the transform back insists on it.
             points[0].im = 0.0;
@@ -246,16 +248,51 @@ impl Multiplier {
     }
 }
 
-/// Whether plain multiplication of a fraction of so many bits is faster.
-fn is_short(bits: usize) -> bool {
-    bits / 64 < 4 * WORDS_MIN
+/// The highest bits below `2^bits`, so many as are wanted.
+fn highest(mut number: UBig, bits: usize, wanted: usize) -> UBig {
+    number.clear_high_bits(bits);
+    number >> (bits - wanted)
 }
 
-/// The next length that the transform likes: 2^k, 3·2^k, 5·2^k or 9·2^k.
-fn transform_length(least: usize) -> usize {
-    let lengths = [1usize, 3, 5, 9].map(|odd| odd * least.div_ceil(odd).next_power_of_two());
-    // All are multiples of four digits, so that words stay whole.
-    lengths.into_iter().min().unwrap_or(least).max(16)
+/// How a product is made.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub(super) enum Shape {
+    /// By transforms of so many digits.
+    One(usize),
+    /// Part by part.
+    Parts(Cut),
+}
+
+/// How numbers are cut.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub(super) struct Cut {
+    /// Words of a part.
+    pub(super) words: usize,
+    /// Digits of the transform that the product of two parts fits into.
+    pub(super) length: usize,
+}
+
+impl Shape {
+    /// For a product of so many bits. One that has no more bits than both numbers together fits in exactly: it is smaller than
+    /// `2^(16·length) - 1`, by which it wraps around.
+    pub(super) fn of(bits: usize) -> Self {
+        let least = bits.div_ceil(DIGIT_BITS);
+        let next = |odd: usize| odd * least.div_ceil(odd).next_power_of_two();
+        if least <= SHORT_LENGTH {
+            // All are multiples of four digits, so that words stay whole.
+            let lengths = [1, 3, 5, 7, 9, 11, 33].map(next).into_iter().filter(|length| length % DIGITS == 0);
+            return Self::One(lengths.min().unwrap_or(least).max(16));
+        }
+        // Tables of long ones take longer to be made than a transform, so all are of one kind. It is somewhat longer than a power of
+        // two, so that fractions, which are, fit in, and numbers of such a length need no part more.
+        let length = next(33);
+        if length <= LENGTH_MAX && least > length / 4 * 3 {
+            return Self::One(length);
+        }
+        let length = (length / 2).min(LENGTH_MAX);
+        // With room for a sum of products.
+        Self::Parts(Cut { words: length / DIGITS / 2 - 1, length })
+    }
 }
 
 /// Balanced digits, from -2^15 to 2^15.
@@ -305,21 +342,6 @@ fn carried(digits: &[f64], scale: f64) -> Vec<u64> {
     words
 }
 
-/// Adds a number to the lowest words of a sum, which is long enough for it.
-fn add_to(sum: &mut [u64], number: &[u64]) {
-    let (own, higher) = sum.split_at_mut(number.len().min(sum.len()));
-    let mut carry = false;
-    for (word, more) in own.iter_mut().zip(number) {
-        (*word, carry) = word.carrying_add(*more, carry);
-    }
-    for word in higher {
-        if !carry {
-            return;
-        }
-        (*word, carry) = word.overflowing_add(1);
-    }
-}
-
 fn times(a: u64, b: u64) -> u64 {
     let product = u128::from(a) * u128::from(b);
     folded(u128::from(product as u64) + (product >> 64))
@@ -367,15 +389,13 @@ pub(super) mod tests {
     }
 
     #[test]
-    fn a_product_with_its_derivative_and_one_in_parts_are_those_of_plain_arithmetic() {
+    fn a_product_with_its_derivative_is_that_of_plain_arithmetic() {
         let multiplier = Multiplier::new();
         for (a, b) in [(3, 2), (200, 250), (700, 640), (5000, 5000)] {
             let [a, b, of_a, of_b] = [(a, 1), (b, 2), (a, 3), (b - 1, 4)].map(|(words, seed)| noise(words, seed));
             let (product, derivative) = multiplier.derived([&a, &b], [&of_a, &of_b]);
             assert_eq!(product, &a * &b);
             assert_eq!(derivative, &of_a * &b + &of_b * &a);
-            let (a_parts, b_parts) = (multiplier.in_parts(&a, &b, 300, 4096), multiplier.in_parts(&b, &a, 90, 1024));
-            assert_eq!([a_parts, b_parts], [product.clone(), product]);
         }
     }
 
@@ -391,11 +411,11 @@ pub(super) mod tests {
     fn the_high_half_of_a_wrapped_product_is_right() {
         let multiplier = Multiplier::new();
         let (x, b, bits) = (noise(4000, 3), noise(2000, 5), 4000 * 64);
-        let points = multiplier.for_middle(&x, bits).unwrap();
-        let exact = (&x * &b) % (UBig::ONE << bits);
-        let wrapped = multiplier.middle(&x, Some(&points), &b, bits);
-        let cut = 2000 * 64 + 2;
-        assert_eq!(&wrapped >> cut, exact >> cut);
+        let exact = ((&x * &b) % (UBig::ONE << bits)) >> (2000 * 64 - 64);
+        let wanted = 2000 * 64 + 64;
+        for found in multiplier.middles(&x, bits, [(&b, wanted); 2]) {
+            assert_eq!(found >> 2, &exact >> 2);
+        }
     }
 
     #[test]

@@ -20,11 +20,11 @@ pub(super) fn reciprocal(multiplier: &Multiplier, number: &UBig, precision: usiz
     }
     let half = precision / 2 + SPARE_BITS / 2;
     let first = reciprocal(multiplier, number, half);
-    // first·top is nearly 2^(kept+half); the difference, times first, is the correction.
-    let one = UBig::ONE << (kept + half);
-    let product = multiplier.multiply(&first, &top);
-    let too_large = product > one;
-    let difference = if too_large { product - one } else { one - product };
+    // first·top is nearly 2^(kept+half); the difference, times first, is the correction. It is so small that the lowest bits tell it.
+    let told = kept + SPARE_BITS;
+    let product = multiplier.multiply_low(&first, &top, told);
+    let too_large = product.bit_len() < told;
+    let difference = if too_large { product } else { (UBig::ONE << told) - product };
     let dropped = kept.saturating_sub(half + SPARE_BITS);
     let correction = multiplier.multiply(&first, &(difference >> dropped)) >> (kept + 2 * half - precision - dropped);
     let scaled = first << (precision - half);

@@ -18,9 +18,6 @@ const GUARD_BITS: usize = 128;
 /// Up to so many long products of one level are made one after the other, each on all cores: all at once they would take much memory.
 const FEW: usize = 8;
 
-/// Products from this length on, in bits, are made one after the other too.
-const LONG_BITS: usize = 1 << 24;
-
 /// So many numbers are a group: the products within it are made again on the way down rather than kept.
 const GROUP: usize = 8192;
 
@@ -66,7 +63,7 @@ fn fraction(multiplier: &Multiplier, product: &UBig, derivative: UBig, factor: &
     };
     let bits = product.bit_len() + GUARD_BITS + factor.bit_len();
     let inverse = reciprocal(multiplier, product, bits + GUARD_BITS);
-    let fraction = multiplier.multiply(&derivative, &inverse) >> (product.bit_len() + GUARD_BITS);
+    let fraction = multiplier.multiply_high(&derivative, &inverse, product.bit_len() + GUARD_BITS);
     drop((derivative, inverse));
     let mut fraction = multiplier.multiply(&fraction, factor);
     fraction.clear_high_bits(bits);
@@ -111,7 +108,11 @@ fn downwards(multiplier: &Multiplier, mut levels: Vec<Vec<UBig>>, root: UBig) ->
     let mut bits = bits_of(levels.pop());
     while let Some(lower) = levels.last() {
         let halves = |(numbers, (bits, fraction)): (&[UBig], (&usize, UBig))| match numbers {
-            [left, right] => both(multiplier, bits + GUARD_BITS, &fraction, left, right).into(),
+            [left, right] => {
+                // Each is multiplied by the other.
+                let wanted = [left, right].map(|number| number.bit_len() + GUARD_BITS);
+                multiplier.middles(&fraction, bits + GUARD_BITS, [(right, wanted[0]), (left, wanted[1])]).into()
+            }
             _ => vec![fraction],
         };
         fractions = if bits.len() <= FEW {
@@ -127,20 +128,6 @@ fn downwards(multiplier: &Multiplier, mut levels: Vec<Vec<UBig>>, root: UBig) ->
 /// How long the numbers of a level are: more is not asked of one that was passed.
 fn bits_of(level: Option<Vec<UBig>>) -> Vec<usize> {
     level.into_iter().flatten().map(|number| number.bit_len()).collect()
-}
-
-/// The fractions of both halves of a branch, from that of the branch with so many bits.
-fn both(multiplier: &Multiplier, bits: usize, fraction: &UBig, left: &UBig, right: &UBig) -> [UBig; 2] {
-    let points = multiplier.for_middle(fraction, bits);
-    let half = |number: &UBig, other: &UBig| {
-        let wanted = number.bit_len() + GUARD_BITS;
-        multiplier.middle(fraction, points.as_ref(), other, bits) >> (bits - wanted)
-    };
-    if points.is_none() && bits > LONG_BITS {
-        return [half(left, right), half(right, left)];
-    }
-    let (of_left, of_right) = rayon::join(|| half(left, right), || half(right, left));
-    [of_left, of_right]
 }
 
 /// The whole number that a fraction of `number` stands for.
