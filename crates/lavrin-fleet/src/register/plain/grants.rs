@@ -4,7 +4,7 @@ use super::super::{Date, Grant, GrantsFor, Placed, RegisterPlace, SourcePart, Wh
 use super::{PlainText, lines, plain_date};
 
 /// What begins a grant.
-const HEADER: &str = "[[grant]]";
+const HEADER: &[u8; 9] = b"[[grant]]";
 
 /// Grants of a part that were asked for, and how many there are in it.
 pub(in crate::register) struct PlainGrants {
@@ -88,20 +88,20 @@ impl<'a> PlainGrant<'a> {
     fn take(&mut self, line: PlainText<'a>) -> Option<()> {
         // There are very many: the first letter decides what the line can be.
         match line.text.as_bytes().first()? {
-            b'p' => set(&mut self.whom, line.after("person = ")?.string()?),
-            b't' => match line.after("team = ") {
+            b'p' => set(&mut self.whom, line.after(b"person = ")?.string()?),
+            b't' => match line.after(b"team = ") {
                 Some(team) => {
                     self.of_team = true;
                     set(&mut self.whom, team.string()?)
                 }
-                None => set(&mut self.tags, line.after("tags = ")?.strings()?),
+                None => set(&mut self.tags, line.after(b"tags = ")?.strings()?),
             },
-            b'a' => set(&mut self.account, line.after("account = ")?.string()?),
-            b'h' => set(&mut self.hosts, line.after("hosts = ")?.strings()?),
-            b'k' => set(&mut self.key, line.after("key = ")?.string()?),
-            b'r' => set(&mut self.reason, line.after("reason = ")?.string()?),
+            b'a' => set(&mut self.account, line.after(b"account = ")?.string()?),
+            b'h' => set(&mut self.hosts, line.after(b"hosts = ")?.strings()?),
+            b'k' => set(&mut self.key, line.after(b"key = ")?.string()?),
+            b'r' => set(&mut self.reason, line.after(b"reason = ")?.string()?),
             b'u' => {
-                let value = line.after("until = ")?;
+                let value = line.after(b"until = ")?;
                 set(&mut self.until, Placed { value: plain_date(value.text)?, place: value.place() })
             }
             _ => None,

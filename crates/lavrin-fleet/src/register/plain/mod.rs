@@ -53,10 +53,11 @@ impl<'a> PlainText<'a> {
         Self { at: self.at + begin, text, ..self }
     }
 
-    /// What stands behind this, where it begins so.
+    /// What stands behind this, where it begins so. There are so many lines that each is compared without a call.
     #[inline]
-    fn after(self, before: &str) -> Option<Self> {
-        self.text.strip_prefix(before).map(|rest| self.from(before.len(), rest))
+    fn after<const N: usize>(self, before: &[u8; N]) -> Option<Self> {
+        let begins = self.text.as_bytes().first_chunk::<N>() == Some(before);
+        self.text.get(N..).filter(|_| begins).map(|rest| self.from(N, rest))
     }
 
     fn field(self) -> Option<(&'a str, Self)> {
@@ -67,7 +68,8 @@ impl<'a> PlainText<'a> {
 
     /// This, where it is a text in quotes and nothing in it is more than it looks.
     fn string(self) -> Option<Self> {
-        let inner = self.text.strip_prefix('"')?.strip_suffix('"')?;
+        let [b'"', .., b'"'] = self.text.as_bytes() else { return None };
+        let inner = self.inner();
         // What is not ASCII may be plain too.
         let odd = |character: char| character == '\\' || character.is_control();
         let is_plain = self.is_simple || !inner.contains(odd);
@@ -85,8 +87,11 @@ impl<'a> PlainText<'a> {
 
     /// This, where it is a list of texts in which nothing is more than it looks.
     fn strings(self) -> Option<Self> {
-        let list = self.text.strip_prefix('[')?.strip_suffix(']')?;
-        let mut rest = list.split(',');
+        let [b'[', list @ .., b']'] = self.text.as_bytes() else { return None };
+        if !list.contains(&b',') {
+            return self.from(1, self.inner()).string().map(|_| self);
+        }
+        let mut rest = self.inner().split(',');
         rest.next().and_then(|first| self.from(1, first).string())?;
         // A comma may stand in a text too; that is left to the reader of TOML.
         rest.all(|item| item.strip_prefix(' ').is_some_and(|item| self.from(1, item).string().is_some()))
