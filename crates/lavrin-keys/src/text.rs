@@ -13,6 +13,20 @@ pub fn is_plain(character: char) -> bool {
     !character.is_control() && !is_deceptive(character)
 }
 
+/// Whether there is nothing but plain ASCII, line ends and tabs, which a terminal may get as it is.
+#[must_use]
+pub fn is_harmless(text: &[u8]) -> bool {
+    // All bytes are looked at, whatever the first are, so that many are looked at at once: lists of keys are long.
+    text.iter().fold(true, |harmless, byte| harmless & matches!(byte, b' '..=b'~' | b'\n' | b'\t'))
+}
+
+/// Whether a text stands in quotes of JSON as it is (RFC 8259, section 7).
+#[must_use]
+#[expect(clippy::needless_bitwise_bool, reason = "without a branch many bytes are looked at at once")]
+pub fn needs_no_escapes(text: &str) -> bool {
+    text.bytes().fold(true, |plain, byte| plain & (byte >= b' ') & (byte != b'"') & (byte != b'\\'))
+}
+
 /// The text with everything that could change the terminal or hide something written out as `\xNN` or `\u{…}`.
 #[must_use]
 pub fn printable(bytes: &[u8]) -> String {
@@ -110,6 +124,19 @@ mod tests {
         assert_eq!(printable(b"edda\x1b[31m\nx\xff"), "edda\\x1b[31m\\x0ax\\xff");
         assert_eq!(printable("a\u{202e}b\u{200b}".as_bytes()), "a\\u{202e}b\\u{200b}");
         assert_eq!(printable("Leuchtturm Möwe".as_bytes()), "Leuchtturm Möwe");
+    }
+
+    #[test]
+    fn what_is_harmless_to_a_terminal_and_plain_in_json_is_told() {
+        for (text, harmless, plain) in [
+            ("", true, true),
+            ("a b~\n\t", true, false),
+            ("\u{1b}[2J", false, false),
+            ("é", false, true),
+            ("a\"", true, false),
+        ] {
+            assert_eq!((is_harmless(text.as_bytes()), needs_no_escapes(text)), (harmless, plain), "{text:?}");
+        }
     }
 
     #[test]

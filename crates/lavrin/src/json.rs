@@ -1,6 +1,7 @@
 //! The shapes that `--format json` prints. Fields are only ever added; `docs/schema/` is generated from these types.
 
 use crate::cli::complete;
+use lavrin_keys::text::needs_no_escapes;
 use lavrin_server::finding::Finding;
 use lavrin_server::finding::Severity;
 use lavrin_server::login::{Limits, Place, Reason};
@@ -222,7 +223,7 @@ impl<'a> ObjectWriter<'a> {
     pub fn text<'t>(&mut self, name: &'static str, text: impl Into<Option<&'t str>>) -> &mut Self {
         self.name(name);
         match text.into() {
-            Some(text) if is_plain(text) => {
+            Some(text) if needs_no_escapes(text) => {
                 self.out.reserve(text.len() + 2);
                 self.out.push(b'"');
                 self.out.extend_from_slice(text.as_bytes());
@@ -247,12 +248,6 @@ impl<'a> ObjectWriter<'a> {
     pub fn end(&mut self) {
         self.out.push(b'}');
     }
-}
-
-/// Whether a text stands in JSON as it is.
-#[expect(clippy::needless_bitwise_bool, reason = "without a branch many bytes are looked at at once")]
-fn is_plain(text: &str) -> bool {
-    text.bytes().fold(true, |plain, byte| plain & (byte >= b' ') & (byte != b'"') & (byte != b'\\'))
 }
 
 /// Adds a value as JSON on one line, for long lists.

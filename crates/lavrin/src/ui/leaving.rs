@@ -3,7 +3,7 @@
 
 use super::Format;
 use lavrin_keys::key::generate::{Randomness as _, SystemSource};
-use lavrin_keys::text::{is_plain, printable};
+use lavrin_keys::text::{is_harmless, is_plain, printable};
 use std::borrow::Cow;
 use std::fmt::Write as _;
 use std::sync::LazyLock;
@@ -68,12 +68,6 @@ pub fn leaving(text: &str, format: Format, colours: impl Fn(Option<usize>) -> St
     }
     out.push_str(rest);
     Cow::Owned(out)
-}
-
-/// Whether there is nothing but plain ASCII, which leaves as it is.
-pub fn is_harmless(text: &[u8]) -> bool {
-    // All bytes are looked at, whatever the first are, so that many are looked at at once: lists of keys are long.
-    text.iter().fold(true, |harmless, byte| harmless & matches!(byte, b' '..=b'~' | b'\n' | b'\t'))
 }
 
 fn is_shown(character: char) -> bool {

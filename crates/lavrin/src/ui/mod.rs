@@ -241,7 +241,11 @@ impl Ui {
     /// Prints a part of a result that is too large to be made at once; [`Ui::result`] prints the last part.
     pub fn part(&self, text: &(impl AsRef<[u8]> + ?Sized)) {
         let bytes = text.as_ref();
-        if leaving::is_harmless(bytes) { self.write(bytes) } else { self.out(&String::from_utf8_lossy(bytes)) }
+        if lavrin_keys::text::is_harmless(bytes) {
+            self.write(bytes)
+        } else {
+            self.out(&String::from_utf8_lossy(bytes))
+        }
     }
 
     /// Everything that goes to stdout, or to the pager.
