@@ -100,6 +100,18 @@ fn where_not_all_of_a_register_can_be_read_nothing_that_is_told_ends_well() {
 }
 
 #[test]
+fn a_survey_of_hosts_that_cannot_be_read_does_not_say_that_there_are_none() {
+    let world = begun();
+    let folder = world.path("register").display().to_string();
+    let run = || world.run_with(&[("LAVRIN_REGISTER", &folder)], &words("survey"));
+    assert!(run().expect(2).stderr.contains("the register has no host yet"));
+    world.write("register/hosts.toml", "[lantern\n", 0o644);
+    let faulty = run().expect(2);
+    assert!(faulty.stderr.contains("no host can be read in the register"), "{faulty}");
+    assert!(!faulty.stderr.contains("no host yet") && faulty.stderr.contains("lavrin register check"), "{faulty}");
+}
+
+#[test]
 fn beside_a_register_that_cannot_be_read_whole_a_command_on_one_place_says_what_may_be_missing() {
     let world = begun();
     world.put_tree();

@@ -8,9 +8,10 @@ later() {
 }
 chain() { d=$1; while [ -n "$d" ] && [ "$d" != / ]; do later "$d"; d=${d%/*}; done; }
 told() { if [ -n "$L" ]; then nodes $L; fi; L=; LN=0; }
-SH=
+SH=; CH=
 look_at() { # name uid gid home quoted-home shell
-  chain "${4%/*}"
+  # Most homes are beside the last one.
+  if [ "$CH" != "${4%/*}" ]; then CH=${4%/*}; chain "$CH"; fi
   if [ -x "$R$4" ] && [ ! -e "$R$4/.ssh" ] && [ ! -L "$R$4/.ssh" ]; then x=no
   elif [ ! -e "$R$4" ] && [ ! -L "$R$4" ] && [ -x "$R${4%/*}/" ]; then x=no
   else x=yes; fi

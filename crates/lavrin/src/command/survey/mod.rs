@@ -82,6 +82,9 @@ pub async fn run(args: &SurveyArgs, ui: &Ui) -> Result<Exit, CommandError> {
         return collect::ask(&opened, &hosts, ui);
     }
     if hosts.is_empty() {
+        if !opened.reading.findings.is_empty() {
+            return Err(CommandError::usage("no host can be read in the register").hint("lavrin register check"));
+        }
         return Err(CommandError::usage("the register has no host yet").hint("lavrin host add NAME"));
     }
     let ways = args.sign_in.ways(opened.register())?;

@@ -127,9 +127,9 @@ impl Multiplier {
         if words[0].min(words[1]) < WORDS_MIN {
             return a * b;
         }
-        let length = match Shape::of(a.bit_len() + b.bit_len()) {
-            Shape::One(length) => length,
-            Shape::Parts(cut) => return self.in_parts(a, b, cut),
+        let length = match ProductShape::of(a.bit_len() + b.bit_len()) {
+            ProductShape::One(length) => length,
+            ProductShape::Parts(size) => return self.in_parts(a, b, size),
         };
         let (a_points, b_points) =
             rayon::join(|| self.transform(a.as_words(), length), || self.transform(b.as_words(), length));
@@ -144,9 +144,9 @@ impl Multiplier {
         if least < WORDS_MIN {
             return (self.multiply(a, b), plain());
         }
-        let length = match Shape::of(of_sum.max(a.bit_len() + b.bit_len())) {
-            Shape::One(length) => length,
-            Shape::Parts(cut) => return self.derived_in_parts([a, b], [of_a, of_b], cut),
+        let length = match ProductShape::of(of_sum.max(a.bit_len() + b.bit_len())) {
+            ProductShape::One(length) => length,
+            ProductShape::Parts(size) => return self.derived_in_parts([a, b], [of_a, of_b], size),
         };
         let of = |number: &UBig| self.transform(number.as_words(), length);
         let both = |one, other| rayon::join(|| of(one), || of(other));
@@ -165,9 +165,9 @@ impl Multiplier {
             return numbers.map(|(number, wanted)| highest(x * number, bits, wanted));
         }
         // What wraps around stays below the bits that are wanted.
-        let length = match Shape::of(bits + 64) {
-            Shape::One(length) => length,
-            Shape::Parts(cut) => return self.middles_in_parts(x, bits, numbers, cut),
+        let length = match ProductShape::of(bits + 64) {
+            ProductShape::One(length) => length,
+            ProductShape::Parts(size) => return self.middles_in_parts(x, bits, numbers, size),
         };
         let points = self.transform(x.as_words(), length);
         let of = |(number, wanted): (&UBig, usize)| {
@@ -256,23 +256,23 @@ fn highest(mut number: UBig, bits: usize, wanted: usize) -> UBig {
 
 /// How a product is made.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
-pub(super) enum Shape {
+pub(super) enum ProductShape {
     /// By transforms of so many digits.
     One(usize),
     /// Part by part.
-    Parts(Cut),
+    Parts(PartSize),
 }
 
-/// How numbers are cut.
+/// How long the parts of numbers are.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
-pub(super) struct Cut {
+pub(super) struct PartSize {
     /// Words of a part.
     pub(super) words: usize,
     /// Digits of the transform that the product of two parts fits into.
     pub(super) length: usize,
 }
 
-impl Shape {
+impl ProductShape {
     /// For a product of so many bits. One that has no more bits than both numbers together fits in exactly: it is smaller than
     /// `2^(16·length) - 1`, by which it wraps around.
     pub(super) fn of(bits: usize) -> Self {
@@ -291,7 +291,7 @@ impl Shape {
         }
         let length = (length / 2).min(LENGTH_MAX);
         // With room for a sum of products.
-        Self::Parts(Cut { words: length / DIGITS / 2 - 1, length })
+        Self::Parts(PartSize { words: length / DIGITS / 2 - 1, length })
     }
 }
 

@@ -1,7 +1,7 @@
 //! Products of numbers that are too long for one transform, part by part: each part of a product is the sum of those products of parts
 //! that belong there, so that each part is transformed once for several products.
 
-use super::multiply::{Cut, Multiplier, Shape, Transformed};
+use super::multiply::{Multiplier, PartSize, ProductShape, Transformed};
 use dashu_base::BitTest as _;
 use dashu_int::UBig;
 use rayon::prelude::*;
@@ -23,21 +23,21 @@ struct Products<'a> {
 
 impl Multiplier {
     /// `a · b` of long numbers.
-    pub(super) fn in_parts(&self, a: &UBig, b: &UBig, cut: Cut) -> UBig {
-        self.one_in_parts(a, b, 0..usize::MAX, cut)
+    pub(super) fn in_parts(&self, a: &UBig, b: &UBig, size: PartSize) -> UBig {
+        self.one_in_parts(a, b, 0..usize::MAX, size)
     }
 
-    fn one_in_parts(&self, a: &UBig, b: &UBig, window: Range<usize>, cut: Cut) -> UBig {
+    fn one_in_parts(&self, a: &UBig, b: &UBig, window: Range<usize>, size: PartSize) -> UBig {
         let (long, short) = if a.bit_len() >= b.bit_len() { (a, b) } else { (b, a) };
         let products = Products { passing: vec![long], staying: vec![short], sums: vec![vec![(0, 0)]] };
-        self.sums_in_parts(&products, &window, cut).pop().unwrap_or_default()
+        self.sums_in_parts(&products, &window, size).pop().unwrap_or_default()
     }
 
     /// `a · b` modulo `2^bits`.
     pub(super) fn multiply_low(&self, a: &UBig, b: &UBig, bits: usize) -> UBig {
-        let mut product = match Shape::of(a.bit_len() + b.bit_len()) {
-            Shape::One(_) => self.multiply(a, b),
-            Shape::Parts(cut) => self.one_in_parts(a, b, 0..bits.div_ceil(cut.bits()), cut),
+        let mut product = match ProductShape::of(a.bit_len() + b.bit_len()) {
+            ProductShape::One(_) => self.multiply(a, b),
+            ProductShape::Parts(size) => self.one_in_parts(a, b, 0..bits.div_ceil(size.bits()), size),
         };
         product.clear_high_bits(bits);
         product
@@ -45,48 +45,59 @@ impl Multiplier {
 
     /// `a · b` without its lowest bits; a few units may be missing.
     pub(super) fn multiply_high(&self, a: &UBig, b: &UBig, dropped: usize) -> UBig {
-        match Shape::of(a.bit_len() + b.bit_len()) {
-            Shape::One(_) => self.multiply(a, b) >> dropped,
-            Shape::Parts(cut) => {
-                let begin = begin(dropped, cut);
-                self.one_in_parts(a, b, begin..usize::MAX, cut) >> (dropped - begin * cut.bits())
+        match ProductShape::of(a.bit_len() + b.bit_len()) {
+            ProductShape::One(_) => self.multiply(a, b) >> dropped,
+            ProductShape::Parts(size) => {
+                let begin = begin(dropped, size);
+                self.one_in_parts(a, b, begin..usize::MAX, size) >> (dropped - begin * size.bits())
             }
         }
     }
 
     /// As [`Multiplier::derived`], of long numbers.
-    pub(super) fn derived_in_parts(&self, [a, b]: [&UBig; 2], [of_a, of_b]: [&UBig; 2], cut: Cut) -> (UBig, UBig) {
+    pub(super) fn derived_in_parts(
+        &self,
+        [a, b]: [&UBig; 2],
+        [of_a, of_b]: [&UBig; 2],
+        size: PartSize,
+    ) -> (UBig, UBig) {
         let sums = vec![vec![(0, 1)], vec![(1, 1), (2, 0)]];
         let products = Products { passing: vec![a, of_a, of_b], staying: vec![a, b], sums };
-        let mut made = self.sums_in_parts(&products, &(0..usize::MAX), cut).into_iter();
+        let mut made = self.sums_in_parts(&products, &(0..usize::MAX), size).into_iter();
         (made.next().unwrap_or_default(), made.next().unwrap_or_default())
     }
 
     /// As [`Multiplier::middles`], of long numbers.
-    pub(super) fn middles_in_parts(&self, x: &UBig, bits: usize, numbers: [(&UBig, usize); 2], cut: Cut) -> [UBig; 2] {
+    pub(super) fn middles_in_parts(
+        &self,
+        x: &UBig,
+        bits: usize,
+        numbers: [(&UBig, usize); 2],
+        size: PartSize,
+    ) -> [UBig; 2] {
         let staying = numbers.map(|(number, _)| number).to_vec();
         let products = Products { passing: vec![x], staying, sums: vec![vec![(0, 0)], vec![(0, 1)]] };
-        let begin = begin(bits - numbers[0].1.max(numbers[1].1), cut);
-        let window = begin..bits.div_ceil(cut.bits());
-        let mut made = self.sums_in_parts(&products, &window, cut).into_iter();
+        let begin = begin(bits - numbers[0].1.max(numbers[1].1), size);
+        let window = begin..bits.div_ceil(size.bits());
+        let mut made = self.sums_in_parts(&products, &window, size).into_iter();
         numbers.map(|(_, wanted)| {
             let mut part = made.next().unwrap_or_default();
-            part.clear_high_bits(bits - begin * cut.bits());
-            part >> (bits - wanted - begin * cut.bits())
+            part.clear_high_bits(bits - begin * size.bits());
+            part >> (bits - wanted - begin * size.bits())
         })
     }
 
     /// Each sum, as far as its parts lie in the window, and without the parts in front of it.
-    fn sums_in_parts(&self, products: &Products<'_>, window: &Range<usize>, cut: Cut) -> Vec<UBig> {
+    fn sums_in_parts(&self, products: &Products<'_>, window: &Range<usize>, size: PartSize) -> Vec<UBig> {
         let longest =
             |numbers: &[&UBig]| numbers.iter().map(|number| number.as_words().len()).max().unwrap_or_default();
         let words = [longest(&products.passing), longest(&products.staying)];
-        let parts = words.map(|words| words.div_ceil(cut.words));
+        let parts = words.map(|words| words.div_ceil(size.words));
         let window = window.start..window.end.min((parts[0] + parts[1]).saturating_sub(1));
-        let mut sums = vec![vec![0; (window.len() + 1) * cut.words + 1]; products.sums.len()];
-        let at_once = (KEPT_POINTS / (cut.length / 2) / (products.passing.len() + products.staying.len())).max(1);
+        let mut sums = vec![vec![0; (window.len() + 1) * size.words + 1]; products.sums.len()];
+        let at_once = (KEPT_POINTS / (size.length / 2) / (products.passing.len() + products.staying.len())).max(1);
         for first in (0..parts[1]).step_by(at_once) {
-            self.add_some(products, first..(first + at_once).min(parts[1]), &window, cut, &mut sums);
+            self.add_some(products, first..(first + at_once).min(parts[1]), &window, size, &mut sums);
         }
         sums.iter().map(|sum| UBig::from_words(sum)).collect()
     }
@@ -97,12 +108,12 @@ impl Multiplier {
         products: &Products<'_>,
         some: Range<usize>,
         window: &Range<usize>,
-        cut: Cut,
+        size: PartSize,
         sums: &mut [Vec<u64>],
     ) {
         let of = |number: &UBig, part: usize| {
-            let words = number.as_words().chunks(cut.words).nth(part)?;
-            Some(self.transform(words, cut.length))
+            let words = number.as_words().chunks(size.words).nth(part)?;
+            Some(self.transform(words, size.length))
         };
         let each: Vec<(usize, usize)> =
             (0..products.staying.len()).flat_map(|number| some.clone().map(move |part| (number, part))).collect();
@@ -128,13 +139,13 @@ impl Multiplier {
                     met.iter().zip(own).filter_map(|(passed, one)| Some((passed[*passing].as_ref()?, one.as_ref()?)))
                 });
                 let pairs: Vec<_> = pairs.collect();
-                self.product(&pairs).unwrap_or_else(|| plain(products, sum, &some, part, cut))
+                self.product(&pairs).unwrap_or_else(|| plain(products, sum, &some, part, size))
             };
             let all =
                 || if window.contains(&place) { products.sums.par_iter().map(of_sum).collect() } else { Vec::new() };
             let (made, following) = rayon::join(all, || transformed(part + 1));
             for (sum, part) in sums.iter_mut().zip::<Vec<UBig>>(made) {
-                add_to(&mut sum[(place - window.start) * cut.words..], part.as_words());
+                add_to(&mut sum[(place - window.start) * size.words..], part.as_words());
             }
             next = following;
         }
@@ -142,8 +153,8 @@ impl Multiplier {
 }
 
 /// A sum at one place by plain arithmetic.
-fn plain(products: &Products<'_>, sum: &[(usize, usize)], some: &Range<usize>, part: usize, cut: Cut) -> UBig {
-    let of = |number: &UBig, part: usize| number.as_words().chunks(cut.words).nth(part).map(UBig::from_words);
+fn plain(products: &Products<'_>, sum: &[(usize, usize)], some: &Range<usize>, part: usize, size: PartSize) -> UBig {
+    let of = |number: &UBig, part: usize| number.as_words().chunks(size.words).nth(part).map(UBig::from_words);
     let pairs = sum.iter().flat_map(|(passing, stays)| {
         let at = |by: usize| Some((part.checked_sub(by)?, some.start + by));
         (0..some.len()).filter_map(at).filter_map(|(passed, own)| {
@@ -153,15 +164,15 @@ fn plain(products: &Products<'_>, sum: &[(usize, usize)], some: &Range<usize>, p
     pairs.fold(UBig::ZERO, |sum, product| sum + product)
 }
 
-impl Cut {
+impl PartSize {
     fn bits(self) -> usize {
         64 * self.words
     }
 }
 
 /// The part to begin with, where so many bits are dropped: the one below reaches into the part in which the first bit stands.
-fn begin(dropped: usize, cut: Cut) -> usize {
-    (dropped / cut.bits()).saturating_sub(1)
+fn begin(dropped: usize, size: PartSize) -> usize {
+    (dropped / size.bits()).saturating_sub(1)
 }
 
 /// Adds a number to the lowest words of a sum, which is long enough for it.
@@ -184,7 +195,7 @@ mod tests {
     use super::super::multiply::tests::noise;
     use super::*;
 
-    const SHORT: Cut = Cut { words: 90, length: 1024 };
+    const SHORT: PartSize = PartSize { words: 90, length: 1024 };
 
     #[test]
     fn products_in_parts_are_those_of_plain_arithmetic() {
