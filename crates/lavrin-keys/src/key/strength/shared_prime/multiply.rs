@@ -419,6 +419,20 @@ pub(super) mod tests {
     }
 
     #[test]
+    fn each_length_holds_the_product_and_is_made_of_whole_words() {
+        for bits in (0..28).flat_map(|power| [1usize << power, (1 << power) + 192, 3 << power, 5 << power]) {
+            let (length, bits_held) = match ProductShape::of(bits) {
+                ProductShape::One(length) => (length, bits),
+                ProductShape::Parts(size) => (size.length, 2 * 64 * size.words + 64),
+            };
+            assert!(length * DIGIT_BITS >= bits_held && length % DIGITS == 0, "{bits}: {length}");
+            // Beyond the short ones there is one kind, so that tables are shared.
+            assert!(length <= SHORT_LENGTH * 5 / 4 || (length / 33).is_power_of_two() && length % 33 == 0, "{length}");
+            assert!(length <= LENGTH_MAX);
+        }
+    }
+
+    #[test]
     fn a_wrong_product_does_not_pass_the_check() {
         let (a, b) = (noise(300, 1), noise(300, 2));
         let check = |number: &UBig| modulo_check(number.as_words());
