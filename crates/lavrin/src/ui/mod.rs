@@ -242,9 +242,9 @@ impl Ui {
     pub fn part(&self, text: &(impl AsRef<[u8]> + ?Sized)) {
         let bytes = text.as_ref();
         if lavrin_keys::text::is_harmless(bytes) {
-            self.write(bytes)
+            self.write(bytes);
         } else {
-            self.out(&String::from_utf8_lossy(bytes))
+            self.out(&String::from_utf8_lossy(bytes));
         }
     }
 

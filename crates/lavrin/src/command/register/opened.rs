@@ -73,7 +73,9 @@ impl RegisterArgs {
     /// its policy must not be passed over in silence.
     pub fn here(&self, ui: &Ui) -> Result<Option<OpenedRegister>, CommandError> {
         let opened = self.read_here()?;
-        opened.iter().for_each(|opened| warn_of_faults(&opened.reading, ui));
+        if let Some(opened) = &opened {
+            warn_of_faults(&opened.reading, ui);
+        }
         Ok(opened)
     }
 
