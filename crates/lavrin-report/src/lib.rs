@@ -4,6 +4,7 @@
 #![warn(missing_docs)]
 
 pub mod csv;
+pub mod object;
 pub mod page;
 pub mod plot;
 pub mod rows;

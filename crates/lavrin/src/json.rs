@@ -1,7 +1,7 @@
 //! The shapes that `--format json` prints. Fields are only ever added; `docs/schema/` is generated from these types.
 
 use crate::cli::complete;
-use lavrin_keys::text::needs_no_escapes;
+use lavrin_report::object::ObjectWriter;
 use lavrin_server::finding::Finding;
 use lavrin_server::finding::Severity;
 use lavrin_server::login::{Limits, Place, Reason};
@@ -191,62 +191,12 @@ pub fn print<T: Serialize>(value: &T) -> String {
 /// No limits, as JSON.
 const NO_LIMITS: &[u8] = br#"{"from":null,"command":null,"expires":null,"denied":[],"permit":[]}"#;
 
-/// An object on one line, written field by field: for what lists of a hundred thousand are made of, where a serializer would
-/// look at every character of each name and value.
-pub struct ObjectWriter<'a> {
-    out: &'a mut Vec<u8>,
-    begin: u8,
-}
-
-impl<'a> ObjectWriter<'a> {
-    /// An object without fields.
-    pub fn of(out: &'a mut Vec<u8>) -> Self {
-        Self { out, begin: b'{' }
-    }
-
-    /// The name of the next field, which needs no escapes.
-    #[inline]
-    fn name(&mut self, name: &'static str) {
-        self.out.extend_from_slice(&[std::mem::replace(&mut self.begin, b','), b'"']);
-        self.out.extend_from_slice(name.as_bytes());
-        self.out.extend_from_slice(b"\":");
-    }
-
-    /// A field of any kind.
-    pub fn value<T: Serialize>(&mut self, name: &'static str, value: &T) -> &mut Self {
-        self.name(name);
-        add_line(self.out, value);
-        self
-    }
-
-    /// A text, or none.
-    pub fn text<'t>(&mut self, name: &'static str, text: impl Into<Option<&'t str>>) -> &mut Self {
-        self.name(name);
-        match text.into() {
-            Some(text) if needs_no_escapes(text) => {
-                self.out.reserve(text.len() + 2);
-                self.out.push(b'"');
-                self.out.extend_from_slice(text.as_bytes());
-                self.out.push(b'"');
-            }
-            other => add_line(self.out, &other),
-        }
-        self
-    }
-
-    /// With which limits a key opens an account; most keys have none.
-    pub fn limits(&mut self, name: &'static str, limits: &LimitsOut) -> &mut Self {
-        if !limits.are_none() {
-            return self.value(name, limits);
-        }
-        self.name(name);
-        self.out.extend_from_slice(NO_LIMITS);
-        self
-    }
-
-    /// Ends the object.
-    pub fn end(&mut self) {
-        self.out.push(b'}');
+/// Adds with which limits a key opens an account; most keys have none.
+pub fn add_limits(object: &mut ObjectWriter<'_>, limits: &LimitsOut) {
+    if limits.are_none() {
+        object.written("limits", NO_LIMITS);
+    } else {
+        object.value("limits", limits);
     }
 }
 

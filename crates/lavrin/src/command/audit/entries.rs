@@ -2,11 +2,12 @@
 
 use super::rows::EntryRow;
 use super::{EntryOut, lines};
-use crate::json::{LimitsOut, ObjectWriter};
+use crate::json::{LimitsOut, add_limits};
 use crate::table::columns;
 use crate::ui::{Label, Ui};
 use crate::wording;
 use lavrin_keys::text::printable;
+use lavrin_report::object::ObjectWriter;
 use lavrin_server::audit::AuditEntry;
 
 /// So many rows are brought into line with each other; a longer list starts again.
@@ -113,16 +114,16 @@ impl EntryOut<'_> {
 
     /// Adds its fields to an object.
     pub(super) fn add_fields(&self, object: &mut ObjectWriter<'_>) {
-        object.text("account", self.account).text("path", self.path).value("line", &self.line);
+        object.text("account", self.account).text("path", self.path).number("line", self.line);
         if let Some(slot) = &self.slot {
             object.text("slot", slot.as_str());
         }
         object
             .text("algorithm", self.algorithm)
-            .value("bits", &self.bits)
+            .number("bits", Some(self.bits))
             .text("fingerprint", self.fingerprint.as_str())
-            .text("comment", self.comment.as_str())
-            .limits("limits", &self.limits);
+            .text("comment", self.comment.as_str());
+        add_limits(object, &self.limits);
     }
 }
 

@@ -1,11 +1,12 @@
 //! The shape of `--format json`, made key by key while it is printed: a hundred thousand of them are a hundred megabytes.
 
 use super::seen::{Inspection, RejectedPiece, SeenKey, SeenKind};
-use crate::json::{KeyFinding, ObjectWriter};
+use crate::json::KeyFinding;
 use crate::ui::Ui;
 use lavrin_keys::key::container::certificate::{self, Certificate};
 use lavrin_keys::key::{PublicKey, fingerprint};
 use lavrin_keys::text::printable;
+use lavrin_report::object::ObjectWriter;
 use rayon::prelude::*;
 use serde::Serialize;
 use std::borrow::Cow;
