@@ -3,6 +3,7 @@
 mod multiply;
 mod parts;
 mod reciprocal;
+mod shape;
 mod tree;
 
 use super::{Depth, small_factor};

@@ -1,7 +1,8 @@
 //! Products of numbers that are too long for one transform, part by part: each part of a product is the sum of those products of parts
 //! that belong there, so that each part is transformed once for several products.
 
-use super::multiply::{Multiplier, PartSize, ProductShape, Transformed};
+use super::multiply::{Multiplier, Transformed};
+use super::shape::{PartSize, ProductShape};
 use dashu_base::BitTest as _;
 use dashu_int::UBig;
 use rayon::prelude::*;
