@@ -25,6 +25,9 @@ pub(super) const NOISE_BYTES_MAX: usize = 1 << 20;
 /// Most bytes of all answers together that are held at one moment, however many hosts send.
 const HELD_BYTES_MAX: usize = 256 << 20;
 
+/// An answer grows by so much at least, in bytes.
+const GROWTH_MIN: usize = 4 << 10;
+
 /// So much is held now.
 static HELD: AtomicUsize = AtomicUsize::new(0);
 
@@ -110,6 +113,10 @@ impl Said {
         if HELD.fetch_add(bytes.len(), Ordering::Relaxed) + bytes.len() > HELD_BYTES_MAX {
             HELD.fetch_sub(bytes.len(), Ordering::Relaxed);
             return Err(ExecFault::NoRoom { limit: HELD_BYTES_MAX });
+        }
+        // By a quarter and not by the double: what is set aside and not used counts against nobody.
+        if bytes.len() > self.0.capacity() - self.0.len() {
+            self.0.reserve_exact(bytes.len().max(self.0.len() / 4).max(GROWTH_MIN));
         }
         self.0.extend_from_slice(bytes);
         Ok(())
@@ -412,7 +419,17 @@ impl Searched {
 
 #[cfg(test)]
 mod tests {
-    use super::{Searched, is_doas_asking};
+    use super::{GROWTH_MIN, Said, Searched, is_doas_asking};
+
+    #[test]
+    fn an_answer_sets_little_more_aside_than_it_holds() {
+        let mut said = Said::default();
+        for chunk in (0..4_000).map(|number| vec![b'x'; 1 + number % 800]) {
+            said.add(&chunk).unwrap();
+            assert!(said.0.capacity() <= said.len() * 5 / 4 + GROWTH_MIN, "{} for {}", said.0.capacity(), said.len());
+        }
+        assert!(said.len() > 1_000_000);
+    }
 
     #[test]
     fn the_greeting_is_found_however_it_is_cut_and_only_with_its_line_end() {
