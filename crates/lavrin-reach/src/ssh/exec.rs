@@ -22,8 +22,15 @@ const DOAS_BEGINS: &[u8] = b"doas (";
 /// Most noise before the greeting, in bytes.
 pub(super) const NOISE_BYTES_MAX: usize = 1 << 20;
 
-/// Most bytes of all answers together that are held at one moment, however many hosts send.
-const HELD_BYTES_MAX: usize = 256 << 20;
+/// Most bytes of all answers together that are held at one moment, where several hosts send many. They take up to three times as much
+/// memory: an answer that grows is there twice for a moment.
+const HELD_BYTES_MAX: usize = 144 << 20;
+
+/// The same where one host alone sends many.
+const ALONE_BYTES_MAX: usize = 256 << 20;
+
+/// What the others hold then, at most.
+const FEW_BYTES: usize = 16 << 20;
 
 /// An answer grows by so much at least, in bytes.
 const GROWTH_MIN: usize = 4 << 10;
@@ -110,9 +117,11 @@ pub struct Said(Vec<u8>);
 
 impl Said {
     fn add(&mut self, bytes: &[u8]) -> Result<(), ExecFault> {
-        if HELD.fetch_add(bytes.len(), Ordering::Relaxed) + bytes.len() > HELD_BYTES_MAX {
+        let all = HELD.fetch_add(bytes.len(), Ordering::Relaxed) + bytes.len();
+        let limit = most_held(all, self.0.len() + bytes.len());
+        if all > limit {
             HELD.fetch_sub(bytes.len(), Ordering::Relaxed);
-            return Err(ExecFault::NoRoom { limit: HELD_BYTES_MAX });
+            return Err(ExecFault::NoRoom { limit });
         }
         // By a quarter and not by the double: what is set aside and not used counts against nobody.
         if bytes.len() > self.0.capacity() - self.0.len() {
@@ -127,6 +136,11 @@ impl Said {
         let rest = self.0.split_off(length);
         Self(std::mem::replace(&mut self.0, rest))
     }
+}
+
+/// How much may be held, where so much is and one answer has so much of it.
+fn most_held(all: usize, own: usize) -> usize {
+    if all.saturating_sub(own) <= FEW_BYTES { ALONE_BYTES_MAX } else { HELD_BYTES_MAX }
 }
 
 impl std::ops::Deref for Said {
@@ -419,7 +433,14 @@ impl Searched {
 
 #[cfg(test)]
 mod tests {
-    use super::{GROWTH_MIN, Said, Searched, is_doas_asking};
+    use super::{ALONE_BYTES_MAX, FEW_BYTES, GROWTH_MIN, HELD_BYTES_MAX, Said, Searched, is_doas_asking, most_held};
+
+    #[test]
+    fn several_that_send_much_hold_less_together_than_one_alone() {
+        assert_eq!(most_held(200 << 20, 200 << 20), ALONE_BYTES_MAX);
+        assert_eq!(most_held((200 << 20) + FEW_BYTES, 200 << 20), ALONE_BYTES_MAX);
+        assert_eq!(most_held(150 << 20, 100 << 20), HELD_BYTES_MAX);
+    }
 
     #[test]
     fn an_answer_sets_little_more_aside_than_it_holds() {
