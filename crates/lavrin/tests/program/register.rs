@@ -108,6 +108,8 @@ fn a_survey_of_hosts_that_cannot_be_read_does_not_say_that_there_are_none() {
     world.write("register/hosts.toml", "[lantern\n", 0o644);
     let faulty = run().expect(2);
     assert!(faulty.stderr.contains("no host can be read in the register"), "{faulty}");
+    world.write("register/lavrin.toml", "[policy\n", 0o644);
+    assert!(run().expect(2).stderr.contains("\nregister in "));
     assert!(!faulty.stderr.contains("no host yet") && faulty.stderr.contains("lavrin register check"), "{faulty}");
 }
 

@@ -146,7 +146,10 @@ pub fn until_the_end<T>(large: T) -> &'static mut T {
 
 fn tell(opened: &OpenedRegister, ui: &Ui) {
     let shared = if opened.folder.is_shared() { ", which its group may write" } else { "" };
-    ui.status(&format!("register {} in {}{shared}", opened.register().name, paths::shown(opened.folder.path())));
+    // One that cannot be read has no name.
+    let name = Some(&opened.register().name).filter(|name| !name.is_empty()).map(|name| format!(" {name}"));
+    let name = name.unwrap_or_default();
+    ui.status(&format!("register{name} in {}{shared}", paths::shown(opened.folder.path())));
 }
 
 /// Warns where part of a register cannot be read: hosts and grants in it are missing, and its people's keys seem to be nobody's.
